@@ -1,0 +1,137 @@
+package account
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+)
+
+// A Value is what a field holds, with the three states a cell can be in kept
+// apart. The zero Value is absent.
+type Value struct {
+	present bool
+	text    string
+}
+
+// Of returns a value; the empty text is a blank one.
+func Of(text string) Value { return Value{present: true, text: text} }
+
+// Blank returns a value that is there and empty.
+func Blank() Value { return Value{present: true} }
+
+// Present reports whether there is a value at all, be it blank.
+func (v Value) Present() bool { return v.present }
+
+// Filled reports whether the value is there and not blank.
+func (v Value) Filled() bool { return v.text != "" }
+
+// Text returns the value as text; absent and blank both give "".
+func (v Value) Text() string { return v.text }
+
+func (v Value) String() string {
+	if !v.present {
+		return "(absent)"
+	}
+	return v.text
+}
+
+// MarshalJSON writes absent as null and the rest as text.
+func (v Value) MarshalJSON() ([]byte, error) {
+	if !v.present {
+		return []byte("null"), nil
+	}
+	return json.Marshal(v.text)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (v *Value) UnmarshalJSON(data []byte) error {
+	var text *string
+	if err := json.Unmarshal(data, &text); err != nil {
+		return fmt.Errorf("a field's value: %w", err)
+	}
+	*v = Value{}
+	if text != nil {
+		*v = Of(*text)
+	}
+	return nil
+}
+
+// An Account is one record of a system as far as the program knows it.
+type Account struct {
+	ID      string           `json:"id"`                // the system's own, empty before it is created
+	Version string           `json:"version,omitempty"` // changes with the record where the system keeps one (an ETag)
+	Fields  map[string]Value `json:"fields"`            // by field name; what isn't there is absent
+}
+
+// Field returns the account's value of a field.
+func (a Account) Field(name string) Value { return a.Fields[name] }
+
+// Label names the account for a person: its user name, else its address, else
+// its identifier.
+func (a Account) Label() string {
+	for _, name := range []string{"userName", "email", "displayName"} {
+		if v := a.Fields[name]; v.Filled() {
+			return v.text
+		}
+	}
+	return a.ID
+}
+
+// FieldNames lists the fields that are present, sorted.
+func (a Account) FieldNames() []string {
+	return slices.Sorted(maps.Keys(a.Fields))
+}
+
+// A Change is one field of an account before and after.
+type Change struct {
+	Field  string `json:"field"`
+	Before Value  `json:"before"`
+	After  Value  `json:"after"`
+}
+
+// An Intent is what is to happen to a row's account.
+type Intent string
+
+// The intents a row can have.
+const (
+	Create Intent = "create"
+	Update Intent = "update"
+	Keep   Intent = "keep" // nothing to change
+	None   Intent = ""     // set aside or refused: nothing is to happen
+)
+
+// An Outcome is what became of a row. The outcomes are exhaustive and exclusive:
+// every row has exactly one.
+type Outcome string
+
+// The outcomes.
+const (
+	Created   Outcome = "created"
+	Updated   Outcome = "updated"
+	Unchanged Outcome = "unchanged"
+	Suspended Outcome = "suspended"
+	Resumed   Outcome = "resumed"
+	Removed   Outcome = "removed"
+	Aside     Outcome = "aside"   // the brief or a selection left it out
+	Refused   Outcome = "refused" // a check stopped it; nothing was sent
+	Failed    Outcome = "failed"  // the system said no, or only part was done
+	Waiting   Outcome = "waiting" // not posted yet
+)
+
+// Outcomes lists every outcome in the order in which they are told.
+func Outcomes() []Outcome {
+	return []Outcome{Created, Updated, Unchanged, Suspended, Resumed, Removed, Aside, Refused, Failed, Waiting}
+}
+
+// Counts is how many rows came to each outcome.
+type Counts map[Outcome]int
+
+// Total adds the counts up.
+func (c Counts) Total() int {
+	total := 0
+	for _, n := range c {
+		total += n
+	}
+	return total
+}

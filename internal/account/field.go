@@ -1,0 +1,169 @@
+// Package account holds the words every other room shares: an account and its
+// fields, what a row comes to, the changes made, and the findings told on the
+// way. It promises plain values without behaviour of their own beyond comparing
+// and printing, and imports nothing of the program but words.
+package account
+
+import (
+	"strings"
+
+	"evenledger/internal/words"
+)
+
+// A Kind is the kind of value a field holds; it decides how a cell is read and
+// how two values are compared.
+type Kind uint8
+
+// The kinds of value, with what they are written as once they are read.
+const (
+	Text     Kind = iota // any text, trimmed
+	Login    Kind = iota // a sign-in name: no white space, no control characters
+	Email    Kind = iota // an address of RFC 5321, without display name
+	Phone    Kind = iota // digits with an optional plus sign
+	Date     Kind = iota // year-month-day of RFC 3339
+	YesNo    Kind = iota // true or false
+	Country  Kind = iota // ISO 3166-1 alpha-2, upper case
+	Language Kind = iota // BCP 47 tag
+	Locale   Kind = iota // BCP 47 tag, with a region where one was written
+	Timezone Kind = iota // name in the IANA time zone database
+	Number   Kind = iota // decimal number with a point
+)
+
+var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number"}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// KindNames lists the kinds as a brief writes them, in order.
+func KindNames() []string { return kindNames[:] }
+
+// ParseKind returns the kind of that name.
+func ParseKind(name string) (Kind, bool) {
+	for i, known := range kindNames {
+		if known == name {
+			return Kind(i), true
+		}
+	}
+	return Text, false
+}
+
+// A Field is one thing an account has, under the name briefs use for it.
+type Field struct {
+	Name     string   // leaf name of the SCIM attribute, such as familyName
+	Label    string   // in words, such as "family name"
+	Kind     Kind     // kind of value
+	SCIM     string   // path of RFC 7643, with the schema where it isn't the core user's
+	LDAP     string   // attribute of RFC 4519, 2798 or 2307, empty where there is none
+	AnyCase  bool     // capitals make no difference (RFC 7643 "caseExact": false on a key)
+	Headings []string // what people write above such a column
+}
+
+// Enterprise is the URN of the enterprise user extension (RFC 7643 section 4.3).
+const Enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+// catalogue is read only.
+var catalogue = [...]Field{
+	{"userName", "user name", Login, "userName", "uid", true, []string{"User name", "Login", "Login name", "Sign-in name", "User", "Username", "Account name", "User ID", "Benutzername", "Identifiant", "Usuario", "Utilizador", "Nome utente", "Gebruikersnaam"}},
+	{"givenName", "given name", Text, "name.givenName", "givenName", false, []string{"Given name", "First name", "Forename", "Christian name", "First names", "Vorname", "Prénom", "Nombre", "Nome próprio", "Voornaam", "Imię", "Förnamn", "Fornavn", "Etunimi"}},
+	{"familyName", "family name", Text, "name.familyName", "sn", false, []string{"Family name", "Last name", "Surname", "Second name", "Nachname", "Familienname", "Nom", "Nom de famille", "Apellido", "Apellidos", "Apelido", "Cognome", "Achternaam", "Nazwisko", "Efternamn", "Etternavn", "Sukunimi"}},
+	{"middleName", "middle name", Text, "name.middleName", "", false, []string{"Middle name", "Middle names"}},
+	{"honorificPrefix", "form of address", Text, "name.honorificPrefix", "", false, []string{"Honorific", "Salutation", "Form of address", "Anrede"}},
+	{"formattedName", "full name", Text, "name.formatted", "cn", false, []string{"Full name", "Complete name", "Nom complet", "Nombre completo"}},
+	{"displayName", "display name", Text, "displayName", "displayName", false, []string{"Display name", "Shown as", "Name shown", "Anzeigename"}},
+	{"nickName", "nickname", Text, "nickName", "", false, []string{"Nickname", "Known as", "Preferred name"}},
+	{"email", "email address", Email, `emails[type eq "work"].value`, "mail", true, []string{"Email", "E-mail", "Mail", "Email address", "E-mail address", "Work email", "E-Mail-Adresse", "Courriel", "Correo", "Correo electrónico", "Adresse e-mail"}},
+	{"phone", "telephone", Phone, `phoneNumbers[type eq "work"].value`, "telephoneNumber", false, []string{"Phone", "Telephone", "Phone number", "Work phone", "Tel", "Telefon", "Téléphone", "Teléfono", "Telefone"}},
+	{"mobile", "mobile telephone", Phone, `phoneNumbers[type eq "mobile"].value`, "mobile", false, []string{"Mobile", "Mobile phone", "Cell", "Cell phone", "Handy", "Portable", "Móvil"}},
+	{"title", "job title", Text, "title", "title", false, []string{"Title", "Job title", "Position", "Role title", "Rank", "Funktion", "Fonction", "Cargo", "Puesto"}},
+	{"userType", "kind of employment", Text, "userType", "employeeType", false, []string{"User type", "Employee type", "Employment type", "Contract type", "Type of contract"}},
+	{"department", "department", Text, Enterprise + ":department", "departmentNumber", false, []string{"Department", "Dept", "Team", "Abteilung", "Département", "Departamento", "Afdeling"}},
+	{"division", "division", Text, Enterprise + ":division", "", false, []string{"Division", "Bereich"}},
+	{"costCenter", "cost centre", Text, Enterprise + ":costCenter", "", false, []string{"Cost centre", "Cost center", "Cost code", "Kostenstelle", "Centre de coûts"}},
+	{"organization", "organisation", Text, Enterprise + ":organization", "o", false, []string{"Organisation", "Organization", "Company", "Employer", "Firma", "Société", "Empresa"}},
+	{"employeeNumber", "staff number", Text, Enterprise + ":employeeNumber", "employeeNumber", false, []string{"Employee number", "Employee no", "Employee ID", "Staff number", "Staff no", "Staff ID", "Personnel number", "Payroll number", "Personalnummer", "Matricule", "Número de empleado"}},
+	{"preferredLanguage", "preferred language", Language, "preferredLanguage", "preferredLanguage", false, []string{"Language", "Preferred language", "Sprache", "Langue", "Idioma", "Taal"}},
+	{"locale", "locale", Locale, "locale", "", false, []string{"Locale", "Regional settings"}},
+	{"timezone", "time zone", Timezone, "timezone", "", false, []string{"Time zone", "Timezone", "TZ", "Zeitzone", "Fuseau horaire", "Zona horaria"}},
+	{"country", "country", Country, `addresses[type eq "work"].country`, "c", false, []string{"Country", "Country code", "Land", "Pays", "País", "Paese", "Kraj"}},
+	{"locality", "town", Text, `addresses[type eq "work"].locality`, "l", false, []string{"Town", "City", "Locality", "Place", "Ort", "Stadt", "Ville", "Ciudad", "Cidade"}},
+	{"region", "region", Text, `addresses[type eq "work"].region`, "st", false, []string{"Region", "State", "County", "Province"}},
+	{"streetAddress", "street address", Text, `addresses[type eq "work"].streetAddress`, "street", false, []string{"Street", "Street address", "Address", "Straße", "Rue", "Calle", "Morada"}},
+	{"postalCode", "postal code", Text, `addresses[type eq "work"].postalCode`, "postalCode", false, []string{"Postcode", "Postal code", "ZIP", "ZIP code", "PLZ", "Code postal", "Código postal"}},
+	{"profileUrl", "web page", Text, "profileUrl", "labeledURI", false, []string{"Profile URL", "Web page", "Website"}},
+	{"externalId", "identifier elsewhere", Text, "externalId", "", false, []string{"External ID", "Person ID", "HR ID", "Source ID"}},
+	{"active", "may sign in", YesNo, "active", "", false, []string{"Active", "Enabled", "Sign-in", "May sign in", "Account enabled", "Aktiv", "Actif", "Activo"}},
+}
+
+// Fields lists the catalogue in its order. The slice must not be changed.
+func Fields() []Field { return catalogue[:] }
+
+// FieldNamed returns the catalogue's field of that exact name.
+func FieldNamed(name string) (Field, bool) {
+	for i := range catalogue {
+		if catalogue[i].Name == name {
+			return catalogue[i], true
+		}
+	}
+	return Field{}, false
+}
+
+// FieldNames lists the names of the catalogue in its order.
+func FieldNames() []string {
+	names := make([]string, len(catalogue))
+	for i := range catalogue {
+		names[i] = catalogue[i].Name
+	}
+	return names
+}
+
+// Headings recognises the field a column's heading means.
+type Headings struct{ byKey map[string]int }
+
+// NewHeadings readies the catalogue's headings for look-up.
+func NewHeadings() Headings {
+	byKey := make(map[string]int, 8*len(catalogue))
+	for i := range catalogue {
+		byKey[words.Key(catalogue[i].Name)] = i
+		for _, heading := range catalogue[i].Headings {
+			byKey[words.Key(heading)] = i
+		}
+	}
+	return Headings{byKey}
+}
+
+// Field returns the field that heading means, whatever its capitals, spacing,
+// accents and punctuation.
+func (h Headings) Field(heading string) (Field, bool) {
+	i, ok := h.byKey[words.Key(heading)]
+	if !ok {
+		return Field{}, false
+	}
+	return catalogue[i], true
+}
+
+// Same reports whether two values of the field mean the same to a system.
+func (f Field) Same(a, b string) bool {
+	if a == b {
+		return true
+	}
+	if f.Kind == Phone { // systems write the same number in many ways
+		return a != "" && digits(a) == digits(b)
+	}
+	return f.AnyCase && strings.EqualFold(a, b)
+}
+
+func digits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r == '+' {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// Key returns what must agree for two values of the field to collide.
+func (f Field) Key(value string) string {
+	if f.AnyCase {
+		return strings.ToLower(value)
+	}
+	return value
+}

@@ -1,0 +1,104 @@
+package account
+
+import (
+	"cmp"
+	"slices"
+)
+
+// A Level says how grave a finding is.
+type Level string
+
+// The levels. A row with an error is refused; warnings and notes let it pass.
+const (
+	Error   Level = "error"
+	Warning Level = "warning"
+	Note    Level = "note"
+)
+
+// A Finding is something to tell about a row, or about the whole sheet when Row
+// is 0.
+type Finding struct {
+	Row     int    `json:"row"`              // as the person's spreadsheet numbers it; 0: the whole sheet
+	Column  string `json:"column,omitempty"` // the heading, as written
+	Field   string `json:"field,omitempty"`  // the account's field
+	Level   Level  `json:"level"`
+	Code    string `json:"code"`    // a short stable phrase, listed by Codes
+	Message string `json:"message"` // what is wrong, with the value at fault
+	Remedy  string `json:"remedy"`  // what to do about it
+}
+
+// A Code explains one code of a finding.
+type Code struct {
+	Code    string `json:"code"`
+	Meaning string `json:"meaning"`
+	Remedy  string `json:"remedy"`
+}
+
+// codes is read only, sorted by Code.
+var codes = [...]Code{
+	{"account-gone", "The account that the draft found is no longer in the system.", "Make a new draft of the row: it may have to be created, or left out."},
+	{"ambiguous-date", "The day and the month of a date can be told apart in two ways.", "Write the date as year-month-day, such as 2027-03-04, or put “dates: day-first” or “dates: month-first” into the brief."},
+	{"blank-required", "A field that must be there has no value in this row.", "Fill the cell in, or give the field a “fallback” in the brief."},
+	{"brief-check", "One of the brief's own checks does not hold for this row.", "Correct the row, or the check in the brief."},
+	{"broken-text", "A cell holds bytes that are no text in the sheet's encoding, or characters that cannot be seen.", "Type the cell anew. If many rows have it, save the sheet as CSV UTF-8."},
+	{"different-person", "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},
+	{"expression-failed", "An expression of the brief could not be worked out for this row.", "Look at the cells it uses in this row; make the expression cope with blank ones."},
+	{"immutable-field", "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},
+	{"known-refused", "The row finds an account that exists, and the policy is to refuse that.", "Take the row out, or change “known” in the brief."},
+	{"new-refused", "The row finds no account, and the policy is to refuse that.", "Correct the key that should find the account, or change “new” in the brief."},
+	{"no-key", "None of the fields that find an account has a value in this row.", "Fill in one of the fields under “match” in the brief."},
+	{"not-a-country", "A value is no country of ISO 3166-1, nor the name of one.", "Write the two-letter code or the country's name."},
+	{"not-a-date", "A value cannot be read as a date.", "Write the date as year-month-day, such as 2027-03-04."},
+	{"not-a-language", "A value is no BCP 47 language tag, nor the name of a language.", "Write the tag, such as pt or en-GB, or the language's name."},
+	{"not-a-number", "A value is not a number.", "Write digits, with a point before decimals."},
+	{"not-a-phone", "A value is no telephone number.", "Write digits, beginning with + and the country's code."},
+	{"not-a-timezone", "A value is no time zone of the IANA database.", "Write its name, such as Europe/Lisbon."},
+	{"not-allowed-value", "The system takes only certain values for this field.", "Use one of the values the message lists."},
+	{"not-an-email", "A value is not an email address.", "Write one address such as ana.reyes@brindlesound.example, without name or brackets."},
+	{"not-kept", "The system accepted the request but kept another value, or none.", "Ask who runs the system whether the field is taken; the account was made with what the message says."},
+	{"not-sign-in-name", "A sign-in name holds white space or characters that cannot be typed.", "Use letters, digits, points, hyphens and underscores."},
+	{"not-yes-or-no", "A value is neither yes nor no.", "Write yes or no."},
+	{"nothing-to-send", "The row is to create an account but gives it no value.", "Fill in the row, or take it out."},
+	{"odd-white-space", "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
+	{"ragged-row", "The row has more filled cells than there are headings.", "Look for a separator inside a value that isn't in quotes."},
+	{"read-only-field", "The system keeps this field itself and does not take it.", "Take the field out of the brief."},
+	{"same-account", "Two rows of the sheet come to the same account.", "Keep one of the rows, or correct the key of the other."},
+	{"same-heading", "Two columns have the same heading.", "Rename one of them, or take it out."},
+	{"same-value", "Two rows of the sheet have the same value in a field where each needs its own.", "Correct one of the rows."},
+	{"short-row", "The row ends before the last heading.", "The missing cells count as blank. Look whether a line was broken in two."},
+	{"stale", "The account changed in the system after the draft was made.", "Make a new draft of the row and look at it again."},
+	{"system-refused", "The system did not accept the request for this row.", "The message has the system's own words."},
+	{"taken-value", "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},
+	{"too-long", "A cell is longer than any field of an account can be.", "Look for a quote that was opened and not closed above or in this row."},
+	{"two-accounts", "The row's key finds more than one account in the system.", "Settle in the system which of the accounts is the right one, or use a key that is unique."},
+	{"two-things", "One key of the row finds one account and another key a different one.", "Find out which account the row means and correct the other key."},
+	{"unclear", "A request was sent and no clear answer came, and what became of it could not be found out.", "Look the account up in the system, then run “post” again: it looks before it sends anything."},
+	{"unknown-column", "The brief names a column that the sheet does not have.", "Correct the heading in the sheet or in the brief."},
+	{"unknown-field", "The system has no such field.", "Correct the field's name in the brief, or mark it “send: false” if only expressions use it."},
+	{"unknown-heading", "A column's heading says nothing to the brief or, without one, to the program, so the column is not used.", "Nothing needs to be done if the column is not meant for the system. Else name it in the brief."},
+	{"via-unlisted", "A value is not in the brief's “via” table of its field.", "Add the value to the table, or correct the cell."},
+}
+
+// Codes lists every code with its meaning, sorted. The slice must not be changed.
+func Codes() []Code { return codes[:] }
+
+// Explain returns what a code means.
+func Explain(code string) (Code, bool) {
+	i, ok := slices.BinarySearchFunc(codes[:], code, func(c Code, s string) int { return cmp.Compare(c.Code, s) })
+	if !ok {
+		return Code{}, false
+	}
+	return codes[i], true
+}
+
+// Find makes a finding of the given code with the code's own remedy, which the
+// caller may make more particular.
+func Find(level Level, code, message string) Finding {
+	explained, _ := Explain(code)
+	return Finding{Level: level, Code: code, Message: message, Remedy: explained.Remedy}
+}
+
+// HasError reports whether any of the findings refuses its row.
+func HasError(findings []Finding) bool {
+	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Level == Error })
+}

@@ -1,0 +1,374 @@
+// Package check finds out what stands in the way of the accounts that a sheet
+// wants: field by field, across the rows, and against what the system takes.
+//
+// Rows promises the order of the sheet, uses all cores, and holds no more than
+// a few hundred rows at a time, save for one small number per row and field that
+// must be unique. It changes nothing and asks no system.
+package check
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/mapping"
+	"evenledger/internal/sheet"
+)
+
+// chunkSize is how many rows go to a core at once.
+const chunkSize = 128
+
+// A Checked is one row with what was found out about it.
+type Checked struct {
+	Row    sheet.Row // its cells are its own
+	Wanted *mapping.Wanted
+	// Earlier are findings about rows yielded before, that only this row brought
+	// to light: the first of two rows with the same key.
+	Earlier []account.Finding
+}
+
+// A Checker checks the rows of one sheet.
+type Checker struct {
+	mapper *mapping.Mapper
+	brief  *brief.Brief
+	schema *account.Schema // nil: not known
+	unique []uniqueField
+	number int // field that gets numbers, or -1
+	worker *mapping.Worker
+}
+
+// uniqueField is a field in which no two rows may agree.
+type uniqueField struct {
+	index int
+	code  string
+	rows  *keySet
+}
+
+// New returns a Checker. Without a schema what the system takes is not checked.
+func New(m *mapping.Mapper, schema *account.Schema) *Checker {
+	c := &Checker{mapper: m, brief: m.Brief(), schema: schema, number: m.Brief().Numbered(), worker: m.NewWorker()}
+	for i, f := range c.brief.Fields {
+		code := ""
+		var attribute account.Attribute
+		if schema != nil {
+			attribute, _ = schema.Attribute(f.Name)
+		}
+		switch {
+		case slices.Contains(c.brief.Match, f.Name):
+			code = "same-account"
+		case f.Unique != brief.Shared, f.Send && attribute.Unique:
+			code = "same-value"
+		}
+		if code != "" {
+			c.unique = append(c.unique, uniqueField{i, code, newKeySet()})
+		}
+	}
+	return c
+}
+
+// Unique lists the indexes of the fields in which no two accounts may agree.
+func (c *Checker) Unique() []int {
+	var fields []int
+	for _, u := range c.unique {
+		fields = append(fields, u.index)
+	}
+	return fields
+}
+
+// Schema finds what is wrong between the brief and the system's schema, before
+// any row is read. An error means that no row can be sent.
+func (c *Checker) Schema() []account.Finding {
+	if c.schema == nil {
+		return nil
+	}
+	var findings []account.Finding
+	for _, f := range c.brief.Fields {
+		if !f.Send {
+			continue
+		}
+		attribute, known := c.schema.Attribute(f.Name)
+		switch {
+		case !known:
+			finding := account.Find(account.Error, "unknown-field", fmt.Sprintf("the system has no field %s", f.Name))
+			finding.Field = f.Name
+			findings = append(findings, finding)
+		case attribute.ReadOnly:
+			finding := account.Find(account.Error, "read-only-field", fmt.Sprintf("the system keeps %s itself", f.Name))
+			finding.Field = f.Name
+			findings = append(findings, finding)
+		}
+	}
+	if c.brief.New == brief.Create {
+		for _, a := range c.schema.Attributes {
+			if a.Required && !a.ReadOnly && !slices.ContainsFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field }) {
+				finding := account.Find(account.Warning, "blank-required", fmt.Sprintf("the system wants %s of a new account, and no column gives it", a.Field))
+				finding.Field, finding.Remedy = a.Field, "Add the field to the sheet or to the brief. Without it no account can be created."
+				findings = append(findings, finding)
+			}
+		}
+	}
+	return findings
+}
+
+func (c *Checker) fieldOf(name string) string {
+	if full, ok := c.schema.Aliases[name]; ok {
+		return full
+	}
+	return name
+}
+
+// chunk is a piece of the sheet on its way through the cores.
+type chunk struct {
+	rows   []sheet.Row
+	wanted []*mapping.Wanted
+	err    error // of reading, after the rows
+	done   chan struct{}
+}
+
+// Rows checks the rows in their order.
+func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) iter.Seq2[Checked, error] {
+	return func(yield func(Checked, error) bool) {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		cores := runtime.GOMAXPROCS(0)
+		work := make(chan *chunk, cores)
+		ordered := make(chan *chunk, 4*cores)
+		for range cores {
+			go c.mapChunks(work)
+		}
+		go readChunks(ctx, rows, work, ordered)
+		for piece := range ordered {
+			<-piece.done
+			for i, wanted := range piece.wanted {
+				if err := ctx.Err(); err != nil {
+					yield(Checked{}, err)
+					return
+				}
+				checked := Checked{Row: piece.rows[i], Wanted: wanted}
+				c.across(&checked)
+				if !yield(checked, nil) {
+					return
+				}
+			}
+			if piece.err != nil {
+				yield(Checked{}, piece.err)
+				return
+			}
+		}
+		if err := ctx.Err(); err != nil {
+			yield(Checked{}, err)
+		}
+	}
+}
+
+// readChunks cuts the sheet into chunks, in order and for whoever is free.
+func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ordered chan<- *chunk) {
+	defer close(work)
+	defer close(ordered)
+	send := func(piece *chunk) bool {
+		select {
+		case ordered <- piece:
+		case <-ctx.Done():
+			return false
+		}
+		select {
+		case work <- piece:
+			return true
+		case <-ctx.Done():
+			close(piece.done)
+			return false
+		}
+	}
+	piece := &chunk{done: make(chan struct{})}
+	for row, err := range rows {
+		if err != nil {
+			piece.err = err
+			break
+		}
+		row.Cells = slices.Clone(row.Cells)
+		piece.rows = append(piece.rows, row)
+		if len(piece.rows) == chunkSize {
+			if !send(piece) {
+				return
+			}
+			piece = &chunk{rows: make([]sheet.Row, 0, chunkSize), done: make(chan struct{})}
+		}
+	}
+	send(piece)
+}
+
+func (c *Checker) mapChunks(work <-chan *chunk) {
+	worker := c.mapper.NewWorker()
+	for piece := range work {
+		piece.wanted = make([]*mapping.Wanted, len(piece.rows))
+		for i, row := range piece.rows {
+			wanted := worker.Map(row, nil)
+			if !wanted.Aside {
+				c.row(worker, wanted)
+			}
+			piece.wanted[i] = wanted
+		}
+		close(piece.done)
+	}
+}
+
+// row checks one row by itself.
+func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
+	for i := range c.brief.Fields {
+		f := &c.brief.Fields[i]
+		value := wanted.Values[i]
+		if f.Required && !value.Filled() && !worker.Faulty(i) {
+			c.add(wanted, i, account.Error, "blank-required", fmt.Sprintf("%s must be there and is blank", c.name(i)))
+		}
+		if !value.Filled() || !f.Send || c.schema == nil {
+			continue
+		}
+		if a, ok := c.schema.Attribute(f.Name); ok && len(a.Allowed) > 0 {
+			c.allowed(wanted, i, a)
+		}
+	}
+	for _, condition := range c.brief.Checks {
+		holds, err := worker.Holds(condition)
+		if err != nil {
+			c.add(wanted, -1, account.Error, "expression-failed", fmt.Sprintf("the check “%s” could not be worked out: %s", condition.Say, err))
+		} else if !holds {
+			c.add(wanted, c.only(condition.That.Fields), condition.Level, "brief-check", condition.Say)
+		}
+	}
+}
+
+// only returns the field of a check that uses just one, to point at its column.
+func (c *Checker) only(fields []string) int {
+	if len(fields) != 1 {
+		return -1
+	}
+	return c.brief.Field(fields[0])
+}
+
+// allowed sees that a value is one the system takes, in the system's spelling.
+func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
+	text := wanted.Values[i].Text()
+	for _, allowed := range a.Allowed {
+		if allowed == text {
+			return
+		}
+	}
+	for _, allowed := range a.Allowed {
+		if !a.Exact && strings.EqualFold(allowed, text) {
+			wanted.Values[i] = account.Of(allowed)
+			return
+		}
+	}
+	c.add(wanted, i, account.Error, "not-allowed-value", fmt.Sprintf("“%s” is not a value the system takes for %s; it takes %s", text, c.brief.Fields[i].Name, strings.Join(a.Allowed, ", ")))
+}
+
+// Missing finds what the system wants of a new account and the row doesn't give.
+// It is for rows that are known to create one.
+func (c *Checker) Missing(wanted *mapping.Wanted) []account.Finding {
+	if c.schema == nil {
+		return nil
+	}
+	var findings []account.Finding
+	for _, a := range c.schema.Attributes {
+		if !a.Required || a.ReadOnly {
+			continue
+		}
+		i := slices.IndexFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field })
+		if i >= 0 && (wanted.Values[i].Filled() || c.brief.Fields[i].Fallback.Filled()) {
+			continue
+		}
+		f := account.Find(account.Error, "blank-required", fmt.Sprintf("the system wants %s of a new account", a.Field))
+		f.Row, f.Field = wanted.Row, a.Field
+		if i >= 0 {
+			f.Column = c.mapper.Heading(i)
+		}
+		findings = append(findings, f)
+	}
+	return findings
+}
+
+// across checks a row against those before it.
+func (c *Checker) across(checked *Checked) {
+	wanted := checked.Wanted
+	if wanted.Aside {
+		return
+	}
+	if c.number >= 0 && wanted.Values[c.number].Filled() {
+		c.giveNumber(checked)
+	}
+	for _, u := range c.unique {
+		value := wanted.Values[u.index]
+		if !value.Filled() || u.index == c.number {
+			continue
+		}
+		field := c.brief.Fields[u.index]
+		first, taken := u.rows.add(field.Key(value.Text()), wanted.Row)
+		if !taken {
+			continue
+		}
+		c.add(wanted, u.index, account.Error, u.code, fmt.Sprintf("%s “%s” is also in row %d", field.Label, value.Text(), first))
+		other := account.Find(account.Error, u.code, fmt.Sprintf("%s “%s” is also in row %d", field.Label, value.Text(), wanted.Row))
+		other.Row, other.Field, other.Column = first, field.Name, c.mapper.Heading(u.index)
+		checked.Earlier = append(checked.Earlier, other)
+	}
+}
+
+// giveNumber makes the row's value of the numbered field one that no row before
+// it has, and makes anew what is made from it.
+func (c *Checker) giveNumber(checked *Checked) {
+	rows := c.unique[slices.IndexFunc(c.unique, func(u uniqueField) bool { return u.index == c.number })].rows
+	field := c.brief.Fields[c.number]
+	base := checked.Wanted.Values[c.number].Text()
+	free := Numbered(base, func(text string) bool { return rows.has(field.Key(text)) })
+	rows.add(field.Key(free), checked.Wanted.Row)
+	if checked.Wanted.Base = base; free != base {
+		c.Remap(checked.Row, checked.Wanted, free)
+	}
+}
+
+// Remap maps the row anew with the numbered field's value given; its findings
+// from across the sheet are kept.
+func (c *Checker) Remap(row sheet.Row, wanted *mapping.Wanted, value string) {
+	again := c.worker.Map(row, map[int]string{c.number: value})
+	c.row(c.worker, again)
+	for _, f := range wanted.Findings {
+		if !slices.Contains(again.Findings, f) && (f.Code == "same-account" || f.Code == "same-value") {
+			again.Findings = append(again.Findings, f)
+		}
+	}
+	again.Base = wanted.Base
+	*wanted = *again
+}
+
+// Numbered returns base, or base with the smallest number from 2 on behind it,
+// that is not taken.
+func Numbered(base string, taken func(string) bool) string {
+	text := base
+	for n := 2; taken(text); n++ {
+		text = base + strconv.Itoa(n)
+	}
+	return text
+}
+
+// name says which field is meant: its column's heading, or what it is.
+func (c *Checker) name(i int) string {
+	if heading := c.mapper.Heading(i); heading != "" {
+		return "“" + heading + "”"
+	}
+	return "the " + c.brief.Fields[i].Label
+}
+
+func (c *Checker) add(wanted *mapping.Wanted, field int, level account.Level, code, message string) {
+	f := account.Find(level, code, message)
+	f.Row = wanted.Row
+	if field >= 0 {
+		f.Field, f.Column = c.brief.Fields[field].Name, c.mapper.Heading(field)
+	}
+	wanted.Findings = append(wanted.Findings, f)
+}

@@ -1,0 +1,253 @@
+// Package cli is the program's commands: flags in, the core called, words out.
+//
+// It is the one room that prints. Standard output has the answer; progress and
+// remarks go to standard error. Run promises one of the exit codes below and, with
+// --json, exactly one JSON document on standard output.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"evenledger/internal/account"
+	"evenledger/internal/ledger"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/workspace"
+	"evenledger/internal/yamldoc"
+)
+
+// The exit codes.
+const (
+	exitDone        = 0   // and every row is fine
+	exitRows        = 1   // done, but rows were refused or failed
+	exitWrong       = 2   // the command line, brief, workspace or sheet is wrong; nothing was done
+	exitUnavailable = 3   // the system cannot be reached or turns us away
+	exitGuard       = 4   // a guard stopped it
+	exitInterrupted = 130 // by the person
+)
+
+// app is what every command shares.
+type app struct {
+	in       *os.File
+	out, err io.Writer
+	answer   *begun // beneath out
+	terminal bool   // out is one
+	now      func() time.Time
+	json     bool
+	plain    bool
+	dir      string // --workspace
+	exit     int    // of a command that did its work
+}
+
+// begun knows whether an answer was begun.
+type begun struct {
+	io.Writer
+	yes bool
+}
+
+func (b *begun) Write(p []byte) (int, error) {
+	b.yes = true
+	return b.Writer.Write(p)
+}
+
+// Run runs the command line and returns the exit code.
+func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
+	answer := &begun{Writer: out}
+	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(answer)
+	root.SetErr(errOut)
+	// So that a mistake in the flags themselves is told in the form asked for.
+	for _, arg := range args {
+		a.json = a.json || arg == "--json"
+	}
+	if err := root.ExecuteContext(ctx); err != nil {
+		return a.fail(ctx, err)
+	}
+	return a.exit
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "evenledger",
+		Short: "Turn sheets of people into accounts, and account for every row",
+		Long: `Even Ledger turns lists of people into accounts in the applications they use.
+Every row that goes in is accounted for, exactly once.
+
+The way of the work: check a sheet, draft a batch and look at it, post it, see
+what became of every row, correct the rest and hand it back in.`,
+		Example: `  evenledger demo                              all of it, on sample data, offline
+  evenledger check starters.csv -b starters    every problem, at its row and column
+  evenledger draft starters.csv -b starters    what would happen to whom
+  evenledger post 1                            do it`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return cmd.Help()
+		},
+	}
+	root.AddGroup(
+		&cobra.Group{ID: "prepare", Title: "Prepare:"},
+		&cobra.Group{ID: "carry", Title: "Carry out:"},
+		&cobra.Group{ID: "look", Title: "Look back:"},
+		&cobra.Group{ID: "around", Title: "Around it:"})
+	flags := root.PersistentFlags()
+	flags.BoolVar(&a.json, "json", false, "answer with one JSON document")
+	flags.BoolVar(&a.plain, "plain", false, "no colours or styling (so does NO_COLOR)")
+	flags.StringVar(&a.dir, "workspace", "", "the workspace's folder (else the one you are in, or above)")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
+	})
+	root.AddCommand(a.initCommand(), a.briefCommand(), a.checkCommand(), a.draftCommand(), a.postCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.versionCommand())
+	root.SetHelpCommandGroupID("around")
+	root.SetCompletionCommandGroupID("around")
+	return root
+}
+
+// failure is an error with its exit code and what to do about it.
+type failure struct {
+	code    int
+	message string
+	remedy  string
+	err     error
+}
+
+func (f *failure) Error() string { return f.message }
+func (f *failure) Unwrap() error { return f.err }
+
+func wrong(message, remedy string) error {
+	return &failure{code: exitWrong, message: message, remedy: remedy}
+}
+
+func guard(message, remedy string) error {
+	return &failure{code: exitGuard, message: message, remedy: remedy}
+}
+
+// explained finds the exit code of an error and what to do about it.
+func explained(ctx context.Context, err error) failure {
+	var (
+		known       *failure
+		unavailable *system.Unavailable
+		unclear     *system.Unclear
+		badSheet    *sheet.Error
+		noWorkspace *workspace.NotFound
+		problems    yamldoc.Problems
+	)
+	switch {
+	case errors.As(err, &known):
+		return *known
+	case ctx.Err() != nil:
+		return failure{code: exitInterrupted, message: "interrupted"}
+	case errors.As(err, &unavailable):
+		return failure{code: exitUnavailable, message: unavailable.Message, remedy: unavailable.Remedy}
+	case errors.As(err, &unclear):
+		return failure{code: exitUnavailable, message: unclear.Error(), remedy: "Post the batch again later: what is open is looked up first."}
+	case errors.As(err, &badSheet):
+		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
+	case errors.As(err, &noWorkspace):
+		return failure{code: exitWrong, message: noWorkspace.Error(), remedy: "Make a workspace with “evenledger init”, or name one with --workspace."}
+	case errors.As(err, &problems):
+		return failure{code: exitWrong, message: problems.Error(), err: problems}
+	case errors.Is(err, ledger.ErrNoBatch):
+		return failure{code: exitWrong, message: "there is no such batch", remedy: "“evenledger batches” lists them."}
+	case strings.Contains(err.Error(), "disk is full"):
+		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
+	}
+	return failure{code: exitWrong, message: err.Error()}
+}
+
+// fail tells an error and returns its exit code.
+func (a *app) fail(ctx context.Context, err error) int {
+	f := explained(ctx, err)
+	if strings.HasPrefix(f.message, "unknown command") {
+		f.remedy = strings.TrimSpace(strings.Join(strings.Split(f.message, "\n")[1:], " "))
+		f.message, _, _ = strings.Cut(f.message, "\n")
+		if f.remedy == "" {
+			f.remedy = "“evenledger --help” lists the commands."
+		}
+	}
+	if a.json && a.answer.yes {
+		return f.code // the document that was begun says why it breaks off
+	}
+	if a.json {
+		told := map[string]any{"code": f.code, "message": f.message, "remedy": f.remedy}
+		var problems yamldoc.Problems
+		if errors.As(f.err, &problems) {
+			told["problems"] = problems
+		}
+		if err := a.writeJSON(map[string]any{"error": told}); err != nil {
+			return exitWrong
+		}
+		return f.code
+	}
+	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
+	for i, line := range strings.Split(f.message, "\n") {
+		if i == 0 {
+			page.Line("%s %s", page.Level(account.Error, "evenledger:"), line)
+		} else {
+			page.Line("%s", line)
+		}
+	}
+	if f.remedy != "" {
+		page.Line("            %s", page.Dim("→ "+f.remedy))
+	}
+	return f.code
+}
+
+func (a *app) writeJSON(document any) error {
+	encoder := json.NewEncoder(a.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(document)
+}
+
+// page writes the answer for a person.
+func (a *app) page() *report.Page { return &report.Page{W: a.out, Color: a.color(a.terminal)} }
+
+func (a *app) color(terminal bool) bool {
+	return terminal && !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+func isTerminal(w any) bool {
+	file, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// remark tells something by the way.
+func (a *app) remark(format string, args ...any) {
+	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
+	page.Line("%s", page.Dim(fmt.Sprintf(format, args...)))
+}
+
+// workspace finds the workspace.
+func (a *app) workspace() (*workspace.Workspace, error) {
+	if a.dir != "" {
+		return workspace.Read(a.dir)
+	}
+	return workspace.Find(".")
+}
+
+func (a *app) today() string { return a.now().Format(time.DateOnly) }
+
+// who names the person at the keyboard for the ledger.
+func who() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "unknown"
+}

@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/demo"
+	"evenledger/internal/standin"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var dir string
+	cmd := &cobra.Command{
+		Use:     "demo",
+		GroupID: "around",
+		Short:   "Show the whole way on sample data, offline, in a few seconds",
+		Long: `Starts the practice application, makes a workspace in a new folder, and takes a
+sheet of forty starters of a ferry company, with the troubles of real sheets, all
+the way: check, draft, post, show, fixes, and the corrected rows handed back in.
+Each command is shown as you would type it. The folder stays, to play in.`,
+		Example: "  evenledger demo\n  evenledger demo --dir try-it",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.demo(cmd.Context(), dir)
+		},
+	}
+	cmd.Flags().StringVar(&dir, "dir", "", "the new folder (else brindlesound, brindlesound-2, …)")
+	return cmd
+}
+
+// step is a command of the demonstration with what it is about.
+type step struct {
+	about string
+	args  []string
+	exit  int // that it should have
+}
+
+func (a *app) demo(ctx context.Context, dir string) error {
+	if dir == "" {
+		dir = "brindlesound"
+		for n := 2; exists(dir); n++ {
+			dir = fmt.Sprintf("brindlesound-%d", n)
+		}
+	} else if exists(dir) {
+		return wrong(fmt.Sprintf("%s exists already", dir), "Name a folder that doesn't.")
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:8085")
+	if err != nil {
+		if listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return err
+		}
+	}
+	if err := demo.Write(dir, fmt.Sprintf("http://%s/scim/v2", listener.Addr()), a.now()); err != nil {
+		return err
+	}
+	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
+	if err != nil {
+		return err
+	}
+	server, err := standin.New(standin.Options{Token: token, Data: filepath.Join(dir, "crewdesk.json")})
+	if err != nil {
+		return err
+	}
+	known, err := demo.Known()
+	if err != nil {
+		return err
+	}
+	for _, body := range known {
+		if err := server.Add(body); err != nil {
+			return err
+		}
+	}
+	serving, stop := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(serving, listener) }()
+	err = a.demoSteps(ctx, dir, listener.Addr().(*net.TCPAddr).Port)
+	stop()
+	return errors.Join(err, <-served)
+}
+
+func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
+	page := a.page()
+	if !a.json {
+		page.Line("Brindle Sound Ferries takes on people for the season. The crewing office sent")
+		page.Line("starters.csv; the application to fill is the stand-in, which now runs. All of it")
+		page.Line("is in the folder %s.", dir)
+	}
+	first := []step{
+		{"Is the brief in order? It says what the sheet's columns mean.", []string{"brief", "check", "starters"}, exitDone},
+		{"Every problem of the sheet, before anything else.", []string{"check", "starters.csv", "-b", "starters"}, exitRows},
+		{"What would happen to whom. Nothing is changed yet.", []string{"draft", "starters.csv", "-b", "starters"}, exitRows},
+		{"One row first. (--yes answers the question that would be asked.)", []string{"post", "1", "--trial", "1", "--yes"}, exitRows},
+		{"That went well: now the rest.", []string{"post", "1", "--yes"}, exitRows},
+		{"The whole story of two rows.", []string{"show", "1", "--row", "5,6"}, exitDone},
+		{"The rows to correct, with the reasons beside them.", []string{"fixes", "1", "-o", "again.csv"}, exitDone},
+	}
+	second := []step{
+		{"The corrected rows, handed back in with the same brief.", []string{"draft", "again.csv", "-b", "starters"}, exitDone},
+		{"", []string{"post", "2", "--yes"}, exitDone},
+		{"", []string{"batches"}, exitDone},
+	}
+	var ran []map[string]any
+	run := func(steps []step) error {
+		for _, s := range steps {
+			code, err := a.demoStep(ctx, dir, s)
+			if err != nil {
+				return err
+			}
+			ran = append(ran, map[string]any{"command": "evenledger " + strings.Join(s.args, " "), "exit": code})
+			if code != s.exit {
+				return fmt.Errorf("“evenledger %s” ended with %d where %d was expected", strings.Join(s.args, " "), code, s.exit)
+			}
+		}
+		return nil
+	}
+	if err := run(first); err != nil {
+		return err
+	}
+	lines, err := demo.Correct(filepath.Join(dir, "again.csv"), demo.Corrections(a.now()))
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		page.Line("")
+		page.Line("%s", page.Dim("# Somebody opens again.csv and puts the cells right:"))
+		for _, line := range lines {
+			page.Line("%s", page.Dim("#   "+line))
+		}
+	}
+	if err := run(second); err != nil {
+		return err
+	}
+	serve := fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d", port)
+	if a.json {
+		return a.writeJSON(map[string]any{"folder": dir, "commands": ran, "corrections": lines, "standin": serve})
+	}
+	page.Line("")
+	page.Line("Every row is accounted for. To play on:")
+	page.Line("")
+	page.Line("  %s", page.Bold("cd "+dir))
+	page.Line("  %s", page.Bold(serve+" &"))
+	page.Line("  %s", page.Bold("evenledger show 1 --outcome refused"))
+	return page.Err()
+}
+
+// demoStep runs one command as a person would, in the demonstration's folder.
+func (a *app) demoStep(ctx context.Context, dir string, s step) (int, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return 0, err
+	}
+	page := a.page()
+	if !a.json {
+		page.Line("")
+		if s.about != "" {
+			page.Line("%s", page.Dim("# "+s.about))
+		}
+		page.Line("%s", page.Bold("$ evenledger "+strings.Join(s.args, " ")))
+	}
+	args := s.args
+	if a.plain {
+		args = append(args, "--plain")
+	}
+	cmd := exec.CommandContext(ctx, self, args...)
+	cmd.Dir = dir
+	cmd.Stdout, cmd.Stderr = a.answer.Writer, a.err
+	if a.json {
+		cmd.Stdout = nil
+	}
+	err = cmd.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && ctx.Err() == nil {
+		return exit.ExitCode(), nil
+	}
+	return 0, err
+}

@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
+	"evenledger/internal/ledger"
+	"evenledger/internal/report"
+	"evenledger/internal/system"
+)
+
+func (a *app) draftCommand() *cobra.Command {
+	var flags sheetFlags
+	cmd := &cobra.Command{
+		Use:     "draft SHEET",
+		GroupID: "carry",
+		Short:   "Make a batch: what would happen to whom, before and after",
+		Long: `Checks the sheet, finds the accounts its rows mean, and writes into the ledger
+what would be done with each row. The system is only read. Look at the batch, then
+carry it out with “post”.`,
+		Example: `  evenledger draft starters.csv -b starters
+  evenledger draft starters.csv --system crewdesk     without a brief`,
+		Args: one("a sheet"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.draft(cmd.Context(), args[0], flags)
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}
+
+func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err error) {
+	j, err := a.open(ctx, path, flags.brief, flags.system, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, j.sheet.Close()) }()
+	l, err := ledger.Open(ctx, j.workspace.Ledger)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	unlock, err := l.Lock("draft")
+	if errors.Is(err, ledger.ErrBusy) {
+		return guard("another draft is being made in this workspace", "Wait until it is done.")
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	info := j.sheet.Info()
+	bar := a.progress()
+	d := &drafting.Draft{
+		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Mapper: j.mapper, Together: j.target.Together, Progress: bar.stageDone,
+		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL},
+	}
+	if j.named {
+		d.Batch.Brief = flags.brief
+	}
+	b, way, err := d.Make(ctx)
+	bar.end()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeBatch(ctx, l, b)
+	}
+	page := a.page()
+	if !j.named {
+		readAs(page, j)
+		page.Line("")
+	}
+	return a.showDraft(ctx, page, l, b, j, way)
+}
+
+func (a *app) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
+	counts, _, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	a.exit = rowsExit(counts[account.Refused] + counts[account.Failed])
+	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, ledger.Filter{}))
+}
+
+func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, j *job, way system.Way) error {
+	counts, waiting, err := a.summary(ctx, page, l, b, j.findings, nil)
+	if err != nil {
+		return err
+	}
+	page.Line("")
+	page.Line("%s", page.Dim(b.Policies))
+	page.Line("%s", page.Dim(fmt.Sprintf("Looked up by %s. Nothing has been changed.", way)))
+	if waiting[account.Create]+waiting[account.Update] > 0 {
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
+	} else if counts[account.Refused] > 0 {
+		page.Next(fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
+	} else {
+		page.Next("evenledger batches")
+	}
+	return page.Err()
+}
+
+// shown is how many entries stand at the head and at the foot of a batch.
+const shown = 3
+
+// summary writes what a batch came to: title, account, findings, first and last
+// entries. With told, only the findings of entries for which it holds.
+func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
+	counts, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	page.Title(b)
+	if !page.Account(b.Rows, report.Sides(counts, waiting)) {
+		a.exit = exitRows
+	}
+	causes := &report.Causes{}
+	for _, f := range more {
+		causes.Add(f)
+	}
+	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Findings: true}) {
+		if err != nil {
+			return nil, nil, err
+		}
+		if told != nil && !told(e) {
+			continue
+		}
+		for _, f := range e.Findings {
+			causes.Add(f)
+		}
+	}
+	page.Findings(causes)
+	if err := a.ends(ctx, page, l, b); err != nil {
+		return nil, nil, err
+	}
+	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
+	return counts, waiting, nil
+}
+
+// ends writes the first and last entries, as people look at those.
+func (a *app) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+	first, err := some(ctx, l, b.ID, ledger.Filter{Limit: shown})
+	if err != nil {
+		return err
+	}
+	last, err := some(ctx, l, b.ID, ledger.Filter{Limit: shown, Last: true})
+	if err != nil || len(first) == 0 {
+		return err
+	}
+	page.Line("")
+	page.Line("%s", page.Bold("First and last entries"))
+	end := 0
+	for _, e := range first {
+		page.EntryLine(e)
+		end = e.Row
+	}
+	if b.Rows > 2*shown {
+		page.Line("  %s", page.Dim("…"))
+	}
+	for i := len(last) - 1; i >= 0; i-- {
+		if last[i].Row > end {
+			page.EntryLine(last[i])
+		}
+	}
+	return nil
+}
+
+func some(ctx context.Context, l *ledger.Ledger, id int, filter ledger.Filter) ([]batch.Entry, error) {
+	var entries []batch.Entry
+	for e, err := range l.Entries(ctx, id, filter) {
+		if err != nil {
+			return nil, err
+		}
+		entries = append(entries, e)
+	}
+	return entries, nil
+}

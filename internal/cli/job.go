@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/check"
+	"evenledger/internal/ledger"
+	"evenledger/internal/mapping"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/system/scim"
+	"evenledger/internal/workspace"
+)
+
+// job is a sheet with all that is needed to work on it.
+type job struct {
+	workspace *workspace.Workspace // nil: there is none
+	brief     *brief.Brief
+	named     bool // the brief was named, not made from headings
+	target    workspace.System
+	system    system.System
+	schema    *account.Schema
+	sheet     *sheet.Sheet
+	mapper    *mapping.Mapper
+	findings  []account.Finding // about the sheet as a whole
+}
+
+// open readies a job. Offline, the system is not asked, and without a workspace
+// a sheet with known headings can still be checked.
+func (a *app) open(ctx context.Context, path, briefName, systemName string, offline bool) (_ *job, err error) {
+	j := &job{}
+	j.workspace, err = a.workspace()
+	var none *workspace.NotFound
+	if errors.As(err, &none) && offline && briefName == "" {
+		err = nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if briefName != "" {
+		if j.brief, err = a.loadBrief(j.workspace, briefName); err != nil {
+			return nil, err
+		}
+		j.named = true
+		if systemName == "" {
+			systemName = j.brief.System
+		}
+	}
+	if j.workspace != nil {
+		if j.target, err = j.workspace.System(systemName); err != nil && !offline {
+			return nil, wrong(err.Error(), "")
+		}
+	}
+	options := sheet.Options{}
+	known := account.NewHeadings()
+	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
+	if j.brief != nil {
+		options.HeadingRow = j.brief.HeadingRow
+		named := briefHeadings(j.brief)
+		options.Recognise = func(heading string) bool {
+			_, ok := known.Field(heading)
+			return ok || slices.ContainsFunc(named, func(n string) bool { return strings.EqualFold(n, heading) })
+		}
+	}
+	if j.sheet, err = sheet.Open(path, options); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, j.sheet.Close())
+		}
+	}()
+	if j.brief == nil {
+		if j.brief, err = brief.Suggest(j.sheet.Info().Headings, j.target.Name, a.today()); err != nil {
+			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
+		}
+	}
+	j.mapper = mapping.New(j.brief, j.sheet.Info())
+	j.findings = j.mapper.Findings()
+	if !offline {
+		if j.system, err = connect(j.target); err != nil {
+			return nil, err
+		}
+		if j.schema, err = j.system.Describe(ctx); err != nil {
+			return nil, err
+		}
+	}
+	j.findings = append(j.findings, check.New(j.mapper, j.schema).Schema()...)
+	if account.HasError(j.findings) {
+		var lines []string
+		for _, f := range j.findings {
+			if f.Level == account.Error {
+				lines = append(lines, f.Message+"\n            → "+f.Remedy)
+			}
+		}
+		return nil, wrong(fmt.Sprintf("%s does not fit: %s", path, strings.Join(lines, "\n            ")), "")
+	}
+	return j, nil
+}
+
+func (a *app) loadBrief(w *workspace.Workspace, name string) (*brief.Brief, error) {
+	path, err := w.BriefPath(name)
+	if err != nil {
+		return nil, wrong(err.Error(), "")
+	}
+	return brief.Load(path, a.briefOptions(w))
+}
+
+func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
+	options := brief.Options{Today: a.today(), Systems: []string{}}
+	for _, s := range w.Systems {
+		options.Systems = append(options.Systems, s.Name)
+	}
+	options.Aliases = func(name string) []string {
+		var aliases []string
+		if s, err := w.System(name); err == nil {
+			for alias := range s.Aliases {
+				aliases = append(aliases, alias)
+			}
+		}
+		return aliases
+	}
+	return options
+}
+
+// briefHeadings are the headings that a brief names.
+func briefHeadings(b *brief.Brief) []string {
+	var headings []string
+	for _, f := range b.Fields {
+		if f.From != "" {
+			headings = append(headings, f.From)
+		}
+	}
+	for _, e := range b.Expressions() {
+		headings = append(headings, e.Columns...)
+	}
+	return headings
+}
+
+// connect opens the secrets of a system and makes its client.
+func connect(target workspace.System) (system.System, error) {
+	config := scim.Config{URL: target.URL, CA: target.CA, Together: target.Together, Rate: target.Rate, Page: target.Page, Timeout: target.Timeout, Aliases: target.Aliases}
+	secret := target.Token
+	if !secret.Given() {
+		secret = target.Password
+	}
+	text, err := secret.Open()
+	if err != nil {
+		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, err), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, secret))
+	}
+	config.Authorization = scim.Bearer(text)
+	if target.User != "" {
+		config.Authorization = scim.Basic(target.User, text)
+	}
+	client, err := scim.New(config)
+	if err != nil {
+		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, err), "")
+	}
+	return client, nil
+}
+
+// readAs writes how each column is read, for a sheet without a brief.
+func readAs(page *report.Page, j *job) {
+	page.Line("")
+	page.Line("%s", page.Bold("Without a brief, the headings are read as"))
+	for _, c := range j.mapper.Columns() {
+		switch {
+		case c.Heading == "":
+			continue
+		case len(c.Fields) > 0:
+			field, _ := account.FieldNamed(c.Fields[0])
+			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(field.Label+", "+field.Kind.String()))
+		default:
+			page.Line("  %s   %s", report.Pad(report.Clip(c.Heading, 28), 28), page.Dim("not used"))
+		}
+	}
+}
+
+// about says in a line what a sheet is.
+func about(info sheet.Info) string {
+	return fmt.Sprintf("%s · %s, %s between cells, %s · headings in row %d", info.Name, info.Format, info.Separator, info.Encoding, info.HeadingRow)
+}
+
+// openLedger opens the workspace's ledger.
+func (a *app) openLedger(ctx context.Context) (*workspace.Workspace, *ledger.Ledger, error) {
+	w, err := a.workspace()
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := ledger.Open(ctx, w.Ledger)
+	if err != nil {
+		return nil, nil, err
+	}
+	return w, l, nil
+}
+
+// exists reports whether there is a file at path.
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}

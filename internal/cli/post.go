@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/posting"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) postCommand() *cobra.Command {
+	var yes bool
+	var trial int
+	cmd := &cobra.Command{
+		Use:     "post BATCH",
+		GroupID: "carry",
+		Short:   "Carry a batch out",
+		Long: `Asks, then does what the draft said, with progress. What was sent and what came
+of it is in the ledger at every moment: a post that was stopped or killed goes on
+where it was when it is run again, and does nothing twice. An entry whose account
+changed since the draft is refused.
+
+With --trial N the first N entries are carried out; “post” again does the rest.`,
+		Example: `  evenledger post 17
+  evenledger post 17 --trial 1
+  evenledger post 17 --yes          without asking`,
+		Args: one("a batch's number"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := batchNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if trial < 0 {
+				return wrong("--trial takes a number from 1 on", "")
+			}
+			return a.post(cmd.Context(), id, yes, trial)
+		},
+	}
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	cmd.Flags().IntVar(&trial, "trial", 0, "carry out only the first `N` entries that wait")
+	return cmd
+}
+
+func (a *app) post(ctx context.Context, id int, yes bool, trial int) (err error) {
+	w, l, err := a.openLedger(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	b, err := l.Batch(ctx, id)
+	if err != nil {
+		return err
+	}
+	target, err := w.System(b.System)
+	if err != nil {
+		return wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", id, b.System))
+	}
+	if target.URL != b.URL {
+		return guard(fmt.Sprintf("batch %d was drafted for %s, and evenledger.yaml now has %s for %s", id, b.URL, target.URL, b.System), "Make a new draft for that address, or put the old one back.")
+	}
+	unlock, err := l.Lock("post")
+	if errors.Is(err, ledger.ErrBusy) {
+		return guard("a batch of this workspace is being posted already", "Wait until that is done; “evenledger batches” shows it.")
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	_, waiting, err := l.Counts(ctx, id)
+	if err != nil {
+		return err
+	}
+	if waiting[account.Create]+waiting[account.Update] == 0 {
+		a.remark("Nothing in batch %d waits to be posted.", id)
+		return a.posted(ctx, l, b)
+	}
+	if err := a.confirm(b, waiting, yes, trial); err != nil {
+		return err
+	}
+	return a.carryOut(ctx, l, b, target, trial)
+}
+
+// confirm asks the person, unless the answer was given beforehand.
+func (a *app) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, trial int) error {
+	if yes {
+		return nil
+	}
+	var parts []string
+	if n := waiting[account.Create]; n > 0 {
+		parts = append(parts, fmt.Sprintf("create %s", people(n)))
+	}
+	if n := waiting[account.Update]; n > 0 {
+		parts = append(parts, fmt.Sprintf("update %s", people(n)))
+	}
+	what := strings.Join(parts, " and ")
+	if trial > 0 {
+		what = fmt.Sprintf("try the first %d of: %s", trial, what)
+	}
+	if !isTerminal(a.in) {
+		return guard(fmt.Sprintf("batch %d would %s in %s, and nobody is there to be asked", b.ID, what, b.System), "Give --yes if that is right.")
+	}
+	if !a.ask(fmt.Sprintf("Batch %d: %s in %s? [y/N] ", b.ID, what, b.System)) {
+		return guard("not confirmed; nothing was sent", "")
+	}
+	return nil
+}
+
+func people(n int) string {
+	if n == 1 {
+		return "1 account"
+	}
+	return fmt.Sprintf("%d accounts", n)
+}
+
+// ask asks on standard error, as standard output is for the answer.
+func (a *app) ask(question string) bool {
+	fmt.Fprint(a.err, question)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	answer := strings.ToLower(strings.TrimSpace(line))
+	return err == nil && (answer == "y" || answer == "yes")
+}
+
+func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, target workspace.System, trial int) error {
+	client, err := connect(target)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Describe(ctx); err != nil { // turned away? then before anything is noted
+		return err
+	}
+	bar := a.progress()
+	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Now: a.now, Progress: bar.of}
+	stop := context.AfterFunc(ctx, func() {
+		bar.end()
+		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
+	})
+	err = p.Run(ctx)
+	stop()
+	bar.end()
+	if err != nil && ctx.Err() == nil {
+		told := explained(ctx, err)
+		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", b.ID))
+		return &told
+	}
+	if showErr := a.posted(context.WithoutCancel(ctx), l, b); showErr != nil {
+		return showErr
+	}
+	if ctx.Err() != nil {
+		a.exit = exitInterrupted
+	}
+	return nil
+}
+
+// posted shows what a batch came to after posting.
+func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
+	if a.json {
+		return a.writeBatch(ctx, l, b)
+	}
+	page := a.page()
+	// What the draft told is not told again.
+	counts, _, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
+		return e.Outcome != account.Refused || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == "stale" })
+	})
+	if err != nil {
+		return err
+	}
+	if n := counts[account.Refused]; n > 0 {
+		page.Line("")
+		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
+	}
+	page.Next(nextAfter(b, counts)...)
+	return page.Err()
+}
+
+// nextAfter are the commands that suit a batch as it stands.
+func nextAfter(b *batch.Batch, counts account.Counts) []string {
+	var next []string
+	if counts[account.Waiting] > 0 {
+		next = append(next, fmt.Sprintf("evenledger post %d", b.ID))
+	}
+	if counts[account.Refused]+counts[account.Failed] > 0 {
+		next = append(next, fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
+	}
+	if len(next) == 0 {
+		next = append(next, fmt.Sprintf("evenledger show %d", b.ID))
+	}
+	return next
+}

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"evenledger/internal/report"
+)
+
+// progress tells on standard error how far long work has come: on a terminal in
+// one line that is written over, elsewhere in a line every so often.
+type progress struct {
+	w        io.Writer
+	terminal bool
+	every    time.Duration
+	now      func() time.Time
+
+	mu    sync.Mutex
+	begun time.Time
+	told  time.Time
+	shown bool
+}
+
+func (a *app) progress() *progress {
+	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.now, begun: a.now()}
+	if p.terminal {
+		p.every = 100 * time.Millisecond
+	}
+	p.told = p.begun
+	return p
+}
+
+// stageDone tells a stage without a known end.
+func (p *progress) stageDone(stage string, n int) {
+	p.tell(func(time.Duration) string { return fmt.Sprintf("%s %s", stage, report.Number(n)) })
+}
+
+// of tells how much of a known whole is done, with rate and time left.
+func (p *progress) of(done, total int) {
+	p.tell(func(spent time.Duration) string {
+		rate := float64(done) / max(spent.Seconds(), 0.001)
+		line := fmt.Sprintf("posted %s of %s", report.Number(done), report.Number(total))
+		if done > 0 && spent > time.Second {
+			line += fmt.Sprintf(" · %.0f/s", rate)
+			if left := time.Duration(float64(total-done) / rate * float64(time.Second)); done < total {
+				line += " · " + left.Round(time.Second).String() + " left"
+			}
+		}
+		return line
+	})
+}
+
+func (p *progress) tell(line func(time.Duration) string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := p.now()
+	if now.Sub(p.told) < p.every {
+		return
+	}
+	p.told = now
+	text := line(now.Sub(p.begun))
+	if !p.terminal {
+		fmt.Fprintln(p.w, text)
+		return
+	}
+	p.shown = true
+	fmt.Fprintf(p.w, "\r%s%s", text, strings.Repeat(" ", max(0, 60-len(text))))
+}
+
+// end clears the line.
+func (p *progress) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.shown {
+		fmt.Fprintf(p.w, "\r%s\r", strings.Repeat(" ", 60))
+		p.shown = false
+	}
+}

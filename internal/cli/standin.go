@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/standin"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) standinCommand() *cobra.Command {
+	var options standin.Options
+	var port int
+	var token string
+	cmd := &cobra.Command{
+		Use:     "standin",
+		GroupID: "around",
+		Short:   "Serve a practice application on this machine",
+		Long: `Serves a small application with accounts and groups over SCIM 2.0, on this machine
+only, until Ctrl-C. Use it to try a brief, or this program, without harming anyone.
+
+The token is a reference, as in evenledger.yaml. If it names a file that isn't
+there, the file is made with a random token in it.
+
+The faults let you see how posting copes: each is the share of requests that meet
+it, and with the same --seed the same requests meet the same.`,
+		Example: `  evenledger standin --token file:crewdesk.token
+  evenledger standin --token env:CREWDESK_TOKEN --data crewdesk.json --port 8085
+  evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			secret, err := practiceToken(token)
+			if err != nil {
+				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
+			}
+			options.Token = secret
+			return a.serve(cmd.Context(), options, port)
+		},
+	}
+	flags := cmd.Flags()
+	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
+	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
+	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
+	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
+	flags.BoolVar(&options.NoPatch, "no-patch", false, "do not serve PATCH")
+	flags.BoolVar(&options.NoETag, "no-etag", false, "keep no versions")
+	flags.BoolVar(&options.NoFilter, "no-filter", false, "do not serve filters")
+	flags.Int64Var(&options.Faults.Seed, "seed", 1, "which requests meet the faults")
+	flags.DurationVar(&options.Faults.Delay, "delay", 0, "wait this long before each answer")
+	flags.Float64Var(&options.Faults.Busy, "busy", 0, "`SHARE` of requests answered 429")
+	flags.DurationVar(&options.Faults.RetryAfter, "retry-after", 0, "what a 429 asks for, in whole seconds")
+	flags.Float64Var(&options.Faults.Errors, "errors", 0, "`SHARE` of requests answered 503, half of them after they were carried out")
+	flags.Float64Var(&options.Faults.Drops, "drops", 0, "`SHARE` of connections cut, half of them after the request was carried out")
+	flags.DurationVar(&options.Faults.Unseen, "unseen", 0, "how long a new account is not shown")
+	return cmd
+}
+
+// practiceToken opens the reference to a token, and makes the file it names if
+// that isn't there.
+func practiceToken(reference string) (string, error) {
+	path, isFile := strings.CutPrefix(reference, "file:")
+	if isFile {
+		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			if err := os.WriteFile(path, []byte(rand.Text()+"\n"), 0o600); err != nil {
+				return "", err
+			}
+		}
+	}
+	dir, err := filepath.Abs(".")
+	if err != nil {
+		return "", err
+	}
+	secret, err := workspace.NewSecret(reference, dir)
+	if err != nil {
+		return "", err
+	}
+	return secret.Open()
+}
+
+func (a *app) serve(ctx context.Context, options standin.Options, port int) error {
+	server, err := standin.New(options)
+	if err != nil {
+		return wrong(err.Error(), "")
+	}
+	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), "Name another with --port.")
+	}
+	url := fmt.Sprintf("http://%s/scim/v2", listener.Addr())
+	if a.json {
+		if err := a.writeJSON(map[string]any{"url": url}); err != nil {
+			return err
+		}
+	} else {
+		page := a.page()
+		page.Line("The practice application is at %s", url)
+		page.Line("%s", page.Dim("Ctrl-C ends it."))
+	}
+	return server.Serve(ctx, listener)
+}

@@ -1,0 +1,442 @@
+// Package codes turns what people write into the standard code: the country
+// "Portugal" into PT, "yes" into true, "3 March 2027" into 2027-03-03.
+//
+// A Reader promises that what it returns without an error is exactly the form
+// the standard names, and that a value already in that form comes back as it is.
+// It guesses nothing: what can be read in two ways is an error that says so.
+package codes
+
+import (
+	_ "embed" // the tables
+	"errors"
+	"fmt"
+	"net/mail"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/language"
+
+	"evenledger/internal/account"
+	"evenledger/internal/words"
+)
+
+//go:generate go run ./generate .
+
+// The tables are made from Debian's iso-codes (LGPL-2.1-or-later data, facts of
+// ISO 3166-1 and ISO 639), the Unicode CLDR names (Unicode licence) and the time
+// zone database (public domain).
+var (
+	//go:embed countries.tsv
+	countryTable string
+	//go:embed languages.tsv
+	languageTable string
+	//go:embed zones.txt
+	zoneTable string
+)
+
+// An Error says why a text could not be read as the kind of value wanted.
+type Error struct {
+	Code   string // of account.Codes
+	Reason string // completes "“text” …"
+	Remedy string // more particular than the code's own, or empty
+}
+
+func (e *Error) Error() string { return e.Reason }
+
+// DateOrder settles dates such as 3/4/2027.
+type DateOrder uint8
+
+// The orders; with Unsettled a date that could be either is an error.
+const (
+	Unsettled DateOrder = iota
+	DayFirst
+	MonthFirst
+)
+
+// A Reader reads values of every kind. It may be used by several goroutines.
+// Its tables are readied when first needed, as most sheets need few of them.
+type Reader struct {
+	Dates DateOrder
+
+	countries func() table
+	languages func() table
+	zones     func() table
+}
+
+// A table finds a code by the key of what people write. A key that stands for
+// several codes finds "".
+type table struct {
+	code  map[string]string
+	names []string // what to suggest
+}
+
+// NewReader returns a Reader for dates of that order.
+func NewReader(dates DateOrder) *Reader {
+	return &Reader{
+		Dates:     dates,
+		countries: sync.OnceValue(func() table { return readTable(countryTable) }),
+		languages: sync.OnceValue(func() table { return readTable(languageTable) }),
+		zones:     sync.OnceValue(readZones),
+	}
+}
+
+func readTable(text string) table {
+	t := table{code: make(map[string]string)}
+	for line := range strings.Lines(text) {
+		cells := strings.Split(strings.TrimSpace(line), "\t")
+		code := cells[0]
+		t.code[words.Key(code)] = code
+		t.names = append(t.names, cells[1])
+	}
+	for line := range strings.Lines(text) {
+		cells := strings.Split(strings.TrimSpace(line), "\t")
+		for _, name := range cells[1:] {
+			key := words.Key(name)
+			if other, taken := t.code[key]; !taken {
+				t.code[key] = cells[0]
+			} else if other != cells[0] && len(key) > 2 {
+				t.code[key] = ""
+			}
+		}
+	}
+	return t
+}
+
+func readZones() table {
+	t := table{code: make(map[string]string)}
+	for line := range strings.Lines(zoneTable) {
+		name := strings.TrimSpace(line)
+		t.code["="+name] = name // exact, as Etc/GMT+1 and Etc/GMT-1 share a key
+		t.names = append(t.names, name)
+		key := words.Key(name)
+		if _, taken := t.code[key]; taken {
+			name = ""
+		}
+		t.code[key] = name
+	}
+	for _, name := range t.names {
+		slash := strings.LastIndexByte(name, '/')
+		if slash < 0 || strings.HasPrefix(name, "Etc/") {
+			continue
+		}
+		key := words.Key(name[slash+1:])
+		if other, taken := t.code[key]; !taken {
+			t.code[key] = name
+		} else if other != name && strings.Contains(other, "/") {
+			t.code[key] = preferred(other, name)
+		}
+	}
+	return t
+}
+
+// preferred settles a town that several zone names end in, as with the old
+// spellings America/Louisville and America/Kentucky/Louisville.
+func preferred(a, b string) string {
+	switch {
+	case strings.Count(a, "/") > strings.Count(b, "/"):
+		return a
+	case strings.Count(b, "/") > strings.Count(a, "/"):
+		return b
+	}
+	return ""
+}
+
+// Read reads text, already trimmed and not empty, as a value of the kind.
+// The error is always an *Error.
+func (r *Reader) Read(kind account.Kind, text string) (string, error) {
+	switch kind {
+	case account.Login:
+		return login(text)
+	case account.Email:
+		return email(text)
+	case account.Phone:
+		return phone(text)
+	case account.Date:
+		return r.date(text)
+	case account.YesNo:
+		return yesNo(text)
+	case account.Country:
+		return r.country(text)
+	case account.Language:
+		return r.language(text)
+	case account.Locale:
+		return r.language(text)
+	case account.Timezone:
+		return r.timezone(text)
+	case account.Number:
+		return number(text)
+	}
+	return text, nil
+}
+
+func (r *Reader) country(text string) (string, error) {
+	return lookUp(r.countries(), text, "not-a-country", "is not a country")
+}
+
+func lookUp(t table, text, code, reason string) (string, error) {
+	found, known := t.code[words.Key(text)]
+	if found != "" {
+		return found, nil
+	}
+	e := &Error{Code: code, Reason: reason}
+	if known {
+		e.Reason = "could mean more than one thing"
+	} else if near := words.Nearest(text, t.names); near != "" {
+		e.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+	}
+	return "", e
+}
+
+func (r *Reader) language(text string) (string, error) {
+	// Names first: "Danish" would otherwise be taken for a tag of six letters.
+	if len(text) > 3 {
+		if found := r.languages().code[words.Key(text)]; found != "" {
+			return found, nil
+		}
+	}
+	tag, err := language.Parse(strings.ReplaceAll(text, "_", "-"))
+	if err == nil && tag != language.Und {
+		return tag.String(), nil
+	}
+	return lookUp(r.languages(), text, "not-a-language", "is not a language")
+}
+
+func (r *Reader) timezone(text string) (string, error) {
+	zones := r.zones()
+	if _, exact := zones.code["="+text]; exact {
+		return text, nil
+	}
+	return lookUp(zones, text, "not-a-timezone", "is not a time zone")
+}
+
+func login(text string) (string, error) {
+	for _, c := range text {
+		if unicode.IsSpace(c) || unicode.IsControl(c) || !unicode.IsPrint(c) {
+			return "", &Error{Code: "not-sign-in-name", Reason: "holds white space or characters that cannot be typed"}
+		}
+	}
+	return text, nil
+}
+
+// email accepts one bare address (RFC 5321 section 4.1.2, without quoted local
+// parts, comments and address literals, which no directory takes).
+func email(text string) (string, error) {
+	fault := func(reason string) (string, error) {
+		return "", &Error{Code: "not-an-email", Reason: reason}
+	}
+	at := strings.LastIndexByte(text, '@')
+	switch {
+	case at < 0:
+		return fault("has no @")
+	case at == 0:
+		return fault("has nothing before the @")
+	case len(text) > 254 || at > 64:
+		return fault("is longer than an address can be")
+	case strings.ContainsAny(text, " \t,;<>()\"[]"):
+		return fault("is more than a single bare address")
+	}
+	domain := text[at+1:]
+	if !strings.Contains(domain, ".") {
+		return fault("has no domain with a point after the @")
+	}
+	for label := range strings.SplitSeq(domain, ".") {
+		if label == "" || len(label) > 63 || label[0] == '-' || label[len(label)-1] == '-' {
+			return fault("has no valid domain after the @")
+		}
+		for _, c := range label {
+			if c != '-' && !unicode.IsLetter(c) && !unicode.IsDigit(c) {
+				return fault("has no valid domain after the @")
+			}
+		}
+	}
+	if simpleLocal(text[:at]) {
+		return text, nil
+	}
+	parsed, err := mail.ParseAddress(text)
+	if err != nil || parsed.Address != text {
+		return fault("is not an email address")
+	}
+	return text, nil
+}
+
+// simpleLocal spares nearly every address the full parser.
+func simpleLocal(local string) bool {
+	if local[0] == '.' || local[len(local)-1] == '.' || strings.Contains(local, "..") {
+		return false
+	}
+	for i := 0; i < len(local); i++ {
+		c := local[i]
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '-' || c == '_' || c == '+') {
+			return false
+		}
+	}
+	return true
+}
+
+func phone(text string) (string, error) {
+	if strings.HasPrefix(text, "+") {
+		text = strings.Replace(text, "(0)", "", 1) // +44 (0)20 … is dialled +44 20 …
+	}
+	var out strings.Builder
+	digits := 0
+	for i, c := range text {
+		switch {
+		case c >= '0' && c <= '9':
+			digits++
+			out.WriteRune(c)
+		case c == '+' && i == 0:
+			out.WriteRune(c)
+		case strings.ContainsRune(" -./()\u2010\u2011\u2013", c):
+		default:
+			return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("holds “%c”, which is in no telephone number", c)}
+		}
+	}
+	if digits < 3 || digits > 15 {
+		return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("has %d digits", digits)}
+	}
+	return out.String(), nil
+}
+
+func yesNo(text string) (string, error) {
+	switch words.Key(text) {
+	case "yes", "y", "true", "t", "1", "on", "active", "enabled", "x", "ja", "j", "oui", "si", "sim", "tak", "kylla", "nai", "da", "wahr", "vrai", "verdadero":
+		return "true", nil
+	case "no", "n", "false", "f", "0", "off", "inactive", "disabled", "nein", "non", "nao", "nie", "nej", "nei", "ei", "oxi", "ochi", "net", "falsch", "faux", "falso":
+		return "false", nil
+	}
+	switch text {
+	case "✓", "✔":
+		return "true", nil
+	case "✗", "✘":
+		return "false", nil
+	}
+	return "", &Error{Code: "not-yes-or-no", Reason: "is neither yes nor no"}
+}
+
+func number(text string) (string, error) {
+	seen, point := 0, false
+	for i, c := range text {
+		switch {
+		case c >= '0' && c <= '9':
+			seen++
+		case (c == '-' || c == '+') && i == 0:
+		case c == '.' && !point:
+			point = true
+		default:
+			return "", &Error{Code: "not-a-number", Reason: "is not a number"}
+		}
+	}
+	if seen == 0 || seen > 18 {
+		return "", &Error{Code: "not-a-number", Reason: "is not a number"}
+	}
+	return strings.TrimPrefix(text, "+"), nil
+}
+
+// errDate is what a date that fits no layout gives.
+var errDate = errors.New("not a date")
+
+func (r *Reader) date(text string) (string, error) {
+	day, err := r.parseDate(text)
+	if err == nil {
+		return day.Format(time.DateOnly), nil
+	}
+	var told *Error
+	if errors.As(err, &told) {
+		return "", told
+	}
+	return "", &Error{Code: "not-a-date", Reason: "is not a date"}
+}
+
+func (r *Reader) parseDate(text string) (time.Time, error) {
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return inRange(day)
+	}
+	// A time of day behind the date is what exports of databases have.
+	if len(text) > 10 && text[4] == '-' && (text[10] == 'T' || text[10] == ' ') {
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05"} {
+			if day, err := time.Parse(layout, text); err == nil {
+				return inRange(day)
+			}
+		}
+	}
+	parts := strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune("/.- ,", c) })
+	if len(parts) == 4 && month(parts[0]) == 0 && month(parts[1]) == 0 && month(parts[2]) != 0 {
+		parts = parts[1:] // Monday, 3 March 2027
+	}
+	if len(parts) != 3 {
+		return time.Time{}, errDate
+	}
+	if m := month(parts[1]); m != 0 { // 3 March 2027
+		return build(parts[2], m, strings.TrimRight(parts[0], "stndrh"))
+	}
+	if m := month(parts[0]); m != 0 { // March 3rd, 2027
+		return build(parts[2], m, strings.TrimRight(parts[1], "stndrh"))
+	}
+	first, second := small(parts[0]), small(parts[1])
+	switch {
+	case len(parts[0]) == 4: // 2027/03/04
+		return build(parts[0], time.Month(second), parts[2])
+	case len(parts[2]) != 4:
+		return time.Time{}, &Error{Code: "not-a-date", Reason: "has no year of four digits"}
+	case first > 12 || first == second:
+		return build(parts[2], time.Month(second), parts[0])
+	case second > 12:
+		return build(parts[2], time.Month(first), parts[1])
+	case r.Dates == DayFirst || strings.Contains(text, "."): // points stand only in day-first countries
+		return build(parts[2], time.Month(second), parts[0])
+	case r.Dates == MonthFirst:
+		return build(parts[2], time.Month(first), parts[1])
+	}
+	return time.Time{}, &Error{Code: "ambiguous-date", Reason: "could be day/month or month/day"}
+}
+
+func small(digits string) int {
+	n := 0
+	for _, c := range digits {
+		if c < '0' || c > '9' || n > 99 {
+			return 0
+		}
+		n = 10*n + int(c-'0')
+	}
+	return n
+}
+
+func build(year string, month time.Month, day string) (time.Time, error) {
+	y, d := 0, small(day)
+	if len(year) == 4 {
+		y = small(year[:2])*100 + small(year[2:])
+	}
+	if y == 0 || month < 1 || month > 12 || d == 0 {
+		return time.Time{}, errDate
+	}
+	built := time.Date(y, month, d, 0, 0, 0, 0, time.UTC)
+	if built.Day() != d {
+		return time.Time{}, &Error{Code: "not-a-date", Reason: "is a day that month does not have"}
+	}
+	return inRange(built)
+}
+
+func inRange(day time.Time) (time.Time, error) {
+	if day.Year() < 1900 || day.Year() > 2200 {
+		return time.Time{}, &Error{Code: "not-a-date", Reason: fmt.Sprintf("lies in the year %d", day.Year())}
+	}
+	return day, nil
+}
+
+// month reads the English name of a month, or its first three letters.
+func month(word string) time.Month {
+	if utf8.RuneCountInString(word) < 3 {
+		return 0
+	}
+	word = strings.ToLower(strings.TrimSuffix(word, "."))
+	for m := time.January; m <= time.December; m++ {
+		name := strings.ToLower(m.String())
+		if word == name || word == name[:3] || word == "sept" && m == time.September {
+			return m
+		}
+	}
+	return 0
+}

@@ -1,0 +1,123 @@
+// Package demo is the sample organisation, Brindle Sound Ferries: a sheet of
+// starters with the troubles of real sheets, the brief for it, the accounts its
+// practice application begins with, and the corrections a person would make.
+package demo
+
+import (
+	"embed"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"evenledger/internal/sheet"
+)
+
+//go:embed files
+var files embed.FS
+
+// Write makes the demonstration's workspace in dir, which must not exist, for a
+// system at url. Dates in the sheet lie around today.
+func Write(dir, url string, today time.Time) error {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.Mkdir(filepath.Join(dir, "briefs"), 0o755); err != nil {
+		return err
+	}
+	for from, to := range map[string]string{"starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "evenledger.yaml": "evenledger.yaml"} {
+		data, err := files.ReadFile("files/" + from)
+		if err != nil {
+			return err
+		}
+		text := strings.ReplaceAll(string(data), "{url}", url)
+		if from == "starters.csv" {
+			text = withDates(text, today)
+		}
+		if err := os.WriteFile(filepath.Join(dir, to), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withDates writes {+14} as the day in two weeks, in the day-first form of the
+// crewing office.
+func withDates(text string, today time.Time) string {
+	return regexp.MustCompile(`\{[+-]\d+\}`).ReplaceAllStringFunc(text, func(mark string) string {
+		days, _ := strconv.Atoi(mark[1 : len(mark)-1]) // the pattern lets only numbers through
+		return today.AddDate(0, 0, days).Format("02/01/2006")
+	})
+}
+
+// Known returns the accounts that the practice application begins with.
+func Known() ([]map[string]any, error) {
+	data, err := files.ReadFile("files/known.json")
+	if err != nil {
+		return nil, err
+	}
+	var known []map[string]any
+	if err := json.Unmarshal(data, &known); err != nil {
+		return nil, err
+	}
+	for _, body := range known {
+		body["schemas"] = []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}
+	}
+	return known, nil
+}
+
+// A Correction is one cell that a person puts right in a fix sheet.
+type Correction struct {
+	StaffNo, Column, Value string
+}
+
+// Corrections are those of the sample sheet.
+func Corrections(today time.Time) []Correction {
+	return []Correction{
+		{"2009", "Surname", "Eze"},
+		{"2012", "E-mail", "tom.brightwell@brindlesound.example"},
+		{"2020", "Start date", today.AddDate(0, 0, 30).Format("02/01/2006")},
+		{"2024", "E-mail", "rosa.almeida@brindlesound.example"},
+		{"2025", "Base", "Galway Pier"},
+	}
+}
+
+// Correct makes the corrections in the fix sheet at path and says, a line each,
+// what it did.
+func Correct(path string, corrections []Correction) (lines []string, err error) {
+	s, err := sheet.Open(path, sheet.Options{HeadingRow: 1})
+	if err != nil {
+		return nil, err
+	}
+	headings := s.Info().Headings
+	rows := [][]string{headings}
+	staffNo := slices.Index(headings, "Staff no")
+	for row, err := range s.Rows() {
+		if err != nil {
+			return nil, err
+		}
+		cells := slices.Clone(row.Cells)
+		for _, c := range corrections {
+			at := slices.Index(headings, c.Column)
+			if at >= 0 && staffNo >= 0 && cells[staffNo] == c.StaffNo {
+				lines = append(lines, fmt.Sprintf("row %d, %s: “%s” → “%s”", row.Number, c.Column, cells[at], c.Value))
+				cells[at] = c.Value
+			}
+		}
+		rows = append(rows, cells)
+	}
+	if err := s.Close(); err != nil {
+		return nil, err
+	}
+	var out strings.Builder
+	if err := csv.NewWriter(&out).WriteAll(rows); err != nil {
+		return nil, err
+	}
+	return lines, os.WriteFile(path, []byte(out.String()), 0o600)
+}

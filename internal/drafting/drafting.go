@@ -1,0 +1,249 @@
+// Package drafting makes a batch: it reads a sheet, finds the accounts its rows
+// mean, and writes what would be done with each into the ledger. It changes
+// nothing in the system.
+//
+// A batch is there whole or not at all. Memory holds the values that find
+// accounts and the accounts found, not the sheet: its rows wait in the ledger
+// between being read and being decided.
+package drafting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/check"
+	"evenledger/internal/ledger"
+	"evenledger/internal/mapping"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+)
+
+// chunk is how many rows are decided and written together.
+const chunk = 1000
+
+// A Draft is a batch to be made.
+type Draft struct {
+	Ledger   *ledger.Ledger
+	System   system.System
+	Schema   *account.Schema
+	Sheet    *sheet.Sheet
+	Mapper   *mapping.Mapper
+	Together int
+	Batch    batch.Batch                  // what the caller knows of it
+	Progress func(stage string, rows int) // may be nil
+
+	checker *check.Checker
+	brief   *brief.Brief
+	keys    map[string][]string // field → values to look for
+	way     system.Way
+	earlier map[int][]account.Finding // findings about rows taken in before
+}
+
+// Make makes the batch and returns it. The caller has locked "draft".
+func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
+	d.brief = d.Mapper.Brief()
+	d.checker = check.New(d.Mapper, d.Schema)
+	d.keys, d.earlier = map[string][]string{}, map[int][]account.Finding{}
+	b := &d.Batch
+	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
+	for _, f := range d.brief.Fields {
+		if f.Send {
+			b.Fields = append(b.Fields, f.Name)
+		}
+	}
+	if err := d.Ledger.Begin(ctx, b); err != nil {
+		return nil, d.way, err
+	}
+	if err := d.fill(ctx); err != nil {
+		// The context may be over, and the rows must go all the same.
+		return nil, d.way, errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
+	}
+	return b, d.way, nil
+}
+
+func (d *Draft) fill(ctx context.Context) error {
+	if err := d.takeIn(ctx); err != nil {
+		return err
+	}
+	index, err := d.find(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.decide(ctx, index); err != nil {
+		return err
+	}
+	info := d.Sheet.Info()
+	d.Batch.Encoding, d.Batch.State = info.Encoding, batch.Drafted
+	return d.Ledger.Save(ctx, &d.Batch)
+}
+
+// takeIn reads and checks the rows and puts them into the ledger.
+func (d *Draft) takeIn(ctx context.Context) (err error) {
+	spool := d.Ledger.Spool(ctx, d.Batch.ID)
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, spool.Abandon())
+		}
+	}()
+	seen := map[string]map[string]bool{}
+	for checked, err := range d.checker.Rows(ctx, d.Sheet.Rows()) {
+		if err != nil {
+			return err
+		}
+		if err := spool.Add(checked.Row.Cells, checked.Wanted); err != nil {
+			return err
+		}
+		for _, f := range checked.Earlier {
+			d.earlier[f.Row] = append(d.earlier[f.Row], f)
+		}
+		d.Batch.Rows++
+		d.tell("read", d.Batch.Rows)
+		if checked.Wanted.Aside || checked.Wanted.Refused() {
+			continue
+		}
+		for _, i := range d.lookUp() {
+			f := d.brief.Fields[i]
+			value := checked.Wanted.Values[i]
+			if !value.Filled() {
+				continue
+			}
+			if seen[f.Name] == nil {
+				seen[f.Name] = map[string]bool{}
+			}
+			if key := f.Key(value.Text()); !seen[f.Name][key] {
+				seen[f.Name][key] = true
+				d.keys[f.Name] = append(d.keys[f.Name], value.Text())
+			}
+		}
+	}
+	return spool.Flush()
+}
+
+// lookUp lists the fields by which accounts are looked up: the keys, and what
+// must be unique.
+func (d *Draft) lookUp() []int {
+	fields := d.checker.Unique()
+	for _, name := range d.brief.Match {
+		if i := d.brief.Field(name); !slices.Contains(fields, i) {
+			fields = append(fields, i)
+		}
+	}
+	return slices.DeleteFunc(fields, func(i int) bool { return !d.brief.Fields[i].Send })
+}
+
+// find fetches the accounts that the rows may mean.
+func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
+	var fields []account.Field
+	for _, i := range d.lookUp() {
+		fields = append(fields, d.brief.Fields[i].Field)
+	}
+	index := batch.NewIndex(fields, d.keys)
+	n := d.brief.Numbered()
+	if n >= 0 {
+		index.Numbered = d.brief.Fields[n].Name
+	}
+	ask := slices.Compact(slices.Sorted(slices.Values(append([]string{"userName"}, d.Batch.Fields...))))
+	found := 0
+	take := func(a account.Account) {
+		index.Add(a)
+		found++
+		d.tell("looked at accounts", found)
+	}
+	var err error
+	d.way, err = system.Fetch(ctx, d.System, d.keys, ask, d.Together, take)
+	if err != nil || n < 0 || d.way.Listed {
+		return index, err
+	}
+	// Only where a value is taken does it matter which numbers behind it are.
+	more := map[string][]string{}
+	for _, base := range d.keys[index.Numbered] {
+		if len(index.Find(index.Numbered, base)) == 0 {
+			continue
+		}
+		for number := 2; number <= numbersAhead; number++ {
+			more[index.Numbered] = append(more[index.Numbered], base+strconv.Itoa(number))
+		}
+	}
+	if len(more) > 0 {
+		_, err = system.Fetch(ctx, d.System, more, ask, d.Together, take)
+	}
+	return index, err
+}
+
+// numbersAhead is how far numbers behind a taken value are looked up. Beyond it
+// the system's own refusal tells that a value is taken.
+const numbersAhead = 12
+
+// decide turns the rows taken in into entries, in their order.
+func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
+	var row sheet.Row
+	var wanted *mapping.Wanted
+	decider := &batch.Decider{
+		Brief: d.brief, Schema: d.Schema, Index: index, Unique: d.checker.Unique(),
+		Missing: d.checker.Missing,
+		Column:  d.Mapper.Heading,
+		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
+		Number:  check.Numbered,
+	}
+	for after, done := 0, 0; ; {
+		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
+		if err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		entries := make([]batch.Entry, 0, len(rows))
+		for _, spooled := range rows {
+			wanted, row = spooled.Wanted, sheet.Row{Number: spooled.Wanted.Row, Cells: spooled.Cells}
+			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
+			e := batch.Entry{Row: wanted.Row}
+			if also := decider.Decide(&e, wanted); also > 0 {
+				if entries, err = d.refuseToo(ctx, entries, also, e); err != nil {
+					return err
+				}
+			}
+			entries = append(entries, e)
+		}
+		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {
+			return err
+		}
+		after = row.Number
+		done += len(rows)
+		d.tell("decided", done)
+	}
+}
+
+// refuseToo refuses an entry decided before, as e comes to the same account.
+func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
+	refuse := func(other *batch.Entry) {
+		other.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
+		other.Refuse()
+	}
+	for i := range entries {
+		if entries[i].Row == first {
+			refuse(&entries[i])
+			return entries, nil
+		}
+	}
+	for other, err := range d.Ledger.Entries(ctx, d.Batch.ID, ledger.Filter{Rows: []int{first}}) {
+		if err != nil {
+			return nil, err
+		}
+		refuse(&other)
+		return append(entries, other), nil
+	}
+	return entries, nil
+}
+
+func (d *Draft) tell(stage string, rows int) {
+	if d.Progress != nil {
+		d.Progress(stage, rows)
+	}
+}

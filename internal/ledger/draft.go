@@ -1,0 +1,114 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/mapping"
+)
+
+// spoolSize is how many rows of a draft are committed together.
+const spoolSize = 2000
+
+// A Spool takes in the rows of a batch being drafted, in the order of the sheet,
+// before they are decided.
+type Spool struct {
+	ledger  *Ledger
+	ctx     context.Context
+	id      int
+	tx      *sql.Tx
+	insert  *sql.Stmt
+	pending int
+}
+
+// Spool begins taking in the rows of a batch.
+func (l *Ledger) Spool(ctx context.Context, id int) *Spool {
+	return &Spool{ledger: l, ctx: ctx, id: id}
+}
+
+// Add takes a row in.
+func (s *Spool) Add(cells []string, w *mapping.Wanted) error {
+	if s.tx == nil {
+		var err error
+		if s.tx, err = s.ledger.db.BeginTx(s.ctx, nil); err != nil {
+			return err
+		}
+		if s.insert, err = s.tx.PrepareContext(s.ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, '', '', ?, '', '', '[]', '{}', '[]', ?, ?)"); err != nil {
+			return err
+		}
+	}
+	if _, err := s.insert.ExecContext(s.ctx, s.id, w.Row, account.Waiting, jsonText(cells), jsonText(w)); err != nil {
+		return err
+	}
+	if s.pending++; s.pending == spoolSize {
+		return s.Flush()
+	}
+	return nil
+}
+
+// Flush commits what was taken in.
+func (s *Spool) Flush() error {
+	if s.tx == nil {
+		return nil
+	}
+	err := errors.Join(s.insert.Close(), s.tx.Commit())
+	s.tx, s.insert, s.pending = nil, nil, 0
+	return err
+}
+
+// Abandon rolls back what isn't committed.
+func (s *Spool) Abandon() error {
+	if s.tx == nil {
+		return nil
+	}
+	return s.tx.Rollback()
+}
+
+// A Spooled is a row that was taken in.
+type Spooled struct {
+	Cells  []string
+	Wanted *mapping.Wanted
+}
+
+// Spooled returns the next rows taken in beyond the row after, at most limit.
+func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) ([]Spooled, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT cells, wanted FROM entries WHERE batch = ? AND row > ? ORDER BY row LIMIT ?", id, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Spooled
+	for rows.Next() {
+		var cells, wanted string
+		s := Spooled{Wanted: &mapping.Wanted{}}
+		if err := rows.Scan(&cells, &wanted); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(read(cells, &s.Cells), json.Unmarshal([]byte(wanted), s.Wanted)); err != nil {
+			return nil, err
+		}
+		all = append(all, s)
+	}
+	return all, rows.Err()
+}
+
+// Decide writes the entries of rows taken in before.
+func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		update, err := tx.PrepareContext(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ?, wanted = '' WHERE batch = ? AND row = ?")
+		if err != nil {
+			return err
+		}
+		defer update.Close()
+		for _, e := range entries {
+			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, jsonText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

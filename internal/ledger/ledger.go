@@ -1,0 +1,332 @@
+// Package ledger is the workspace's store of batches, entries and steps: one
+// SQLite file.
+//
+// It promises that what it has said to have written is on disk (a commit waits
+// for it), that what was written together is there together or not at all, and
+// that the file is readable by its owner alone, as it holds people's data.
+// Deciding and sending are left to others.
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	_ "modernc.org/sqlite" // the driver
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+)
+
+// version of the tables, kept in SQLite's user_version.
+const version = 1
+
+const tables = `
+CREATE TABLE batches (
+	id INTEGER PRIMARY KEY, state TEXT NOT NULL, made TEXT NOT NULL, posted TEXT,
+	system TEXT NOT NULL, rows INTEGER NOT NULL DEFAULT 0, about TEXT NOT NULL) STRICT;
+CREATE TABLE entries (
+	batch INTEGER NOT NULL, row INTEGER NOT NULL, key TEXT NOT NULL, intent TEXT NOT NULL,
+	outcome TEXT NOT NULL, account TEXT NOT NULL, version TEXT NOT NULL, changes TEXT NOT NULL,
+	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL, wanted TEXT NOT NULL,
+	PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
+CREATE INDEX entries_by_outcome ON entries (batch, outcome, row);
+CREATE TABLE steps (
+	batch INTEGER NOT NULL, row INTEGER NOT NULL, n INTEGER NOT NULL, action TEXT NOT NULL,
+	state TEXT NOT NULL, sent TEXT NOT NULL, ended TEXT, result TEXT,
+	PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
+CREATE INDEX steps_by_state ON steps (batch, state);
+`
+
+// ErrNoBatch is returned for a number that no batch has.
+var ErrNoBatch = errors.New("no such batch")
+
+// ErrBusy means that another process is at the same work.
+var ErrBusy = errors.New("another process is at it")
+
+// A Ledger is an open ledger. It may be used by several goroutines.
+type Ledger struct {
+	db   *sql.DB
+	path string
+}
+
+// Open opens the ledger at path and makes it if there is none.
+func Open(ctx context.Context, path string) (*Ledger, error) {
+	if err := private(path); err != nil {
+		return nil, fmt.Errorf("the ledger %s: %w", path, err)
+	}
+	source := "file:" + escape(path) + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_txlock=immediate"
+	db, err := sql.Open("sqlite", source)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(4)
+	l := &Ledger{db, path}
+	if err := l.migrate(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("the ledger %s: %w", path, err), db.Close())
+	}
+	return l, nil
+}
+
+// private makes the file with rights for its owner alone; SQLite gives the files
+// beside it the same.
+func private(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	return file.Close()
+}
+
+func escape(path string) string {
+	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+}
+
+func (l *Ledger) migrate(ctx context.Context) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		var has int
+		if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil {
+			return err
+		}
+		switch {
+		case has > version:
+			return fmt.Errorf("was written by a newer evenledger (tables of version %d; this one knows %d)", has, version)
+		case has == version:
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, tables); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version))
+		return err
+	})
+}
+
+// Close closes the ledger.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+// write runs do in a transaction that is on disk when write returns.
+func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// Lock takes the work of that name ("draft", "post") for this process until
+// unlock is called or the process ends. ErrBusy means that another has it.
+func (l *Ledger) Lock(work string) (unlock func() error, err error) {
+	file := flock.New(l.path+"."+work+".lock", flock.SetPermissions(0o600))
+	got, err := file.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("the ledger cannot be locked: %w", err)
+	}
+	if !got {
+		return nil, ErrBusy
+	}
+	return file.Unlock, nil
+}
+
+const stamp = time.RFC3339Nano
+
+// Begin makes a batch in state Drafting and gives it the next number. Batches
+// that were left in that state are thrown away first: the caller has locked
+// "draft", so nobody is at them.
+func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"entries", "steps"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting); err != nil {
+			return err
+		}
+		if err := tx.QueryRowContext(ctx, "SELECT coalesce(max(id), 0) + 1 FROM batches").Scan(&b.ID); err != nil {
+			return err
+		}
+		b.State = batch.Drafting
+		about, err := json.Marshal(b)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, string(about))
+		return err
+	})
+}
+
+// Save writes what is known of the batch as a whole.
+func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
+	about, err := json.Marshal(b)
+	if err != nil {
+		return err
+	}
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ? WHERE id = ?", b.State, b.Posted.Format(stamp), b.Rows, string(about), b.ID)
+		return err
+	})
+}
+
+// Discard takes away a batch whose making failed.
+func (l *Ledger) Discard(ctx context.Context, id int) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM entries WHERE batch = ?", id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE id = ? AND state = ?", id, batch.Drafting)
+		return err
+	})
+}
+
+// Batch returns one batch, or ErrNoBatch.
+func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
+	var about string
+	err := l.db.QueryRowContext(ctx, "SELECT about FROM batches WHERE id = ? AND state != ?", id, batch.Drafting).Scan(&about)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNoBatch
+	}
+	if err != nil {
+		return nil, err
+	}
+	var b batch.Batch
+	return &b, json.Unmarshal([]byte(about), &b)
+}
+
+// Batches returns every batch, newest first.
+func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT about FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []batch.Batch
+	for rows.Next() {
+		var about string
+		var b batch.Batch
+		if err := rows.Scan(&about); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(about), &b); err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return all, rows.Err()
+}
+
+// Counts returns how many rows of the batch came to each outcome, and for those
+// waiting, what is intended with them.
+func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT outcome, intent, count(*) FROM entries WHERE batch = ? GROUP BY outcome, intent", id)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer rows.Close()
+	counts, waiting := account.Counts{}, map[account.Intent]int{}
+	for rows.Next() {
+		var outcome account.Outcome
+		var intent account.Intent
+		var n int
+		if err := rows.Scan(&outcome, &intent, &n); err != nil {
+			return nil, nil, err
+		}
+		counts[outcome] += n
+		if outcome == account.Waiting {
+			waiting[intent] += n
+		}
+	}
+	return counts, waiting, rows.Err()
+}
+
+// A Filter picks entries. The zero value picks all.
+type Filter struct {
+	Outcomes []account.Outcome // empty: any
+	Rows     []int             // empty: any
+	Findings bool              // only entries with findings
+	After    int               // only rows beyond this one
+	Limit    int               // 0: no limit
+	Last     bool              // from the last row backwards
+}
+
+const entryColumns = "row, key, intent, outcome, account, version, changes, known, findings, cells"
+
+// Entries yields the entries of a batch in the order of their rows.
+func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
+	query := "SELECT " + entryColumns + " FROM entries WHERE batch = ? AND row > ?"
+	args := []any{id, filter.After}
+	if len(filter.Outcomes) > 0 {
+		query += " AND outcome IN (?" + strings.Repeat(", ?", len(filter.Outcomes)-1) + ")"
+		for _, outcome := range filter.Outcomes {
+			args = append(args, outcome)
+		}
+	}
+	if len(filter.Rows) > 0 {
+		query += " AND row IN (?" + strings.Repeat(", ?", len(filter.Rows)-1) + ")"
+		for _, row := range filter.Rows {
+			args = append(args, row)
+		}
+	}
+	if filter.Findings {
+		query += " AND findings != '[]'"
+	}
+	query += " ORDER BY row"
+	if filter.Last {
+		query += " DESC"
+	}
+	if filter.Limit > 0 {
+		query += fmt.Sprintf(" LIMIT %d", filter.Limit)
+	}
+	return func(yield func(batch.Entry, error) bool) {
+		rows, err := l.db.QueryContext(ctx, query, args...)
+		if err != nil {
+			yield(batch.Entry{}, err)
+			return
+		}
+		defer rows.Close()
+		for rows.Next() {
+			e, err := scan(rows)
+			if !yield(e, err) || err != nil {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(batch.Entry{}, err)
+		}
+	}
+}
+
+func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
+	var e batch.Entry
+	var changes, known, findings, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &cells}, more...)...); err != nil {
+		return e, err
+	}
+	return e, errors.Join(read(changes, &e.Changes), read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+}
+
+func read(text string, into any) error {
+	if text == "" || text == "[]" || text == "{}" || text == "null" {
+		return nil
+	}
+	return json.Unmarshal([]byte(text), into)
+}
+
+// jsonText writes a value as it stands in the tables; nothing is "[]".
+func jsonText(value any) string {
+	data, err := json.Marshal(value)
+	if err != nil || string(data) == "null" {
+		return "[]"
+	}
+	return string(data)
+}

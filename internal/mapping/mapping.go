@@ -1,0 +1,418 @@
+// Package mapping makes of a row and a brief the account that is wanted.
+//
+// It promises that every cell is read in the light of the brief alone, that a
+// value it hands on is in the standard form of its kind, and that what cannot be
+// read becomes a finding at its row and column, never a guess. Whether the
+// account may be had is left to package check.
+package mapping
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/codes"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+)
+
+// maxValue is the longest value of a field, in bytes.
+const maxValue = 8 << 10
+
+// A Column says how one column of the sheet is read.
+type Column struct {
+	Heading string   `json:"heading"`
+	Fields  []string `json:"fields"` // that take their value from it; none: the column is not used
+	Used    bool     `json:"used"`   // by a field or an expression
+}
+
+// A Mapper maps the rows of one sheet. It may be shared; the work is done by
+// its Workers.
+type Mapper struct {
+	brief    *brief.Brief
+	headings []string
+	column   map[string]int // words.Key of a heading, or a heading as an expression has it → index
+	from     []int          // by field: index of its column, or -1
+	reader   *codes.Reader
+	columns  []Column
+	findings []account.Finding
+}
+
+// New readies a brief for a sheet. What is wrong with the sheet as a whole is in
+// Findings; with an error among them no row can be mapped.
+func New(b *brief.Brief, info sheet.Info) *Mapper {
+	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, reader: codes.NewReader(b.Dates)}
+	twice := map[string][]string{}
+	for i, heading := range info.Headings {
+		key := words.Key(heading)
+		if key == "" || sheet.IsOurs(heading) {
+			continue
+		}
+		if first, taken := m.column[key]; taken {
+			twice[key] = []string{info.Headings[first], heading}
+			continue
+		}
+		m.column[key] = i
+	}
+	for _, heading := range info.Headings {
+		m.columns = append(m.columns, Column{Heading: heading})
+	}
+	m.from = make([]int, len(b.Fields))
+	for i, f := range b.Fields {
+		m.from[i] = -1
+		if f.From == "" {
+			continue
+		}
+		if at, ok := m.use(f.From, twice); ok {
+			m.from[i] = at
+			m.columns[at].Fields = append(m.columns[at].Fields, f.Name)
+		} else {
+			level := account.Warning
+			if f.Make == nil && (f.Required || len(b.Match) == 1 && b.Match[0] == f.Name) {
+				level = account.Error
+			}
+			m.missing(level, f.From, f.Name)
+		}
+	}
+	for _, e := range b.Expressions() {
+		for _, heading := range e.Columns {
+			if at, ok := m.use(heading, twice); ok {
+				m.column[heading] = at
+			} else {
+				m.missing(account.Error, heading, "")
+			}
+		}
+	}
+	m.unusedColumns()
+	return m
+}
+
+// use looks a heading up and marks its column as used. Where two columns have
+// the heading, that is an error, as nobody can say which is meant.
+func (m *Mapper) use(heading string, twice map[string][]string) (int, bool) {
+	key := words.Key(heading)
+	if both, ok := twice[key]; ok {
+		f := account.Find(account.Error, "same-heading", fmt.Sprintf("the brief uses the column “%s”, but two columns have this heading (“%s” and “%s”)", heading, both[0], both[1]))
+		f.Column = heading
+		if !slices.Contains(m.findings, f) {
+			m.findings = append(m.findings, f)
+		}
+	}
+	at, ok := m.column[key]
+	if ok {
+		m.columns[at].Used = true
+	}
+	return at, ok
+}
+
+func (m *Mapper) missing(level account.Level, heading, field string) {
+	f := account.Find(level, "unknown-column", fmt.Sprintf("the sheet has no column “%s”, which the brief names", heading))
+	f.Column, f.Field = heading, field
+	if near := words.Nearest(heading, m.headings); near != "" {
+		f.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+	}
+	if !slices.Contains(m.findings, f) {
+		m.findings = append(m.findings, f)
+	}
+}
+
+func (m *Mapper) unusedColumns() {
+	known := account.NewHeadings()
+	var headings []string // that would be recognised
+	for _, f := range account.Fields() {
+		headings = append(headings, f.Headings...)
+	}
+	for i, column := range m.columns {
+		if column.Used || column.Heading == "" || sheet.IsOurs(column.Heading) {
+			continue
+		}
+		first, taken := m.column[words.Key(column.Heading)]
+		if taken && first != i && m.columns[first].Used {
+			continue // told as a same heading
+		}
+		f := account.Find(account.Note, "unknown-heading", fmt.Sprintf("the column “%s” is not used", column.Heading))
+		f.Column = column.Heading
+		if field, ok := known.Field(column.Heading); ok && m.brief.Field(field.Name) < 0 {
+			f.Remedy = fmt.Sprintf("It looks like the %s: to use it, add “%s: {from: %s}” to the brief.", field.Label, field.Name, column.Heading)
+		} else if near := words.Nearest(column.Heading, headings); near != "" && !ok {
+			f.Level = account.Warning
+			f.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+		}
+		m.findings = append(m.findings, f)
+	}
+}
+
+// Findings returns what is to be told about the sheet as a whole.
+func (m *Mapper) Findings() []account.Finding { return m.findings }
+
+// Columns returns how each column of the sheet is read.
+func (m *Mapper) Columns() []Column { return m.columns }
+
+// Brief returns the brief.
+func (m *Mapper) Brief() *brief.Brief { return m.brief }
+
+// Heading returns the heading of the column that field i takes its value from.
+func (m *Mapper) Heading(i int) string {
+	if m.from[i] < 0 {
+		return ""
+	}
+	return m.headings[m.from[i]]
+}
+
+// HasColumn reports whether field i has a column in the sheet.
+func (m *Mapper) HasColumn(i int) bool { return m.from[i] >= 0 }
+
+// Wanted is what a row asks for.
+type Wanted struct {
+	Row      int
+	Aside    bool            // the brief's “only” leaves the row out
+	Values   []account.Value // by field of the brief; absent: not to be touched
+	Base     string          // of the numbered field: its value before a number was put behind
+	Findings []account.Finding
+}
+
+// Refused reports whether a finding stops the row.
+func (w *Wanted) Refused() bool { return account.HasError(w.Findings) }
+
+// Value returns the wanted value of the brief's field of that name.
+func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
+	if i := b.Field(name); i >= 0 && i < len(w.Values) {
+		return w.Values[i]
+	}
+	return account.Value{}
+}
+
+// A Worker maps rows one at a time; each goroutine has its own.
+type Worker struct {
+	*Mapper
+	scope *brief.Scope
+	cells []string
+	state []state
+	wants *Wanted
+}
+
+// state is what became of a field while its row is mapped.
+type state uint8
+
+const (
+	fine   state = iota // it has a value, or is rightly blank
+	absent              // nothing in the sheet speaks of it
+	faulty              // it has an error
+)
+
+// NewWorker returns a Worker.
+func (m *Mapper) NewWorker() *Worker {
+	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields))}
+	w.scope = m.brief.NewScope(w.cell)
+	return w
+}
+
+// cell serves col["…"] in expressions.
+func (w *Worker) cell(heading string) (string, bool) {
+	at, ok := w.column[heading]
+	if !ok {
+		if at, ok = w.column[words.Key(heading)]; !ok {
+			return "", false
+		}
+	}
+	if at >= len(w.cells) {
+		return "", true
+	}
+	clean, _ := words.Clean(w.cells[at])
+	return clean, true
+}
+
+// Map maps a row. With fixed, the field of that index gets the given value
+// whatever the row says, and what is made from it follows.
+func (w *Worker) Map(row sheet.Row, fixed map[int]string) *Wanted {
+	wanted := &Wanted{Row: row.Number, Values: make([]account.Value, len(w.brief.Fields))}
+	w.cells, w.wants = row.Cells, wanted
+	if len(row.Cells) > len(w.headings) {
+		for _, cell := range row.Cells[len(w.headings):] {
+			if clean, _ := words.Clean(cell); clean != "" {
+				w.find(account.Error, "ragged-row", "", "", fmt.Sprintf("the row has %d cells for %d headings; “%s” stands beyond the last", len(row.Cells), len(w.headings), show(clean)))
+				break
+			}
+		}
+	} else if len(row.Cells) < len(w.headings) {
+		w.find(account.Warning, "short-row", "", "", fmt.Sprintf("the row has %d cells for %d headings", len(row.Cells), len(w.headings)))
+	}
+	for i := range w.brief.Fields {
+		value, state := w.field(i, fixed)
+		wanted.Values[i], w.state[i] = value, state
+		text := value.Text()
+		if state == absent {
+			text = w.brief.Fields[i].Fallback.Text() // what a new account would get
+		}
+		w.scope.Set(i, text)
+	}
+	if w.brief.Only != nil {
+		in, err := w.brief.Only.True(w.scope)
+		if err != nil {
+			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
+		} else if !in {
+			// A row that is left out has no faults worth telling.
+			wanted.Aside, wanted.Findings = true, nil
+		}
+	}
+	return wanted
+}
+
+// field finds the value of field i.
+func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
+	f := &w.brief.Fields[i]
+	if value, ok := fixed[i]; ok {
+		return account.Of(value), fine
+	}
+	hasCell := w.from[i] >= 0
+	if hasCell {
+		value, state := w.read(i, f)
+		if value.Filled() || state == faulty {
+			return value, state
+		}
+	}
+	if f.Make != nil {
+		if value, state, made := w.make(i, f); made {
+			return value, state
+		}
+	}
+	if !hasCell {
+		return account.Value{}, absent
+	}
+	switch {
+	case f.Fallback.Present():
+		return f.Fallback, fine
+	case f.ClearWhenBlank:
+		return account.Blank(), fine
+	}
+	return account.Value{}, fine
+}
+
+// read reads the cell of field i to the standard form of its kind.
+func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
+	if w.from[i] >= len(w.cells) {
+		return account.Value{}, fine
+	}
+	written := w.cells[w.from[i]]
+	text, spaced := words.Clean(written)
+	if text == "" {
+		return account.Value{}, fine
+	}
+	heading := w.headings[w.from[i]]
+	if len(text) > maxValue {
+		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
+		return account.Value{}, faulty
+	}
+	if r, bad := words.ControlCharacter(text); bad {
+		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(text), r))
+		return account.Value{}, faulty
+	}
+	if f.Name != "streetAddress" {
+		line, broken := words.OneLine(text)
+		text, spaced = line, spaced || broken
+	}
+	if spaced {
+		w.find(account.Note, "odd-white-space", heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(text)))
+	}
+	if f.Via != nil {
+		through, ok := f.Via[words.Key(text)]
+		if !ok {
+			w.find(account.Error, "via-unlisted", heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
+			if near := words.Nearest(text, f.ViaWords); near != "" {
+				last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
+			}
+			return account.Value{}, faulty
+		}
+		if through == "" {
+			return account.Value{}, fine
+		}
+		return account.Of(through), fine
+	}
+	return w.standard(f, heading, text)
+}
+
+// standard reads text as a value of the field's kind.
+func (w *Worker) standard(f *brief.Field, heading, text string) (account.Value, state) {
+	value, err := w.reader.Read(f.Kind, text)
+	if err == nil {
+		return account.Of(value), fine
+	}
+	code := "not-allowed-value"
+	var told *codes.Error
+	if errors.As(err, &told) {
+		code = told.Code
+	}
+	w.find(account.Error, code, heading, f.Name, fmt.Sprintf("“%s” %s", show(text), err))
+	if told != nil && told.Remedy != "" {
+		last(w.wants).Remedy = told.Remedy
+	}
+	return account.Value{}, faulty
+}
+
+// make makes field i with its expression. It makes nothing from a field with an
+// error, which has been told, nor from one that the sheet doesn't speak of.
+func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made bool) {
+	for _, name := range f.Make.Fields {
+		switch used := w.brief.Field(name); {
+		case w.state[used] == faulty:
+			return account.Value{}, faulty, true
+		case w.state[used] == absent && !w.brief.Fields[used].Fallback.Present():
+			return account.Value{}, absent, false
+		case w.brief.Fields[used].Required && !w.wants.Values[used].Filled():
+			return account.Value{}, faulty, true // the row is refused for that
+		}
+	}
+	heading := w.Heading(i)
+	text, err := f.Make.Text(w.scope)
+	if err != nil {
+		w.find(account.Error, "expression-failed", heading, f.Name, fmt.Sprintf("%s could not be made: %s", f.Name, err))
+		return account.Value{}, faulty, true
+	}
+	if text, _ = words.Clean(text); text == "" {
+		return account.Value{}, fine, false
+	}
+	if len(text) > maxValue {
+		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("what was made is %d bytes long, and a field takes at most %d", len(text), maxValue))
+		return account.Value{}, faulty, true
+	}
+	value, s = w.standard(f, heading, text)
+	return value, s, true
+}
+
+// Holds evaluates one of the brief's checks on the row mapped last. A check that
+// uses a faulty field, or compares a date or number that is blank, is passed
+// over: what is wrong there is told elsewhere.
+func (w *Worker) Holds(c brief.Check) (bool, error) {
+	for _, name := range c.That.Fields {
+		i := w.brief.Field(name)
+		kind := w.brief.Fields[i].Kind
+		blank := !w.wants.Values[i].Filled()
+		if w.state[i] == faulty || blank && (kind == account.Date || kind == account.Number) {
+			return true, nil
+		}
+	}
+	return c.That.True(w.scope)
+}
+
+// Faulty reports whether field i of the row mapped last has an error.
+func (w *Worker) Faulty(i int) bool { return w.state[i] == faulty }
+
+func (w *Worker) find(level account.Level, code, column, field, message string) {
+	f := account.Find(level, code, message)
+	f.Row, f.Column, f.Field = w.wants.Row, column, field
+	w.wants.Findings = append(w.wants.Findings, f)
+}
+
+func last(w *Wanted) *account.Finding { return &w.Findings[len(w.Findings)-1] }
+
+// show shortens a value for a message.
+func show(text string) string {
+	short := words.First(text, 60)
+	if len(short) < len(text) {
+		short += "…"
+	}
+	return strings.ToValidUTF8(short, "\uFFFD")
+}

@@ -1,0 +1,507 @@
+// Package posting carries a batch out.
+//
+// It promises that a request is noted in the ledger before it is sent and its
+// result after, so that whenever it is stopped or killed, a further post goes on
+// where it was: nothing is left out and nothing is done twice. A step whose
+// result is unknown is looked up in the system before anything is sent again. An
+// entry whose account changed since the draft is refused as stale.
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/system"
+)
+
+// Sizes of what is noted together. A block's intents are committed before its
+// requests are sent; results are committed a moment after they come.
+const (
+	blockSize   = 64
+	resultDelay = 25 * time.Millisecond
+	lookAhead   = 2000 // entries whose accounts are looked up together before they are sent
+	maxAttempts = 3    // at a request whose answer stays unclear
+)
+
+// A Post carries one batch out.
+type Post struct {
+	Ledger   *ledger.Ledger
+	System   system.System
+	Batch    *batch.Batch
+	Together int           // requests in flight
+	Settle   time.Duration // how long a new account may stay unseen
+	Trial    int           // stop after this many entries; 0: carry all out
+	Now      func() time.Time
+	Progress func(done, total int) // may be nil
+
+	results chan batch.Entry
+	resent  map[int]bool // rows whose request an earlier post may have had carried out
+}
+
+// Run carries out the entries that wait. It returns when all are done, the trial
+// is over, ctx is done (after the requests in flight have ended) or the system
+// can no longer be used; the error says which. The caller has locked "post".
+func (p *Post) Run(ctx context.Context) error {
+	p.Batch.State, p.Batch.Posted = batch.Posting, p.Now()
+	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
+		return err
+	}
+	err := p.run(ctx)
+	// What follows must be noted though the context may be over.
+	after := context.WithoutCancel(ctx)
+	counts, _, countErr := p.Ledger.Counts(after, p.Batch.ID)
+	p.Batch.State = batch.Stopped
+	if counts[account.Waiting] == 0 {
+		p.Batch.State = batch.Posted
+	}
+	return errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+}
+
+func (p *Post) run(ctx context.Context) error {
+	if err := p.settleOpen(ctx); err != nil {
+		return err
+	}
+	counts, _, err := p.Ledger.Counts(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	total := counts[account.Waiting]
+	if p.Trial > 0 {
+		total = min(total, p.Trial)
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	p.results = make(chan batch.Entry, blockSize)
+	ready := make(chan batch.Entry)
+	var workers sync.WaitGroup
+	// A request in flight is let to end when the person stops the post.
+	sending := context.WithoutCancel(ctx)
+	for range max(1, p.Together) {
+		workers.Go(func() {
+			for e := range ready {
+				if ctx.Err() == nil {
+					if err := p.carryOut(sending, &e); err != nil {
+						cancel(err)
+						if e.Outcome == account.Waiting && isOpen(err) {
+							continue // its step stays noted as sent
+						}
+					}
+				}
+				p.results <- e
+			}
+		})
+	}
+	recorded := make(chan error, 1)
+	go func() { recorded <- p.record(sending, total, cancel) }()
+	err = p.feed(ctx, ready, total)
+	close(ready)
+	workers.Wait()
+	close(p.results)
+	err = errors.Join(err, <-recorded)
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) {
+		err = errors.Join(cause, err)
+	}
+	return err
+}
+
+// isOpen reports whether an error leaves it open what became of the request.
+func isOpen(err error) bool {
+	var unclear *system.Unclear
+	return errors.As(err, &unclear)
+}
+
+// feed hands the waiting entries out, each after its intent is on disk.
+func (p *Post) feed(ctx context.Context, ready chan<- batch.Entry, total int) error {
+	for after, fed := 0, 0; fed < total; {
+		var window []batch.Entry
+		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(lookAhead, total-fed)}
+		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
+			if err != nil {
+				return ignoreCancel(ctx, err)
+			}
+			window = append(window, e)
+		}
+		if len(window) == 0 {
+			return nil
+		}
+		after = window[len(window)-1].Row
+		fed += len(window)
+		if err := p.refuseStale(ctx, window); err != nil {
+			return ignoreCancel(ctx, err)
+		}
+		for block := range slices.Chunk(window, blockSize) {
+			if ctx.Err() != nil {
+				return nil
+			}
+			if err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now()); err != nil {
+				return ignoreCancel(ctx, err)
+			}
+			// Once noted, each has to come to a result, be it that it was not sent.
+			for _, e := range block {
+				ready <- e
+			}
+		}
+	}
+	return nil
+}
+
+// ignoreCancel leaves a cancellation to the context's own cause.
+func ignoreCancel(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// record writes results down in small groups.
+func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
+	var group []batch.Entry
+	done := 0
+	var failed error
+	write := func() {
+		if failed != nil {
+			return // the steps stay noted as sent, and are looked up the next time
+		}
+		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Now()); failed != nil {
+			stop(failed)
+		}
+		for _, e := range group {
+			if e.Outcome != account.Waiting {
+				done++
+			}
+		}
+		if p.Progress != nil {
+			p.Progress(done, total)
+		}
+		group = group[:0]
+	}
+	tick := time.NewTicker(resultDelay)
+	defer tick.Stop()
+	for {
+		select {
+		case e, more := <-p.results:
+			if !more {
+				write()
+				return failed
+			}
+			if group = append(group, e); len(group) == blockSize {
+				write()
+			}
+		case <-tick.C:
+			if len(group) > 0 {
+				write()
+			}
+		}
+	}
+}
+
+// refuseStale looks once more, just before they are sent, whether somebody made
+// the accounts that are about to be created.
+func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
+	keys := map[string][]string{}
+	for _, e := range window {
+		if e.Intent == account.Create && e.Outcome == account.Waiting {
+			for field, value := range p.keys(e) {
+				keys[field] = append(keys[field], value)
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	var fields []account.Field
+	for field := range keys {
+		fields = append(fields, fieldNamed(field))
+	}
+	index := batch.NewIndex(fields, keys)
+	if _, err := system.Fetch(ctx, p.System, keys, p.fields(), p.Together, index.Add); err != nil {
+		return err
+	}
+	for i := range window {
+		e := &window[i]
+		if e.Intent != account.Create {
+			continue
+		}
+		for field, value := range p.keys(*e) {
+			if hits := index.Find(field, value); len(hits) > 0 {
+				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, fieldNamed(field).Label, value))
+				e.Outcome = account.Refused
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// keys are the fields and values by which the entry's account is found.
+func (p *Post) keys(e batch.Entry) map[string]string {
+	keys := map[string]string{}
+	for _, change := range e.Changes {
+		if change.After.Filled() && slices.Contains(p.Batch.Match, change.Field) {
+			keys[change.Field] = change.After.Text()
+		}
+	}
+	return keys
+}
+
+func (p *Post) fields() []string {
+	if slices.Contains(p.Batch.Fields, "userName") {
+		return p.Batch.Fields
+	}
+	return append([]string{"userName"}, p.Batch.Fields...)
+}
+
+// fieldNamed returns the catalogue's field, or a plain one for a system's own.
+func fieldNamed(name string) account.Field {
+	if f, ok := account.FieldNamed(name); ok {
+		return f
+	}
+	return account.Field{Name: name, Label: name}
+}
+
+// carryOut sends the entry's request and settles its outcome. An error means
+// that the post cannot go on; then the entry's outcome is Waiting if nothing
+// came of it.
+func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
+	switch {
+	case e.Outcome == account.Refused: // stale
+		return nil
+	case e.Intent == account.Create:
+		return p.create(ctx, e)
+	}
+	return p.change(ctx, e)
+}
+
+func (p *Post) create(ctx context.Context, e *batch.Entry) error {
+	wanted := account.Account{Fields: map[string]account.Value{}}
+	for _, change := range e.Changes {
+		wanted.Fields[change.Field] = change.After
+	}
+	unclear := p.resent[e.Row]
+	for range maxAttempts {
+		made, err := p.System.Create(ctx, wanted, p.fields())
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			p.created(e, made)
+			return nil
+		case isOpen(err):
+			unclear = true
+			if found, err := p.lookFor(ctx, e, p.Settle); err != nil || found {
+				return err
+			}
+		case errors.As(err, &refusal):
+			if unclear && refusal.Code == "taken-value" {
+				// The earlier request may have been carried out after all.
+				if found, err := p.lookFor(ctx, e, p.Settle); err != nil || found {
+					return err
+				}
+			}
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+			return nil
+		case errors.Is(err, system.ErrGone):
+			p.fail(e, "system-refused", "", "the system has no place to create accounts in")
+			return nil
+		default:
+			return err
+		}
+	}
+	p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and no such account appeared", maxAttempts))
+	return nil
+}
+
+func (p *Post) created(e *batch.Entry, made account.Account) {
+	e.Outcome, e.Account, e.Version = account.Created, made.ID, made.Version
+	p.told(e, made)
+}
+
+// told notes what the system kept otherwise than it was sent.
+func (p *Post) told(e *batch.Entry, now account.Account) {
+	sent := map[string]account.Value{}
+	for _, change := range e.Changes {
+		sent[change.Field] = change.After
+	}
+	for _, f := range system.NotKept(sent, now) {
+		f.Row = e.Row
+		e.Findings = append(e.Findings, f)
+	}
+}
+
+// lookFor looks whether the entry's account was made after all, until patience
+// runs out, as a new account may take a while to be seen.
+func (p *Post) lookFor(ctx context.Context, e *batch.Entry, patience time.Duration) (found bool, err error) {
+	keys := map[string][]string{}
+	for field, value := range p.keys(*e) {
+		keys[field] = []string{value}
+	}
+	for pause := 100 * time.Millisecond; ; pause *= 2 {
+		hits := map[string]account.Account{}
+		_, err := system.Fetch(ctx, p.System, keys, p.fields(), 1, func(a account.Account) {
+			for field, values := range keys {
+				if f := fieldNamed(field); !f.Same(a.Field(field).Text(), values[0]) {
+					return
+				}
+			}
+			hits[a.ID] = a
+		})
+		if err != nil {
+			// It is still open what became of the request.
+			return false, &system.Unclear{Err: err}
+		}
+		for _, a := range hits {
+			p.created(e, a)
+			return true, nil
+		}
+		if patience <= 0 {
+			return false, nil
+		}
+		pause = min(pause, patience)
+		patience -= pause
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+	}
+}
+
+func (p *Post) change(ctx context.Context, e *batch.Entry) error {
+	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
+	versioner, ok := p.System.(system.Versioner)
+	look := known.Version == "" || !ok || !versioner.Versions()
+	unclear := false
+	for range maxAttempts {
+		if look {
+			settled, now, err := p.settleChange(ctx, e, unclear)
+			if err != nil || settled {
+				return err
+			}
+			known.Version = now.Version
+		}
+		now, err := p.System.Change(ctx, known, e.Changes, p.fields())
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			e.Outcome, e.Version = account.Updated, now.Version
+			p.told(e, now)
+			return nil
+		case isOpen(err):
+			look, unclear = true, true
+		case errors.Is(err, system.ErrChanged):
+			look = true
+		case errors.Is(err, system.ErrGone):
+			p.gone(e)
+			return nil
+		case errors.As(err, &refusal):
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+			return nil
+		default:
+			return err
+		}
+	}
+	if unclear {
+		p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
+		return nil
+	}
+	e.Find(account.Error, "stale", "", "", "the account kept changing while it was to be changed")
+	e.Outcome = account.Refused
+	return nil
+}
+
+// settleChange reads the account and settles the entry if that is possible: it
+// is stale, gone, or has been changed by a request whose answer was lost.
+// Otherwise the account is as drafted and is returned.
+func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
+	now, err = p.System.Get(ctx, e.Account, p.fields())
+	switch {
+	case errors.Is(err, system.ErrGone):
+		p.gone(e)
+		return true, now, nil
+	case err != nil && unclear:
+		return false, now, &system.Unclear{Err: err}
+	case err != nil:
+		return false, now, err
+	}
+	if unclear && carriedOut(e.Changes, now) {
+		e.Outcome, e.Version = account.Updated, now.Version
+		return true, now, nil
+	}
+	if field, before, after, differs := difference(p.Batch.Fields, e.Known, now); differs {
+		e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
+		e.Outcome = account.Refused
+		return true, now, nil
+	}
+	return false, now, nil
+}
+
+// carriedOut reports whether the account has what the changes would give it.
+func carriedOut(changes []account.Change, now account.Account) bool {
+	return !slices.ContainsFunc(changes, func(c account.Change) bool {
+		return !fieldNamed(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
+	})
+}
+
+func difference(fields []string, known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
+	for _, name := range fields {
+		was, is := known[name].Text(), now.Field(name).Text()
+		if was != is {
+			return name, was, is, true
+		}
+	}
+	return "", "", "", false
+}
+
+func (p *Post) gone(e *batch.Entry) {
+	p.fail(e, "account-gone", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+}
+
+func (p *Post) fail(e *batch.Entry, code, field, message string) {
+	e.Find(account.Error, code, field, "", message)
+	e.Outcome = account.Failed
+}
+
+// settleOpen settles the steps that an earlier post left without a result: each
+// is looked up in the system. What was not carried out waits again.
+func (p *Post) settleOpen(ctx context.Context) error {
+	open, err := p.Ledger.InFlight(ctx, p.Batch.ID)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	p.resent = map[int]bool{}
+	// The newest may still be on their way to where they can be seen.
+	newest := open[0].Sent
+	for _, step := range open {
+		if step.Sent.After(newest) {
+			newest = step.Sent
+		}
+	}
+	if wait := p.Settle - p.Now().Sub(newest); wait > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Intent == account.Create }) {
+		select {
+		case <-time.After(min(wait, p.Settle)):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	settled := make([]batch.Entry, 0, len(open))
+	for _, step := range open {
+		e := step.Entry
+		if e.Intent == account.Create {
+			_, err = p.lookFor(ctx, &e, 0)
+		} else {
+			_, _, err = p.settleChange(ctx, &e, true)
+		}
+		if err != nil {
+			break
+		}
+		p.resent[e.Row] = e.Outcome == account.Waiting
+		settled = append(settled, e)
+	}
+	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)
+}

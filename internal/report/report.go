@@ -1,0 +1,184 @@
+// Package report says what a batch came to: as a two-sided account with its
+// findings and entries for a person, as a document for programs, and as a fix
+// sheet to correct and hand back in.
+//
+// It promises that no total is shown that does not add up, and that nothing out
+// of a sheet or a system can steer a terminal or a spreadsheet program.
+package report
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/sheet"
+)
+
+// Head is a batch as a document has it, without its entries.
+type Head struct {
+	Batch    int            `json:"batch"`
+	Sheet    string         `json:"sheet"`
+	Brief    string         `json:"brief,omitempty"`
+	System   string         `json:"system"`
+	State    batch.State    `json:"state"`
+	Made     string         `json:"made"`
+	Posted   string         `json:"posted,omitempty"`
+	By       string         `json:"by"`
+	Policies string         `json:"policies"`
+	Rows     int            `json:"rows"`
+	Outcomes map[string]int `json:"outcomes"`
+	Even     bool           `json:"even"`
+}
+
+const stamp = "2006-01-02T15:04:05Z07:00"
+
+// NewHead makes the head of a batch.
+func NewHead(b *batch.Batch, counts account.Counts) Head {
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows}
+	if !b.Posted.IsZero() {
+		h.Posted = b.Posted.Format(stamp)
+	}
+	for _, outcome := range account.Outcomes() {
+		h.Outcomes[string(outcome)] = counts[outcome]
+	}
+	return h
+}
+
+// Entry is an entry as a document has it.
+type Entry struct {
+	Row      int               `json:"row"`
+	Key      string            `json:"key"`
+	Intent   account.Intent    `json:"intent"`
+	Outcome  account.Outcome   `json:"outcome"`
+	Account  string            `json:"account,omitempty"`
+	Changes  []account.Change  `json:"changes"`
+	Findings []account.Finding `json:"findings"`
+}
+
+func newEntry(e batch.Entry) Entry {
+	out := Entry{e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Changes, e.Findings}
+	if out.Changes == nil {
+		out.Changes = []account.Change{}
+	}
+	if out.Findings == nil {
+		out.Findings = []account.Finding{}
+	}
+	return out
+}
+
+// WriteJSON writes a document: the keys of head, then the list under name, then
+// the keys of what tail returns once the list is written. The list is streamed;
+// head, and tail's result if there is a tail, must marshal to objects. If the list
+// breaks off, the document is closed with the reason under "error".
+func WriteJSON[T any](w io.Writer, head any, name string, list iter.Seq2[T, error], tail func() any) error {
+	opening, err := json.MarshalIndent(head, "", "  ")
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(w, "%s,\n  %q: [", strings.TrimSuffix(string(opening), "\n}"), name); err != nil {
+		return err
+	}
+	separator := "\n    "
+	for item, err := range list {
+		if err != nil {
+			reason, _ := json.Marshal(map[string]string{"message": err.Error()}) // texts always marshal
+			_, writeErr := fmt.Fprintf(w, "],\n  \"error\": %s\n}\n", reason)
+			return errors.Join(err, writeErr)
+		}
+		data, err := json.Marshal(item)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "%s%s", separator, data); err != nil {
+			return err
+		}
+		separator = ",\n    "
+	}
+	end := "]"
+	if separator != "\n    " {
+		end = "\n  ]"
+	}
+	if tail == nil {
+		_, err = io.WriteString(w, end+"\n}\n")
+		return err
+	}
+	closing, err := json.MarshalIndent(tail(), "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(w, "%s,%s\n", end, strings.TrimPrefix(string(closing), "{"))
+	return err
+}
+
+// WriteBatch writes the document of a batch.
+func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) error {
+	return WriteJSON(w, head, "entries", func(yield func(Entry, error) bool) {
+		for e, err := range entries {
+			if !yield(newEntry(e), err) {
+				return
+			}
+		}
+	}, nil)
+}
+
+// WriteFixes writes the fix sheet of a batch: the rows as they came in, below the
+// headings where they were, with the row and the reasons at the right. It returns
+// how many rows it wrote.
+func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+	out, err := sheet.NewWriter(w, b.Separator)
+	if err != nil {
+		return 0, err
+	}
+	for _, cells := range b.Above {
+		if err := out.Write(cells); err != nil {
+			return 0, err
+		}
+	}
+	if err := out.Write(append(slices.Clone(b.Headings), sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
+		return 0, err
+	}
+	for e, err := range entries {
+		if err != nil {
+			return rows, err
+		}
+		cells := slices.Clone(e.Cells)
+		cells = append(cells, make([]string, max(0, len(b.Headings)-len(cells)))...)
+		if extra := len(cells) - len(b.Headings); extra > 0 && isBlank(cells[len(b.Headings):]) {
+			cells = cells[:len(b.Headings)]
+		}
+		if err := out.Write(append(cells, fmt.Sprint(e.Row), Reasons(e.Findings))); err != nil {
+			return rows, err
+		}
+		rows++
+	}
+	return rows, out.Close()
+}
+
+func isBlank(cells []string) bool {
+	return !slices.ContainsFunc(cells, func(cell string) bool { return strings.TrimSpace(cell) != "" })
+}
+
+// Reasons puts the errors among the findings into one text.
+func Reasons(findings []account.Finding) string {
+	var reasons []string
+	for _, f := range findings {
+		if f.Level != account.Error {
+			continue
+		}
+		text := f.Message
+		if f.Column != "" && !strings.Contains(text, f.Column) {
+			text = f.Column + ": " + text
+		}
+		if f.Remedy != "" {
+			text += " (" + strings.TrimSuffix(f.Remedy, ".") + ")"
+		}
+		reasons = append(reasons, text)
+	}
+	return strings.Join(reasons, "; ")
+}

@@ -1,0 +1,408 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/clipperhouse/displaywidth"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+)
+
+// A Page writes for a person. Color turns styling on; words alone say everything
+// without it.
+type Page struct {
+	W     io.Writer
+	Color bool
+	err   error
+}
+
+// Err returns the first error of writing.
+func (p *Page) Err() error { return p.err }
+
+// Styled is text that is safe to write as it is: it was made harmless, and any
+// styling in it is ours.
+type Styled string
+
+// Line writes a line. Arguments that are plain texts are made harmless first.
+func (p *Page) Line(format string, args ...any) {
+	for i, arg := range args {
+		if text, ok := arg.(string); ok {
+			args[i] = Harmless(text)
+		}
+	}
+	if _, err := fmt.Fprintf(p.W, format+"\n", args...); err != nil && p.err == nil {
+		p.err = err
+	}
+}
+
+// Harmless takes out of a text what would steer a terminal.
+func Harmless(text string) string {
+	if !strings.ContainsFunc(text, isControl) {
+		return text
+	}
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case isControl(r):
+			return '\uFFFD'
+		}
+		return r
+	}, text)
+}
+
+func isControl(r rune) bool {
+	return r < ' ' || r >= 0x7f && r < 0xa0 || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069'
+}
+
+// Few colours: errors red, warnings amber, what came out even green.
+const (
+	bold  = "\x1b[1m"
+	dim   = "\x1b[2m"
+	red   = "\x1b[31m"
+	amber = "\x1b[33m"
+	green = "\x1b[32m"
+	off   = "\x1b[0m"
+)
+
+func (p *Page) paint(code, text string) Styled {
+	text = Harmless(text)
+	if !p.Color || text == "" {
+		return Styled(text)
+	}
+	return Styled(code + text + off)
+}
+
+// Bold and the others style a text.
+func (p *Page) Bold(text string) Styled { return p.paint(bold, text) }
+
+// Dim is for what may be read later.
+func (p *Page) Dim(text string) Styled { return p.paint(dim, text) }
+
+// Level styles a text as a finding of that level.
+func (p *Page) Level(level account.Level, text string) Styled {
+	switch level {
+	case account.Error:
+		return p.paint(red, text)
+	case account.Warning:
+		return p.paint(amber, text)
+	}
+	return p.paint(dim, text)
+}
+
+// Pad fills a text with spaces to the width it takes on a screen.
+func Pad(text string, width int) string {
+	text = Harmless(text)
+	return text + strings.Repeat(" ", max(0, width-displaywidth.String(text)))
+}
+
+// Clip shortens a text to a width on a screen.
+func Clip(text string, width int) string {
+	text = Harmless(text)
+	if displaywidth.String(text) <= width {
+		return text
+	}
+	var out strings.Builder
+	used := 0
+	for _, r := range text {
+		w := displaywidth.Rune(r)
+		if used+w > width-1 {
+			break
+		}
+		out.WriteRune(r)
+		used += w
+	}
+	return strings.TrimRight(out.String(), " ") + "…"
+}
+
+// A Side is one line of the right side of an account.
+type Side struct {
+	Label string
+	N     int
+}
+
+// Account writes the two-sided account: rows in on the left, what became of them
+// on the right. Sides that are nothing are left out. It reports whether the two
+// come out even, and says so if they don't.
+func (p *Page) Account(rows int, sides []Side) bool {
+	sides = slices.DeleteFunc(slices.Clone(sides), func(s Side) bool { return s.N == 0 })
+	total, labels := 0, 0
+	for _, s := range sides {
+		total += s.N
+		labels = max(labels, displaywidth.String(s.Label))
+	}
+	width := max(len(group(rows)), len(group(total)), 2)
+	labels = max(labels, 17)
+	const left = "Rows in"
+	p.Line("")
+	for i := range max(1, len(sides)) {
+		label, in := "", ""
+		if i == 0 {
+			label, in = left, group(rows)
+		}
+		right := ""
+		if i < len(sides) {
+			right = fmt.Sprintf("%s  %*s", Pad(sides[i].Label, labels), width, group(sides[i].N))
+		}
+		line := fmt.Sprintf("  %-14s%*s        %s", label, width, in, right)
+		p.Line("%s", strings.TrimRight(line, " "))
+	}
+	rule := func(mark string) {
+		p.Line("  %14s%s        %s  %s", "", strings.Repeat(mark, width), strings.Repeat(" ", labels), strings.Repeat(mark, width))
+	}
+	rule("─")
+	verdict := p.paint(bold+green, "even")
+	if total != rows {
+		verdict = p.paint(bold+red, "NOT EVEN: this is a fault of the program, please report it")
+	}
+	p.Line("  %14s%*s        %s  %*s   %s", "", width, group(rows), strings.Repeat(" ", labels), width, group(total), verdict)
+	rule("═")
+	return total == rows
+}
+
+// group writes a number with a thin space between thousands.
+func group(n int) string {
+	text := strconv.Itoa(n)
+	for at := len(text) - 3; at > 0; at -= 3 {
+		text = text[:at] + " " + text[at:]
+	}
+	return text
+}
+
+// Number writes a number as accounts have it.
+func Number(n int) string { return group(n) }
+
+// Sides are the right side of a batch's account.
+func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
+	still := ""
+	if counts[account.Created]+counts[account.Updated]+counts[account.Failed] > 0 {
+		still = "still "
+	}
+	label := func(what string) string {
+		text := still + "to " + what
+		return strings.ToUpper(text[:1]) + text[1:]
+	}
+	return []Side{
+		{label("create"), waiting[account.Create]},
+		{label("update"), waiting[account.Update]},
+		{"Created", counts[account.Created]},
+		{"Updated", counts[account.Updated]},
+		{"Suspended", counts[account.Suspended]},
+		{"Resumed", counts[account.Resumed]},
+		{"Removed", counts[account.Removed]},
+		{"Nothing to change", counts[account.Unchanged]},
+		{"Set aside", counts[account.Aside]},
+		{"Refused", counts[account.Refused]},
+		{"Failed", counts[account.Failed]},
+	}
+}
+
+// Title writes the line above a batch's account.
+func (p *Page) Title(b *batch.Batch) {
+	said := fmt.Sprintf(" · %s → %s · %s %s by %s", b.Sheet, b.System, batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By)
+	if !b.Posted.IsZero() {
+		said += fmt.Sprintf(" · %s %s", b.State, b.Posted.Local().Format("15:04"))
+		if b.Posted.Sub(b.Made) > 12*time.Hour {
+			said += b.Posted.Local().Format(" on 2 Jan")
+		}
+	}
+	p.Line("%s%s", p.Bold(fmt.Sprintf("Batch %d", b.ID)), said)
+}
+
+// Causes gathers findings by what caused them, with the first rows of each.
+type Causes struct {
+	list  []*cause
+	byKey map[string]*cause
+}
+
+type cause struct {
+	first account.Finding
+	rows  []int // the first few
+	count int   // of rows
+	last  int
+}
+
+// rowsShown is how many rows are named for one cause.
+const rowsShown = 8
+
+// Add takes a finding in. Findings of one row come together.
+func (c *Causes) Add(f account.Finding) {
+	key := string(f.Level) + "\x00" + f.Code + "\x00" + f.Column + "\x00" + f.Field
+	if f.Code == "brief-check" || f.Row == 0 {
+		key += "\x00" + f.Message
+	}
+	if c.byKey == nil {
+		c.byKey = map[string]*cause{}
+	}
+	known := c.byKey[key]
+	if known == nil {
+		known = &cause{first: f}
+		c.byKey[key] = known
+		c.list = append(c.list, known)
+	}
+	if f.Row == 0 || f.Row == known.last {
+		return
+	}
+	known.count, known.last = known.count+1, f.Row
+	if len(known.rows) < rowsShown {
+		known.rows = append(known.rows, f.Row)
+	}
+}
+
+// Findings writes the causes, gravest and most frequent first.
+func (p *Page) Findings(causes *Causes) {
+	ranks := map[account.Level]int{account.Error: 0, account.Warning: 1, account.Note: 2}
+	list := slices.Clone(causes.list)
+	slices.SortStableFunc(list, func(a, b *cause) int {
+		if d := ranks[a.first.Level] - ranks[b.first.Level]; d != 0 {
+			return d
+		}
+		return b.count - a.count
+	})
+	var level account.Level
+	for _, c := range list {
+		f := c.first
+		if f.Level != level {
+			level = f.Level
+			p.Line("")
+			p.Line("%s", p.Bold(map[account.Level]string{account.Error: "Errors", account.Warning: "Warnings", account.Note: "Notes"}[level]))
+		}
+		where := f.Code
+		if f.Column != "" {
+			where += " · " + Clip(f.Column, 30)
+		}
+		if c.count == 0 {
+			p.Line("  %s", p.Level(level, where))
+		} else {
+			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
+		}
+		p.Line("      %s", Clip(f.Message, 108))
+		if f.Remedy != "" {
+			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, 106)))
+		}
+	}
+}
+
+func rowList(c *cause) string {
+	slices.Sort(c.rows)
+	names := make([]string, len(c.rows))
+	for i, row := range c.rows {
+		names[i] = strconv.Itoa(row)
+	}
+	if c.count == 1 {
+		return "row " + names[0]
+	}
+	text := group(c.count) + " rows: " + strings.Join(names, ", ")
+	if c.count > len(names) {
+		text += ", …"
+	}
+	return text
+}
+
+// EntryLine writes one entry in a line.
+func (p *Page) EntryLine(e batch.Entry) {
+	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), 86))
+}
+
+func (p *Page) outcome(e batch.Entry) Styled {
+	word := string(e.Outcome)
+	if e.Outcome == account.Waiting {
+		word = "to " + string(e.Intent)
+	}
+	padded := Pad(word, 9)
+	switch e.Outcome {
+	case account.Refused, account.Failed:
+		return p.paint(red, padded)
+	case account.Aside, account.Unchanged:
+		return p.paint(dim, padded)
+	case account.Created, account.Updated:
+		return p.paint(green, padded)
+	}
+	return Styled(padded)
+}
+
+// summary says in a line what an entry is about.
+func summary(e batch.Entry) string {
+	if e.Outcome == account.Refused || e.Outcome == account.Failed {
+		for _, f := range e.Findings {
+			if f.Level == account.Error {
+				return f.Message
+			}
+		}
+	}
+	switch e.Intent {
+	case account.Create:
+		parts := []string{}
+		for _, name := range []string{"displayName", "userName", "email", "title", "department"} {
+			for _, c := range e.Changes {
+				if c.Field == name && c.After.Text() != e.Key {
+					parts = append(parts, c.After.Text())
+				}
+			}
+		}
+		if len(parts) == 0 {
+			return fmt.Sprintf("%d fields", len(e.Changes))
+		}
+		return strings.Join(parts, " · ")
+	case account.Update:
+		parts := make([]string, len(e.Changes))
+		for i, c := range e.Changes {
+			parts[i] = c.Field + ": " + quoteBlank(c.Before) + " → " + quoteBlank(c.After)
+		}
+		return strings.Join(parts, "; ")
+	}
+	return ""
+}
+
+func quoteBlank(v account.Value) string {
+	if !v.Filled() {
+		return "(blank)"
+	}
+	return v.Text()
+}
+
+// Entry writes an entry in full: before and after of each field, findings.
+func (p *Page) Entry(e batch.Entry) {
+	p.Line("")
+	id := ""
+	if e.Account != "" {
+		id = "account " + e.Account
+	}
+	p.Line("%s  %s %s  %s", p.Bold(fmt.Sprintf("Row %d", e.Row)), p.outcome(e), e.Key, p.Dim(id))
+	for _, c := range e.Changes {
+		if e.Intent == account.Create {
+			p.Line("    %s  %s", Pad(c.Field, 18), c.After.Text())
+		} else {
+			p.Line("    %s  %s → %s", Pad(c.Field, 18), quoteBlank(c.Before), quoteBlank(c.After))
+		}
+	}
+	for _, f := range e.Findings {
+		where := ""
+		if f.Column != "" {
+			where = " · " + f.Column
+		}
+		p.Line("    %s", p.Level(f.Level, string(f.Level)+": "+f.Code+where))
+		p.Line("        %s", f.Message)
+		if f.Remedy != "" {
+			p.Line("        %s", p.Dim("→ "+f.Remedy))
+		}
+	}
+}
+
+// Next writes the command to type next.
+func (p *Page) Next(commands ...string) {
+	p.Line("")
+	for i, command := range commands {
+		label := "      "
+		if i == 0 {
+			label = "Next: "
+		}
+		p.Line("%s%s", p.Dim(label), p.Bold(command))
+	}
+}

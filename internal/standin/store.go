@@ -1,0 +1,310 @@
+package standin
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// record is one stored resource. A record is never changed: a change puts
+// another in its place, so that reading needs no lock while it writes.
+type record struct {
+	id       string
+	body     map[string]any // without id, meta and schemas
+	version  int
+	created  time.Time
+	modified time.Time
+	visible  time.Time // from when reads show it
+}
+
+func (r *record) etag() string { return fmt.Sprintf(`W/"%d"`, r.version) }
+
+// store keeps the resources of one type.
+type store struct {
+	kind   *resourceType
+	mu     sync.RWMutex
+	byID   map[string]*record
+	order  []string                     // of ids, as they were made
+	unique map[string]map[string]string // attribute path → value → id
+	next   int
+	dirty  bool
+}
+
+func newStore(kind *resourceType) *store {
+	s := &store{kind: kind, byID: map[string]*record{}, unique: map[string]map[string]string{}}
+	for _, key := range s.uniqueKeys() {
+		s.unique[key.path] = map[string]string{}
+	}
+	return s
+}
+
+type uniqueKey struct {
+	path string
+	at   place
+}
+
+func (s *store) uniqueKeys() []uniqueKey {
+	var keys []uniqueKey
+	for _, part := range append([]*schema{s.kind.schema}, s.kind.extensions...) {
+		for _, a := range part.attributes {
+			if a.Uniqueness != "none" {
+				at := place{attr: a}
+				if part != s.kind.schema {
+					at.extension = part.id
+				}
+				keys = append(keys, uniqueKey{part.id + ":" + a.Name, at})
+			}
+		}
+	}
+	return keys
+}
+
+func (k uniqueKey) of(body map[string]any) string {
+	values := valuesAt(body, k.at)
+	if len(values) == 0 {
+		return ""
+	}
+	text, _ := values[0].(string)
+	if !k.at.attr.CaseExact {
+		text = strings.ToLower(text)
+	}
+	return text
+}
+
+// put stores a body under id, or under a new id if it is empty.
+func (s *store) put(id string, body map[string]any, now, visible time.Time) (*record, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.putLocked(id, body, now, visible)
+}
+
+func (s *store) putLocked(id string, body map[string]any, now, visible time.Time) (*record, error) {
+	keys := s.uniqueKeys()
+	for _, k := range keys {
+		if value := k.of(body); value != "" {
+			if owner, taken := s.unique[k.path][value]; taken && owner != id {
+				return nil, &problem{409, "uniqueness", fmt.Sprintf("%s %q is taken by the resource %s", k.at.attr.Name, k.of(body), owner)}
+			}
+		}
+	}
+	r := &record{id: id, body: body, version: 1, created: now, modified: now, visible: visible}
+	if old := s.byID[id]; old != nil {
+		r.version, r.created, r.visible = old.version+1, old.created, old.visible
+		s.forget(old, keys)
+	} else {
+		if id == "" {
+			s.next++
+			r.id = fmt.Sprintf("%s-%06d", strings.ToLower(s.kind.name[:1]), s.next)
+		}
+		s.order = append(s.order, r.id)
+	}
+	s.byID[r.id] = r
+	for _, k := range keys {
+		if value := k.of(body); value != "" {
+			s.unique[k.path][value] = r.id
+		}
+	}
+	s.dirty = true
+	return r, nil
+}
+
+func (s *store) forget(r *record, keys []uniqueKey) {
+	for _, k := range keys {
+		if value := k.of(r.body); value != "" {
+			delete(s.unique[k.path], value)
+		}
+	}
+}
+
+// change replaces a record by what edit makes of it, as one step.
+func (s *store) change(id, version string, now time.Time, edit func(body map[string]any) (map[string]any, error)) (*record, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	old := s.byID[id]
+	if old == nil || old.visible.After(now) {
+		return nil, notFound(id)
+	}
+	if version != "" && version != "*" && version != old.etag() {
+		return nil, &problem{412, "", fmt.Sprintf("the resource is of version %s", old.etag())}
+	}
+	body, err := edit(old.body)
+	if err != nil {
+		return nil, err
+	}
+	if same(body, old.body) {
+		return old, nil
+	}
+	return s.putLocked(id, body, now, old.visible)
+}
+
+func notFound(id string) error {
+	return &problem{404, "", fmt.Sprintf("resource %s not found", id)}
+}
+
+func (s *store) get(id string, now time.Time) (*record, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if r := s.byID[id]; r != nil && !r.visible.After(now) {
+		return r, nil
+	}
+	return nil, notFound(id)
+}
+
+func (s *store) remove(id, version string, now time.Time) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.byID[id]
+	if r == nil || r.visible.After(now) {
+		return notFound(id)
+	}
+	if version != "" && version != "*" && version != r.etag() {
+		return &problem{412, "", fmt.Sprintf("the resource is of version %s", r.etag())}
+	}
+	s.forget(r, s.uniqueKeys())
+	delete(s.byID, id)
+	s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == id })
+	s.dirty = true
+	return nil
+}
+
+// find returns the records that pass the filter, in the order they were made.
+// A filter that only asks for values of a unique attribute is served from its
+// index, as any server does.
+func (s *store) find(f filter, now time.Time) []*record {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	var found []*record
+	if ids, ok := s.indexed(f); ok {
+		slices.Sort(ids)
+		for _, id := range slices.Compact(ids) {
+			if r := s.byID[id]; !r.visible.After(now) {
+				found = append(found, r)
+			}
+		}
+		return found
+	}
+	for _, id := range s.order {
+		r := s.byID[id]
+		if !r.visible.After(now) && (f == nil || f.match(r.whole())) {
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+// whole is the body with what filters may ask for besides.
+func (r *record) whole() map[string]any {
+	whole := maps.Clone(r.body)
+	whole["id"] = r.id
+	whole["meta"] = map[string]any{"created": r.created.UTC().Format(time.RFC3339), "lastModified": r.modified.UTC().Format(time.RFC3339), "version": r.etag()}
+	return whole
+}
+
+func (s *store) indexed(f filter) (ids []string, ok bool) {
+	switch f := f.(type) {
+	case either:
+		left, okLeft := s.indexed(f.left)
+		right, okRight := s.indexed(f.right)
+		return append(left, right...), okLeft && okRight
+	case compare:
+		text, isText := f.value.(string)
+		if f.op != "eq" || f.at.sub != nil || f.at.attr.Uniqueness == "none" || !isText {
+			return nil, false
+		}
+		for _, k := range s.uniqueKeys() {
+			if k.at.attr.Name == f.at.attr.Name && k.at.extension == f.at.extension {
+				if !k.at.attr.CaseExact {
+					text = strings.ToLower(text)
+				}
+				if id, found := s.unique[k.path][text]; found {
+					ids = append(ids, id)
+				}
+				return ids, true
+			}
+		}
+	}
+	return nil, false
+}
+
+// saved is a resource as the data file has it.
+type saved struct {
+	ID       string         `json:"id"`
+	Version  int            `json:"version"`
+	Created  time.Time      `json:"created"`
+	Modified time.Time      `json:"modified"`
+	Body     map[string]any `json:"resource"`
+}
+
+// save writes all stores into one file, whole or not at all.
+func save(path string, stores []*store) error {
+	all := map[string][]saved{}
+	changed := false
+	for _, s := range stores {
+		s.mu.Lock()
+		changed = changed || s.dirty
+		s.dirty = false
+		for _, id := range s.order {
+			r := s.byID[id]
+			all[s.kind.endpoint] = append(all[s.kind.endpoint], saved{r.id, r.version, r.created, r.modified, r.body})
+		}
+		s.mu.Unlock()
+	}
+	if !changed {
+		return nil
+	}
+	data, err := json.MarshalIndent(all, "", " ")
+	if err != nil {
+		return err
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".standin-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(file.Name()))
+	}
+	return nil
+}
+
+func load(path string, stores []*store) error {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var all map[string][]saved
+	decoder := json.NewDecoder(strings.NewReader(string(data)))
+	decoder.UseNumber()
+	if err := decoder.Decode(&all); err != nil {
+		return fmt.Errorf("%s is not a stand-in's data: %w", path, err)
+	}
+	for _, s := range stores {
+		for _, item := range all[s.kind.endpoint] {
+			r, err := s.put(item.ID, item.Body, item.Modified, time.Time{})
+			if err != nil {
+				return fmt.Errorf("%s: %w", path, err)
+			}
+			r.version, r.created = item.Version, item.Created
+			var number int
+			if _, err := fmt.Sscanf(item.ID[strings.LastIndexByte(item.ID, '-')+1:], "%d", &number); err == nil {
+				s.next = max(s.next, number)
+			}
+		}
+		s.dirty = false
+	}
+	return nil
+}

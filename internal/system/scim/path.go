@@ -1,0 +1,200 @@
+package scim
+
+import (
+	"encoding/json"
+	"strings"
+
+	"evenledger/internal/account"
+)
+
+// core is the schema of a user (RFC 7643 section 4.1).
+const core = "urn:ietf:params:scim:schemas:core:2.0:User"
+
+// A path is a place in a resource (RFC 7644 section 3.10), of the forms the
+// program needs: attribute, attribute.sub, schema:attribute and
+// attribute[type eq "x"].sub.
+type path struct {
+	schema string // the extension's URN; empty for the core schema
+	attr   string
+	kind   string // the value of "type" that picks an element; empty: a single value
+	sub    string
+}
+
+func parsePath(text string) path {
+	var p path
+	if colon := strings.LastIndexByte(text, ':'); strings.HasPrefix(text, "urn:") && colon > 0 {
+		p.schema, text = text[:colon], text[colon+1:]
+		if strings.EqualFold(p.schema, core) {
+			p.schema = ""
+		}
+	}
+	if open := strings.IndexByte(text, '['); open >= 0 {
+		p.kind, _, _ = strings.Cut(text[open+len(`[type eq "`):], `"`)
+		p.attr = text[:open]
+		p.sub = text[strings.LastIndexByte(text, '.')+1:]
+		return p
+	}
+	p.attr, p.sub, _ = strings.Cut(text, ".")
+	return p
+}
+
+// String writes the path as a PATCH operation has it.
+func (p path) String() string {
+	text := p.attr
+	if p.schema != "" {
+		text = p.schema + ":" + text
+	}
+	if p.kind != "" {
+		text += `[type eq "` + p.kind + `"]`
+	}
+	if p.sub != "" {
+		text += "." + p.sub
+	}
+	return text
+}
+
+// filter writes the path as a filter has it: any element counts, as the hit is
+// looked at again anyway.
+func (p path) filter() string {
+	p.kind = ""
+	return p.String()
+}
+
+// top is the attribute to ask for so that the path's value comes back.
+func (p path) top() string {
+	if p.schema != "" {
+		return p.schema + ":" + p.attr
+	}
+	return p.attr
+}
+
+// A resource is a JSON object of RFC 7643. Attribute names are case-insensitive
+// there, so it is read with get and set.
+type resource map[string]any
+
+func (r resource) key(name string) string {
+	if _, ok := r[name]; ok {
+		return name
+	}
+	for key := range r {
+		if strings.EqualFold(key, name) {
+			return key
+		}
+	}
+	return name
+}
+
+func (r resource) get(name string) any { return r[r.key(name)] }
+
+func (r resource) text(name string) string {
+	text, _ := r.get(name).(string)
+	return text
+}
+
+// object returns the object under name, made if make is set.
+func (r resource) object(name string, make bool) resource {
+	key := r.key(name)
+	if inner, ok := r[key].(map[string]any); ok {
+		return inner
+	}
+	if !make {
+		return nil
+	}
+	inner := map[string]any{}
+	r[key] = inner
+	return inner
+}
+
+// element returns the element of the list under attr whose type is kind. An
+// element without a type, or one marked as primary, stands for "work".
+func (r resource) element(attr, kind string) resource {
+	list, _ := r.get(attr).([]any)
+	var second resource
+	for _, item := range list {
+		element, ok := item.(map[string]any)
+		if !ok {
+			continue
+		}
+		e := resource(element)
+		if strings.EqualFold(e.text("type"), kind) {
+			return e
+		}
+		if primary, _ := e.get("primary").(bool); kind == "work" && (primary && attr == "emails" || e.text("type") == "") && second == nil {
+			second = e
+		}
+	}
+	return second
+}
+
+// value returns what stands at the path, as text.
+func (r resource) value(p path) account.Value {
+	at := r
+	if p.schema != "" {
+		if at = r.object(p.schema, false); at == nil {
+			return account.Value{}
+		}
+	}
+	switch {
+	case p.kind != "":
+		at = at.element(p.attr, p.kind)
+	case p.sub != "":
+		at = at.object(p.attr, false)
+	}
+	if at == nil {
+		return account.Value{}
+	}
+	name := p.sub
+	if name == "" {
+		name = p.attr
+	}
+	switch v := at.get(name).(type) {
+	case string:
+		return account.Of(v)
+	case bool:
+		if v {
+			return account.Of("true")
+		}
+		return account.Of("false")
+	case json.Number:
+		return account.Of(v.String())
+	case map[string]any: // a reference, such as the manager
+		return account.Of(resource(v).text("value"))
+	}
+	return account.Value{}
+}
+
+// set puts a value at the path, or takes it away if the value is nil.
+func (r resource) set(p path, value any) {
+	at := r
+	if p.schema != "" {
+		at = r.object(p.schema, true)
+	}
+	switch {
+	case p.kind != "":
+		element := at.element(p.attr, p.kind)
+		if element == nil {
+			if value == nil {
+				return
+			}
+			element = resource{"type": p.kind}
+			key := at.key(p.attr)
+			list, _ := at[key].([]any)
+			if p.attr == "emails" && len(list) == 0 {
+				element["primary"] = true
+			}
+			at[key] = append(list, map[string]any(element))
+		}
+		at = element
+	case p.sub != "":
+		at = at.object(p.attr, true)
+	}
+	name := p.sub
+	if name == "" {
+		name = p.attr
+	}
+	if key := at.key(name); value == nil {
+		delete(at, key)
+	} else {
+		at[key] = value
+	}
+}

@@ -1,0 +1,239 @@
+package scim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// attribute is an attribute's definition (RFC 7643 section 7).
+type attribute struct {
+	Name            string      `json:"name"`
+	Type            string      `json:"type"`
+	MultiValued     bool        `json:"multiValued"`
+	Description     string      `json:"description"`
+	Required        bool        `json:"required"`
+	CanonicalValues []any       `json:"canonicalValues"`
+	CaseExact       bool        `json:"caseExact"`
+	Mutability      string      `json:"mutability"`
+	Uniqueness      string      `json:"uniqueness"`
+	SubAttributes   []attribute `json:"subAttributes"`
+}
+
+type schemaResource struct {
+	ID         string      `json:"id"`
+	Attributes []attribute `json:"attributes"`
+}
+
+type resourceType struct {
+	Name             string `json:"name"`
+	Endpoint         string `json:"endpoint"`
+	Schema           string `json:"schema"`
+	SchemaExtensions []struct {
+		Schema   string `json:"schema"`
+		Required bool   `json:"required"`
+	} `json:"schemaExtensions"`
+}
+
+type supported struct {
+	Supported bool `json:"supported"`
+}
+
+type providerConfig struct {
+	Patch  supported `json:"patch"`
+	ETag   supported `json:"etag"`
+	Filter struct {
+		supported
+		MaxResults int `json:"maxResults"`
+	} `json:"filter"`
+}
+
+// discovered is what the server's discovery endpoints say (RFC 7644 section 4).
+type discovered struct {
+	config   providerConfig
+	endpoint string               // of users, such as /Users
+	schema   *account.Schema      // attributes by our names
+	types    map[string]attribute // by our names: how values are written
+	paths    map[string]path      // by our names
+}
+
+// discover asks the server once what it is like. What it doesn't answer is
+// assumed as the RFCs have it.
+func (c *Client) discover(ctx context.Context) (*discovered, error) {
+	c.discovering.Lock()
+	defer c.discovering.Unlock()
+	if c.known != nil {
+		return c.known, nil
+	}
+	d := &discovered{endpoint: "/Users", types: map[string]attribute{}, paths: map[string]path{}}
+	d.config.Patch.Supported, d.config.Filter.Supported = true, true
+	if _, err := c.ask(ctx, "/ServiceProviderConfig", &d.config); err != nil {
+		return nil, err
+	}
+	var kinds struct{ Resources []resourceType }
+	if _, err := c.ask(ctx, "/ResourceTypes", &kinds); err != nil {
+		return nil, err
+	}
+	var schemas struct{ Resources []schemaResource }
+	told, err := c.ask(ctx, "/Schemas", &schemas)
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]bool{strings.ToLower(core): true}
+	for _, kind := range kinds.Resources {
+		if strings.EqualFold(kind.Schema, core) {
+			d.endpoint = "/" + strings.Trim(kind.Endpoint, "/")
+			for _, extension := range kind.SchemaExtensions {
+				wanted[strings.ToLower(extension.Schema)] = true
+			}
+		}
+	}
+	if len(kinds.Resources) == 0 {
+		wanted[strings.ToLower(account.Enterprise)] = true
+	}
+	d.schema = &account.Schema{Aliases: c.config.Aliases}
+	if told && len(schemas.Resources) > 0 {
+		for _, s := range schemas.Resources {
+			if wanted[strings.ToLower(s.ID)] {
+				d.add(s)
+			}
+		}
+	}
+	if len(d.schema.Attributes) == 0 {
+		d.assume()
+	}
+	for alias, full := range c.config.Aliases {
+		if p, ok := d.paths[full]; ok {
+			d.paths[alias], d.types[alias] = p, d.types[full]
+		}
+	}
+	c.known = d
+	return d, nil
+}
+
+// ask reads one discovery endpoint; told is false if the server has none.
+func (c *Client) ask(ctx context.Context, endpoint string, into any) (told bool, err error) {
+	answer, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true})
+	var refusal *system.Refusal
+	if errors.Is(err, system.ErrGone) || errors.As(err, &refusal) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if err := json.Unmarshal(answer.body, into); err != nil {
+		return false, &system.Unavailable{Message: fmt.Sprintf("%s%s answered JSON that is not SCIM: %v", c.config.URL, endpoint, err), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins."}
+	}
+	return true, nil
+}
+
+// add takes in the attributes of one schema.
+func (d *discovered) add(s schemaResource) {
+	extension := ""
+	if !strings.EqualFold(s.ID, core) {
+		extension = s.ID
+	}
+	for _, a := range s.Attributes {
+		if len(a.SubAttributes) == 0 {
+			d.put(path{schema: extension, attr: a.Name}, a, a)
+			continue
+		}
+		for _, sub := range a.SubAttributes {
+			p := path{schema: extension, attr: a.Name, sub: sub.Name}
+			if a.MultiValued {
+				// Each kind of element that the catalogue names is a field.
+				for _, f := range account.Fields() {
+					known := parsePath(f.SCIM)
+					if known.kind != "" && strings.EqualFold(known.attr, a.Name) && strings.EqualFold(known.sub, sub.Name) {
+						d.put(known, a, sub)
+					}
+				}
+				continue
+			}
+			d.put(p, a, sub)
+		}
+	}
+}
+
+// put takes in the attribute at a path; outer is the complex attribute it is
+// part of, or the attribute itself.
+func (d *discovered) put(p path, outer, a attribute) {
+	name := p.String()
+	for _, f := range account.Fields() {
+		if strings.EqualFold(parsePath(f.SCIM).String(), name) {
+			name = f.Name
+			break
+		}
+	}
+	if _, taken := d.paths[name]; taken {
+		return
+	}
+	d.paths[name], d.types[name] = p, a
+	told := account.Attribute{
+		Field:       name,
+		Path:        p.String(),
+		Description: a.Description,
+		Required:    outer.Required && (a.Required || p.sub == "" || p.sub == "value"),
+		ReadOnly:    outer.Mutability == "readOnly" || a.Mutability == "readOnly",
+		Immutable:   outer.Mutability == "immutable" || a.Mutability == "immutable",
+		Unique:      a.Uniqueness == "server" || a.Uniqueness == "global",
+		Exact:       a.CaseExact,
+	}
+	for _, value := range a.CanonicalValues {
+		if text, ok := value.(string); ok {
+			told.Allowed = append(told.Allowed, text)
+		}
+	}
+	d.schema.Attributes = append(d.schema.Attributes, told)
+}
+
+// assume fills the schema in for a server that tells none: the catalogue.
+func (d *discovered) assume() {
+	for _, f := range account.Fields() {
+		kind := "string"
+		if f.Kind == account.YesNo {
+			kind = "boolean"
+		}
+		d.put(parsePath(f.SCIM), attribute{}, attribute{Name: f.Name, Type: kind, Required: false, Uniqueness: map[bool]string{true: "server"}[f.Name == "userName"]})
+	}
+}
+
+// encode writes a value as the attribute's type has it in JSON.
+func encode(a attribute, text string) any {
+	switch a.Type {
+	case "boolean":
+		return text == "true"
+	case "integer":
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n
+		}
+	case "decimal":
+		if n, err := strconv.ParseFloat(text, 64); err == nil {
+			return n
+		}
+	case "dateTime":
+		if len(text) == len("2006-01-02") {
+			return text + "T00:00:00Z"
+		}
+	}
+	return text
+}
+
+// decode turns what stands in a resource into the standard form.
+func decode(a attribute, v account.Value) account.Value {
+	text := v.Text()
+	switch {
+	case a.Type == "dateTime" && strings.HasSuffix(text, "T00:00:00Z"):
+		return account.Of(strings.TrimSuffix(text, "T00:00:00Z"))
+	case a.Type == "boolean" && v.Filled():
+		return account.Of(strings.ToLower(text)) // some servers write "True"
+	}
+	return v
+}

@@ -1,0 +1,207 @@
+// Package system says what the program needs of an application or directory
+// whose accounts are kept, and holds what every kind of system shares.
+//
+// A kind of system is a package beneath this one. It speaks its protocol, bounds
+// what it reads, verifies whom it talks to, and tells its troubles as the errors
+// below; deciding and accounting are left to the rooms above.
+package system
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"evenledger/internal/account"
+)
+
+// A System is one application or directory. It may be used by several
+// goroutines at once. Values are in the standard forms of their fields' kinds.
+//
+// Besides the errors of this package, methods return the context's.
+type System interface {
+	// Describe returns what the system takes of an account.
+	Describe(ctx context.Context) (*account.Schema, error)
+
+	// List yields every account with the given fields. A listing that the system
+	// cut short is an error, never a short list.
+	List(ctx context.Context, fields []string) iter.Seq2[account.Account, error]
+
+	// Find yields the accounts whose field has one of the values, and perhaps
+	// others. ErrCannotFind means that the caller has to List.
+	Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error]
+
+	// Get returns one account by the system's identifier, or ErrGone.
+	Get(ctx context.Context, id string, fields []string) (account.Account, error)
+
+	// Create makes an account and returns it as the system now has it.
+	Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error)
+
+	// Change makes the changes to an account, and no others, and returns it as
+	// the system now has it. If the account has a Version and the system can tell
+	// that it isn't of that version any more, the error is ErrChanged.
+	Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error)
+}
+
+// A Sizer is a System that knows what looking for accounts costs.
+type Sizer interface {
+	// Pages returns how many requests List takes.
+	Pages(ctx context.Context) (int, error)
+	// FindSize returns how many values one request of Find looks for.
+	FindSize() int
+}
+
+// A Versioner is a System that can say whether a change is made only to the
+// version of the account that is named. Without it the caller has to look first.
+type Versioner interface {
+	Versions() bool
+}
+
+// Errors that say something about one account.
+var (
+	ErrGone    = errors.New("the account is no longer in the system")
+	ErrChanged = errors.New("the account changed in the meantime")
+)
+
+// ErrCannotFind is returned by Find when the system has no filter for the field.
+var ErrCannotFind = errors.New("the system cannot be searched by this field")
+
+// A Refusal is the system's no to a request about one account.
+type Refusal struct {
+	Code    string // of account.Codes
+	Field   string // the field at fault, where the system says so
+	Message string // in plain words, with the system's own at the end
+}
+
+func (e *Refusal) Error() string { return e.Message }
+
+// Unavailable means that the system cannot be reached, turns the program away or
+// answers what cannot be understood; no other request would fare better.
+type Unavailable struct {
+	Message string
+	Remedy  string
+	Err     error // the cause, or nil
+}
+
+func (e *Unavailable) Error() string { return e.Message }
+func (e *Unavailable) Unwrap() error { return e.Err }
+
+// Unclear means that a request to change something was sent and no clear answer
+// came: it may or may not have been carried out.
+type Unclear struct{ Err error }
+
+func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
+func (e *Unclear) Unwrap() error { return e.Err }
+
+// Way is how accounts were looked up.
+type Way struct {
+	Listed   bool // all accounts were listed; else they were found by filter
+	Requests int  // planned
+}
+
+func (w Way) String() string {
+	if w.Listed {
+		return "listing all accounts"
+	}
+	return "asking for the accounts by key"
+}
+
+// Fetch yields every account whose field has one of the values under keys, and
+// perhaps others, each possibly several times. It finds by filter or lists all,
+// whichever takes fewer requests, with up to together requests at once.
+func Fetch(ctx context.Context, s System, keys map[string][]string, fields []string, together int, got func(account.Account)) (Way, error) {
+	way, size, err := plan(ctx, s, keys)
+	if err != nil {
+		return way, err
+	}
+	if !way.Listed {
+		err = findAll(ctx, s, keys, fields, size, together, got)
+		if !errors.Is(err, ErrCannotFind) {
+			return way, err
+		}
+		way.Listed = true
+	}
+	for a, err := range s.List(ctx, fields) {
+		if err != nil {
+			return way, err
+		}
+		got(a)
+	}
+	return way, nil
+}
+
+func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
+	sizer, ok := s.(Sizer)
+	if !ok || sizer.FindSize() == 0 {
+		return Way{Listed: true}, 0, nil
+	}
+	size, finds := sizer.FindSize(), 0
+	for _, values := range keys {
+		finds += (len(values) + size - 1) / size
+	}
+	if finds <= 2 { // not worth asking how many there are
+		return Way{Requests: finds}, size, nil
+	}
+	pages, err := sizer.Pages(ctx)
+	if err != nil {
+		return Way{}, 0, err
+	}
+	if pages < finds {
+		return Way{Listed: true, Requests: pages}, 0, nil
+	}
+	return Way{Requests: finds}, size, nil
+}
+
+func findAll(ctx context.Context, s System, keys map[string][]string, fields []string, size, together int, got func(account.Account)) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, together))
+	found := make(chan account.Account)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for a := range found {
+			got(a)
+		}
+	}()
+	for field, values := range keys {
+		for some := range slices.Chunk(values, size) {
+			group.Go(func() error {
+				for a, err := range s.Find(ctx, field, some, fields) {
+					if err != nil {
+						return err
+					}
+					found <- a
+				}
+				return nil
+			})
+		}
+	}
+	err := group.Wait()
+	close(found)
+	<-done
+	return err
+}
+
+// NotKept compares an account as the system has it with what was sent, and says
+// which fields it kept otherwise. Fields that were not read back are passed over.
+func NotKept(sent map[string]account.Value, now account.Account) []account.Finding {
+	var findings []account.Finding
+	for _, name := range (account.Account{Fields: sent}).FieldNames() {
+		kept, want := now.Fields[name], sent[name]
+		field, _ := account.FieldNamed(name)
+		if field.Same(kept.Text(), want.Text()) {
+			continue
+		}
+		said := "kept nothing"
+		if kept.Filled() {
+			said = fmt.Sprintf("kept “%s”", kept.Text())
+		}
+		f := account.Find(account.Warning, "not-kept", fmt.Sprintf("“%s” was sent for %s, and the system %s", want.Text(), name, said))
+		f.Field = name
+		findings = append(findings, f)
+	}
+	return findings
+}

@@ -1,0 +1,331 @@
+// Package words knows how people write: stray white space, accents, letters of
+// other alphabets, headings in any capitals, and words that are nearly right.
+//
+// Its functions are pure and total: any string goes in, valid UTF-8 comes out,
+// and plain ASCII input takes a fast path without allocation where the result
+// equals the input. What a word means (a country, a date) is left to package
+// codes.
+package words
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
+)
+
+// Clean trims white space, no-break spaces and zero-width characters from both
+// ends of s, turns inner no-break spaces into plain ones, drops inner zero-width
+// spaces and byte order marks, and composes letters with their accents (NFC).
+// It reports whether white space or invisible characters were changed; composing
+// alone does not count, as nobody can see it.
+func Clean(s string) (clean string, changed bool) {
+	if isTidyASCII(s) {
+		return s, false
+	}
+	clean = strings.TrimFunc(s, isBlank)
+	if strings.ContainsFunc(clean, isOddSpace) {
+		clean = strings.Map(func(r rune) rune {
+			switch {
+			case isVanishing(r):
+				return -1
+			case isOddSpace(r):
+				return ' '
+			}
+			return r
+		}, clean)
+	}
+	changed = clean != s
+	if !norm.NFC.IsNormalString(clean) {
+		clean = norm.NFC.String(clean)
+	}
+	return clean, changed
+}
+
+func isTidyASCII(s string) bool {
+	if s == "" {
+		return true
+	}
+	if s[0] <= ' ' || s[len(s)-1] <= ' ' {
+		return false
+	}
+	for i := 0; i < len(s); i++ {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// isBlank reports whether r shows as nothing at the edge of a cell.
+func isBlank(r rune) bool {
+	return unicode.IsSpace(r) || isOddSpace(r) ||
+		r == '\u200c' || r == '\u200d' || r == '\u200e' || r == '\u200f'
+}
+
+// isVanishing lists characters that take no room wherever they stand. The
+// joiners U+200C and U+200D are not among them: Persian and Indic spelling
+// needs them inside a word.
+func isVanishing(r rune) bool {
+	return r == '\u200b' || r == '\ufeff' || r == '\u2060' || r == '\u00ad'
+}
+
+func isOddSpace(r rune) bool {
+	return isVanishing(r) || r == '\u00a0' || r == '\u202f' || r == '\u2007'
+}
+
+// OneLine replaces runs of line breaks and tabs in s, with the spaces around
+// them, by one space. It reports whether there were any.
+func OneLine(s string) (line string, changed bool) {
+	if !strings.ContainsAny(s, "\r\n\t") {
+		return s, false
+	}
+	return strings.Join(strings.Fields(s), " "), true
+}
+
+// ControlCharacter returns the first control character in s other than a tab or
+// a line break, or a character that turns the direction of writing round.
+func ControlCharacter(s string) (r rune, found bool) {
+	for _, r := range s {
+		switch {
+		case r == '\t' || r == '\n' || r == '\r':
+		case r < ' ', r >= 0x7f && r < 0xa0, r >= '\u202a' && r <= '\u202e', r >= '\u2066' && r <= '\u2069', r == utf8.RuneError:
+			return r, true
+		}
+	}
+	return 0, false
+}
+
+// Key reduces a heading, or another name people type, to what has to agree for
+// two of them to be the same: letters without accents in lower case, and digits.
+// "Staff no.", "STAFF NO" and "staff_no" all become "staffno".
+func Key(s string) string {
+	return squeeze(s, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) })
+}
+
+// Fold makes of a name the letters a login is built from: no accents, lower
+// case, other alphabets in Latin letters, and nothing but a-z, 0-9 and inner
+// hyphens. "Zoë Ångström" becomes "zoeangstrom", "Jean-Luc" "jean-luc".
+func Fold(s string) string {
+	folded := squeeze(s, func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-'
+	})
+	return strings.Trim(folded, "-")
+}
+
+// squeeze lower-cases s, takes accents off, writes other letters in Latin ones
+// where that is usual, and keeps what keep allows.
+func squeeze(s string, keep func(rune) bool) string {
+	plain := true
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || !keep(rune(c)) {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return s
+	}
+	var buf [64]byte
+	out := buf[:0]
+	if isASCII(s) {
+		for i := 0; i < len(s); i++ {
+			c := s[i]
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			if keep(rune(c)) {
+				out = append(out, c)
+			}
+		}
+		return string(out)
+	}
+	for _, r := range norm.NFD.String(s) {
+		if unicode.Is(unicode.Mn, r) {
+			continue
+		}
+		r = unicode.ToLower(r)
+		if latin, ok := latinFor(r); ok {
+			out = append(out, latin...)
+			continue
+		}
+		if keep(r) {
+			out = utf8.AppendRune(out, r)
+		}
+	}
+	return string(out)
+}
+
+func isASCII(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// latinFor gives the usual Latin spelling of a lower-case letter that has no
+// decomposition into a Latin one: Nordic and German letters, Greek (ISO 843
+// simplified) and Cyrillic (as passports of its countries mostly have it).
+func latinFor(r rune) (string, bool) {
+	switch r {
+	case 'ł':
+		return "l", true
+	case 'ø':
+		return "o", true
+	case 'đ', 'ð':
+		return "d", true
+	case 'ß':
+		return "ss", true
+	case 'æ':
+		return "ae", true
+	case 'œ':
+		return "oe", true
+	case 'þ':
+		return "th", true
+	case 'ı':
+		return "i", true
+	case 'ħ':
+		return "h", true
+	case 'ŋ':
+		return "ng", true
+	case 'ς':
+		return "s", true
+	}
+	switch {
+	case r >= 'α' && r <= 'ω':
+		greek := [...]string{"a", "v", "g", "d", "e", "z", "i", "th", "i", "k", "l", "m", "n", "x", "o", "p", "r", "s", "s", "t", "y", "f", "ch", "ps", "o"}
+		return greek[r-'α'], true
+	case r >= 'а' && r <= 'я':
+		cyrillic := [...]string{"a", "b", "v", "g", "d", "e", "zh", "z", "i", "i", "k", "l", "m", "n", "o", "p", "r", "s", "t", "u", "f", "kh", "ts", "ch", "sh", "shch", "", "y", "", "e", "iu", "ia"}
+		return cyrillic[r-'а'], true
+	}
+	switch r {
+	case 'і':
+		return "i", true
+	case 'є':
+		return "ie", true
+	case 'ґ':
+		return "g", true
+	case 'ј':
+		return "j", true
+	case 'љ':
+		return "lj", true
+	case 'њ':
+		return "nj", true
+	case 'ћ':
+		return "c", true
+	case 'ђ':
+		return "dj", true
+	case 'џ':
+		return "dz", true
+	}
+	return "", false
+}
+
+// Initials returns the first letter of each word of a name, in upper case.
+func Initials(name string) string {
+	var out strings.Builder
+	for _, word := range Words(name) {
+		r, _ := utf8.DecodeRuneInString(word)
+		out.WriteRune(unicode.ToUpper(r))
+	}
+	return out.String()
+}
+
+// Words cuts a name at white space and hyphens.
+func Words(name string) []string {
+	return strings.FieldsFunc(name, func(r rune) bool { return unicode.IsSpace(r) || r == '-' })
+}
+
+// Title writes a name that came in all capitals or all small letters with a
+// capital at each word, after a hyphen and after an apostrophe: "o'neill" becomes
+// "O'Neill", "JEAN-LUC" "Jean-Luc". A name that already has both kinds of letter
+// is the person's own spelling ("McKay", "van der Berg") and stays.
+func Title(name string) string {
+	if name != strings.ToUpper(name) && name != strings.ToLower(name) {
+		return name
+	}
+	var out strings.Builder
+	start := true
+	for _, r := range name {
+		if start {
+			out.WriteRune(unicode.ToTitle(r))
+		} else {
+			out.WriteRune(unicode.ToLower(r))
+		}
+		start = unicode.IsSpace(r) || r == '-' || r == '\'' || r == '’'
+	}
+	return out.String()
+}
+
+// First returns the first n characters of s, or all of it if it is shorter.
+func First(s string, n int) string {
+	for i := range s {
+		if n <= 0 {
+			return s[:i]
+		}
+		n--
+	}
+	return s
+}
+
+// Last returns the last n characters of s, or all of it if it is shorter.
+func Last(s string, n int) string {
+	drop := utf8.RuneCountInString(s) - max(n, 0)
+	for i := range s {
+		if drop <= 0 {
+			return s[i:]
+		}
+		drop--
+	}
+	return ""
+}
+
+// Nearest returns the candidate that a person most likely meant by word, or ""
+// when none is near: at most a third of the letters may differ.
+func Nearest(word string, candidates []string) string {
+	key := Key(word)
+	best, bestDistance := "", len(key)/3+1
+	for _, candidate := range candidates {
+		other := Key(candidate)
+		if other == key && key != "" {
+			return candidate
+		}
+		if d := distance(key, other, bestDistance); d < bestDistance {
+			best, bestDistance = candidate, d
+		}
+	}
+	return best
+}
+
+// distance counts the single-letter insertions, deletions, replacements and
+// swaps of neighbours between a and b, giving up at limit.
+func distance(a, b string, limit int) int {
+	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
+		return limit
+	}
+	before, last := make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		now := make([]int, len(b)+1)
+		now[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		before, last = last, now
+	}
+	return min(last[len(b)], limit)
+}
