@@ -1,10 +1,12 @@
 package account
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 )
 
 // A Value is what a field holds, with the three states a cell can be in kept
@@ -41,11 +43,20 @@ func (v Value) MarshalJSON() ([]byte, error) {
 	if !v.present {
 		return []byte("null"), nil
 	}
-	return json.Marshal(v.text)
+	for i := 0; i < len(v.text); i++ {
+		if c := v.text[i]; c < ' ' || c > '~' || strings.IndexByte(`"\\<>&`, c) >= 0 {
+			return json.Marshal(v.text)
+		}
+	}
+	return append(append(append(make([]byte, 0, len(v.text)+2), '"'), v.text...), '"'), nil
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
 func (v *Value) UnmarshalJSON(data []byte) error {
+	if len(data) > 1 && data[0] == '"' && bytes.IndexByte(data, '\\') < 0 {
+		*v = Of(string(data[1 : len(data)-1]))
+		return nil
+	}
 	var text *string
 	if err := json.Unmarshal(data, &text); err != nil {
 		return fmt.Errorf("a field's value: %w", err)

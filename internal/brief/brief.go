@@ -69,6 +69,7 @@ type Field struct {
 	Make           *Expr             // how to make it
 	Fallback       account.Value     // what a blank becomes
 	Via            map[string]string // words.Key of what is written → value
+	ViaExact       map[string]string // the same by what the brief has, to spare the key
 	ViaWords       []string          // what may be written, as the brief has it
 	Required       bool
 	ClearWhenBlank bool
@@ -231,9 +232,8 @@ func readField(pair yamldoc.Pair) fieldSource {
 		case "fallback":
 			f.Fallback = account.Of(p.Value.Text())
 		case "via":
-			f.Via = map[string]string{}
+			f.Via, f.ViaExact = map[string]string{}, map[string]string{}
 			for _, v := range p.Value.Pairs() {
-				f.Via[words.Key(v.Key)] = v.Value.Text()
 				f.ViaWords = append(f.ViaWords, v.Key)
 			}
 		case "required":
@@ -280,7 +280,8 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 			f.Fallback = account.Of(read(f.Fallback.Text(), p.Value))
 		case "via":
 			for _, v := range p.Value.Pairs() {
-				f.Via[words.Key(v.Key)] = read(v.Value.Text(), v.Value)
+				value := read(v.Value.Text(), v.Value)
+				f.Via[words.Key(v.Key)], f.ViaExact[v.Key] = value, value
 			}
 		}
 	}
@@ -363,6 +364,11 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks yamldoc.
 				at = fields[0].at
 			}
 			at.Fail("Add the field, or match on one of: "+strings.Join(names, ", ")+".", "“match” names %s, which is not among the fields", name)
+		}
+	}
+	for _, e := range b.Expressions() {
+		for _, name := range e.Fields {
+			e.Uses = append(e.Uses, b.Field(name))
 		}
 	}
 }

@@ -3,6 +3,7 @@ package brief
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -27,6 +28,7 @@ const maxText = 64 << 10
 type Expr struct {
 	Source  string
 	Fields  []string // names of the fields it uses
+	Uses    []int    // the same as indexes of the brief's fields
 	Columns []string // headings it reads with col["…"]
 	program cel.Program
 }
@@ -67,36 +69,41 @@ func (e *Expr) eval(scope *Scope) (ref.Val, error) {
 // cells. It serves one goroutine.
 type Scope struct {
 	brief  *Brief
-	values []ref.Val // by field
+	texts  []string  // by field
+	values []ref.Val // by field, made when an expression asks
 	column func(heading string) (string, bool)
 	cells  ref.Val
 }
 
 // NewScope returns a scope in which column finds a cell by its heading.
 func (b *Brief) NewScope(column func(heading string) (string, bool)) *Scope {
-	s := &Scope{brief: b, values: make([]ref.Val, len(b.Fields)), column: column}
-	s.cells = cells{column}
-	return s
+	n := len(b.Fields)
+	return &Scope{brief: b, texts: make([]string, n), values: make([]ref.Val, n), column: column, cells: cells{column}}
 }
 
 // Set sets the value of field i; "" is blank.
-func (s *Scope) Set(i int, text string) {
-	switch s.brief.Fields[i].Kind {
+func (s *Scope) Set(i int, text string) { s.texts[i], s.values[i] = text, nil }
+
+func (s *Scope) value(i int) ref.Val {
+	if s.values[i] != nil {
+		return s.values[i]
+	}
+	switch text := s.texts[i]; s.brief.Fields[i].Kind {
 	case account.YesNo:
 		s.values[i] = types.Bool(text == "true")
 	case account.Number:
-		var n float64
-		fmt.Sscan(text, &n)
+		n, _ := strconv.ParseFloat(text, 64) // a blank counts as 0
 		s.values[i] = types.Double(n)
 	default:
 		s.values[i] = types.String(text)
 	}
+	return s.values[i]
 }
 
 // ResolveName implements interpreter.Activation.
 func (s *Scope) ResolveName(name string) (any, bool) {
 	if i, ok := s.brief.index[name]; ok {
-		return s.values[i], true
+		return s.value(i), true
 	}
 	if name == "col" {
 		return s.cells, true

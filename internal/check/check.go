@@ -24,9 +24,10 @@ import (
 // chunkSize is how many rows go to a core at once.
 const chunkSize = 128
 
-// A Checked is one row with what was found out about it.
+// A Checked is one row with what was found out about it. It is valid until the
+// next one is yielded.
 type Checked struct {
-	Row    sheet.Row // its cells are its own
+	Row    sheet.Row
 	Wanted *mapping.Wanted
 	// Earlier are findings about rows yielded before, that only this row brought
 	// to light: the first of two rows with the same key.
@@ -126,7 +127,8 @@ func (c *Checker) fieldOf(name string) string {
 // chunk is a piece of the sheet on its way through the cores.
 type chunk struct {
 	rows   []sheet.Row
-	wanted []*mapping.Wanted
+	cells  []string // of the rows, one after the other
+	wanted []mapping.Wanted
 	err    error // of reading, after the rows
 	done   chan struct{}
 }
@@ -139,18 +141,19 @@ func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) it
 		cores := runtime.GOMAXPROCS(0)
 		work := make(chan *chunk, cores)
 		ordered := make(chan *chunk, 4*cores)
+		used := make(chan *chunk, 5*cores)
 		for range cores {
 			go c.mapChunks(work)
 		}
-		go readChunks(ctx, rows, work, ordered)
+		go readChunks(ctx, rows, work, ordered, used)
 		for piece := range ordered {
 			<-piece.done
-			for i, wanted := range piece.wanted {
+			for i := range piece.wanted {
 				if err := ctx.Err(); err != nil {
 					yield(Checked{}, err)
 					return
 				}
-				checked := Checked{Row: piece.rows[i], Wanted: wanted}
+				checked := Checked{Row: piece.rows[i], Wanted: &piece.wanted[i]}
 				c.across(&checked)
 				if !yield(checked, nil) {
 					return
@@ -160,6 +163,10 @@ func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) it
 				yield(Checked{}, piece.err)
 				return
 			}
+			select {
+			case used <- piece:
+			default:
+			}
 		}
 		if err := ctx.Err(); err != nil {
 			yield(Checked{}, err)
@@ -167,8 +174,9 @@ func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) it
 	}
 }
 
-// readChunks cuts the sheet into chunks, in order and for whoever is free.
-func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ordered chan<- *chunk) {
+// readChunks cuts the sheet into chunks, in order and for whoever is free. Chunks
+// that were used are filled again.
+func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ordered, used chan *chunk) {
 	defer close(work)
 	defer close(ordered)
 	send := func(piece *chunk) bool {
@@ -185,19 +193,30 @@ func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ord
 			return false
 		}
 	}
-	piece := &chunk{done: make(chan struct{})}
+	fresh := func() *chunk {
+		select {
+		case piece := <-used:
+			clear(piece.cells)
+			piece.rows, piece.cells, piece.done = piece.rows[:0], piece.cells[:0], make(chan struct{})
+			return piece
+		default:
+			return &chunk{done: make(chan struct{})}
+		}
+	}
+	piece := fresh()
 	for row, err := range rows {
 		if err != nil {
 			piece.err = err
 			break
 		}
-		row.Cells = slices.Clone(row.Cells)
-		piece.rows = append(piece.rows, row)
+		from := len(piece.cells)
+		piece.cells = append(piece.cells, row.Cells...)
+		piece.rows = append(piece.rows, sheet.Row{Number: row.Number, Cells: piece.cells[from:len(piece.cells):len(piece.cells)]})
 		if len(piece.rows) == chunkSize {
 			if !send(piece) {
 				return
 			}
-			piece = &chunk{rows: make([]sheet.Row, 0, chunkSize), done: make(chan struct{})}
+			piece = fresh()
 		}
 	}
 	send(piece)
@@ -206,13 +225,12 @@ func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ord
 func (c *Checker) mapChunks(work <-chan *chunk) {
 	worker := c.mapper.NewWorker()
 	for piece := range work {
-		piece.wanted = make([]*mapping.Wanted, len(piece.rows))
+		piece.wanted = slices.Grow(piece.wanted[:0], len(piece.rows))[:len(piece.rows)]
 		for i, row := range piece.rows {
-			wanted := worker.Map(row, nil)
-			if !wanted.Aside {
+			wanted := &piece.wanted[i]
+			if worker.Map(row, nil, wanted); !wanted.Aside {
 				c.row(worker, wanted)
 			}
-			piece.wanted[i] = wanted
 		}
 		close(piece.done)
 	}
@@ -238,17 +256,17 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		if err != nil {
 			c.add(wanted, -1, account.Error, "expression-failed", fmt.Sprintf("the check “%s” could not be worked out: %s", condition.Say, err))
 		} else if !holds {
-			c.add(wanted, c.only(condition.That.Fields), condition.Level, "brief-check", condition.Say)
+			c.add(wanted, only(condition.That.Uses), condition.Level, "brief-check", condition.Say)
 		}
 	}
 }
 
 // only returns the field of a check that uses just one, to point at its column.
-func (c *Checker) only(fields []string) int {
+func only(fields []int) int {
 	if len(fields) != 1 {
 		return -1
 	}
-	return c.brief.Field(fields[0])
+	return fields[0]
 }
 
 // allowed sees that a value is one the system takes, in the system's spelling.
@@ -335,7 +353,8 @@ func (c *Checker) giveNumber(checked *Checked) {
 // Remap maps the row anew with the numbered field's value given; its findings
 // from across the sheet are kept.
 func (c *Checker) Remap(row sheet.Row, wanted *mapping.Wanted, value string) {
-	again := c.worker.Map(row, map[int]string{c.number: value})
+	again := &mapping.Wanted{}
+	c.worker.Map(row, map[int]string{c.number: value}, again)
 	c.row(c.worker, again)
 	for _, f := range wanted.Findings {
 		if !slices.Contains(again.Findings, f) && (f.Code == "same-account" || f.Code == "same-value") {

@@ -126,8 +126,8 @@ func (a *app) show(ctx context.Context, id int, filter ledger.Filter) (err error
 			return err
 		}
 		for _, s := range steps {
-			line := fmt.Sprintf("%s  %s sent", s.Sent.Local().Format("15:04:05"), s.Action)
-			if s.Ended != nil {
+			line := fmt.Sprintf("%s  %s sent", s.Sent.Local().Format("15:04:05"), e.Intent)
+			if !s.Ended.IsZero() {
 				line += fmt.Sprintf(", settled %s: %s", s.Ended.Local().Format("15:04:05"), s.Result)
 			}
 			page.Line("    %s", page.Dim(line))
@@ -239,7 +239,7 @@ func (a *app) fixes(ctx context.Context, id int, out string) (err error) {
 	if err != nil {
 		return err
 	}
-	bad := ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}}
+	bad := ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {
 		return err

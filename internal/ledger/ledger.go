@@ -16,6 +16,7 @@ import (
 	"iter"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -38,11 +39,14 @@ CREATE TABLE entries (
 	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL, wanted TEXT NOT NULL,
 	PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 CREATE INDEX entries_by_outcome ON entries (batch, outcome, row);
-CREATE TABLE steps (
-	batch INTEGER NOT NULL, row INTEGER NOT NULL, n INTEGER NOT NULL, action TEXT NOT NULL,
-	state TEXT NOT NULL, sent TEXT NOT NULL, ended TEXT, result TEXT,
-	PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
-CREATE INDEX steps_by_state ON steps (batch, state);
+-- rows is a JSON list of the rows whose requests are about to be sent.
+CREATE TABLE intents (n INTEGER PRIMARY KEY, batch INTEGER NOT NULL, rows TEXT NOT NULL, sent TEXT NOT NULL) STRICT;
+CREATE INDEX intents_by_batch ON intents (batch);
+-- What became of an entry that was posted; intent is the last one it answers.
+CREATE TABLE results (
+	batch INTEGER NOT NULL, row INTEGER NOT NULL, intent INTEGER NOT NULL, outcome TEXT NOT NULL,
+	account TEXT NOT NULL, version TEXT NOT NULL, findings TEXT NOT NULL, ended TEXT NOT NULL,
+	PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 `
 
 // ErrNoBatch is returned for a number that no batch has.
@@ -53,8 +57,9 @@ var ErrBusy = errors.New("another process is at it")
 
 // A Ledger is an open ledger. It may be used by several goroutines.
 type Ledger struct {
-	db   *sql.DB
-	path string
+	db      *sql.DB
+	path    string
+	writing sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
 }
 
 // Open opens the ledger at path and makes it if there is none.
@@ -68,7 +73,7 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(4)
-	l := &Ledger{db, path}
+	l := &Ledger{db: db, path: path}
 	if err := l.migrate(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("the ledger %s: %w", path, err), db.Close())
 	}
@@ -114,6 +119,8 @@ func (l *Ledger) Close() error { return l.db.Close() }
 
 // write runs do in a transaction that is on disk when write returns.
 func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
+	l.writing.Lock()
+	defer l.writing.Unlock()
 	tx, err := l.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -145,10 +152,8 @@ const stamp = time.RFC3339Nano
 // "draft", so nobody is at them.
 func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"entries", "steps"} {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM entries WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting); err != nil {
 			return err
@@ -228,7 +233,7 @@ func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 // Counts returns how many rows of the batch came to each outcome, and for those
 // waiting, what is intended with them.
 func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT outcome, intent, count(*) FROM entries WHERE batch = ? GROUP BY outcome, intent", id)
+	rows, err := l.db.QueryContext(ctx, "SELECT coalesce(r.outcome, e.outcome) AS came, e.intent, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, e.intent", id)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -254,33 +259,41 @@ type Filter struct {
 	Outcomes []account.Outcome // empty: any
 	Rows     []int             // empty: any
 	Findings bool              // only entries with findings
+	Cells    bool              // with the cells of the row
 	After    int               // only rows beyond this one
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards
 }
 
-const entryColumns = "row, key, intent, outcome, account, version, changes, known, findings, cells"
+// entriesNow are the entries as drafted with what posting made of them.
+const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
+
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told"
 
 // Entries yields the entries of a batch in the order of their rows.
 func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
-	query := "SELECT " + entryColumns + " FROM entries WHERE batch = ? AND row > ?"
+	cells := ", '[]'"
+	if filter.Cells {
+		cells = ", e.cells"
+	}
+	query := "SELECT " + entryColumns + cells + " FROM " + entriesNow + " WHERE e.batch = ? AND e.row > ?"
 	args := []any{id, filter.After}
 	if len(filter.Outcomes) > 0 {
-		query += " AND outcome IN (?" + strings.Repeat(", ?", len(filter.Outcomes)-1) + ")"
+		query += " AND came IN (?" + strings.Repeat(", ?", len(filter.Outcomes)-1) + ")"
 		for _, outcome := range filter.Outcomes {
 			args = append(args, outcome)
 		}
 	}
 	if len(filter.Rows) > 0 {
-		query += " AND row IN (?" + strings.Repeat(", ?", len(filter.Rows)-1) + ")"
+		query += " AND e.row IN (?" + strings.Repeat(", ?", len(filter.Rows)-1) + ")"
 		for _, row := range filter.Rows {
 			args = append(args, row)
 		}
 	}
 	if filter.Findings {
-		query += " AND findings != '[]'"
+		query += " AND told != '[]'"
 	}
-	query += " ORDER BY row"
+	query += " ORDER BY e.row"
 	if filter.Last {
 		query += " DESC"
 	}

@@ -3,121 +3,114 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 )
 
-// A StepState is how far one request of an entry has come.
-type StepState string
+// An Intent is the number of a note that requests are about to be sent.
+type Intent int64
 
-// The states of a step. Sent means that the request may be on its way: it was
-// noted before it was sent, and no result was noted since.
-const (
-	Sent   StepState = "sent"
-	Done   StepState = "done"
-	Undone StepState = "undone" // it certainly had no effect
-)
-
-// A Step is one request of an entry.
-type Step struct {
-	Row    int        `json:"row"`
-	Action string     `json:"action"` // "create", "change"
-	State  StepState  `json:"state"`
-	Sent   time.Time  `json:"sent"`
-	Ended  *time.Time `json:"ended,omitempty"`
-	Result string     `json:"result,omitempty"`
-}
-
-// Intend notes that the steps of these entries are about to be sent. It is on
-// disk when Intend returns.
-func (l *Ledger) Intend(ctx context.Context, id int, entries []batch.Entry, now time.Time) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
-		insert, err := tx.PrepareContext(ctx, "INSERT INTO steps (batch, row, n, action, state, sent) VALUES (?, ?, (SELECT coalesce(max(n), 0) + 1 FROM steps WHERE batch = ?1 AND row = ?2), ?3, ?4, ?5)")
-		if err != nil {
-			return err
-		}
-		defer insert.Close()
-		for _, e := range entries {
-			action := "change"
-			if e.Intent == account.Create {
-				action = "create"
-			}
-			if _, err := insert.ExecContext(ctx, id, e.Row, action, Sent, now.Format(stamp)); err != nil {
-				return err
-			}
-		}
-		return nil
+// Intend notes that the requests of these entries are about to be sent. The note
+// is on disk when Intend returns.
+func (l *Ledger) Intend(ctx context.Context, id int, entries []batch.Entry, now time.Time) (n Intent, err error) {
+	rows := make([]int, len(entries))
+	for i, e := range entries {
+		rows[i] = e.Row
+	}
+	err = l.write(ctx, func(tx *sql.Tx) error {
+		return tx.QueryRowContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n", id, jsonText(rows), now.Format(stamp)).Scan(&n)
 	})
+	return n, err
 }
 
-// Record notes what became of entries whose steps were intended. An entry that
-// is still waiting had no effect, and its step is noted as undone.
-func (l *Ledger) Record(ctx context.Context, id int, entries []batch.Entry, now time.Time) error {
-	if len(entries) == 0 {
+// A Result is what became of an entry whose request was intended. An entry that
+// is still waiting had no effect.
+type Result struct {
+	Entry  batch.Entry
+	Intent Intent
+}
+
+// Record notes results. They are on disk when Record returns.
+func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.Time) error {
+	if len(results) == 0 {
 		return nil
 	}
+	type line struct {
+		Row      int               `json:"row"`
+		Intent   Intent            `json:"intent"`
+		Outcome  account.Outcome   `json:"outcome"`
+		Account  string            `json:"account"`
+		Version  string            `json:"version"`
+		Findings []account.Finding `json:"findings"`
+	}
+	lines := make([]line, len(results))
+	for i, r := range results {
+		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings}
+		if lines[i].Findings == nil {
+			lines[i].Findings = []account.Finding{}
+		}
+	}
+	data, err := json.Marshal(lines)
+	if err != nil {
+		return err
+	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		step, err := tx.PrepareContext(ctx, "UPDATE steps SET state = ?, ended = ?, result = ? WHERE batch = ? AND row = ? AND state = ?")
-		if err != nil {
-			return err
-		}
-		defer step.Close()
-		entry, err := tx.PrepareContext(ctx, "UPDATE entries SET outcome = ?, account = ?, version = ?, findings = ? WHERE batch = ? AND row = ?")
-		if err != nil {
-			return err
-		}
-		defer entry.Close()
-		for _, e := range entries {
-			state := Done
-			if e.Outcome == account.Waiting || e.Outcome == account.Refused {
-				state = Undone
-			}
-			if _, err := step.ExecContext(ctx, state, now.Format(stamp), string(e.Outcome), id, e.Row, Sent); err != nil {
-				return err
-			}
-			if _, err := entry.ExecContext(ctx, e.Outcome, e.Account, e.Version, jsonText(e.Findings), id, e.Row); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended)
+			SELECT ?, value->>'row', value->>'intent', value->>'outcome', value->>'account', value->>'version', value->'findings', ? FROM json_each(?)`, id, now.Format(stamp), string(data))
+		return err
 	})
 }
 
-// An InFlight is an entry with a step whose result is not known.
+// An InFlight is an entry whose request was intended and whose result is not
+// known: a post was cut short while it was on its way.
 type InFlight struct {
-	batch.Entry
-	Sent time.Time
+	Entry  batch.Entry
+	Intent Intent
+	Sent   time.Time
 }
 
-// InFlight returns the entries that have a step without a result: a post was cut
-// short while they were on their way.
+// InFlight returns the entries on their way, in the order of their rows.
 func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT e.row, e.key, e.intent, e.outcome, e.account, e.version, e.changes, e.known, e.findings, e.cells, s.sent FROM entries e JOIN steps s ON s.batch = e.batch AND s.row = e.row WHERE s.batch = ? AND s.state = ? ORDER BY e.row", id, Sent)
+	rows, err := l.db.QueryContext(ctx, `WITH open AS (
+			SELECT j.value AS row, max(i.n) AS n, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
+			LEFT JOIN results a ON a.batch = i.batch AND a.row = j.value AND a.intent >= i.n
+			WHERE i.batch = ? AND a.row IS NULL GROUP BY j.value)
+		SELECT `+entryColumns+`, '[]', open.n, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	var open []InFlight
 	for rows.Next() {
+		var f InFlight
 		var sent string
-		e, err := scan(rows, &sent)
-		if err != nil {
+		if f.Entry, err = scan(rows, &f.Intent, &sent); err != nil {
 			return nil, err
 		}
-		at, err := time.Parse(stamp, sent)
-		if err != nil {
+		if f.Sent, err = time.Parse(stamp, sent); err != nil {
 			return nil, err
 		}
-		open = append(open, InFlight{e, at})
+		open = append(open, f)
 	}
 	return open, rows.Err()
 }
 
+// A Step is one time that an entry's request was intended, with the result if it
+// is the last.
+type Step struct {
+	Sent   time.Time
+	Ended  time.Time // zero: not known
+	Result account.Outcome
+}
+
 // Steps returns the steps of a row in their order.
 func (l *Ledger) Steps(ctx context.Context, id, row int) ([]Step, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT row, action, state, sent, ended, coalesce(result, '') FROM steps WHERE batch = ? AND row = ? ORDER BY n", id, row)
+	rows, err := l.db.QueryContext(ctx, `SELECT i.sent, coalesce(r.ended, ''), coalesce(r.outcome, '') FROM intents i
+		LEFT JOIN results r ON r.batch = i.batch AND r.row = ?2 AND r.intent = i.n
+		WHERE i.batch = ?1 AND EXISTS (SELECT 1 FROM json_each(i.rows) WHERE value = ?2) ORDER BY i.n`, id, row)
 	if err != nil {
 		return nil, err
 	}
@@ -125,20 +118,17 @@ func (l *Ledger) Steps(ctx context.Context, id, row int) ([]Step, error) {
 	var steps []Step
 	for rows.Next() {
 		var s Step
-		var sent string
-		var ended sql.NullString
-		if err := rows.Scan(&s.Row, &s.Action, &s.State, &sent, &ended, &s.Result); err != nil {
+		var sent, ended string
+		if err := rows.Scan(&sent, &ended, &s.Result); err != nil {
 			return nil, err
 		}
 		if s.Sent, err = time.Parse(stamp, sent); err != nil {
 			return nil, err
 		}
-		if ended.Valid {
-			at, err := time.Parse(stamp, ended.String)
-			if err != nil {
+		if ended != "" {
+			if s.Ended, err = time.Parse(stamp, ended); err != nil {
 				return nil, err
 			}
-			s.Ended = &at
 		}
 		steps = append(steps, s)
 	}

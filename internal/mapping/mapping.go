@@ -192,7 +192,17 @@ type Worker struct {
 	cells []string
 	state []state
 	wants *Wanted
+	memo  map[written]string // standard forms of texts that come again and again
 }
+
+// written is a text as a value of some kind.
+type written struct {
+	kind account.Kind
+	text string
+}
+
+// memoSize bounds the memo; a sheet has few countries but many names.
+const memoSize = 4096
 
 // state is what became of a field while its row is mapped.
 type state uint8
@@ -205,7 +215,7 @@ const (
 
 // NewWorker returns a Worker.
 func (m *Mapper) NewWorker() *Worker {
-	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields))}
+	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields)), memo: map[written]string{}}
 	w.scope = m.brief.NewScope(w.cell)
 	return w
 }
@@ -225,10 +235,11 @@ func (w *Worker) cell(heading string) (string, bool) {
 	return clean, true
 }
 
-// Map maps a row. With fixed, the field of that index gets the given value
-// whatever the row says, and what is made from it follows.
-func (w *Worker) Map(row sheet.Row, fixed map[int]string) *Wanted {
-	wanted := &Wanted{Row: row.Number, Values: make([]account.Value, len(w.brief.Fields))}
+// Map maps a row into wanted, whose memory it uses again. With fixed, the field
+// of that index gets the given value whatever the row says, and what is made from
+// it follows.
+func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
+	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], len(w.brief.Fields))[:len(w.brief.Fields)]}
 	w.cells, w.wants = row.Cells, wanted
 	if len(row.Cells) > len(w.headings) {
 		for _, cell := range row.Cells[len(w.headings):] {
@@ -258,7 +269,6 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string) *Wanted {
 			wanted.Aside, wanted.Findings = true, nil
 		}
 	}
-	return wanted
 }
 
 // field finds the value of field i.
@@ -296,29 +306,25 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 	if w.from[i] >= len(w.cells) {
 		return account.Value{}, fine
 	}
-	written := w.cells[w.from[i]]
-	text, spaced := words.Clean(written)
+	heading, text := w.headings[w.from[i]], w.cells[w.from[i]]
+	if !words.IsPlain(text) {
+		var sound bool
+		if text, sound = w.tidy(f, heading, text); !sound {
+			return account.Value{}, faulty
+		}
+	}
 	if text == "" {
 		return account.Value{}, fine
 	}
-	heading := w.headings[w.from[i]]
 	if len(text) > maxValue {
 		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
 		return account.Value{}, faulty
 	}
-	if r, bad := words.ControlCharacter(text); bad {
-		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(text), r))
-		return account.Value{}, faulty
-	}
-	if f.Name != "streetAddress" {
-		line, broken := words.OneLine(text)
-		text, spaced = line, spaced || broken
-	}
-	if spaced {
-		w.find(account.Note, "odd-white-space", heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(text)))
-	}
 	if f.Via != nil {
-		through, ok := f.Via[words.Key(text)]
+		through, ok := f.ViaExact[text]
+		if !ok {
+			through, ok = f.Via[words.Key(text)]
+		}
 		if !ok {
 			w.find(account.Error, "via-unlisted", heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
 			if near := words.Nearest(text, f.ViaWords); near != "" {
@@ -334,10 +340,41 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 	return w.standard(f, heading, text)
 }
 
+// tidy takes away what cannot be seen around and in a cell's text. It is not
+// sound if it holds what nobody could have typed.
+func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound bool) {
+	tidy, spaced := words.Clean(text)
+	if r, bad := words.ControlCharacter(tidy); bad {
+		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
+		return "", false
+	}
+	if f.Name != "streetAddress" {
+		line, broken := words.OneLine(tidy)
+		tidy, spaced = line, spaced || broken
+	}
+	if spaced && tidy != "" {
+		w.find(account.Note, "odd-white-space", heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(tidy)))
+	}
+	return tidy, true
+}
+
 // standard reads text as a value of the field's kind.
 func (w *Worker) standard(f *brief.Field, heading, text string) (account.Value, state) {
+	if f.Kind == account.Text {
+		return account.Of(text), fine
+	}
+	again := written{f.Kind, text}
+	if value, ok := w.memo[again]; ok {
+		return account.Of(value), fine
+	}
 	value, err := w.reader.Read(f.Kind, text)
 	if err == nil {
+		switch f.Kind {
+		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
+			if len(w.memo) < memoSize {
+				w.memo[again] = value
+			}
+		}
 		return account.Of(value), fine
 	}
 	code := "not-allowed-value"
@@ -355,8 +392,8 @@ func (w *Worker) standard(f *brief.Field, heading, text string) (account.Value, 
 // make makes field i with its expression. It makes nothing from a field with an
 // error, which has been told, nor from one that the sheet doesn't speak of.
 func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made bool) {
-	for _, name := range f.Make.Fields {
-		switch used := w.brief.Field(name); {
+	for _, used := range f.Make.Uses {
+		switch {
 		case w.state[used] == faulty:
 			return account.Value{}, faulty, true
 		case w.state[used] == absent && !w.brief.Fields[used].Fallback.Present():
@@ -386,8 +423,7 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 // uses a faulty field, or compares a date or number that is blank, is passed
 // over: what is wrong there is told elsewhere.
 func (w *Worker) Holds(c brief.Check) (bool, error) {
-	for _, name := range c.That.Fields {
-		i := w.brief.Field(name)
+	for _, i := range c.That.Uses {
 		kind := w.brief.Fields[i].Kind
 		blank := !w.wants.Values[i].Filled()
 		if w.state[i] == faulty || blank && (kind == account.Date || kind == account.Number) {

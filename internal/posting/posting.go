@@ -26,8 +26,9 @@ import (
 const (
 	blockSize   = 64
 	resultDelay = 25 * time.Millisecond
-	lookAhead   = 2000 // entries whose accounts are looked up together before they are sent
-	maxAttempts = 3    // at a request whose answer stays unclear
+	lookAhead   = 5000        // entries whose accounts are looked up together before they are sent
+	lookAgain   = time.Minute // after which they are looked up again
+	maxAttempts = 3           // at a request whose answer stays unclear
 )
 
 // A Post carries one batch out.
@@ -41,7 +42,7 @@ type Post struct {
 	Now      func() time.Time
 	Progress func(done, total int) // may be nil
 
-	results chan batch.Entry
+	results chan ledger.Result
 	resent  map[int]bool // rows whose request an earlier post may have had carried out
 }
 
@@ -78,23 +79,23 @@ func (p *Post) run(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	p.results = make(chan batch.Entry, blockSize)
-	ready := make(chan batch.Entry)
+	p.results = make(chan ledger.Result, blockSize)
+	ready := make(chan ledger.Result)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := context.WithoutCancel(ctx)
 	for range max(1, p.Together) {
 		workers.Go(func() {
-			for e := range ready {
+			for r := range ready {
 				if ctx.Err() == nil {
-					if err := p.carryOut(sending, &e); err != nil {
+					if err := p.carryOut(sending, &r.Entry); err != nil {
 						cancel(err)
-						if e.Outcome == account.Waiting && isOpen(err) {
-							continue // its step stays noted as sent
+						if r.Entry.Outcome == account.Waiting && isOpen(err) {
+							continue // it stays noted as on its way
 						}
 					}
 				}
-				p.results <- e
+				p.results <- r
 			}
 		})
 	}
@@ -118,7 +119,7 @@ func isOpen(err error) bool {
 }
 
 // feed hands the waiting entries out, each after its intent is on disk.
-func (p *Post) feed(ctx context.Context, ready chan<- batch.Entry, total int) error {
+func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) error {
 	for after, fed := 0, 0; fed < total; {
 		var window []batch.Entry
 		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(lookAhead, total-fed)}
@@ -133,19 +134,26 @@ func (p *Post) feed(ctx context.Context, ready chan<- batch.Entry, total int) er
 		}
 		after = window[len(window)-1].Row
 		fed += len(window)
-		if err := p.refuseStale(ctx, window); err != nil {
-			return ignoreCancel(ctx, err)
-		}
-		for block := range slices.Chunk(window, blockSize) {
+		var looked time.Time
+		for len(window) > 0 {
+			if p.Now().Sub(looked) > lookAgain {
+				if err := p.refuseStale(ctx, window); err != nil {
+					return ignoreCancel(ctx, err)
+				}
+				looked = p.Now()
+			}
 			if ctx.Err() != nil {
 				return nil
 			}
-			if err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now()); err != nil {
+			block := window[:min(blockSize, len(window))]
+			window = window[len(block):]
+			intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now())
+			if err != nil {
 				return ignoreCancel(ctx, err)
 			}
 			// Once noted, each has to come to a result, be it that it was not sent.
 			for _, e := range block {
-				ready <- e
+				ready <- ledger.Result{Entry: e, Intent: intent}
 			}
 		}
 	}
@@ -162,7 +170,7 @@ func ignoreCancel(ctx context.Context, err error) error {
 
 // record writes results down in small groups.
 func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
-	var group []batch.Entry
+	var group []ledger.Result
 	done := 0
 	var failed error
 	write := func() {
@@ -172,8 +180,8 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Now()); failed != nil {
 			stop(failed)
 		}
-		for _, e := range group {
-			if e.Outcome != account.Waiting {
+		for _, r := range group {
+			if r.Entry.Outcome != account.Waiting {
 				done++
 			}
 		}
@@ -186,12 +194,12 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 	defer tick.Stop()
 	for {
 		select {
-		case e, more := <-p.results:
+		case r, more := <-p.results:
 			if !more {
 				write()
 				return failed
 			}
-			if group = append(group, e); len(group) == blockSize {
+			if group = append(group, r); len(group) == blockSize {
 				write()
 			}
 		case <-tick.C:
@@ -482,14 +490,14 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			newest = step.Sent
 		}
 	}
-	if wait := p.Settle - p.Now().Sub(newest); wait > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Intent == account.Create }) {
+	if wait := p.Settle - p.Now().Sub(newest); wait > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
 		select {
 		case <-time.After(min(wait, p.Settle)):
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
-	settled := make([]batch.Entry, 0, len(open))
+	settled := make([]ledger.Result, 0, len(open))
 	for _, step := range open {
 		e := step.Entry
 		if e.Intent == account.Create {
@@ -501,7 +509,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			break
 		}
 		p.resent[e.Row] = e.Outcome == account.Waiting
-		settled = append(settled, e)
+		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
 	}
 	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)
 }

@@ -38,7 +38,6 @@ func (t *resourceType) accept(body map[string]any) (map[string]any, error) {
 		}
 	}
 	out := map[string]any{}
-	top := append(common(), t.schema.attributes...)
 	for name, value := range body {
 		if s := t.extension(name); s != nil {
 			if !containsFold(schemas, s.id) {
@@ -57,7 +56,7 @@ func (t *resourceType) accept(body map[string]any) (map[string]any, error) {
 			}
 			continue
 		}
-		a := named(top, name)
+		a := named(t.top, name)
 		if a == nil {
 			return nil, invalid("there is no attribute %q", name)
 		}

@@ -146,6 +146,7 @@ type resourceType struct {
 	name, endpoint string
 	schema         *schema
 	extensions     []*schema
+	top            []*attribute // common attributes and those of the schema
 }
 
 func newSchema(id, name, description, definitions string) *schema {
@@ -206,13 +207,17 @@ schemas reference multi`).attributes
 }
 
 func newTypes() []*resourceType {
-	return []*resourceType{
-		{"User", "/Users", newSchema(userSchema, "User", "A person's account", userAttributes), []*schema{
+	types := []*resourceType{
+		{name: "User", endpoint: "/Users", schema: newSchema(userSchema, "User", "A person's account", userAttributes), extensions: []*schema{
 			newSchema(enterpriseSchema, "EnterpriseUser", "What an organisation keeps of its people", enterpriseAttributes),
 			newSchema(crewSchema, "Crew", "What the practice application keeps of a ship's crew", crewAttributes),
 		}},
-		{"Group", "/Groups", newSchema(groupSchema, "Group", "A group of accounts", groupAttributes), nil},
+		{name: "Group", endpoint: "/Groups", schema: newSchema(groupSchema, "Group", "A group of accounts", groupAttributes)},
 	}
+	for _, t := range types {
+		t.top = append(common(), t.schema.attributes...)
+	}
+	return types
 }
 
 // place is where in a resource an attribute path leads.
@@ -224,7 +229,7 @@ type place struct {
 
 // locate resolves "attr", "attr.sub" and either with a schema's URN before.
 func (t *resourceType) locate(path string) (place, bool) {
-	attributes := append(common(), t.schema.attributes...)
+	attributes := t.top
 	var p place
 	if strings.HasPrefix(strings.ToLower(path), "urn:") {
 		for _, s := range append([]*schema{t.schema}, t.extensions...) {

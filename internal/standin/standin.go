@@ -258,8 +258,7 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	if status == http.StatusCreated {
 		w.Header().Set("Location", location(r, st.kind, rec.id))
 	}
-	query := r.URL.Query()
-	s.answer(w, r, status, s.project(r, st.kind, rec, query.Get("attributes"), query.Get("excludedAttributes")))
+	s.answer(w, r, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
 }
 
 // keptOnce refuses a PUT that changes what can be set only once.
@@ -403,8 +402,9 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request, st *store, param f
 	total := len(found)
 	found = found[min(start-1, total):min(start-1+count, total)]
 	resources := make([]any, len(found))
+	wanted := newProjection(st.kind, param)
 	for i, rec := range found {
-		resources[i] = s.project(r, st.kind, rec, param("attributes"), param("excludedAttributes"))
+		resources[i] = s.project(r, st.kind, rec, wanted)
 	}
 	s.answer(w, r, http.StatusOK, map[string]any{"schemas": []string{listMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": resources})
 }
@@ -449,8 +449,34 @@ func location(r *http.Request, kind *resourceType, id string) string {
 	return "http://" + r.Host + base + kind.endpoint + "/" + id
 }
 
-// project makes the representation of a record (RFC 7644 section 3.9).
-func (s *Server) project(r *http.Request, kind *resourceType, rec *record, only, without string) map[string]any {
+// projection says which attributes to give (RFC 7644 section 3.9).
+type projection struct {
+	only    []place
+	onlySet bool
+	without []string
+}
+
+func newProjection(kind *resourceType, param func(string) string) projection {
+	var p projection
+	if text := param("attributes"); text != "" {
+		p.onlySet = true
+		for path := range strings.SplitSeq(text, ",") {
+			if at, ok := kind.locate(strings.TrimSpace(path)); ok {
+				p.only = append(p.only, at)
+			}
+		}
+		return p
+	}
+	for path := range strings.SplitSeq(param("excludedAttributes"), ",") {
+		if at, ok := kind.locate(strings.TrimSpace(path)); ok && at.attr != nil && at.sub == nil && at.extension == "" {
+			p.without = append(p.without, at.attr.Name)
+		}
+	}
+	return p
+}
+
+// project makes the representation of a record.
+func (s *Server) project(r *http.Request, kind *resourceType, rec *record, wanted projection) map[string]any {
 	out := make(map[string]any, len(rec.body)+3)
 	schemas := []string{kind.schema.id}
 	for name, value := range rec.body {
@@ -468,20 +494,15 @@ func (s *Server) project(r *http.Request, kind *resourceType, rec *record, only,
 		meta["version"] = rec.etag()
 	}
 	out["meta"] = meta
-	if only != "" {
+	if wanted.onlySet {
 		kept := map[string]any{}
-		for path := range strings.SplitSeq(only, ",") {
-			if at, ok := kind.locate(strings.TrimSpace(path)); ok {
-				keep(kept, out, at)
-			}
+		for _, at := range wanted.only {
+			keep(kept, out, at)
 		}
 		out = kept
-	} else if without != "" {
-		for path := range strings.SplitSeq(without, ",") {
-			if at, ok := kind.locate(strings.TrimSpace(path)); ok && at.attr != nil && at.sub == nil && at.extension == "" {
-				delete(out, at.attr.Name)
-			}
-		}
+	}
+	for _, name := range wanted.without {
+		delete(out, name)
 	}
 	out["id"], out["schemas"] = rec.id, schemas
 	return out

@@ -32,15 +32,16 @@ type store struct {
 	kind   *resourceType
 	mu     sync.RWMutex
 	byID   map[string]*record
-	order  []string                     // of ids, as they were made
+	order  []string // of ids, as they were made
+	keys   []uniqueKey
 	unique map[string]map[string]string // attribute path → value → id
 	next   int
 	dirty  bool
 }
 
 func newStore(kind *resourceType) *store {
-	s := &store{kind: kind, byID: map[string]*record{}, unique: map[string]map[string]string{}}
-	for _, key := range s.uniqueKeys() {
+	s := &store{kind: kind, keys: kind.uniqueKeys(), byID: map[string]*record{}, unique: map[string]map[string]string{}}
+	for _, key := range s.keys {
 		s.unique[key.path] = map[string]string{}
 	}
 	return s
@@ -51,13 +52,13 @@ type uniqueKey struct {
 	at   place
 }
 
-func (s *store) uniqueKeys() []uniqueKey {
+func (t *resourceType) uniqueKeys() []uniqueKey {
 	var keys []uniqueKey
-	for _, part := range append([]*schema{s.kind.schema}, s.kind.extensions...) {
+	for _, part := range append([]*schema{t.schema}, t.extensions...) {
 		for _, a := range part.attributes {
 			if a.Uniqueness != "none" {
 				at := place{attr: a}
-				if part != s.kind.schema {
+				if part != t.schema {
 					at.extension = part.id
 				}
 				keys = append(keys, uniqueKey{part.id + ":" + a.Name, at})
@@ -87,8 +88,7 @@ func (s *store) put(id string, body map[string]any, now, visible time.Time) (*re
 }
 
 func (s *store) putLocked(id string, body map[string]any, now, visible time.Time) (*record, error) {
-	keys := s.uniqueKeys()
-	for _, k := range keys {
+	for _, k := range s.keys {
 		if value := k.of(body); value != "" {
 			if owner, taken := s.unique[k.path][value]; taken && owner != id {
 				return nil, &problem{409, "uniqueness", fmt.Sprintf("%s %q is taken by the resource %s", k.at.attr.Name, k.of(body), owner)}
@@ -98,7 +98,7 @@ func (s *store) putLocked(id string, body map[string]any, now, visible time.Time
 	r := &record{id: id, body: body, version: 1, created: now, modified: now, visible: visible}
 	if old := s.byID[id]; old != nil {
 		r.version, r.created, r.visible = old.version+1, old.created, old.visible
-		s.forget(old, keys)
+		s.forget(old)
 	} else {
 		if id == "" {
 			s.next++
@@ -107,7 +107,7 @@ func (s *store) putLocked(id string, body map[string]any, now, visible time.Time
 		s.order = append(s.order, r.id)
 	}
 	s.byID[r.id] = r
-	for _, k := range keys {
+	for _, k := range s.keys {
 		if value := k.of(body); value != "" {
 			s.unique[k.path][value] = r.id
 		}
@@ -116,8 +116,8 @@ func (s *store) putLocked(id string, body map[string]any, now, visible time.Time
 	return r, nil
 }
 
-func (s *store) forget(r *record, keys []uniqueKey) {
-	for _, k := range keys {
+func (s *store) forget(r *record) {
+	for _, k := range s.keys {
 		if value := k.of(r.body); value != "" {
 			delete(s.unique[k.path], value)
 		}
@@ -168,7 +168,7 @@ func (s *store) remove(id, version string, now time.Time) error {
 	if version != "" && version != "*" && version != r.etag() {
 		return &problem{412, "", fmt.Sprintf("the resource is of version %s", r.etag())}
 	}
-	s.forget(r, s.uniqueKeys())
+	s.forget(r)
 	delete(s.byID, id)
 	s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == id })
 	s.dirty = true
@@ -219,7 +219,7 @@ func (s *store) indexed(f filter) (ids []string, ok bool) {
 		if f.op != "eq" || f.at.sub != nil || f.at.attr.Uniqueness == "none" || !isText {
 			return nil, false
 		}
-		for _, k := range s.uniqueKeys() {
+		for _, k := range s.keys {
 			if k.at.attr.Name == f.at.attr.Name && k.at.extension == f.at.extension {
 				if !k.at.attr.CaseExact {
 					text = strings.ToLower(text)

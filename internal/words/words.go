@@ -21,7 +21,7 @@ import (
 // It reports whether white space or invisible characters were changed; composing
 // alone does not count, as nobody can see it.
 func Clean(s string) (clean string, changed bool) {
-	if isTidyASCII(s) {
+	if IsPlain(s) {
 		return s, false
 	}
 	clean = strings.TrimFunc(s, isBlank)
@@ -43,15 +43,17 @@ func Clean(s string) (clean string, changed bool) {
 	return clean, changed
 }
 
-func isTidyASCII(s string) bool {
+// IsPlain reports whether s is printable ASCII without a space at either end:
+// text that Clean, OneLine and ControlCharacter have nothing to say about.
+func IsPlain(s string) bool {
 	if s == "" {
 		return true
 	}
-	if s[0] <= ' ' || s[len(s)-1] <= ' ' {
+	if s[0] == ' ' || s[len(s)-1] == ' ' {
 		return false
 	}
 	for i := 0; i < len(s); i++ {
-		if s[i] >= utf8.RuneSelf {
+		if s[i] < ' ' || s[i] > '~' {
 			return false
 		}
 	}
@@ -142,8 +144,12 @@ func squeeze(s string, keep func(rune) bool) string {
 		}
 		return string(out)
 	}
-	for _, r := range norm.NFD.String(s) {
-		if unicode.Is(unicode.Mn, r) {
+	var apart [128]byte
+	letters := norm.NFD.AppendString(apart[:0], s)
+	for len(letters) > 0 {
+		r, size := utf8.DecodeRune(letters)
+		letters = letters[size:]
+		if r >= 0x300 && unicode.Is(unicode.Mn, r) {
 			continue
 		}
 		r = unicode.ToLower(r)
@@ -286,10 +292,10 @@ func Last(s string, n int) string {
 }
 
 // Nearest returns the candidate that a person most likely meant by word, or ""
-// when none is near: at most a third of the letters may differ.
+// when none is near: at most one letter in four may differ.
 func Nearest(word string, candidates []string) string {
 	key := Key(word)
-	best, bestDistance := "", len(key)/3+1
+	best, bestDistance := "", max(1, len(key)/4)+1
 	for _, candidate := range candidates {
 		other := Key(candidate)
 		if other == key && key != "" {

@@ -1,0 +1,189 @@
+// Command bench measures whole processes against a floor taken in the same run,
+// and prints ratios, as single times say little on a busy machine.
+//
+//	go run ./bench check     check of 100,000 and 1,000,000 rows against a bare read of the file
+//	go run ./bench post      5,000 creates against a bare loop of the same requests
+//	go run ./bench start     the time to print the help against a program that prints a line
+//	go run ./bench all
+//	go run ./bench generate FILE ROWS
+package main
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+func main() {
+	log.SetFlags(0)
+	if err := run(os.Args[1:]); err != nil {
+		log.Fatal("bench: ", err)
+	}
+}
+
+func run(args []string) error {
+	if len(args) == 3 && args[0] == "generate" {
+		n, err := strconv.Atoi(args[2])
+		return errors.Join(err, generate(args[1], n))
+	}
+	// The floors run as processes of their own, by this program.
+	if len(args) == 2 && args[0] == "read" {
+		return bareRead(args[1])
+	}
+	if len(args) == 4 && args[0] == "send" {
+		return bareSend(args[1], args[2], args[3])
+	}
+	if len(args) != 1 {
+		return errors.New("say what to measure: check, post, start or all")
+	}
+	dir, err := os.MkdirTemp("", "evenledger-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	program := filepath.Join(dir, "evenledger")
+	build := exec.Command("go", "build", "-o", program, "./cmd/evenledger")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "post": benchPost, "start": benchStart}
+	if args[0] == "all" {
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchPost(program, dir))
+	}
+	measure, ok := measures[args[0]]
+	if !ok {
+		return fmt.Errorf("there is no measure %q", args[0])
+	}
+	return measure(program, dir)
+}
+
+// usage is what one run of a process took.
+type usage struct {
+	wall time.Duration
+	peak int64 // bytes
+}
+
+// measure runs a command; an exit code of 1 is fine, as it tells of rows.
+func measure(cmd *exec.Cmd) (usage, error) {
+	begun := time.Now()
+	out, err := cmd.Output()
+	took := time.Since(begun)
+	var exit *exec.ExitError
+	if err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
+		if exit != nil {
+			out = append(out, exit.Stderr...)
+		}
+		return usage{}, fmt.Errorf("%v: %w\n%s", cmd.Args, err, out)
+	}
+	peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
+	return usage{took, peak}, nil
+}
+
+// pairs runs two commands in turn and returns the usage of each with the median
+// wall time, and the median ratio of a's to b's.
+func pairs(n int, a, b func() *exec.Cmd) (ua, ub usage, ratio float64, err error) {
+	var as, bs []usage
+	var ratios []float64
+	for range n {
+		x, err := measure(a())
+		if err != nil {
+			return ua, ub, 0, err
+		}
+		y, err := measure(b())
+		if err != nil {
+			return ua, ub, 0, err
+		}
+		as, bs, ratios = append(as, x), append(bs, y), append(ratios, x.wall.Seconds()/y.wall.Seconds())
+	}
+	byWall := func(x, y usage) int { return int(x.wall - y.wall) }
+	slices.SortFunc(as, byWall)
+	slices.SortFunc(bs, byWall)
+	slices.Sort(ratios)
+	return as[n/2], bs[n/2], ratios[n/2], nil
+}
+
+func self(args ...string) *exec.Cmd {
+	program, err := os.Executable()
+	if err != nil {
+		log.Fatal(err)
+	}
+	return exec.Command(program, args...)
+}
+
+// bareRead is the floor of reading: every record, nothing done with it.
+func bareRead(path string) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	r := csv.NewReader(file)
+	r.ReuseRecord = true
+	for {
+		if _, err := r.Read(); errors.Is(err, io.EOF) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+func benchCheck(program, dir string) error {
+	if err := os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte("ledger: ledger.db\n"), 0o644); err != nil {
+		return err
+	}
+	brief := filepath.Join(dir, "bench.yaml")
+	if err := os.WriteFile(brief, []byte(checkBrief), 0o644); err != nil {
+		return err
+	}
+	for _, rows := range []int{100_000, 1_000_000} {
+		sheet := filepath.Join(dir, "sheet.csv")
+		if err := generate(sheet, rows); err != nil {
+			return err
+		}
+		check, read, ratio, err := pairs(3,
+			func() *exec.Cmd {
+				cmd := exec.Command(program, "check", sheet, "-b", brief, "--offline", "--plain")
+				cmd.Dir = dir
+				return cmd
+			},
+			func() *exec.Cmd { return self("read", sheet) })
+		if err != nil {
+			return err
+		}
+		fmt.Printf("check  %9d rows: %6.2f s, %4d MB; bare read %5.2f s; rows/s against the bare read %.3f\n",
+			rows, check.wall.Seconds(), check.peak>>20, read.wall.Seconds(), 1/ratio)
+	}
+	return nil
+}
+
+func benchStart(program, dir string) error {
+	source := filepath.Join(dir, "hello.go")
+	if err := os.WriteFile(source, []byte("package main\n\nimport \"fmt\"\n\nfunc main() { fmt.Println(\"hello\") }\n"), 0o644); err != nil {
+		return err
+	}
+	hello := filepath.Join(dir, "hello")
+	build := exec.Command("go", "build", "-o", hello, source)
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	for _, args := range [][]string{{"version"}, {"--help"}} {
+		ours, theirs, ratio, err := pairs(101, func() *exec.Cmd { return exec.Command(program, args...) }, func() *exec.Cmd { return exec.Command(hello) })
+		if err != nil {
+			return err
+		}
+		fmt.Printf("start  %-9s %5.2f ms; a program that prints a line %5.2f ms; ratio %.2f\n", args[0], 1000*ours.wall.Seconds(), 1000*theirs.wall.Seconds(), ratio)
+	}
+	return nil
+}

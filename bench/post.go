@@ -1,0 +1,200 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+const (
+	creates  = 5000
+	together = 4
+	token    = "bench"
+)
+
+const postBrief = `brief: Bench
+match: [employeeNumber, userName]
+fields:
+  employeeNumber: {from: Staff no}
+  givenName: {from: First name}
+  familyName: {from: Surname}
+  displayName: {make: 'givenName + " " + familyName'}
+  userName: {make: 'fold(givenName) + "." + fold(familyName) + "." + employeeNumber'}
+  email: {make: 'userName + "@brindlesound.example"'}
+  title: {from: Position}
+  department: {from: Department}
+  country: {from: Country}
+  preferredLanguage: {from: Language}
+`
+
+// practice starts a stand-in in a process of its own and returns its address.
+func practice(program, dir string) (url string, stop func() error, err error) {
+	cmd := exec.Command(program, "standin", "--port", "0", "--token", "env:BENCH_TOKEN", "--json")
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), "BENCH_TOKEN="+token)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	var told struct{ URL string }
+	if err := json.NewDecoder(out).Decode(&told); err != nil {
+		return "", nil, errors.Join(err, cmd.Process.Kill())
+	}
+	return told.URL, func() error {
+		err := cmd.Process.Signal(os.Interrupt)
+		_, waitErr := cmd.Process.Wait()
+		return errors.Join(err, waitErr)
+	}, nil
+}
+
+// benchPost times a post of creates with its ledger on disk, and a bare loop of
+// the same requests over as many connections, each against a fresh stand-in.
+func benchPost(program, dir string) error {
+	sheet := filepath.Join(dir, "post.csv")
+	if err := errors.Join(generate(sheet, creates), os.WriteFile(filepath.Join(dir, "post.yaml"), []byte(postBrief), 0o644)); err != nil {
+		return err
+	}
+	var ratios, ours, bare []float64
+	for range 5 {
+		a, err := timePost(program, dir, sheet)
+		if err != nil {
+			return err
+		}
+		b, err := timeBare(program, dir)
+		if err != nil {
+			return err
+		}
+		ours, bare, ratios = append(ours, a), append(bare, b), append(ratios, b/a)
+	}
+	slices.Sort(ratios)
+	slices.Sort(ours)
+	slices.Sort(bare)
+	fmt.Printf("post   %9d creates, %d at once: %5.2f s; bare loop %5.2f s; creates/s against the bare loop %.2f (from %.2f to %.2f)\n", creates, together, ours[2], bare[2], ratios[2], ratios[0], ratios[4])
+	return nil
+}
+
+func timePost(program, dir, sheet string) (seconds float64, err error) {
+	url, stop, err := practice(program, dir)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	old, err := filepath.Glob(filepath.Join(dir, "ledger.db*"))
+	if err != nil {
+		return 0, err
+	}
+	for _, path := range old {
+		if err := os.Remove(path); err != nil {
+			return 0, err
+		}
+	}
+	config := fmt.Sprintf("systems:\n  bench: {url: %q, token: env:BENCH_TOKEN, together: %d}\n", url, together)
+	if err := os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644); err != nil {
+		return 0, err
+	}
+	run := func(args ...string) (usage, error) {
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "BENCH_TOKEN="+token)
+		return measure(cmd)
+	}
+	if _, err := run("draft", sheet, "-b", filepath.Join(dir, "post.yaml")); err != nil {
+		return 0, err
+	}
+	took, err := run("post", "1", "--yes")
+	return took.wall.Seconds(), err
+}
+
+func timeBare(program, dir string) (seconds float64, err error) {
+	url, stop, err := practice(program, dir)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	took, err := measure(self("send", url, strconv.Itoa(creates), strconv.Itoa(together)))
+	return took.wall.Seconds(), err
+}
+
+// bareSend is the floor of posting: requests of the same shape and nothing else.
+func bareSend(url, count, connections string) error {
+	n, err := strconv.Atoi(count)
+	if err != nil {
+		return err
+	}
+	workers, err := strconv.Atoi(connections)
+	if err != nil {
+		return err
+	}
+	client := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: workers}}
+	numbers := make(chan int)
+	failed := make(chan error, workers)
+	var group sync.WaitGroup
+	for range workers {
+		group.Go(func() {
+			for i := range numbers {
+				if err := sendOne(client, url, i); err != nil {
+					select {
+					case failed <- err:
+					default:
+					}
+				}
+			}
+		})
+	}
+	for i := range n {
+		numbers <- i
+	}
+	close(numbers)
+	group.Wait()
+	select {
+	case err := <-failed:
+		return err
+	default:
+		return nil
+	}
+}
+
+func sendOne(client *http.Client, url string, i int) error {
+	number := strconv.Itoa(100000 + i)
+	userName := "siobhan.wisniewski." + number
+	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+	body, err := json.Marshal(map[string]any{
+		"schemas":  []string{"urn:ietf:params:scim:schemas:core:2.0:User", enterprise},
+		"userName": userName, "displayName": "Siobhán Wiśniewski", "title": "Second engineer", "preferredLanguage": "pl",
+		"name":      map[string]any{"givenName": "Siobhán", "familyName": "Wiśniewski"},
+		"emails":    []any{map[string]any{"type": "work", "primary": true, "value": userName + "@brindlesound.example"}},
+		"addresses": []any{map[string]any{"type": "work", "country": "PL"}},
+		enterprise:  map[string]any{"employeeNumber": number, "department": "Engine"},
+	})
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(http.MethodPost, url+"/Users", bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set("Content-Type", "application/scim+json")
+	resp, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(resp.Body)
+	if err == nil && resp.StatusCode != http.StatusCreated {
+		err = fmt.Errorf("%s: %s", resp.Status, strings.TrimSpace(string(answer)))
+	}
+	return err
+}
