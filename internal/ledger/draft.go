@@ -105,7 +105,7 @@ func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) erro
 		}
 		defer update.Close()
 		for _, e := range entries {
-			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, jsonText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
+			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
 				return err
 			}
 		}

@@ -60,6 +60,8 @@ type Ledger struct {
 	db      *sql.DB
 	path    string
 	writing sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
+	intend  *sql.Stmt
+	record  *sql.Stmt
 }
 
 // Open opens the ledger at path and makes it if there is none.
@@ -76,6 +78,13 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	l := &Ledger{db: db, path: path}
 	if err := l.migrate(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("the ledger %s: %w", path, err), db.Close())
+	}
+	if l.intend, err = db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
+		l.record, err = db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended)
+			SELECT ?, value->>'row', value->>'intent', value->>'outcome', value->>'account', value->>'version', value->'findings', ? FROM json_each(?)`)
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	return l, nil
 }
@@ -325,7 +334,51 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &cells}, more...)...); err != nil {
 		return e, err
 	}
-	return e, errors.Join(read(changes, &e.Changes), read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+	var err error
+	if e.Changes, err = readChanges(changes); err != nil {
+		return e, err
+	}
+	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+}
+
+// Changes stand in the tables as one flat list of texts, three for each (field,
+// before, after), as lists of texts are read many times faster than objects. A
+// value is marked with "=", and what is absent is "-".
+func changesText(changes []account.Change) string {
+	flat := make([]string, 0, 3*len(changes))
+	for _, c := range changes {
+		flat = append(flat, c.Field, mark(c.Before), mark(c.After))
+	}
+	return jsonText(flat)
+}
+
+func mark(v account.Value) string {
+	if !v.Present() {
+		return "-"
+	}
+	return "=" + v.Text()
+}
+
+func readChanges(text string) ([]account.Change, error) {
+	var flat []string
+	if err := read(text, &flat); err != nil {
+		return nil, err
+	}
+	if len(flat)%3 != 0 {
+		return nil, errors.New("the ledger's list of changes is broken")
+	}
+	changes := make([]account.Change, 0, len(flat)/3)
+	for i := 0; i < len(flat); i += 3 {
+		changes = append(changes, account.Change{Field: flat[i], Before: unmark(flat[i+1]), After: unmark(flat[i+2])})
+	}
+	return changes, nil
+}
+
+func unmark(text string) account.Value {
+	if text, ok := strings.CutPrefix(text, "="); ok {
+		return account.Of(text)
+	}
+	return account.Value{}
 }
 
 func read(text string, into any) error {

@@ -21,7 +21,7 @@ func (l *Ledger) Intend(ctx context.Context, id int, entries []batch.Entry, now 
 		rows[i] = e.Row
 	}
 	err = l.write(ctx, func(tx *sql.Tx) error {
-		return tx.QueryRowContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n", id, jsonText(rows), now.Format(stamp)).Scan(&n)
+		return tx.StmtContext(ctx, l.intend).QueryRowContext(ctx, id, jsonText(rows), now.Format(stamp)).Scan(&n)
 	})
 	return n, err
 }
@@ -58,8 +58,7 @@ func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.
 		return err
 	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended)
-			SELECT ?, value->>'row', value->>'intent', value->>'outcome', value->>'account', value->>'version', value->'findings', ? FROM json_each(?)`, id, now.Format(stamp), string(data))
+		_, err := tx.StmtContext(ctx, l.record).ExecContext(ctx, id, now.Format(stamp), string(data))
 		return err
 	})
 }

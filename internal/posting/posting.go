@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
@@ -80,7 +82,7 @@ func (p *Post) run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	p.results = make(chan ledger.Result, blockSize)
-	ready := make(chan ledger.Result)
+	ready := make(chan ledger.Result, blockSize) // the next block is noted while this one is sent
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := context.WithoutCancel(ctx)
@@ -120,12 +122,34 @@ func isOpen(err error) bool {
 
 // feed hands the waiting entries out, each after its intent is on disk.
 func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) error {
-	for after, fed := 0, 0; fed < total; {
+	// The next window is read while this one is sent.
+	windows := make(chan []batch.Entry)
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		defer close(windows)
+		return p.readWindows(ctx, total, windows)
+	})
+	group.Go(func() error {
+		for window := range windows {
+			if err := p.feedWindow(ctx, window, ready); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return ignoreCancel(ctx, group.Wait())
+}
+
+// readWindows reads the waiting entries in pieces; the first is small, so that
+// sending begins soon.
+func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
+	size := blockSize * 4
+	for after, read := 0, 0; read < total; size = lookAhead {
 		var window []batch.Entry
-		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(lookAhead, total-fed)}
+		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(size, total-read)}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
-				return ignoreCancel(ctx, err)
+				return err
 			}
 			window = append(window, e)
 		}
@@ -133,28 +157,34 @@ func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) 
 			return nil
 		}
 		after = window[len(window)-1].Row
-		fed += len(window)
-		var looked time.Time
-		for len(window) > 0 {
-			if p.Now().Sub(looked) > lookAgain {
-				if err := p.refuseStale(ctx, window); err != nil {
-					return ignoreCancel(ctx, err)
-				}
-				looked = p.Now()
+		read += len(window)
+		select {
+		case windows <- window:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	return nil
+}
+
+func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- ledger.Result) error {
+	var looked time.Time
+	for len(window) > 0 && ctx.Err() == nil {
+		if p.Now().Sub(looked) > lookAgain {
+			if err := p.refuseStale(ctx, window); err != nil {
+				return err
 			}
-			if ctx.Err() != nil {
-				return nil
-			}
-			block := window[:min(blockSize, len(window))]
-			window = window[len(block):]
-			intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now())
-			if err != nil {
-				return ignoreCancel(ctx, err)
-			}
-			// Once noted, each has to come to a result, be it that it was not sent.
-			for _, e := range block {
-				ready <- ledger.Result{Entry: e, Intent: intent}
-			}
+			looked = p.Now()
+		}
+		block := window[:min(blockSize, len(window))]
+		window = window[len(block):]
+		intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now())
+		if err != nil {
+			return err
+		}
+		// Once noted, each has to come to a result, be it that it was not sent.
+		for _, e := range block {
+			ready <- ledger.Result{Entry: e, Intent: intent}
 		}
 	}
 	return nil
