@@ -184,7 +184,8 @@ type fieldSource struct {
 }
 
 func (b *Brief) readFields(node, root yamldoc.Node, options Options) []fieldSource {
-	if !node.Exists() {
+	pairs := node.Pairs()
+	if len(pairs) == 0 {
 		root.Fail("Add “fields:” with one line a field.", "the brief maps no fields")
 		return nil
 	}
@@ -193,7 +194,7 @@ func (b *Brief) readFields(node, root yamldoc.Node, options Options) []fieldSour
 		aliases = options.Aliases(b.System)
 	}
 	var fields []fieldSource
-	for _, pair := range node.Pairs() {
+	for _, pair := range pairs {
 		source := readField(pair)
 		known, inCatalogue := account.FieldNamed(pair.Key)
 		switch {

@@ -24,7 +24,7 @@ func Clean(s string) (clean string, changed bool) {
 	if IsPlain(s) {
 		return s, false
 	}
-	clean = strings.TrimFunc(s, isBlank)
+	clean = strings.TrimFunc(strings.ToValidUTF8(s, "\uFFFD"), isBlank)
 	if strings.ContainsFunc(clean, isOddSpace) {
 		clean = strings.Map(func(r rune) rune {
 			switch {
@@ -143,6 +143,9 @@ func squeeze(s string, keep func(rune) bool) string {
 			}
 		}
 		return string(out)
+	}
+	if !utf8.ValidString(s) {
+		s = strings.ToValidUTF8(s, "") // what follows broken bytes would not be taken apart
 	}
 	var apart [128]byte
 	letters := norm.NFD.AppendString(apart[:0], s)

@@ -85,7 +85,7 @@ func Parse(file string, data []byte) (*Doc, error) {
 	if line := tooDeep(data); line > 0 {
 		return nil, Problems{{file, line, 1, fmt.Sprintf("brackets or indentation are nested more than %d deep", maxNesting), ""}}
 	}
-	parsed, err := parser.ParseBytes(data, 0)
+	parsed, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		return nil, Problems{syntaxProblem(file, err)}
 	}
@@ -156,8 +156,11 @@ func (d *Doc) Err() error {
 	return d.problems
 }
 
-// Exists reports whether the node is there.
-func (n Node) Exists() bool { return n.node != nil }
+// Exists reports whether the node is there and is not empty.
+func (n Node) Exists() bool {
+	_, null := n.node.(*ast.NullNode)
+	return n.node != nil && !null
+}
 
 // Position returns line and column from 1, or the file's beginning if the node
 // isn't there.
@@ -174,16 +177,16 @@ func (n Node) Position() (line, column int) {
 
 // Fail reports a mistake at the node.
 func (n Node) Fail(remedy, format string, args ...any) {
-	n.FailAt(0, remedy, format, args...)
+	n.FailAt(-1, remedy, format, args...)
 }
 
-// FailAt reports a mistake offset characters into the scalar at the node.
+// FailAt reports a mistake offset characters into the text at the node.
 func (n Node) FailAt(offset int, remedy, format string, args ...any) {
 	if n.doc == nil {
 		return
 	}
 	line, column := n.Position()
-	if n.node != nil && offset > 0 {
+	if n.node != nil && offset >= 0 {
 		switch n.node.GetToken().Type {
 		case token.SingleQuoteType, token.DoubleQuoteType:
 			offset++

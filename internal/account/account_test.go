@@ -1,0 +1,75 @@
+package account_test
+
+import (
+	"encoding/json"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"evenledger/internal/account"
+	"evenledger/internal/words"
+)
+
+func TestCodesAreSortedAndExplained(t *testing.T) {
+	var names []string
+	for _, c := range account.Codes() {
+		names = append(names, c.Code)
+		assert.NotEmpty(t, c.Meaning, c.Code)
+		assert.NotEmpty(t, c.Remedy, c.Code)
+		found, ok := account.Explain(c.Code)
+		assert.True(t, ok, c.Code)
+		assert.Equal(t, c, found)
+	}
+	assert.True(t, slices.IsSorted(names))
+	_, ok := account.Explain("no-such-code")
+	assert.False(t, ok)
+}
+
+func TestHeadingsMeanOneField(t *testing.T) {
+	owner := map[string]string{}
+	for _, f := range account.Fields() {
+		for _, heading := range append([]string{f.Name}, f.Headings...) {
+			key := words.Key(heading)
+			if other, taken := owner[key]; taken {
+				assert.Equal(t, f.Name, other, "the heading %q stands for two fields", heading)
+			}
+			owner[key] = f.Name
+		}
+	}
+	headings := account.NewHeadings()
+	for heading, want := range map[string]string{"STAFF  no.": "employeeNumber", "e_mail": "email", "Prenom": "givenName", "Apellidos": "familyName"} {
+		f, ok := headings.Field(heading)
+		assert.True(t, ok, heading)
+		assert.Equal(t, want, f.Name)
+	}
+}
+
+func TestSame(t *testing.T) {
+	for _, c := range []struct {
+		field, a, b string
+		want        bool
+	}{
+		{"email", "Ana@X.example", "ana@x.example", true},
+		{"familyName", "McKay", "Mckay", false},
+		{"phone", "+44 20 7946 0018", "+442079460018", true},
+		{"phone", "", "+1", false},
+	} {
+		f, ok := account.FieldNamed(c.field)
+		require.True(t, ok)
+		assert.Equal(t, c.want, f.Same(c.a, c.b), "%s %q %q", c.field, c.a, c.b)
+	}
+}
+
+func TestValueKeepsItsStateThroughJSON(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		before := map[string]account.Value{"absent": {}, "blank": account.Blank(), "value": account.Of(rapid.String().Draw(t, "text"))}
+		data, err := json.Marshal(before)
+		require.NoError(t, err)
+		var after map[string]account.Value
+		require.NoError(t, json.Unmarshal(data, &after))
+		assert.Equal(t, before, after)
+	})
+}

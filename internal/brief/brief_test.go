@@ -1,0 +1,218 @@
+package brief_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/yamldoc"
+)
+
+var options = brief.Options{
+	Today:   "2026-11-23",
+	Systems: []string{"crewdesk"},
+	Aliases: func(string) []string { return []string{"berth"} },
+}
+
+const whole = `brief: Season starters
+system: crewdesk
+sheet: {heading_row: 3}
+dates: day-first
+only: col["Status"] == "Confirmed"
+match: [employeeNumber, userName]
+new: skip
+known: fill
+fields:
+  email: {make: 'userName + "@brindlesound.example"', unique: refuse}
+  userName: {make: 'fold(givenName) + "." + fold(familyName)', unique: number}
+  givenName: {from: First name, required: true}
+  familyName: {from: Surname}
+  employeeNumber: {from: Staff no}
+  country: {from: Country, fallback: Portugal}
+  timezone: {from: Base, via: {Northport: europe/london, 007: UTC}}
+  title: {from: Position, clear_when_blank: true}
+  berth: {from: Berth}
+  urn:example:crew:2.0:User:watch: {from: Watch}
+  active: {fallback: "yes"}
+  seniority: {from: Years, as: number, send: false}
+  startDate: {from: Start, as: date, send: false}
+checks:
+  - {that: startDate >= today(), say: the start date is in the past, level: warning}
+  - {that: seniority < 50.0 && active, say: too senior}
+`
+
+func TestParse(t *testing.T) {
+	b, err := brief.Parse("season.yaml", []byte(whole), options)
+	require.NoError(t, err)
+	assert.Equal(t, "Season starters", b.Name)
+	assert.Equal(t, 3, b.HeadingRow)
+	assert.Equal(t, []string{"employeeNumber", "userName"}, b.Match)
+	assert.Equal(t, brief.Skip, b.New)
+	assert.Equal(t, brief.Fill, b.Known)
+	assert.Less(t, b.Field("givenName"), b.Field("userName"), "a field stands after those it is made from")
+	assert.Less(t, b.Field("userName"), b.Field("email"))
+	assert.Equal(t, b.Field("userName"), b.Numbered())
+	assert.Equal(t, "PT", b.Fields[b.Field("country")].Fallback.Text(), "a fallback is in the standard form")
+	assert.Equal(t, "true", b.Fields[b.Field("active")].Fallback.Text())
+	zone := b.Fields[b.Field("timezone")]
+	assert.Equal(t, map[string]string{"northport": "Europe/London", "007": "UTC"}, zone.Via)
+	assert.Equal(t, account.Date, b.Fields[b.Field("startDate")].Kind)
+	assert.Equal(t, []string{"Status"}, b.Only.Columns)
+	assert.Equal(t, account.Warning, b.Checks[0].Level)
+	assert.Equal(t, account.Error, b.Checks[1].Level)
+}
+
+// Each case is a brief with a mistake, or several, and what is told of it.
+func TestMistakes(t *testing.T) {
+	const head = "match: [userName]\nfields:\n  userName: {from: Login}\n"
+	for name, c := range map[string]struct {
+		text string
+		want []string
+	}{
+		"empty":              {"", []string{"b.yaml:1:1: the brief is empty"}},
+		"not YAML":           {"fields: [a\nmatch: }", []string{"not valid YAML"}},
+		"unknown key":        {head + "mach: [userName]\n", []string{"b.yaml:4:1: unknown key “mach”", "Did you mean “match”?"}},
+		"unknown field key":  {"match: [userName]\nfields:\n  userName: {form: Login}\n", []string{"3:14: unknown key “form”", "“from”"}},
+		"repeated key":       {head + "new: skip\nnew: skip\n", []string{"5:1", "second time"}},
+		"wrong word":         {head + "new: creat\n", []string{"4:6: expected create, skip or refuse here, found “creat”", "Did you mean “create”?"}},
+		"wrong type":         {"match: [userName]\nfields:\n  userName: {from: Login, required: perhaps}\n", []string{"3:37: expected true or false here, found “perhaps”"}},
+		"list for a text":    {head + "brief: [a]\n", []string{"4:8: expected a text here, found a list"}},
+		"text for keys":      {"match: a\nfields: b\n", []string{"2:9: expected keys with values here, found “b”"}},
+		"unknown field":      {"match: [userName]\nfields:\n  userName: {from: Login}\n  familyNam: {from: x}\n", []string{"4:3: there is no field “familyNam”", "Did you mean “familyName”?"}},
+		"heading as field":   {"match: [userName]\nfields:\n  userName: {from: Login}\n  Surname: {from: x}\n", []string{"Did you mean “familyName”?"}},
+		"no source":          {"match: [userName]\nfields:\n  userName: {required: true}\n", []string{"3:3: the field userName has no source"}},
+		"no match":           {"fields:\n  userName: {from: Login}\n", []string{"which field finds an account"}},
+		"match unknown":      {"match: [email]\nfields:\n  userName: {from: Login}\n", []string{"“match” names email, which is not among the fields"}},
+		"match not sent":     {"match: [userName]\nfields:\n  userName: {from: Login, send: false}\n", []string{"which is not sent"}},
+		"no fields":          {"match: [userName]\n", []string{"the brief maps no fields"}},
+		"circle":             {head + "  title: {make: department}\n  department: {make: division}\n  division: {make: title}\n", []string{"circle: title ← department ← division ← title"}},
+		"circle with itself": {head + "  title: {make: title + \"x\"}\n", []string{"title ← title"}},
+		"wrong fallback":     {head + "  country: {from: C, fallback: Atlantis}\n", []string{"4:32: “Atlantis” cannot be a value of country: it is not a country"}},
+		"wrong via":          {head + "  timezone: {from: B, via: {Northport: Nowhere}}\n", []string{"4:40: “Nowhere” cannot be a value of timezone"}},
+		"clear and fallback": {head + "  title: {from: T, fallback: x, clear_when_blank: true}\n", []string{"no effect"}},
+		"two numbered":       {"match: [userName]\nfields:\n  userName: {from: L, unique: number}\n  title: {from: T, unique: number}\n", []string{"4:3: only one field"}},
+		"number on a date":   {head + "  active: {from: T, unique: number}\n", []string{"cannot put a number behind"}},
+		"unknown system":     {head + "system: crewdsk\n", []string{"has no system “crewdsk”", "Did you mean “crewdesk”?"}},
+		"check without say":  {head + "checks:\n  - {that: userName != \"\"}\n", []string{"both “that” and “say”"}},
+		"alias":              {"match: &m [userName]\nfields:\n  userName: {from: Login}\nonly: *m\n", []string{"anchor or alias"}},
+		"assignment":         {head + "only: 'userName = \"x\"'\n", []string{"4:17: in the expression: this cannot be read", "write == (two equals signs)"}},
+		"curly quotes":       {head + "only: 'userName == “x”'\n", []string{"use straight ones"}},
+		"unknown name":       {head + "  email: {make: 'usrName + \"@x\"'}\n", []string{"4:18: in the expression: there is no field or function “usrName”", "Did you mean “userName”?"}},
+		"unknown function":   {head + "  email: {make: 'flod(userName)'}\n", []string{"no field or function “flod”", "Did you mean “fold”?"}},
+		"mixed types":        {head + "  email: {make: 'userName + 3'}\n", []string{"+ cannot be used on text and number"}},
+		"wrong type of make": {head + "  email: {make: 'size(userName)'}\n", []string{"gives a number where a text is wanted"}},
+		"wrong type of only": {head + "only: userName\n", []string{"gives a text where yes or no is wanted"}},
+		"ends early":         {head + "only: 'userName =='\n", []string{"it ends too early"}},
+		"second document":    {head + "---\nx: 1\n", []string{"a second YAML document"}},
+		"nesting":            {strings.Repeat("[", 40000), []string{"nested more than 32 deep"}},
+		"size":               {"# " + strings.Repeat("x", 2<<20), []string{"larger than 1024 KiB"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := brief.Parse("b.yaml", []byte(c.text), options)
+			var problems yamldoc.Problems
+			require.ErrorAs(t, err, &problems)
+			for _, want := range c.want {
+				assert.Contains(t, err.Error(), want)
+			}
+		})
+	}
+	_, err := brief.Parse("b.yaml", []byte(strings.NewReplacer("new: skip", "new: skp", "fold(given", "flod(given", "required: true", "required: 1").Replace(whole)), options)
+	var problems yamldoc.Problems
+	require.ErrorAs(t, err, &problems)
+	assert.Len(t, problems, 3, "all mistakes are told at once: %v", err)
+}
+
+func TestExpressions(t *testing.T) {
+	for source, want := range map[string]string{
+		`fold(givenName) + "." + fold(familyName)`:      "zoe.vanderberg",
+		`upper(familyName) + lower(givenName)`:          "VAN DER BERGzoë",
+		`first(givenName, 1) + last(familyName, 2)`:     "Zrg",
+		`initials(givenName + " " + familyName)`:        "ZVDB",
+		`title("o'neill") + title("McKay")`:             "O'NeillMcKay",
+		`before("a@b", "@") + after("a@b", "@")`:        "ab",
+		`before("none", "@")`:                           "none",
+		`pad(digits("no. 42"), 5)`:                      "00042",
+		`replace("a-b-c", "-", "")`:                     "abc",
+		`words(familyName)[0] + trim("  x ")`:           "vanx",
+		`days(today(), -3)`:                             "2026-11-20",
+		`active ? "on" : "off"`:                         "on",
+		`seniority > 3.5 ? col["Base"] : ""`:            "Northport",
+		`col["base"] + string(size(words(familyName)))`: "Northport3",
+		`givenName.matches("^Z") ? "z" : "-"`:           "z",
+		`days("soon", 1)`:                               "!“soon” is not a date",
+		`col["Bse"]`:                                    "!the sheet has no column “Bse”",
+		`words(givenName)[7]`:                           "!index out of bounds",
+		`replace(pad("", 60000), "0", "0000000000")`:    "!longer than",
+	} {
+		text := "match: [userName]\nfields:\n  userName: {from: x}\n  givenName: {from: x}\n  familyName: {from: x}\n  active: {from: x}\n  seniority: {from: x, as: number, send: false}\n  title:\n    make: |-\n      " + source + "\n"
+		b, err := brief.Parse("b.yaml", []byte(text), options)
+		require.NoError(t, err, source)
+		scope := b.NewScope(func(heading string) (string, bool) { return "Northport", strings.EqualFold(heading, "Base") })
+		for name, value := range map[string]string{"givenName": "Zoë", "familyName": "van der Berg", "active": "true", "seniority": "4"} {
+			scope.Set(b.Field(name), value)
+		}
+		got, err := b.Fields[b.Field("title")].Make.Text(scope)
+		if want[0] == '!' {
+			assert.ErrorContains(t, err, want[1:], source)
+			continue
+		}
+		require.NoError(t, err, source)
+		assert.Equal(t, want, got, source)
+	}
+}
+
+func TestSuggest(t *testing.T) {
+	b, err := brief.Suggest([]string{"E-mail", "Staff no", "Vorname", "Shoe size", "Even Ledger row"}, "crewdesk", "2026-11-23")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"employeeNumber", "email"}, b.Match)
+	assert.Len(t, b.Fields, 3)
+	_, err = brief.Suggest([]string{"Shoe size", "Vorname"}, "crewdesk", "2026-11-23")
+	assert.ErrorContains(t, err, "finds an account")
+}
+
+// The schema knows the keys that the loader knows, and the shipped one is this.
+func TestSchema(t *testing.T) {
+	data, err := brief.Schema()
+	require.NoError(t, err)
+	var schema struct {
+		Properties map[string]any
+		Defs       map[string]struct{ Properties map[string]any } `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(data, &schema))
+	for _, key := range []string{"brief", "system", "sheet", "dates", "only", "match", "new", "known", "fields", "checks"} {
+		assert.Contains(t, schema.Properties, key)
+	}
+	for _, key := range []string{"from", "make", "fallback", "via", "as", "required", "clear_when_blank", "unique", "send"} {
+		assert.Contains(t, schema.Defs["field"].Properties, key)
+	}
+	shipped, err := os.ReadFile(filepath.Join("..", "..", "docs", "brief.schema.json"))
+	require.NoError(t, err)
+	assert.Equal(t, string(shipped), string(data)+"\n", "make it anew: evenledger brief schema > docs/brief.schema.json")
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(whole))
+	f.Add([]byte("match: userName\nfields: {userName: {make: '1 +'}}"))
+	f.Add([]byte("fields: &a [*a, {<<: 1}]\n? x\n: !!binary y"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		b, err := brief.Parse("b.yaml", data, options)
+		if err != nil {
+			var problems yamldoc.Problems
+			require.ErrorAs(t, err, &problems)
+			for _, p := range problems {
+				require.Positive(t, p.Line)
+				require.Positive(t, p.Column)
+			}
+			return
+		}
+		require.NotEmpty(t, b.Match)
+		require.NotEmpty(t, b.Fields)
+	})
+}

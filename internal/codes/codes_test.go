@@ -1,0 +1,76 @@
+package codes_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/codes"
+)
+
+func TestRead(t *testing.T) {
+	reader := codes.NewReader(codes.Unsettled)
+	for _, c := range []struct {
+		kind account.Kind
+		in   map[string]string // text → code; "!x" is an error with that code
+	}{
+		{account.Country, map[string]string{"Portugal": "PT", "PRT": "PT", "pt": "PT", "620": "PT", "UK": "GB", "Scotland": "GB", "Deutschland": "DE", "Ελλάδα": "GR", "Holland": "NL", "Éire": "IE", "Türkiye": "TR", "Suomi": "FI", "Viet Nam": "VN", "Atlantis": "!not-a-country", "EU": "!not-a-country"}},
+		{account.Language, map[string]string{"pt": "pt", "pt_br": "pt-BR", "Portuguese": "pt", "português": "pt", "EN-gb": "en-GB", "polski": "pl", "Danish": "da", "suomi": "fi", "Klingonese": "!not-a-language"}},
+		{account.Timezone, map[string]string{"Europe/Lisbon": "Europe/Lisbon", "europe/lisbon": "Europe/Lisbon", "Lisbon": "Europe/Lisbon", "Etc/GMT+1": "Etc/GMT+1", "Etc/GMT-1": "Etc/GMT-1", "UTC": "UTC", "Mars": "!not-a-timezone"}},
+		{account.YesNo, map[string]string{"yes": "true", "Y": "true", "Ja": "true", "sim": "true", "✓": "true", "1": "true", "no": "false", "NEIN": "false", "não": "false", "0": "false", "maybe": "!not-yes-or-no"}},
+		{account.Email, map[string]string{"ana.reyes@brindlesound.example": "ana.reyes@brindlesound.example", "o'neill@brindlesound.example": "o'neill@brindlesound.example", "ana": "!not-an-email", "@x.example": "!not-an-email", "ana@x": "!not-an-email", "ana@-x.example": "!not-an-email", "Ana <ana@x.example>": "!not-an-email", "a@x.example;b@x.example": "!not-an-email", ".a@x.example": "!not-an-email", "a..b@x.example": "!not-an-email", "a@x..example": "!not-an-email"}},
+		{account.Phone, map[string]string{"+44 (0)20 7946 0018": "+442079460018", "07700 900123": "07700900123", "12": "!not-a-phone", "call me": "!not-a-phone", "+1234567890123456": "!not-a-phone"}},
+		{account.Login, map[string]string{"ana.reyes": "ana.reyes", "ana reyes": "!not-sign-in-name", "ana\u200breyes": "!not-sign-in-name"}},
+		{account.Number, map[string]string{"12": "12", "+12.5": "12.5", "-3": "-3", "1,5": "!not-a-number", "1e9": "!not-a-number", ".": "!not-a-number"}},
+		{account.Date, map[string]string{"2027-03-04": "2027-03-04", "2027/3/4": "2027-03-04", "2027-03-04T10:00:00Z": "2027-03-04", "31/12/2026": "2026-12-31", "12/31/2026": "2026-12-31", "3 March 2027": "2027-03-03", "Mar 3rd, 2027": "2027-03-03", "Wednesday, 3 March 2027": "2027-03-03", "3.4.2027": "2027-04-03", "3/4/2027": "!ambiguous-date", "4/4/2027": "2027-04-04", "31/2/2027": "!not-a-date", "3/4/27": "!not-a-date", "soon": "!not-a-date", "2927-01-01": "!not-a-date"}},
+		{account.Text, map[string]string{"anything at all": "anything at all"}},
+	} {
+		for in, want := range c.in {
+			got, err := reader.Read(c.kind, in)
+			if want[0] != '!' {
+				require.NoError(t, err, "%s %q", c.kind, in)
+				assert.Equal(t, want, got, "%s %q", c.kind, in)
+				again, err := reader.Read(c.kind, got)
+				assert.NoError(t, err)
+				assert.Equal(t, got, again, "a standard form stays as it is")
+				continue
+			}
+			var told *codes.Error
+			require.ErrorAs(t, err, &told, "%s %q gave %q", c.kind, in, got)
+			assert.Equal(t, want[1:], told.Code, "%s %q", c.kind, in)
+			_, listed := account.Explain(told.Code)
+			assert.True(t, listed, told.Code)
+		}
+	}
+	for order, want := range map[codes.DateOrder]string{codes.DayFirst: "2027-04-03", codes.MonthFirst: "2027-03-04"} {
+		got, err := codes.NewReader(order).Read(account.Date, "3/4/2027")
+		assert.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	_, err := reader.Read(account.Country, "Portugall")
+	var told *codes.Error
+	require.ErrorAs(t, err, &told)
+	assert.Contains(t, told.Remedy, "Portugal")
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add("3/4/2027", uint8(account.Date))
+	f.Add("+44 20", uint8(account.Phone))
+	reader := codes.NewReader(codes.DayFirst)
+	f.Fuzz(func(t *testing.T, text string, kind uint8) {
+		k := account.Kind(int(kind) % len(account.KindNames()))
+		value, err := reader.Read(k, text)
+		if err != nil {
+			var told *codes.Error
+			require.ErrorAs(t, err, &told)
+			return
+		}
+		if k == account.Date {
+			_, err := time.Parse(time.DateOnly, value)
+			require.NoError(t, err)
+		}
+	})
+}

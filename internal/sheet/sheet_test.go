@@ -1,0 +1,219 @@
+package sheet_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"evenledger/internal/sheet"
+)
+
+type numbered struct {
+	row   int
+	cells []string
+}
+
+func read(t require.TestingT, data []byte, options sheet.Options) (sheet.Info, []numbered, error) {
+	s, err := sheet.Read("test.csv", bytes.NewReader(data), options)
+	if err != nil {
+		return sheet.Info{}, nil, err
+	}
+	var rows []numbered
+	for row, err := range s.Rows() {
+		if err != nil {
+			return s.Info(), rows, err
+		}
+		rows = append(rows, numbered{row.Number, append([]string{}, row.Cells...)})
+	}
+	require.NoError(t, s.Close())
+	return s.Info(), rows, nil
+}
+
+func knows(heading string) bool { return heading == "Surname" || heading == "First name" }
+
+func utf16le(text string, mark bool) []byte {
+	var out []byte
+	if mark {
+		out = []byte{0xff, 0xfe}
+	}
+	for _, unit := range utf16.Encode([]rune(text)) {
+		out = append(out, byte(unit), byte(unit>>8))
+	}
+	return out
+}
+
+func TestRead(t *testing.T) {
+	plain := []numbered{{2, []string{"Ana", "Reyes"}}, {3, []string{"Zoë", "Ångström"}}}
+	text := "First name,Surname\nAna,Reyes\nZoë,Ångström\n"
+	with := func(separator string) string { return strings.ReplaceAll(text, ",", separator) }
+	for name, c := range map[string]struct {
+		data      string
+		options   sheet.Options
+		separator string
+		encoding  string
+		heading   int
+		rows      []numbered
+	}{
+		"comma":                      {text, sheet.Options{}, "comma", "UTF-8", 1, plain},
+		"semicolon":                  {with(";"), sheet.Options{}, "semicolon", "UTF-8", 1, plain},
+		"tab":                        {with("\t"), sheet.Options{}, "tab", "UTF-8", 1, plain},
+		"pipe":                       {with("|"), sheet.Options{}, "pipe", "UTF-8", 1, plain},
+		"declared separator":         {"sep=;\r\n" + with(";"), sheet.Options{}, "semicolon", "UTF-8", 1, plain},
+		"carriage returns":           {strings.ReplaceAll(text, "\n", "\r\n"), sheet.Options{}, "comma", "UTF-8", 1, plain},
+		"only carriage returns":      {strings.ReplaceAll(text, "\n", "\r"), sheet.Options{}, "comma", "UTF-8", 1, plain},
+		"byte order mark":            {"\ufeff" + text, sheet.Options{}, "comma", "UTF-8", 1, plain},
+		"UTF-16 with mark":           {string(utf16le(text, true)), sheet.Options{}, "comma", "UTF-16LE", 1, plain},
+		"UTF-16 without":             {string(utf16le(text, false)), sheet.Options{}, "comma", "UTF-16LE", 1, plain},
+		"Windows-1252":               {"First name,Surname\nAna,Reyes\nZo\xeb,\xc5ngstr\xf6m\n", sheet.Options{}, "comma", "Windows-1252", 1, plain},
+		"no line end":                {strings.TrimSuffix(text, "\n"), sheet.Options{}, "comma", "UTF-8", 1, plain},
+		"damage after UTF-8":         {"First name,Surname\nZoë,\xc5\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"Zoë", "\uFFFD"}}}},
+		"blank lines count":          {"First name,Surname\n\nAna,Reyes\n,\n \u00a0,\nZoë,Ångström\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{3, plain[0].cells}, {6, plain[1].cells}}},
+		"line breaks in cells don't": {"First name,Surname\n\"Ana\nMaría\",\"Reyes\n\nSoto\"\nZoë,Ångström\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"Ana\nMaría", "Reyes\n\nSoto"}}, {3, plain[1].cells}}},
+		"quotes":                     {"First name,Surname\n\"Ana, \"\"Annie\"\"\",\"Reyes\"\nTom \"Tommy\" B,x\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{`Ana, "Annie"`, "Reyes"}}, {3, []string{`Tom "Tommy" B`, "x"}}}},
+		"ragged":                     {"First name,Surname\nAna\nZoë,Ångström,extra\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"Ana"}}, {3, []string{"Zoë", "Ångström", "extra"}}}},
+		"title lines above":          {"Brindle Sound Ferries\n\nSeason;2027\nFirst name;Surname\nAna;Reyes\n", sheet.Options{Recognise: knows}, "semicolon", "UTF-8", 4, []numbered{{5, plain[0].cells}}},
+		"heading row named":          {"a,b\nc,d\ne,f\n", sheet.Options{HeadingRow: 2}, "comma", "UTF-8", 2, []numbered{{3, []string{"e", "f"}}}},
+		"only headings":              {"First name,Surname\n", sheet.Options{}, "comma", "UTF-8", 1, nil},
+		"one column":                 {"Surname\nReyes\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"Reyes"}}}},
+		"guarded formulas":           {"First name,Surname\n'=cmd,''+1\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"=cmd", "'+1"}}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			info, rows, err := read(t, []byte(c.data), c.options)
+			require.NoError(t, err)
+			assert.Equal(t, c.rows, rows)
+			assert.Equal(t, c.separator, info.Separator)
+			assert.Equal(t, c.encoding, info.Encoding)
+			assert.Equal(t, c.heading, info.HeadingRow)
+			assert.Len(t, info.Above, c.heading-1)
+		})
+	}
+}
+
+// A byte that is no UTF-8 far down settles the encoding of a sheet that began as
+// plain ASCII, and pieces of characters at the reader's edges stay whole.
+func TestEncodingSettledLate(t *testing.T) {
+	var late, wide strings.Builder
+	late.WriteString("First name,Surname\n")
+	wide.WriteString("First name,Surname\n")
+	for range 40000 {
+		late.WriteString("Ana,Reyes\n")
+		wide.WriteString("Zoë,Ångström\n")
+	}
+	late.WriteString("Zo\xeb,\xc5ngstr\xf6m\n")
+	info, rows, err := read(t, []byte(late.String()), sheet.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "Windows-1252", info.Encoding)
+	assert.Equal(t, numbered{40002, []string{"Zoë", "Ångström"}}, rows[40000])
+	_, rows, err = read(t, []byte(wide.String()), sheet.Options{})
+	require.NoError(t, err)
+	for _, row := range rows {
+		require.Equal(t, []string{"Zoë", "Ångström"}, row.cells)
+	}
+}
+
+func TestCannotRead(t *testing.T) {
+	many := strings.Repeat("x,", 10000)
+	for name, c := range map[string]struct {
+		data, says string
+		line       int
+	}{
+		"empty":            {"", "is empty", 0},
+		"blank":            {"\n\n,,\n", "has no headings", 0},
+		"workbook":         {"PK\x03\x04rest", "a workbook", 0},
+		"old workbook":     {"\xd0\xcf\x11\xe0rest", "old kind", 0},
+		"PDF":              {"%PDF-1.7", "a PDF", 0},
+		"compressed":       {"\x1f\x8b\x08", "compressed", 0},
+		"web page":         {"<!DOCTYPE html><html>", "a web page", 0},
+		"binary":           {"a\x00\x00\x02b\x00\xff", "binary data", 0},
+		"too many columns": {many + "\n" + many, "10001 columns", 1},
+		"quote left open":  {"a,b,c\n1,\"2,3\n4,5,6\n7,8,9\n", "not closed", 2},
+		"huge cell":        {"a,b\n1,\"" + strings.Repeat("x", 5<<20) + "\"\n", "over 4 MiB", 2},
+		"huge line":        {"a,b\n" + strings.Repeat("x", 5<<20), "over 4 MiB", 2},
+		"huge heading":     {strings.Repeat("h", 2000) + ",b\n1,2\n", "2000 characters", 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, _, err := read(t, []byte(c.data), sheet.Options{})
+			var told *sheet.Error
+			require.ErrorAs(t, err, &told)
+			assert.Contains(t, told.Error(), c.says)
+			assert.Equal(t, c.line, told.Line)
+		})
+	}
+	_, _, err := read(t, []byte("a,b\n"), sheet.Options{HeadingRow: 4})
+	assert.ErrorContains(t, err, "row 4")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "starters.csv"), []byte("a,b\n"), 0o600))
+	var told *sheet.Error
+	_, err = sheet.Open(filepath.Join(dir, "startes.csv"), sheet.Options{})
+	require.ErrorAs(t, err, &told)
+	assert.Contains(t, told.Remedy, "starters.csv")
+	_, err = sheet.Open(dir, sheet.Options{})
+	assert.ErrorContains(t, err, "is a folder")
+}
+
+// Whatever is written comes back, and no cell begins as a formula does.
+func TestWrittenComesBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		cell := rapid.StringMatching(`['=+\-@a-zé ,;"\n]{0,8}`)
+		rows := rapid.SliceOfN(rapid.SliceOfN(cell, 2, 4), 1, 5).Draw(t, "rows")
+		var out bytes.Buffer
+		w, err := sheet.NewWriter(&out, "semicolon")
+		require.NoError(t, err)
+		require.NoError(t, w.Write([]string{"a", "b", "c", "d"}))
+		for _, row := range rows {
+			require.NoError(t, w.Write(row))
+		}
+		require.NoError(t, w.Close())
+		raw := csv.NewReader(strings.NewReader(strings.TrimPrefix(out.String(), "\uFEFF")))
+		raw.Comma, raw.FieldsPerRecord = ';', -1
+		records, err := raw.ReadAll()
+		require.NoError(t, err)
+		for _, record := range records {
+			for _, cell := range record {
+				assert.False(t, cell != "" && strings.ContainsRune("=+-@", rune(cell[0])), "%q would act as a formula", cell)
+			}
+		}
+		var want [][]string
+		for _, row := range rows {
+			if strings.TrimSpace(strings.Join(row, "")) != "" {
+				want = append(want, row)
+			}
+		}
+		_, got, err := read(t, out.Bytes(), sheet.Options{HeadingRow: 1})
+		require.NoError(t, err)
+		require.Len(t, got, len(want))
+		for i := range want {
+			assert.Equal(t, want[i], got[i].cells)
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"a,b\n1,2\n", "sep=;\na;b\n", "\ufeffa\tb\n\"x\ny\"\t\n", "\xff\xfea\x00,\x00b\x00\n\x00", "a|b\r1|\xe9\r", "\"a", "a,b\n\"\n\n\n"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		_, rows, err := read(t, data, sheet.Options{Recognise: knows})
+		last := 0
+		for _, row := range rows {
+			require.Greater(t, row.row, last, "row numbers rise")
+			last = row.row
+			for _, cell := range row.cells {
+				require.True(t, utf8.ValidString(cell))
+			}
+		}
+		if err != nil {
+			var told *sheet.Error
+			require.ErrorAs(t, err, &told)
+		}
+	})
+}
