@@ -209,6 +209,9 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 		}
 		keys++
 		numbered := d.Brief.Fields[i].Unique == brief.UniqueNumber
+		if numbered && w.Base != "" {
+			value = account.Of(w.Base) // a number got in the sheet is nobody's yet
+		}
 		hits := d.Index.Find(name, value.Text())
 		switch {
 		case len(hits) == 0:

@@ -218,6 +218,10 @@ func login(text string) (string, error) {
 			return "", &Error{Code: "not-sign-in-name", Reason: "holds white space or characters that cannot be typed"}
 		}
 	}
+	// What a formula makes of a name that has no letters it knows.
+	if text[0] == '.' || text[len(text)-1] == '.' {
+		return "", &Error{Code: "not-sign-in-name", Reason: "begins or ends with a point", Remedy: "If it is made from a name that cannot be written in Latin letters, give the sheet a column for the sign-in name."}
+	}
 	return text, nil
 }
 

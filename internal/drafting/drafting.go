@@ -110,6 +110,9 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 		for _, i := range d.lookUp() {
 			f := d.brief.Fields[i]
 			value := checked.Wanted.Values[i]
+			if f.Unique == brief.UniqueNumber {
+				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
+			}
 			if !value.Filled() {
 				continue
 			}

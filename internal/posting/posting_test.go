@@ -1,0 +1,411 @@
+package posting_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/drafting"
+	"evenledger/internal/ledger"
+	"evenledger/internal/mapping"
+	"evenledger/internal/posting"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/system/memory"
+)
+
+// The tests here take a sheet all the way, with the system in memory.
+
+const crew = `match: [employeeNumber, userName]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  familyName: {from: Last}
+  userName: {from: Login, make: 'fold(givenName) + "." + fold(familyName)', unique: number}
+  email: {from: Mail, make: 'userName + "@x.example"', unique: refuse}
+  title: {from: Position, clear_when_blank: true}
+  department: {from: Department}
+`
+
+const columns = "No,First,Last,Login,Mail,Position,Department\n"
+
+func someone(number, first, last, title string) account.Account {
+	login := strings.ToLower(first + "." + last)
+	fields := map[string]account.Value{"givenName": account.Of(first), "familyName": account.Of(last), "userName": account.Of(login), "email": account.Of(login + "@x.example")}
+	for name, text := range map[string]string{"employeeNumber": number, "title": title} {
+		if text != "" {
+			fields[name] = account.Of(text)
+		}
+	}
+	return account.Account{Fields: fields}
+}
+
+type world struct {
+	t      require.TestingT
+	ledger *ledger.Ledger
+	system *memory.System
+}
+
+func newWorld(t *testing.T, accounts ...account.Account) *world {
+	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, l.Close()) })
+	return &world{t, l, memory.New(accounts...)}
+}
+
+func (w *world) draft(briefText, csv string) *batch.Batch {
+	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2026-11-23"})
+	require.NoError(w.t, err)
+	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
+	require.NoError(w.t, err)
+	schema, err := w.system.Describe(context.Background())
+	require.NoError(w.t, err)
+	d := &drafting.Draft{Ledger: w.ledger, System: w.system, Schema: schema, Sheet: s, Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
+	made, _, err := d.Make(context.Background())
+	require.NoError(w.t, err)
+	w.even(made)
+	return made
+}
+
+func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
+	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Now: time.Now}).Run(ctx)
+	w.even(b)
+	return err
+}
+
+// even sees that the rows in are the sum of the outcomes.
+func (w *world) even(b *batch.Batch) account.Counts {
+	counts, _, err := w.ledger.Counts(context.Background(), b.ID)
+	require.NoError(w.t, err)
+	require.Equal(w.t, b.Rows, counts.Total(), "the batch is not even: %v", counts)
+	return counts
+}
+
+func (w *world) entries(b *batch.Batch) []batch.Entry {
+	var all []batch.Entry
+	for e, err := range w.ledger.Entries(context.Background(), b.ID, ledger.Filter{}) {
+		require.NoError(w.t, err)
+		all = append(all, e)
+	}
+	return all
+}
+
+// told says what an entry came to: its outcome or intent, the code of its first
+// error, and its changes.
+func told(e batch.Entry) string {
+	text := string(e.Outcome)
+	if e.Outcome == account.Waiting {
+		text = "to " + string(e.Intent)
+	}
+	for _, f := range e.Findings {
+		if f.Level == account.Error {
+			return text + " " + f.Code
+		}
+	}
+	for _, c := range e.Changes {
+		if e.Intent == account.Update {
+			text += fmt.Sprintf(" %s:%s→%s", c.Field, c.Before.Text(), c.After.Text())
+		} else if c.Field == "userName" {
+			text += " " + c.After.Text()
+		}
+	}
+	return text
+}
+
+func TestDecide(t *testing.T) {
+	ana, tom := someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", "")
+	nobody := someone("", "Mei", "Lin", "Pilot") // has no number yet
+	double := someone("9", "Two", "Faces", "")
+	twin := someone("9", "Twin", "Faces", "")
+	for name, c := range map[string]struct {
+		brief string
+		rows  string
+		want  []string
+	}{
+		"new":                       {crew, "1,Zoë,Ångström,,,,\n", []string{"to create zoe.angstrom"}},
+		"nothing to change":         {crew, "7,Ana,Reyes,,,Clerk,\n", []string{"unchanged"}},
+		"update":                    {crew, "7,Ana,Reyes,,,Chief,Deck\n", []string{"to update title:Clerk→Chief department:→Deck"}},
+		"a blank that clears":       {crew, "7,Ana,Reyes,,,,\n", []string{"to update title:Clerk→"}},
+		"a sign-in name stays":      {crew, "7,Ana,Soto,,,Clerk,\n", []string{"to update familyName:Reyes→Soto"}},
+		"by the second key":         {crew, ",Mei,Lin,,,Pilot,\n", []string{"unchanged"}},
+		"number filled in":          {crew, "20,Mei,Lin,,,Pilot,\n", []string{"to update employeeNumber:→20"}},
+		"namesake gets a number":    {crew, "1,Ana,Reyes,,,,\n2,Ana,Reyes,,,,\n", []string{"to create ana.reyes2", "to create ana.reyes3"}},
+		"namesake and the known":    {crew, "1,Ana,Reyes,,,,\n7,Ana,Reyes,,,Clerk,\n2,Ana,Reyes,,,,\n", []string{"to create ana.reyes2", "unchanged", "to create ana.reyes3"}},
+		"key of two accounts":       {crew, "9,Two,Faces,,,,\n", []string{"refused two-accounts"}},
+		"keys of two people":        {strings.Replace(crew, ", unique: number", "", 1), "7,Tom,Kaya,,,,\n", []string{"refused two-things"}},
+		"another person's name":     {strings.Replace(crew, ", unique: number", "", 1), "1,Ana,Reyes,,,,\n", []string{"refused different-person"}},
+		"no key":                    {strings.Replace(crew, ", userName]", "]", 1), ",Ana,Reyes,,,Clerk,\n", []string{"refused no-key"}},
+		"address taken":             {crew, "1,New,Person,,Ana.Reyes@x.example,,\n", []string{"refused taken-value"}},
+		"address of another":        {crew, "8,Tom,Kaya,,ana.reyes@x.example,,\n", []string{"refused taken-value"}},
+		"two rows, one account":     {crew, "8,Tom,Kaya,,,,\n,Tom,Kaya,tom.kaya,other@x.example,,\n", []string{"refused same-account", "refused same-account"}},
+		"required and missing":      {"match: [employeeNumber]\nfields:\n  employeeNumber: {from: No}\n  userName: {from: Login}\n", "1,,,,,,\n7,,,,,,\n", []string{"refused blank-required", "unchanged"}},
+		"fallback on a new account": {strings.Replace(crew, "department: {from: Department}", "department: {from: Nowhere, fallback: Deck}", 1), "7,Ana,Reyes,,,Clerk,\n", []string{"unchanged"}},
+		"new: skip":                 {crew + "new: skip\n", "1,Zoë,Ångström,,,,\n", []string{"aside"}},
+		"new: refuse":               {crew + "new: refuse\n", "1,Zoë,Ångström,,,,\n", []string{"refused new-refused"}},
+		"known: skip":               {crew + "known: skip\n", "7,Ana,Soto,,,,\n", []string{"aside"}},
+		"known: refuse":             {crew + "known: refuse\n", "7,Ana,Soto,,,,\n", []string{"refused known-refused"}},
+		"known: fill":               {crew + "known: fill\n", "7,Ana,Soto,,,Chief,Deck\n", []string{"to update department:→Deck"}},
+		"capitals of a key":         {crew, ",Tom,Kaya,TOM.KAYA,,,\n", []string{"unchanged"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t, ana, tom, nobody, double, twin)
+			b := w.draft(c.brief, columns+c.rows)
+			var got []string
+			for _, e := range w.entries(b) {
+				got = append(got, told(e))
+			}
+			assert.Equal(t, c.want, got)
+			assert.Zero(t, w.system.Changes(), "a draft changes nothing")
+		})
+	}
+}
+
+func TestPost(t *testing.T) {
+	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"))
+	sheetText := columns + "7,Ana,Reyes,,,Chief,\n1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,Bosun,\n"
+	b := w.draft(crew, sheetText)
+	require.NoError(t, w.post(t.Context(), b, 1))
+	assert.Equal(t, 1, w.system.Changes(), "a trial of one")
+	assert.Equal(t, batch.Stopped, b.State)
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, batch.Posted, b.State)
+	assert.Equal(t, account.Counts{account.Created: 2, account.Updated: 1}, w.even(b))
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, 3, w.system.Changes(), "posting again does nothing")
+	all := w.system.Accounts()
+	assert.Equal(t, "Chief", all["ana.reyes"].Field("title").Text())
+	assert.Equal(t, "2", all["tom.kaya"].Field("employeeNumber").Text())
+	assert.Equal(t, account.Counts{account.Unchanged: 3}, w.even(w.draft(crew, sheetText)), "the same sheet again finds nothing to do")
+}
+
+func TestStale(t *testing.T) {
+	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
+	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
+	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
+	_, err := w.system.Create(t.Context(), someone("1", "Zora", "Other", ""), nil)
+	require.NoError(t, err)
+	require.NoError(t, w.post(t.Context(), b, 0))
+	entries := w.entries(b)
+	assert.Equal(t, "refused stale", told(entries[0]))
+	assert.Equal(t, account.Updated, entries[1].Outcome)
+	assert.Equal(t, "refused stale", told(entries[2]), "somebody made the account in the meantime")
+	assert.Equal(t, "Clerk", w.system.Accounts()["ana.reyes"].Field("title").Text())
+}
+
+func TestRefusalsAreTold(t *testing.T) {
+	w := newWorld(t, someone("7", "Ana", "Reyes", ""))
+	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n7,Ana,Reyes,,,Chief,\n2,Tom,Kaya,,,,\n")
+	w.system.Before = func(action string, a account.Account) error {
+		switch {
+		case action == "change":
+			return system.ErrGone
+		case a.Field("givenName").Text() == "Zoë":
+			return &system.Refusal{Code: "system-refused", Message: "not today"}
+		}
+		return nil
+	}
+	require.NoError(t, w.post(t.Context(), b, 0))
+	entries := w.entries(b)
+	assert.Equal(t, "failed system-refused", told(entries[0]))
+	assert.Equal(t, "failed account-gone", told(entries[1]))
+	assert.Equal(t, account.Created, entries[2].Outcome)
+}
+
+// An answer that is lost, before or after the request was carried out, leads to
+// the same end as one that arrives.
+func TestUnclearAnswers(t *testing.T) {
+	for name, lose := range map[string]func(*memory.System, func() error){
+		"before": func(s *memory.System, fail func() error) {
+			s.Before = func(string, account.Account) error { return fail() }
+		},
+		"after": func(s *memory.System, fail func() error) {
+			s.After = func(string, account.Account) error { return fail() }
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"))
+			b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n3,Mei,Lin,,,,\n")
+			var mu sync.Mutex
+			lost := 0
+			lose(w.system, func() error {
+				mu.Lock()
+				defer mu.Unlock()
+				if lost++; lost <= 2 {
+					return &system.Unclear{Err: errors.New("the line went dead")}
+				}
+				return nil
+			})
+			require.NoError(t, w.post(t.Context(), b, 0))
+			assert.Equal(t, account.Counts{account.Created: 3, account.Updated: 1}, w.even(b))
+			assert.Equal(t, 4, w.system.Changes(), "nothing was done twice")
+		})
+	}
+	w := newWorld(t)
+	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
+	w.system.Before = func(string, account.Account) error { return &system.Unclear{Err: errors.New("always")} }
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, "failed unclear", told(w.entries(b)[0]))
+}
+
+func TestUnavailableStops(t *testing.T) {
+	w := newWorld(t)
+	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n3,Mei,Lin,,,,\n4,Ana,Reyes,,,,\n")
+	var calls int
+	w.system.Before = func(string, account.Account) error {
+		if calls++; calls > 1 {
+			return &system.Unavailable{Message: "turned away"}
+		}
+		return nil
+	}
+	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Now: time.Now}
+	var gone *system.Unavailable
+	require.ErrorAs(t, post.Run(t.Context()), &gone)
+	assert.Equal(t, account.Counts{account.Created: 1, account.Waiting: 3}, w.even(b))
+	assert.Equal(t, batch.Stopped, b.State)
+	w.system.Before = nil
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, 4, w.system.Changes())
+}
+
+// A post that dies at any call, with its requests carried out or not, is gone on
+// with as if it had never died.
+func TestKilledAtAnyMoment(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		rows := rapid.IntRange(1, 12).Draw(rt, "rows")
+		killAt := rapid.IntRange(1, rows).Draw(rt, "kill at")
+		done := rapid.Bool().Draw(rt, "carried out before the kill")
+		w := newWorld(t, someone("100", "Ana", "Reyes", "Clerk"))
+		w.t = rt
+		var csv strings.Builder
+		csv.WriteString(columns + "100,Ana,Reyes,,,Chief,\n")
+		for i := range rows - 1 {
+			fmt.Fprintf(&csv, "%d,Crew%d,Person,,,,\n", i, i)
+		}
+		b := w.draft(crew, csv.String())
+		var mu sync.Mutex
+		calls := 0
+		die := func(string, account.Account) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if calls++; calls >= killAt {
+				return &system.Unclear{Err: errors.New("killed")}
+			}
+			return nil
+		}
+		if done {
+			w.system.After = die
+		} else {
+			w.system.Before = die
+		}
+		// A killed process notes nothing more: its context is over and the system
+		// cannot even be read, so every open step stays open.
+		ctx, cancel := context.WithCancel(context.Background())
+		dead := &deadAfter{System: w.system, dead: func() bool { mu.Lock(); defer mu.Unlock(); return calls >= killAt }}
+		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Now: time.Now}).Run(ctx)
+		cancel()
+		require.Error(rt, err)
+		w.even(b)
+		w.system.Before, w.system.After = nil, nil
+		require.NoError(rt, w.post(context.Background(), b, 0))
+		counts := w.even(b)
+		require.Equal(rt, rows-1, counts[account.Created])
+		require.Equal(rt, 1, counts[account.Updated])
+		require.Len(rt, w.system.Accounts(), rows, "nobody is there twice")
+		require.Equal(rt, rows, w.system.Changes(), "nothing was done twice")
+	})
+}
+
+// deadAfter answers no more reads once it is dead.
+type deadAfter struct {
+	*memory.System
+	dead func() bool
+}
+
+func (d *deadAfter) Get(ctx context.Context, id string, fields []string) (account.Account, error) {
+	if d.dead() {
+		return account.Account{}, errors.New("killed")
+	}
+	return d.System.Get(ctx, id, fields)
+}
+
+func (d *deadAfter) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
+	if d.dead() {
+		return func(yield func(account.Account, error) bool) { yield(account.Account{}, errors.New("killed")) }
+	}
+	return d.System.List(ctx, fields)
+}
+
+func TestStopEndsCleanly(t *testing.T) {
+	w := newWorld(t)
+	var csv strings.Builder
+	csv.WriteString(columns)
+	for i := range 300 {
+		fmt.Fprintf(&csv, "%d,Crew%d,Person,,,,\n", i, i)
+	}
+	b := w.draft(crew, csv.String())
+	ctx, cancel := context.WithCancel(t.Context())
+	w.system.Before = func(string, account.Account) error {
+		if w.system.Changes() == 40 {
+			cancel()
+		}
+		return nil
+	}
+	require.ErrorIs(t, w.post(ctx, b, 0), context.Canceled)
+	counts := w.even(b)
+	assert.Equal(t, w.system.Changes(), counts[account.Created], "what was sent is noted")
+	open, err := w.ledger.InFlight(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Empty(t, open, "nothing is left open")
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, 300, w.system.Changes())
+}
+
+// For any sheet: a draft is even, posting carries out just what it said, and the
+// same sheet again has nothing left to do.
+func TestAlwaysEven(t *testing.T) {
+	number := rapid.SampledFrom([]string{"", "1", "2", "3", "7", "8", "x"})
+	name := rapid.SampledFrom([]string{"", "Ana", "Tom", "Zoë", "Mei"})
+	row := rapid.Custom(func(t *rapid.T) string {
+		return strings.Join([]string{number.Draw(t, "no"), name.Draw(t, "first"), name.Draw(t, "last"), "", rapid.SampledFrom([]string{"", "a@x.example", "bad"}).Draw(t, "mail"), rapid.SampledFrom([]string{"", "Bosun"}).Draw(t, "title"), ""}, ",")
+	})
+	policies := rapid.SampledFrom([]string{"", "new: skip\n", "known: fill\n", "known: refuse\n", "known: skip\nnew: refuse\n"})
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, someone("7", "Ana", "Tom", "Clerk"), someone("8", "Tom", "Mei", ""))
+		w.t = rt
+		briefText := crew + policies.Draw(rt, "policies")
+		csv := columns + strings.Join(rapid.SliceOfN(row, 1, 12).Draw(rt, "rows"), "\n") + "\n"
+		b := w.draft(briefText, csv)
+		require.NoError(rt, w.post(context.Background(), b, 0))
+		for _, e := range w.entries(b) {
+			require.NotEqual(rt, account.Waiting, e.Outcome)
+			require.NotEqual(rt, account.Failed, e.Outcome, "what a draft lets pass, this system takes: %v", e.Findings)
+			require.Equal(rt, e.Outcome == account.Refused, account.HasError(e.Findings))
+		}
+		before := w.system.Changes()
+		again := w.draft(briefText, csv)
+		require.NoError(rt, w.post(context.Background(), again, 0))
+		if !strings.Contains(briefText, "refuse") {
+			require.Equal(rt, before, w.system.Changes(), "post after post is all unchanged: %v", slices.Collect(func(yield func(string) bool) {
+				for _, e := range w.entries(again) {
+					if !yield(told(e)) {
+						return
+					}
+				}
+			}))
+		}
+	})
+}
