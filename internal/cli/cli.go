@@ -165,7 +165,7 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitWrong, message: problems.Error(), err: problems}
 	case errors.Is(err, ledger.ErrNoBatch):
 		return failure{code: exitWrong, message: "there is no such batch", remedy: "“evenledger batches” lists them."}
-	case strings.Contains(err.Error(), "disk is full"):
+	case ledger.IsFull(err):
 		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
 	}
 	return failure{code: exitWrong, message: err.Error()}

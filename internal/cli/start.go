@@ -113,7 +113,7 @@ func (a *app) briefFine(b *brief.Brief, name string) error {
 	page.Line("%s is in order: %d fields, %d checks of its own.", name, len(b.Fields), len(b.Checks))
 	page.Line("Fields are worked out in this order:")
 	for _, f := range fields {
-		source := f.From
+		var source string
 		switch {
 		case f.Make != "" && f.From != "":
 			source = fmt.Sprintf("“%s”, else %s", f.From, f.Make)

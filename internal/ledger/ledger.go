@@ -20,7 +20,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite" // also the driver
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -54,6 +55,19 @@ var ErrNoBatch = errors.New("no such batch")
 
 // ErrBusy means that another process is at the same work.
 var ErrBusy = errors.New("another process is at it")
+
+// IsFull reports whether an error comes of a disk without room for the ledger.
+func IsFull(err error) bool {
+	var told *sqlite.Error
+	if !errors.As(err, &told) {
+		return false
+	}
+	switch told.Code() {
+	case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_TRUNCATE, sqlite3.SQLITE_IOERR_FSYNC:
+		return true
+	}
+	return false
+}
 
 // A Ledger is an open ledger. It may be used by several goroutines.
 type Ledger struct {

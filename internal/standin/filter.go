@@ -35,7 +35,11 @@ func (f either) match(o map[string]any) bool  { return f.left.match(o) || f.righ
 func (f negated) match(o map[string]any) bool { return !f.inner.match(o) }
 
 func (f elements) match(o map[string]any) bool {
-	for _, value := range valuesAt(o, place{extension: f.at.extension, attr: f.at.attr}) {
+	if f.at.extension != "" {
+		o, _ = o[f.at.extension].(map[string]any)
+	}
+	list, _ := o[f.at.attr.Name].([]any)
+	for _, value := range list {
 		if element, ok := value.(map[string]any); ok && f.inner.match(element) {
 			return true
 		}
@@ -205,7 +209,7 @@ func (p *parser) word(word string) bool {
 	if len(rest) < len(word) || !strings.EqualFold(rest[:len(word)], word) {
 		return false
 	}
-	if len(rest) > len(word) && rest[len(word)] != ' ' && rest[len(word)] != '(' {
+	if len(rest) > len(word) && strings.IndexByte(" ()]", rest[len(word)]) < 0 {
 		return false
 	}
 	p.at += len(word)

@@ -26,15 +26,15 @@ import (
 
 // Options say what a stand-in is like.
 type Options struct {
-	Token    string           // that clients must bear
-	Data     string           // file to keep the data in; empty: memory only
-	Page     int              // most resources in an answer; 0: 200
-	NoPatch  bool             // PATCH is not served
-	NoETag   bool             // versions are not kept
-	NoFilter bool             // filters are not served
-	Faults   Faults           // troubles
-	Now      func() time.Time // nil: the clock
-	Count    func(method, target string, status int)
+	Token    string                                  // that clients must bear
+	Data     string                                  // file to keep the data in; empty: memory only
+	Page     int                                     // most resources in an answer; 0: 200
+	NoPatch  bool                                    // PATCH is not served
+	NoETag   bool                                    // versions are not kept
+	NoFilter bool                                    // filters are not served
+	Faults   Faults                                  // troubles
+	Now      func() time.Time                        // nil: the clock
+	Count    func(method, target string, status int) // told of each request; may be nil
 }
 
 const (
@@ -102,7 +102,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 		case err := <-failed:
 			return err
 		case <-tick.C:
-			if err := s.save(); err != nil {
+			if err := s.Save(); err != nil {
 				return errors.Join(err, server.Close())
 			}
 		case <-ctx.Done():
@@ -112,12 +112,13 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 			if errors.Is(err, context.DeadlineExceeded) {
 				err = server.Close()
 			}
-			return errors.Join(err, s.save())
+			return errors.Join(err, s.Save())
 		}
 	}
 }
 
-func (s *Server) save() error {
+// Save writes the data file, if there is one and something changed.
+func (s *Server) Save() error {
 	if s.options.Data == "" {
 		return nil
 	}
@@ -126,38 +127,51 @@ func (s *Server) save() error {
 
 // ServeHTTP implements http.Handler.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	status := &statusWriter{ResponseWriter: w}
+	if s.options.Count != nil {
+		defer func() { s.options.Count(r.Method, r.URL.RequestURI(), status.status) }()
+	}
+	s.serve(status, r)
+}
+
+// statusWriter remembers the status; 0 means that the connection was cut.
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+func (w *statusWriter) WriteHeader(status int) {
+	w.status = status
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	if err != nil {
-		s.fail(w, r, &problem{413, "", "the body is larger than a megabyte"})
+		fail(w, &problem{413, "", "the body is larger than a megabyte"})
 		return
 	}
 	time.Sleep(s.options.Faults.Delay)
 	if !s.authorized(r) {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="standin"`)
-		s.fail(w, r, &problem{401, "", "the bearer token is missing or wrong"})
+		fail(w, &problem{401, "", "the bearer token is missing or wrong"})
 		return
 	}
-	switch s.dice.throw(r.Method, r.URL.RequestURI(), body) {
+	met := s.dice.throw(r.Method, r.URL.RequestURI(), body)
+	if met == errorAfter || met == dropAfter {
+		s.route(discard{http.Header{}}, r, body)
+	}
+	switch met {
 	case busy:
 		w.Header().Set("Retry-After", strconv.Itoa(int(s.options.Faults.RetryAfter.Seconds())))
-		s.fail(w, r, &problem{429, "", "too many requests"})
-		return
-	case errorBefore:
-		s.fail(w, r, &problem{503, "", "busy with something else"})
-		return
-	case errorAfter:
-		s.route(discard{http.Header{}}, r, body)
-		s.fail(w, r, &problem{503, "", "busy with something else"})
-		return
-	case dropBefore:
-		s.note(r, 0)
+		fail(w, &problem{429, "", "too many requests"})
+	case errorBefore, errorAfter:
+		fail(w, &problem{503, "", "busy with something else"})
+	case dropBefore, dropAfter:
 		panic(http.ErrAbortHandler)
-	case dropAfter:
-		s.route(discard{http.Header{}}, r, body)
-		s.note(r, 0)
-		panic(http.ErrAbortHandler)
+	default:
+		s.route(w, r, body)
 	}
-	s.route(w, r, body)
 }
 
 // discard takes an answer that will never arrive.
@@ -167,12 +181,6 @@ func (d discard) Header() http.Header         { return d.header }
 func (d discard) Write(p []byte) (int, error) { return len(p), nil }
 func (d discard) WriteHeader(int)             {}
 
-func (s *Server) note(r *http.Request, status int) {
-	if s.options.Count != nil {
-		s.options.Count(r.Method, r.URL.RequestURI(), status)
-	}
-}
-
 func (s *Server) authorized(r *http.Request) bool {
 	token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	return ok && subtle.ConstantTimeCompare([]byte(token), []byte(s.options.Token)) == 1
@@ -181,7 +189,7 @@ func (s *Server) authorized(r *http.Request) bool {
 func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 	path, ok := strings.CutPrefix(r.URL.Path, base)
 	if !ok {
-		s.fail(w, r, &problem{404, "", "the service is at " + base})
+		fail(w, &problem{404, "", "the service is at " + base})
 		return
 	}
 	endpoint, id, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
@@ -195,10 +203,10 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 		}
 	}
 	if endpoint == "Me" || endpoint == "Bulk" {
-		s.fail(w, r, &problem{501, "", endpoint + " is not served"})
+		fail(w, &problem{501, "", endpoint + " is not served"})
 		return
 	}
-	s.fail(w, r, &problem{404, "", "there is nothing at " + r.URL.Path})
+	fail(w, &problem{404, "", "there is nothing at " + r.URL.Path})
 }
 
 func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id string, body []byte) {
@@ -220,7 +228,6 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	case r.Method == http.MethodGet:
 		if rec, err = st.get(id, now); err == nil && r.Header.Get("If-None-Match") == rec.etag() && !s.options.NoETag {
 			w.WriteHeader(http.StatusNotModified)
-			s.note(r, http.StatusNotModified)
 			return
 		}
 	case r.Method == http.MethodPost && id == "":
@@ -242,14 +249,13 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	case r.Method == http.MethodDelete && id != "":
 		if err = st.remove(id, version, now); err == nil {
 			w.WriteHeader(http.StatusNoContent)
-			s.note(r, http.StatusNoContent)
 			return
 		}
 	default:
 		err = &problem{501, "", r.Method + " is not served here"}
 	}
 	if err != nil {
-		s.fail(w, r, err)
+		fail(w, err)
 		return
 	}
 	if !s.options.NoETag {
@@ -258,7 +264,7 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	if status == http.StatusCreated {
 		w.Header().Set("Location", location(r, st.kind, rec.id))
 	}
-	s.answer(w, r, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
+	answer(w, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
 }
 
 // keptOnce refuses a PUT that changes what can be set only once.
@@ -347,7 +353,7 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request, st *store, data 
 		}
 	}
 	if err != nil {
-		s.fail(w, r, err)
+		fail(w, err)
 		return
 	}
 	s.list(w, r, st, func(name string) string {
@@ -372,30 +378,30 @@ func (s *Server) search(w http.ResponseWriter, r *http.Request, st *store, data 
 func (s *Server) list(w http.ResponseWriter, r *http.Request, st *store, param func(string) string) {
 	start, err := number(param("startIndex"), 1)
 	if err != nil {
-		s.fail(w, r, err)
+		fail(w, err)
 		return
 	}
 	count, err := number(param("count"), s.options.Page)
 	if err != nil {
-		s.fail(w, r, err)
+		fail(w, err)
 		return
 	}
 	start, count = max(start, 1), min(max(count, 0), s.options.Page)
 	var f filter
 	if text := param("filter"); text != "" {
 		if s.options.NoFilter {
-			s.fail(w, r, &problem{403, "", "filters are not served"})
+			fail(w, &problem{403, "", "filters are not served"})
 			return
 		}
 		if f, err = parseFilter(st.kind, text); err != nil {
-			s.fail(w, r, err)
+			fail(w, err)
 			return
 		}
 	}
 	found := st.find(f, s.options.Now())
 	if by := param("sortBy"); by != "" {
 		if err := sortRecords(st.kind, found, by, param("sortOrder")); err != nil {
-			s.fail(w, r, err)
+			fail(w, err)
 			return
 		}
 	}
@@ -406,7 +412,7 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request, st *store, param f
 	for i, rec := range found {
 		resources[i] = s.project(r, st.kind, rec, wanted)
 	}
-	s.answer(w, r, http.StatusOK, map[string]any{"schemas": []string{listMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": resources})
+	answer(w, http.StatusOK, map[string]any{"schemas": []string{listMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": resources})
 }
 
 func number(text string, otherwise int) (int, error) {
@@ -544,19 +550,18 @@ func keep(into, from map[string]any, at place) {
 	into[at.attr.Name] = value
 }
 
-func (s *Server) answer(w http.ResponseWriter, r *http.Request, status int, body any) {
+func answer(w http.ResponseWriter, status int, body any) {
 	data, err := json.Marshal(body)
 	if err != nil {
-		s.fail(w, r, &problem{500, "", "the answer could not be written"})
+		fail(w, &problem{500, "", "the answer could not be written"})
 		return
 	}
 	w.Header().Set("Content-Type", mediaType)
 	w.WriteHeader(status)
 	_, _ = w.Write(data) // a client that went away is no trouble of ours
-	s.note(r, status)
 }
 
-func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
+func fail(w http.ResponseWriter, err error) {
 	var p *problem
 	if !errors.As(err, &p) {
 		p = &problem{500, "", err.Error()}
@@ -569,7 +574,6 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	w.Header().Set("Content-Type", mediaType)
 	w.WriteHeader(p.status)
 	_, _ = w.Write(data)
-	s.note(r, p.status)
 }
 
 // discovery serves the three endpoints of RFC 7644 section 4.
@@ -581,7 +585,7 @@ func (s *Server) discovery(w http.ResponseWriter, r *http.Request, endpoint, id 
 	case "ServiceProviderConfig":
 		filtering := supported(!s.options.NoFilter)
 		filtering["maxResults"] = s.options.Page
-		s.answer(w, r, http.StatusOK, map[string]any{
+		answer(w, http.StatusOK, map[string]any{
 			"schemas": []string{configSchema}, "patch": supported(!s.options.NoPatch), "filter": filtering, "sort": supported(true), "etag": supported(!s.options.NoETag),
 			"bulk":           map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
 			"changePassword": supported(false),
@@ -609,14 +613,14 @@ func (s *Server) discovery(w http.ResponseWriter, r *http.Request, endpoint, id 
 	if id != "" {
 		for _, item := range items {
 			if strings.EqualFold(item.(map[string]any)[key].(string), id) {
-				s.answer(w, r, http.StatusOK, item)
+				answer(w, http.StatusOK, item)
 				return true
 			}
 		}
-		s.fail(w, r, notFound(id))
+		fail(w, notFound(id))
 		return true
 	}
-	s.answer(w, r, http.StatusOK, map[string]any{"schemas": []string{listMessage}, "totalResults": len(items), "startIndex": 1, "itemsPerPage": len(items), "Resources": items})
+	answer(w, http.StatusOK, map[string]any{"schemas": []string{listMessage}, "totalResults": len(items), "startIndex": 1, "itemsPerPage": len(items), "Resources": items})
 	return true
 }
 

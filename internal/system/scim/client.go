@@ -43,6 +43,7 @@ const (
 	maxFilter     = 4000 // bytes of an escaped filter, as servers cap a URL near 8000
 	findSize      = 40   // values in one filter
 	maxTries      = 7
+	firstTries    = 3 // of the first contact: a wrong address is to be told soon
 	maxRetryAfter = 2 * time.Minute
 )
 
@@ -125,6 +126,7 @@ type request struct {
 	body    any
 	version string // If-Match
 	safe    bool   // it changes nothing
+	first   bool   // it is the first contact
 }
 
 type answer struct {
@@ -144,6 +146,10 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 	}
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = c.config.Pause, 20*time.Second
+	tries := uint(maxTries)
+	if r.first {
+		tries = firstTries
+	}
 	var last error // as it is, without what tells backoff how to go on
 	got, err := backoff.Retry(ctx, func() (*answer, error) {
 		got, err := c.attempt(ctx, r, body)
@@ -162,7 +168,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			return nil, &backoff.RetryAfterError{Duration: wait.after}
 		}
 		return nil, last
-	}, backoff.WithBackOff(pauses), backoff.WithMaxTries(maxTries), backoff.WithMaxElapsedTime(5*time.Minute))
+	}, backoff.WithBackOff(pauses), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(5*time.Minute))
 	if err != nil && ctx.Err() == nil {
 		return nil, last
 	}

@@ -120,7 +120,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 
 // ask reads one discovery endpoint; told is false if the server has none.
 func (c *Client) ask(ctx context.Context, endpoint string, into any) (told bool, err error) {
-	answer, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true})
+	answer, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, first: endpoint == "/ServiceProviderConfig"})
 	var refusal *system.Refusal
 	if errors.Is(err, system.ErrGone) || errors.As(err, &refusal) {
 		return false, nil

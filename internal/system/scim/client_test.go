@@ -1,0 +1,344 @@
+package scim_test
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/standin"
+	"evenledger/internal/system"
+	"evenledger/internal/system/scim"
+)
+
+// practice serves a stand-in and returns a client of it and the requests it got.
+func practice(t *testing.T, options standin.Options, change func(*scim.Config)) (*scim.Client, *requests) {
+	options.Token = "secret"
+	log := &requests{}
+	options.Count = log.add
+	s, err := standin.New(options)
+	require.NoError(t, err)
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close)
+	return connect(t, server.URL+"/scim/v2", change), log
+}
+
+func connect(t *testing.T, url string, change func(*scim.Config)) *scim.Client {
+	config := scim.Config{URL: url, Authorization: scim.Bearer("secret"), Page: 100, Timeout: 5 * time.Second, Pause: time.Millisecond, Together: 4}
+	if change != nil {
+		change(&config)
+	}
+	c, err := scim.New(config)
+	require.NoError(t, err)
+	return c
+}
+
+type requests struct {
+	mu   sync.Mutex
+	list []string
+}
+
+func (r *requests) add(method, target string, _ int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.list = append(r.list, method+" "+target)
+}
+
+// to counts requests of a method.
+func (r *requests) to(method string) int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	n := 0
+	for _, line := range r.list {
+		if strings.HasPrefix(line, method+" ") && !strings.Contains(line, "/ServiceProviderConfig") && !strings.Contains(line, "/Schemas") && !strings.Contains(line, "/ResourceTypes") {
+			n++
+		}
+	}
+	return n
+}
+
+func fields(pairs ...string) map[string]account.Value {
+	out := map[string]account.Value{}
+	for i := 0; i < len(pairs); i += 2 {
+		out[pairs[i]] = account.Of(pairs[i+1])
+	}
+	return out
+}
+
+const (
+	berth  = "urn:example:params:scim:schemas:extension:crew:2.0:User:berth"
+	miles  = "urn:example:params:scim:schemas:extension:crew:2.0:User:seaMiles"
+	joined = "urn:example:params:scim:schemas:extension:crew:2.0:User:joined"
+)
+
+var all = []string{"userName", "givenName", "familyName", "email", "mobile", "country", "locality", "department", "active", "title", berth, miles, joined}
+
+func TestCreateReadChange(t *testing.T) {
+	for name, options := range map[string]standin.Options{"PATCH": {}, "PUT": {NoPatch: true}, "without versions": {NoETag: true}} {
+		t.Run(name, func(t *testing.T) {
+			c, log := practice(t, options, func(config *scim.Config) { config.Aliases = map[string]string{"berth": berth} })
+			ctx := t.Context()
+			wanted := fields("userName", "zoe", "givenName", "Zoë", "email", "zoe@x.example", "mobile", "+447700900102", "country", "GB", "department", "Engine", "active", "true", "berth", "C4", miles, "1200", joined, "2026-11-01")
+			made, err := c.Create(ctx, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
+			require.NoError(t, err)
+			assert.NotEmpty(t, made.ID)
+			for name, value := range wanted {
+				assert.Equal(t, value, made.Field(name), name)
+			}
+			known := made
+			now, err := c.Change(ctx, known, []account.Change{
+				{Field: "title", After: account.Of("Bosun")},
+				{Field: "email", Before: account.Of("zoe@x.example"), After: account.Of("zoe.a@x.example")},
+				{Field: "locality", After: account.Of("Northport")},
+				{Field: "department", Before: account.Of("Engine"), After: account.Blank()},
+				{Field: "active", Before: account.Of("true"), After: account.Of("false")},
+			}, all)
+			require.NoError(t, err)
+			read, err := c.Get(ctx, made.ID, all)
+			require.NoError(t, err)
+			assert.Equal(t, now.Fields, read.Fields)
+			for name, want := range map[string]string{"title": "Bosun", "email": "zoe.a@x.example", "locality": "Northport", "country": "GB", "mobile": "+447700900102", "department": "", "active": "false", "givenName": "Zoë"} {
+				assert.Equal(t, want, read.Field(name).Text(), name)
+			}
+			if !options.NoETag {
+				_, err = c.Change(ctx, known, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
+				assert.ErrorIs(t, err, system.ErrChanged, "the version that was known is gone")
+			}
+			_, err = c.Get(ctx, "nobody", all)
+			assert.ErrorIs(t, err, system.ErrGone)
+			if options.NoPatch {
+				assert.Zero(t, log.to("PATCH"))
+				assert.Positive(t, log.to("PUT"))
+			} else {
+				assert.Zero(t, log.to("PUT"))
+			}
+		})
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	c, _ := practice(t, standin.Options{}, nil)
+	ctx := t.Context()
+	made, err := c.Create(ctx, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
+	require.NoError(t, err)
+	var refusal *system.Refusal
+	_, err = c.Create(ctx, account.Account{Fields: fields("userName", "ANA")}, all)
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, "taken-value", refusal.Code)
+	_, err = c.Change(ctx, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, "immutable-field", refusal.Code)
+	_, err = c.Create(ctx, account.Account{Fields: fields("title", "nobody")}, all)
+	require.ErrorAs(t, err, &refusal)
+	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
+}
+
+func TestDescribe(t *testing.T) {
+	c, _ := practice(t, standin.Options{}, func(config *scim.Config) { config.Aliases = map[string]string{"berth": berth} })
+	schema, err := c.Describe(t.Context())
+	require.NoError(t, err)
+	name, ok := schema.Attribute("userName")
+	require.True(t, ok)
+	assert.True(t, name.Required && name.Unique)
+	joinedAs, _ := schema.Attribute(joined)
+	assert.True(t, joinedAs.Immutable)
+	watch, _ := schema.Attribute("urn:example:params:scim:schemas:extension:crew:2.0:User:watch")
+	assert.Equal(t, []string{"Day", "Night", "Relief"}, watch.Allowed)
+	_, ok = schema.Attribute("berth")
+	assert.True(t, ok, "by its alias")
+	mail, ok := schema.Attribute("email")
+	assert.True(t, ok)
+	assert.Equal(t, `emails[type eq "work"].value`, mail.Path)
+	_, ok = schema.Attribute("shoeSize")
+	assert.False(t, ok)
+}
+
+func TestFetchTakesTheFewestRequests(t *testing.T) {
+	c, log := practice(t, standin.Options{Page: 50}, nil)
+	ctx := t.Context()
+	var names []string
+	for i := range 230 {
+		name := fmt.Sprintf("crew%03d", i)
+		names = append(names, name)
+		_, err := c.Create(ctx, account.Account{Fields: fields("userName", name)}, all)
+		require.NoError(t, err)
+	}
+	for _, try := range []struct {
+		names    []string
+		listed   bool
+		requests int
+	}{{names[:70], false, 2}, {names, true, 6}, {names[:200], false, 6}, {[]string{`qu"ote\`, "crew001"}, false, 1}} {
+		before := log.to("GET")
+		found := map[string]bool{}
+		way, err := system.Fetch(ctx, c, map[string][]string{"userName": try.names}, []string{"userName"}, 3, func(a account.Account) { found[a.Field("userName").Text()] = true })
+		require.NoError(t, err)
+		assert.Equal(t, try.listed, way.Listed, "%d names", len(try.names))
+		assert.LessOrEqual(t, log.to("GET")-before, try.requests+1)
+		for _, name := range try.names {
+			assert.Equal(t, !strings.HasPrefix(name, "qu"), found[name], name)
+		}
+	}
+	c, _ = practice(t, standin.Options{NoFilter: true}, nil)
+	way, err := system.Fetch(ctx, c, map[string][]string{"userName": {"x"}}, nil, 1, func(account.Account) {})
+	require.NoError(t, err)
+	assert.True(t, way.Listed, "without filters all are listed")
+}
+
+func TestBusyServerIsAskedAgain(t *testing.T) {
+	c, log := practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Busy: 0.4}}, nil)
+	for i := range 30 {
+		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		require.NoError(t, err)
+	}
+	assert.Greater(t, log.to("POST"), 30)
+	c, log = practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Errors: 0.3, Drops: 0.3}}, nil)
+	unclear := 0
+	for i := range 30 {
+		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		var open *system.Unclear
+		if errors.As(err, &open) {
+			unclear++
+			continue
+		}
+		require.NoError(t, err)
+	}
+	assert.Positive(t, unclear)
+	assert.LessOrEqual(t, log.to("POST"), 30, "a create is never repeated blindly")
+	found := 0
+	for _, err := range c.List(t.Context(), all) {
+		require.NoError(t, err, "reading is repeated until it succeeds")
+		found++
+	}
+	assert.Greater(t, found, 30-unclear-1, "some unclear ones were carried out")
+}
+
+// odd is a server of one's own making.
+func odd(t *testing.T, handle http.HandlerFunc) *scim.Client {
+	server := httptest.NewServer(handle)
+	t.Cleanup(server.Close)
+	return connect(t, server.URL, func(c *scim.Config) { c.Page = 2; c.Timeout = 300 * time.Millisecond })
+}
+
+func TestServersThatAnswerOddly(t *testing.T) {
+	page := func(w http.ResponseWriter, total int, ids ...string) {
+		list := []any{}
+		for _, id := range ids {
+			list = append(list, map[string]any{"id": id, "USERNAME": "user" + id, "emails": []any{map[string]any{"value": id + "@x.example", "primary": true}}})
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(map[string]any{"totalResults": total, "Resources": list, "itemsPerPage": 99})
+	}
+	users := func(handle http.HandlerFunc) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if !strings.HasPrefix(r.URL.Path, "/Users") {
+				http.NotFound(w, r)
+				return
+			}
+			handle(w, r)
+		}
+	}
+	for name, c := range map[string]struct {
+		handle http.HandlerFunc
+		ids    string
+		says   string
+	}{
+		"pages of its own size": {users(func(w http.ResponseWriter, r *http.Request) {
+			page(w, 3, r.URL.Query().Get("startIndex"))
+		}), "1 2 3", ""},
+		"page one again past the end": {users(func(w http.ResponseWriter, r *http.Request) { page(w, 5, "1", "2") }), "", "gave only 2"},
+		"overlapping pages": {users(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Query().Get("startIndex") == "1" {
+				page(w, 3, "1", "2")
+			} else {
+				page(w, 3, "2", "3")
+			}
+		}), "1 2 3", ""},
+		"a web page": {func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>Sign in</html>") }, "", "answered a web page"},
+		"a web page as an error": {func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(400)
+			_, _ = io.WriteString(w, "<html>Bad</html>")
+		}, "", "answered 400 with a web page"},
+		"a redirect":  {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "https://elsewhere.example/", http.StatusFound) }, "", "redirects to https://elsewhere.example/"},
+		"turned away": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) }, "", "turns us away (401)"},
+		"forbidden":   {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }, "", "does not let us read (403)"},
+		"never well":  {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, "", "cannot answer (503"},
+		"never quiet": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(429) }, "", "is busy (429) and stayed so"},
+		"too slow":    {func(http.ResponseWriter, *http.Request) { time.Sleep(time.Second) }, "", "no answer came in time"},
+		"broken JSON": {users(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, `{"totalResults":`)
+		}), "", "cannot be read"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var ids []string
+			var last error
+			for a, err := range odd(t, c.handle).List(context.Background(), []string{"userName", "email"}) {
+				if last = err; err == nil {
+					ids = append(ids, a.ID)
+					assert.Equal(t, "user"+a.ID, a.Field("userName").Text(), "attribute names are read in any capitals")
+					assert.Equal(t, a.ID+"@x.example", a.Field("email").Text(), "an address without a type counts as the work one")
+				}
+			}
+			if c.says == "" {
+				require.NoError(t, last)
+				assert.Equal(t, c.ids, strings.Join(ids, " "))
+				return
+			}
+			var unavailable *system.Unavailable
+			require.ErrorAs(t, last, &unavailable)
+			assert.Contains(t, last.Error(), c.says)
+			assert.NotContains(t, last.Error(), "secret")
+		})
+	}
+}
+
+func TestChangeWithout200(t *testing.T) {
+	var sent map[string]any
+	c := odd(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodPatch {
+			http.NotFound(w, r)
+			return
+		}
+		_ = json.NewDecoder(r.Body).Decode(&sent)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	now, err := c.Change(t.Context(), account.Account{ID: "a/b", Fields: fields("title", "Mate")}, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, all)
+	require.NoError(t, err)
+	assert.Equal(t, "Bosun", now.Field("title").Text())
+	assert.Len(t, sent["Operations"], 1, "the least change: %v", sent)
+}
+
+func TestTLSIsVerified(t *testing.T) {
+	s, err := standin.New(standin.Options{Token: "secret"})
+	require.NoError(t, err)
+	server := httptest.NewTLSServer(s)
+	defer server.Close()
+	server.Config.ErrorLog = nil
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
+	_, err = connect(t, server.URL+"/scim/v2", nil).Describe(t.Context())
+	var certificate *tls.CertificateVerificationError
+	require.ErrorAs(t, err, &certificate)
+	assert.Contains(t, err.Error(), "does not verify")
+	_, err = connect(t, server.URL+"/scim/v2", func(c *scim.Config) { c.CA = ca }).Describe(t.Context())
+	assert.NoError(t, err)
+	_, err = connect(t, strings.Replace(server.URL, "https", "http", 1)+"/scim/v2", nil).Describe(t.Context())
+	assert.Error(t, err)
+}

@@ -1,0 +1,146 @@
+// Package test drives the built program, as a person or a script would, on files
+// in temporary folders and against its own stand-in.
+package test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+)
+
+// program is the built program's path.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "evenledger-test-")
+	if err != nil {
+		log.Fatal(err)
+	}
+	program = filepath.Join(dir, "evenledger")
+	build := exec.Command("go", "build", "-o", program, "../cmd/evenledger")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		log.Fatalf("the program does not build: %v\n%s", err, out)
+	}
+	code := m.Run()
+	if err := os.RemoveAll(dir); err != nil {
+		log.Print(err)
+	}
+	os.Exit(code)
+}
+
+const token = "tok-5ecret-0f-the-tests"
+
+// practice starts a stand-in and returns its address.
+func practice(t interface {
+	require.TestingT
+	Cleanup(func())
+}, flags ...string) string {
+	cmd := exec.Command(program, append([]string{"standin", "--port", "0", "--json", "--token", "env:TEST_TOKEN"}, flags...)...)
+	cmd.Env = append(os.Environ(), "TEST_TOKEN="+token)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	var told struct{ URL string }
+	require.NoError(t, json.NewDecoder(bufio.NewReader(out)).Decode(&told))
+	return told.URL
+}
+
+// TestScripts runs the scripts under scripts. Each has the program and a fresh
+// stand-in ($URL) whose token is in $TEST_TOKEN.
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "scripts",
+		Setup: func(env *testscript.Env) error {
+			env.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+env.Getenv("PATH"))
+			env.Setenv("TEST_TOKEN", token)
+			env.Setenv("URL", practice(setupT{env}))
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace},
+	})
+}
+
+type setupT struct{ env *testscript.Env }
+
+func (s setupT) Cleanup(f func())                  { s.env.Defer(f) }
+func (s setupT) FailNow()                          { panic("the stand-in did not start") }
+func (s setupT) Errorf(format string, args ...any) { log.Printf(format, args...) }
+
+// exits CODE COMMAND ... runs a command that is to end with just that code; its
+// output is in the files out and err.
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: exits CODE COMMAND ...")
+	}
+	cmd := exec.Command(program, args[2:]...)
+	if args[1] != "evenledger" {
+		ts.Fatalf("exits runs evenledger only")
+	}
+	cmd.Dir = ts.Getenv("WORK")
+	if dir := ts.Getenv("IN"); dir != "" {
+		cmd.Dir = filepath.Join(cmd.Dir, dir)
+	}
+	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR"} {
+		cmd.Env = append(cmd.Env, name+"="+ts.Getenv(name))
+	}
+	var out, errOut strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	_ = cmd.Run() // the code says it
+	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(out.String()), 0o600))
+	ts.Check(os.WriteFile(ts.MkAbs("err"), []byte(errOut.String()), 0o600))
+	ts.Logf("[stdout]\n%s[stderr]\n%s", out.String(), errOut.String())
+	if got := fmt.Sprint(cmd.ProcessState.ExitCode()); got != args[0] {
+		ts.Fatalf("exit code %s, wanted %s", got, args[0])
+	}
+}
+
+// json FILE PATH VALUE sees that the value at a path such as entries.0.row in the
+// JSON of a file prints as VALUE.
+func jsonIs(ts *testscript.TestScript, neg bool, args []string) {
+	var at any
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile(args[0])), &at))
+	for step := range strings.SplitSeq(args[1], ".") {
+		switch here := at.(type) {
+		case map[string]any:
+			value, ok := here[step]
+			if !ok {
+				ts.Fatalf("no %s in %s", step, args[1])
+			}
+			at = value
+		case []any:
+			var i int
+			if _, err := fmt.Sscan(step, &i); err != nil || i >= len(here) {
+				ts.Fatalf("no item %s in %s", step, args[1])
+			}
+			at = here[i]
+		default:
+			ts.Fatalf("nothing under %s", step)
+		}
+	}
+	if got := fmt.Sprint(at); (got == args[2]) == neg {
+		ts.Fatalf("%s is %q", args[1], got)
+	}
+}
+
+// replace FILE OLD NEW
+func replace(ts *testscript.TestScript, _ bool, args []string) {
+	text := ts.ReadFile(args[0])
+	if !strings.Contains(text, args[1]) {
+		ts.Fatalf("%s has no %q", args[0], args[1])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}

@@ -1,0 +1,292 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const crewBrief = `system: crewdesk
+match: [employeeNumber, userName]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  familyName: {from: Last}
+  userName: {make: 'fold(givenName) + "." + fold(familyName)', unique: number}
+  email: {make: 'userName + "@brindlesound.example"', unique: refuse}
+  title: {from: Position}
+`
+
+// folder is a workspace for a system at a URL.
+type folder struct {
+	t   *testing.T
+	dir string
+}
+
+func workspace(t *testing.T, url, more string) folder {
+	f := folder{t, t.TempDir()}
+	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, together: 3%s}\n", url, more))
+	f.write("briefs/crew.yaml", crewBrief)
+	return f
+}
+
+func (f folder) write(name, text string) {
+	path := filepath.Join(f.dir, name)
+	require.NoError(f.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(f.t, os.WriteFile(path, []byte(text), 0o600))
+}
+
+// crew writes a sheet of n people, every third of whom shares a name with others.
+func (f folder) crew(name string, n int, title string) {
+	var text strings.Builder
+	text.WriteString("No,First,Last,Position\n")
+	for i := range n {
+		last := fmt.Sprintf("Person%d", i)
+		if i%3 == 0 {
+			last = "Reyes"
+		}
+		fmt.Fprintf(&text, "%d,Ana,%s,%s\n", 1000+i, last, title)
+	}
+	f.write(name, text.String())
+}
+
+func (f folder) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = f.dir
+	cmd.Env = append(os.Environ(), "TEST_TOKEN="+token)
+	return cmd
+}
+
+// run runs a command and returns its exit code and what it wrote.
+func (f folder) run(args ...string) (code int, out, errOut string) {
+	cmd := f.command(args...)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) {
+		require.NoError(f.t, err)
+	}
+	return cmd.ProcessState.ExitCode(), stdout.String(), stderr.String()
+}
+
+type document struct {
+	State    string
+	Rows     int
+	Outcomes map[string]int
+	Even     bool
+}
+
+func (f folder) batch(id int) document {
+	code, out, errOut := f.run("show", fmt.Sprint(id), "--json")
+	require.Zero(f.t, code, errOut)
+	var d document
+	require.NoError(f.t, json.Unmarshal([]byte(out), &d))
+	total := 0
+	for _, n := range d.Outcomes {
+		total += n
+	}
+	require.True(f.t, d.Even)
+	require.Equal(f.t, d.Rows, total, "rows in are the sum of the outcomes")
+	return d
+}
+
+// users reads all accounts of the stand-in by employee number, and sees that no
+// number and no name is there twice.
+func users(t *testing.T, url string) map[string]map[string]any {
+	byNumber, names := map[string]map[string]any{}, map[string]bool{}
+	for start := 1; ; {
+		req, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/Users?startIndex=%d", url, start), nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil || resp.StatusCode != http.StatusOK {
+			continue // a fault on demand
+		}
+		var list struct {
+			TotalResults int
+			Resources    []map[string]any
+		}
+		err = json.NewDecoder(resp.Body).Decode(&list)
+		require.NoError(t, errors.Join(err, resp.Body.Close()))
+		for _, u := range list.Resources {
+			number := u["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"].(map[string]any)["employeeNumber"].(string)
+			name := u["userName"].(string)
+			require.NotContains(t, byNumber, number, "an account was made twice")
+			require.False(t, names[name])
+			byNumber[number], names[name] = u, true
+		}
+		if start += len(list.Resources); start > list.TotalResults {
+			return byNumber
+		}
+	}
+}
+
+// A post that is killed again and again, at any moment, comes to the same end as
+// one that isn't: nothing is lost and nothing is done twice.
+func TestKilledPostsGoOn(t *testing.T) {
+	for name, flags := range map[string][]string{
+		"slow server":     {"--delay", "2ms"},
+		"unseen accounts": {"--delay", "2ms", "--unseen", "300ms"},
+		"without etags":   {"--delay", "2ms", "--no-etag"},
+		"without PATCH":   {"--delay", "2ms", "--no-patch"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			url := practice(t, flags...)
+			f := workspace(t, url, ", settle: 600ms")
+			const people = 150
+			f.crew("crew.csv", people, "Deckhand")
+			killUntilDone := func(id int) (kills int) {
+				for {
+					cmd := f.command("post", fmt.Sprint(id), "--yes")
+					require.NoError(t, cmd.Start())
+					timer := time.AfterFunc(time.Duration(20+rand.IntN(120+40*kills))*time.Millisecond, func() { _ = cmd.Process.Kill() })
+					err := cmd.Wait()
+					timer.Stop()
+					f.batch(id)
+					if err == nil {
+						return kills
+					}
+					kills++
+				}
+			}
+			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+			require.Zero(t, code, errOut)
+			kills := killUntilDone(1)
+			assert.Equal(t, people, f.batch(1).Outcomes["created"], "after %d kills", kills)
+			time.Sleep(400 * time.Millisecond) // until the last account is seen
+			f.crew("bosuns.csv", people, "Bosun")
+			code, _, errOut = f.run("draft", "bosuns.csv", "-b", "crew")
+			require.Zero(t, code, errOut)
+			kills += killUntilDone(2)
+			assert.Equal(t, people, f.batch(2).Outcomes["updated"], "after %d kills", kills)
+			assert.Greater(t, kills, 2, "the posts were too quick to be killed")
+			all := users(t, url)
+			assert.Equal(t, people, len(all))
+			for _, u := range all {
+				assert.Equal(t, "Bosun", u["title"])
+			}
+		})
+	}
+}
+
+// With every fault on, the outcome is that of a server without faults.
+func TestAllFaultsOn(t *testing.T) {
+	t.Parallel()
+	url := practice(t, "--busy", "0.08", "--errors", "0.08", "--drops", "0.08", "--unseen", "200ms", "--page", "40", "--seed", "11")
+	f := workspace(t, url, ", settle: 1s, together: 8")
+	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, together: 12, settle: 1s}\n", url))
+	const people = 120
+	f.crew("crew.csv", people, "Deckhand")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.Equal(t, people, f.batch(1).Outcomes["created"])
+	time.Sleep(300 * time.Millisecond) // until the last account is seen
+	assert.Equal(t, people, len(users(t, url)))
+}
+
+func TestInterruptedPost(t *testing.T) {
+	t.Parallel()
+	url := practice(t, "--delay", "30ms")
+	f := workspace(t, url, "")
+	f.crew("crew.csv", 100, "Deckhand")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	cmd := f.command("post", "1", "--yes")
+	var stderr bytes.Buffer
+	cmd.Stderr = &stderr
+	require.NoError(t, cmd.Start())
+	time.Sleep(500 * time.Millisecond)
+
+	code, _, errOut = f.run("post", "1", "--yes")
+	assert.Equal(t, 4, code, "two posts at once: %s", errOut)
+	assert.Contains(t, errOut, "being posted already")
+
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.Error(t, cmd.Wait())
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), stderr.String())
+	assert.Contains(t, stderr.String(), "Stopping")
+	stopped := f.batch(1)
+	assert.Equal(t, "stopped", stopped.State)
+	assert.Positive(t, stopped.Outcomes["created"])
+	assert.Equal(t, stopped.Outcomes["created"], len(users(t, url)), "what was sent is noted")
+	code, _, errOut = f.run("post", "1", "--yes")
+	require.Zero(t, code, errOut)
+	assert.Equal(t, 100, f.batch(1).Outcomes["created"])
+}
+
+// A full disk stops the post; what was sent is found again when there is room.
+func TestFullDisk(t *testing.T) {
+	url := practice(t)
+	f := workspace(t, url, "")
+	disk := filepath.Join(f.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=900k"); err != nil {
+		t.Skipf("a small disk cannot be mounted here: %v", err)
+	}
+	t.Cleanup(func() { assert.NoError(t, syscall.Unmount(disk, 0)) })
+	f.write("evenledger.yaml", fmt.Sprintf("ledger: disk/ledger.db\nsystems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN}\n", url))
+	f.crew("crew.csv", 60, "Deckhand")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	filler := filepath.Join(disk, "filler")
+	fill, err := os.Create(filler)
+	require.NoError(t, err)
+	for err == nil {
+		_, err = fill.Write(make([]byte, 4096))
+	}
+	require.NoError(t, fill.Close())
+	for _, args := range [][]string{{"draft", "crew.csv", "-b", "crew"}, {"post", "1", "--yes"}} {
+		code, _, errOut = f.run(args...)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, errOut, "the disk is full")
+	}
+	require.NoError(t, os.Remove(filler))
+	code, _, errOut = f.run("post", "1", "--yes")
+	require.Zero(t, code, errOut)
+	assert.Equal(t, 60, f.batch(1).Outcomes["created"])
+	assert.Equal(t, 60, len(users(t, url)))
+}
+
+// Every command says how it is used, with an example.
+func TestHelp(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	for _, command := range []string{"", "init", "brief", "brief check", "brief schema", "check", "draft", "post", "show", "batches", "fixes", "explain", "standin", "demo", "version"} {
+		code, out, errOut := f.run(append(strings.Fields(command), "--help")...)
+		assert.Zero(t, code, command)
+		assert.Empty(t, errOut)
+		assert.Contains(t, out, "Examples:\n  evenledger "+command, command)
+	}
+	code, out, _ := f.run("completion", "bash")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "evenledger")
+}
+
+func TestDemo(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	code, out, errOut := f.run("demo")
+	require.Zero(t, code, out+errOut)
+	for _, want := range []string{"$ evenledger draft starters.csv -b starters", "Created            31", "40   even", "ana.reyes3", "Created             6", "cd brindlesound"} {
+		assert.Contains(t, out, want)
+	}
+	f.dir = filepath.Join(f.dir, "brindlesound")
+	assert.Equal(t, 6, f.batch(2).Outcomes["created"])
+	code, _, errOut = f.run("demo", "--dir", ".")
+	assert.Equal(t, 2, code, errOut)
+}
