@@ -274,7 +274,9 @@ func TestServersThatAnswerOddly(t *testing.T) {
 			w.WriteHeader(400)
 			_, _ = io.WriteString(w, "<html>Bad</html>")
 		}, "", "answered 400 with a web page"},
-		"a redirect":  {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "https://elsewhere.example/", http.StatusFound) }, "", "redirects to https://elsewhere.example/"},
+		"a redirect": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "https://elsewhere.example/", http.StatusFound)
+		}, "", "redirects to https://elsewhere.example/"},
 		"turned away": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) }, "", "turns us away (401)"},
 		"forbidden":   {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }, "", "does not let us read (403)"},
 		"never well":  {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, "", "cannot answer (503"},
