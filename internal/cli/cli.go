@@ -196,6 +196,17 @@ func (a *app) fail(ctx context.Context, err error) int {
 		return f.code
 	}
 	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
+	var problems yamldoc.Problems
+	if errors.As(f.err, &problems) {
+		page.Line("%s %d %s in %s:", page.Level(account.Error, "evenledger:"), len(problems), plural(len(problems), "mistake", "mistakes"), problems[0].File)
+		for _, p := range problems {
+			page.Line("  %s %s", page.Bold(fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), p.Message)
+			if p.Remedy != "" {
+				page.Line("      %s", page.Dim("→ "+p.Remedy))
+			}
+		}
+		return f.code
+	}
 	for i, line := range strings.Split(f.message, "\n") {
 		if i == 0 {
 			page.Line("%s %s", page.Level(account.Error, "evenledger:"), line)
@@ -217,7 +228,13 @@ func (a *app) writeJSON(document any) error {
 }
 
 // page writes the answer for a person.
-func (a *app) page() *report.Page { return &report.Page{W: a.out, Color: a.color(a.terminal)} }
+func (a *app) page() *report.Page {
+	page := &report.Page{W: a.out, Color: a.color(a.terminal)}
+	if file, ok := a.answer.Writer.(*os.File); ok && a.terminal {
+		page.Width, _, _ = term.GetSize(int(file.Fd())) // 0 where it cannot be told
+	}
+	return page
+}
 
 func (a *app) color(terminal bool) bool {
 	return terminal && !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"

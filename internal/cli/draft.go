@@ -94,8 +94,7 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 		return err
 	}
 	page.Line("")
-	page.Line("%s", page.Dim(b.Policies))
-	page.Line("%s", page.Dim(fmt.Sprintf("Looked up by %s. Nothing has been changed.", way)))
+	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s. Nothing has been changed.", b.Policies, way))
 	if waiting[account.Create]+waiting[account.Update] > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
 	} else if counts[account.Refused] > 0 {

@@ -115,12 +115,13 @@ func (a *app) show(ctx context.Context, id int, filter ledger.Filter) (err error
 		return page.Err()
 	}
 	page.Title(b)
+	filter.Cells = true
 	found := 0
 	for e, err := range l.Entries(ctx, id, filter) {
 		if err != nil {
 			return err
 		}
-		page.Entry(e)
+		page.Entry(e, b.Headings)
 		steps, err := l.Steps(ctx, id, e.Row)
 		if err != nil {
 			return err
@@ -176,7 +177,7 @@ func (a *app) batchesCommand() *cobra.Command {
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-8s %-17s  %s  %s  %s  %7s %7s %7s %7s", "batch", "state", "drafted", report.Pad("by", 10), report.Pad("sheet", 24), report.Pad("system", 12), "rows", "done", "waiting", "bad")))
+			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-8s %-17s  %s  %s  %s  %7s %7s %7s %7s", "batch", "state", "drafted", report.Pad("by", 10), report.Pad("sheet", 24), report.Pad("system", 12), "rows", "done", "waiting", "to fix")))
 			for i, h := range heads {
 				bad := h.Outcomes["refused"] + h.Outcomes["failed"]
 				page.Line("%5d  %-8s %-17s  %s  %s  %s  %7s %7s %7s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),

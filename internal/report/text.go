@@ -19,7 +19,31 @@ import (
 type Page struct {
 	W     io.Writer
 	Color bool
+	Width int // of the screen, in columns; 0: 120
 	err   error
+}
+
+func (p *Page) width() int {
+	if p.Width == 0 {
+		return 120
+	}
+	return max(p.Width, 60)
+}
+
+// Text writes a paragraph, broken at spaces to fit the screen.
+func (p *Page) Text(style func(string) Styled, text string) {
+	line := ""
+	for word := range strings.FieldsSeq(text) {
+		if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > p.width()-8 {
+			p.Line("%s", style(line))
+			line = ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	p.Line("%s", style(line))
 }
 
 // Err returns the first error of writing.
@@ -282,9 +306,9 @@ func (p *Page) Findings(causes *Causes) {
 		} else {
 			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
 		}
-		p.Line("      %s", Clip(f.Message, 108))
+		p.Line("      %s", Clip(f.Message, p.width()-8))
 		if f.Remedy != "" {
-			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, 106)))
+			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, p.width()-10)))
 		}
 	}
 }
@@ -307,7 +331,7 @@ func rowList(c *cause) string {
 
 // EntryLine writes one entry in a line.
 func (p *Page) EntryLine(e batch.Entry) {
-	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), 86))
+	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.width()-42))
 }
 
 func (p *Page) outcome(e batch.Entry) Styled {
@@ -338,18 +362,13 @@ func summary(e batch.Entry) string {
 	}
 	switch e.Intent {
 	case account.Create:
-		parts := []string{}
-		for _, name := range []string{"displayName", "userName", "email", "title", "department"} {
-			for _, c := range e.Changes {
-				if c.Field == name && c.After.Text() != e.Key {
-					parts = append(parts, c.After.Text())
-				}
-			}
+		made := map[string]account.Value{}
+		for _, c := range e.Changes {
+			made[c.Field] = c.After
 		}
-		if len(parts) == 0 {
-			return fmt.Sprintf("%d fields", len(e.Changes))
-		}
-		return strings.Join(parts, " · ")
+		return whoIs(made, e.Key)
+	case account.Keep:
+		return whoIs(e.Known, e.Key)
 	case account.Update:
 		parts := make([]string, len(e.Changes))
 		for i, c := range e.Changes {
@@ -360,6 +379,18 @@ func summary(e batch.Entry) string {
 	return ""
 }
 
+// whoIs names a person by the fields people know them by, but for the key, which
+// stands beside.
+func whoIs(fields map[string]account.Value, key string) string {
+	var parts []string
+	for _, name := range []string{"displayName", "userName", "email", "title", "department"} {
+		if v := fields[name]; v.Filled() && v.Text() != key {
+			parts = append(parts, v.Text())
+		}
+	}
+	return strings.Join(parts, " · ")
+}
+
 func quoteBlank(v account.Value) string {
 	if !v.Filled() {
 		return "(blank)"
@@ -367,8 +398,9 @@ func quoteBlank(v account.Value) string {
 	return v.Text()
 }
 
-// Entry writes an entry in full: before and after of each field, findings.
-func (p *Page) Entry(e batch.Entry) {
+// Entry writes an entry in full: before and after of each field, or the row as it
+// came where nothing is to be changed, and the findings.
+func (p *Page) Entry(e batch.Entry, headings []string) {
 	p.Line("")
 	id := ""
 	if e.Account != "" {
@@ -380,6 +412,13 @@ func (p *Page) Entry(e batch.Entry) {
 			p.Line("    %s  %s", Pad(c.Field, 18), c.After.Text())
 		} else {
 			p.Line("    %s  %s → %s", Pad(c.Field, 18), quoteBlank(c.Before), quoteBlank(c.After))
+		}
+	}
+	if len(e.Changes) == 0 {
+		for i, cell := range e.Cells {
+			if i < len(headings) && strings.TrimSpace(cell) != "" {
+				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], 18), 18)), Clip(cell, p.width()-28))
+			}
 		}
 	}
 	for _, f := range e.Findings {
