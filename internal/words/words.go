@@ -298,7 +298,7 @@ func Last(s string, n int) string {
 // when none is near: at most one letter in four may differ.
 func Nearest(word string, candidates []string) string {
 	key := Key(word)
-	best, bestDistance := "", max(1, len(key)/4)+1
+	best, bestDistance := "", min(max(1, len(key)/4), len(key)-1)+1
 	for _, candidate := range candidates {
 		other := Key(candidate)
 		if other == key && key != "" {

@@ -1,0 +1,180 @@
+package report_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"iter"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+)
+
+func page(write func(*report.Page)) string {
+	var out bytes.Buffer
+	p := &report.Page{W: &out}
+	write(p)
+	return out.String()
+}
+
+func TestAccount(t *testing.T) {
+	got := page(func(p *report.Page) {
+		assert.True(t, p.Account(40, report.Sides(
+			account.Counts{account.Waiting: 35, account.Unchanged: 2, account.Aside: 1, account.Refused: 2},
+			map[account.Intent]int{account.Create: 31, account.Update: 4})))
+	})
+	assert.Equal(t, `
+  Rows in       40        To create          31
+                          To update           4
+                          Nothing to change   2
+                          Set aside           1
+                          Refused             2
+                ──                           ──
+                40                           40   even
+                ══                           ══
+`, got)
+	got = page(func(p *report.Page) {
+		assert.True(t, p.Account(1234567, []report.Side{{Label: "Created", N: 1234567}}))
+	})
+	assert.Contains(t, got, "Rows in       1 234 567        Created            1 234 567")
+	got = page(func(p *report.Page) { assert.False(t, p.Account(3, []report.Side{{Label: "Created", N: 2}})) })
+	assert.Contains(t, got, "NOT EVEN")
+	got = page(func(p *report.Page) { assert.True(t, p.Account(0, nil)) })
+	assert.Contains(t, got, "even")
+	sides := report.Sides(account.Counts{account.Created: 1, account.Waiting: 1}, map[account.Intent]int{account.Create: 1})
+	assert.Equal(t, "Still to create", sides[0].Label)
+}
+
+// Nothing out of a sheet or a system steers the terminal.
+func TestHarmless(t *testing.T) {
+	hostile := "a\x1b[31mb\x9bc\u202ed\x07\r\ne"
+	e := batch.Entry{Row: 2, Key: hostile, Intent: account.Update, Outcome: account.Failed, Account: hostile,
+		Changes:  []account.Change{{Field: "title", Before: account.Of(hostile), After: account.Of(hostile)}},
+		Findings: []account.Finding{{Row: 2, Level: account.Error, Code: "stale", Column: hostile, Message: hostile, Remedy: hostile}},
+		Cells:    []string{hostile}}
+	got := page(func(p *report.Page) {
+		p.Title(&batch.Batch{Sheet: hostile, By: hostile})
+		p.EntryLine(e)
+		p.Entry(e, []string{hostile})
+		e.Changes = nil
+		p.Entry(e, []string{hostile})
+		causes := &report.Causes{}
+		causes.Add(e.Findings[0])
+		p.Findings(causes)
+		p.Text(p.Dim, hostile)
+		p.Next(hostile)
+	})
+	for _, bad := range []string{"\x1b", "\x9b", "\u202e", "\x07", "\r"} {
+		assert.NotContains(t, got, bad)
+	}
+	var out bytes.Buffer
+	colored := &report.Page{W: &out, Color: true}
+	colored.Line("%s %s", colored.Bold(hostile), hostile)
+	assert.Equal(t, 2, strings.Count(out.String(), "\x1b"), "only our own styling: %q", out.String())
+}
+
+func TestWidths(t *testing.T) {
+	assert.Equal(t, "田中  |", report.Pad("田中", 6)+"|")
+	assert.Equal(t, "田…", report.Clip("田中太郎", 4))
+	assert.Equal(t, "Ångström", report.Clip("Ångström", 8))
+	assert.Equal(t, "Ångstr…", report.Clip("Ångström", 7))
+	got := page(func(p *report.Page) {
+		p.Width = 60
+		p.Text(func(s string) report.Styled { return report.Styled(s) }, strings.Repeat("wording ", 20))
+	})
+	for line := range strings.Lines(got) {
+		assert.LessOrEqual(t, len(line), 60)
+	}
+}
+
+func TestFindingsByCause(t *testing.T) {
+	causes := &report.Causes{}
+	add := func(row int, level account.Level, code, column, message string) {
+		causes.Add(account.Finding{Row: row, Level: level, Code: code, Column: column, Message: message, Remedy: "do it"})
+	}
+	add(0, account.Note, "unknown-heading", "A", "A is not used")
+	for row := 2; row < 14; row++ {
+		add(row, account.Warning, "brief-check", "", "too early")
+	}
+	add(3, account.Warning, "brief-check", "", "too late")
+	add(9, account.Error, "stale", "", "changed")
+	add(4, account.Error, "blank-required", "Surname", "blank")
+	add(4, account.Error, "blank-required", "Surname", "blank")
+	add(7, account.Error, "blank-required", "Surname", "blank")
+	got := page(func(p *report.Page) { p.Findings(causes) })
+	assert.Regexp(t, `(?s)Errors.*blank-required · Surname +2 rows: 4, 7\n.*stale +row 9.*Warnings.*12 rows: 2, 3, 4, 5, 6, 7, 8, 9, ….*too early.*row 3.*too late.*Notes.*unknown-heading · A\n`, got)
+}
+
+func list(entries ...batch.Entry) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		for _, e := range entries {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+func TestDocument(t *testing.T) {
+	b := &batch.Batch{ID: 17, Sheet: "s.csv", System: "crewdesk", State: batch.Posted, Rows: 2, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}
+	var out bytes.Buffer
+	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, account.Counts{account.Created: 1}), list(batch.Entry{Row: 2, Outcome: account.Created}, batch.Entry{Row: 3})))
+	var got map[string]any
+	require.NoError(t, json.Unmarshal(out.Bytes(), &got))
+	assert.Equal(t, false, got["even"], "one row in two is missing")
+	assert.Len(t, got["outcomes"], len(account.Outcomes()), "every outcome is counted, be it zero")
+	assert.Len(t, got["entries"], 2)
+	assert.Equal(t, []any{}, got["entries"].([]any)[0].(map[string]any)["findings"], "a list is never null")
+
+	out.Reset()
+	broken := func(yield func(int, error) bool) {
+		if yield(1, nil) {
+			yield(0, errors.New("the line \"went\" dead"))
+		}
+	}
+	assert.ErrorContains(t, report.WriteJSON(&out, map[string]int{"a": 1}, "list", broken, func() any { return map[string]int{"b": 2} }), "went")
+	require.NoError(t, json.Unmarshal(out.Bytes(), &got), "what breaks off is still one document: %s", out.String())
+	assert.Contains(t, got["error"].(map[string]any)["message"], "went")
+
+	out.Reset()
+	none := func(func(int, error) bool) {}
+	require.NoError(t, report.WriteJSON(&out, map[string]int{"a": 1}, "list", none, func() any { return map[string]int{"b": 2} }))
+	assert.JSONEq(t, `{"a":1,"list":[],"b":2}`, out.String())
+}
+
+// A fix sheet has the rows as they came, below the headings where they were, and
+// goes back in.
+func TestFixes(t *testing.T) {
+	b := &batch.Batch{Separator: "semicolon", Headings: []string{"No", "Surname"}, Above: [][]string{{"Brindle Sound Ferries"}, nil}}
+	find := func(level account.Level, column, message string) account.Finding {
+		return account.Finding{Level: level, Column: column, Message: message, Remedy: "Correct it."}
+	}
+	var out bytes.Buffer
+	rows, err := report.WriteFixes(&out, b, list(
+		batch.Entry{Row: 4, Cells: []string{"1"}, Findings: []account.Finding{find(account.Error, "Surname", "is blank"), find(account.Note, "", "a note")}},
+		batch.Entry{Row: 9, Cells: []string{"=2", " Reyes ", "", ""}, Findings: []account.Finding{find(account.Error, "", "a"), find(account.Error, "No", "No is odd")}},
+		batch.Entry{Row: 12, Cells: []string{"3", "Kaya", "extra"}}))
+	require.NoError(t, err)
+	assert.Equal(t, 3, rows)
+	s, err := sheet.Read("again.csv", &out, sheet.Options{HeadingRow: 3})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"No", "Surname", "Even Ledger row", "Even Ledger reasons"}, s.Info().Headings)
+	var got [][]string
+	for row, err := range s.Rows() {
+		require.NoError(t, err)
+		got = append(got, append([]string{}, row.Cells...))
+	}
+	assert.Equal(t, [][]string{
+		{"1", "", "4", "Surname: is blank (Correct it)"},
+		{"=2", " Reyes ", "9", "a (Correct it); No is odd (Correct it)"},
+		{"3", "Kaya", "extra", "12", ""},
+	}, got)
+}

@@ -1,0 +1,144 @@
+package workspace_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/workspace"
+)
+
+func write(t *testing.T, dir, name, text string) string {
+	path := filepath.Join(dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+func TestCreateAndFind(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "crew")
+	made, err := workspace.Create(dir)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"evenledger.yaml", ".gitignore", "briefs/starters.yaml"}, made)
+	deep := filepath.Join(dir, "a", "b")
+	require.NoError(t, os.MkdirAll(deep, 0o755))
+	w, err := workspace.Find(deep)
+	require.NoError(t, err)
+	assert.Equal(t, dir, w.Dir)
+	assert.Equal(t, filepath.Join(dir, "ledger.db"), w.Ledger)
+	s, err := w.System("")
+	require.NoError(t, err, "the only system needs no name")
+	assert.Equal(t, 4, s.Together)
+	assert.Equal(t, 5*time.Second, s.Settle)
+	_, err = workspace.Create(dir)
+	assert.ErrorContains(t, err, "workspace already")
+	taken := t.TempDir()
+	write(t, taken, "briefs/starters.yaml", "mine")
+	_, err = workspace.Create(taken)
+	assert.ErrorContains(t, err, "would be overwritten")
+	_, err = workspace.Find(t.TempDir())
+	var none *workspace.NotFound
+	assert.ErrorAs(t, err, &none)
+}
+
+func TestSettings(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "evenledger.yaml", `ledger: /var/lib/crew.db
+systems:
+  a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}}
+  b: {url: "http://[::1]:80", user: me, password: "file:p"}
+`)
+	w, err := workspace.Read(dir)
+	require.NoError(t, err)
+	a, b := w.Systems[0], w.Systems[1]
+	assert.Equal(t, "/var/lib/crew.db", w.Ledger)
+	assert.Equal(t, "https://a.example/scim", a.URL)
+	assert.InDelta(t, 5, a.Rate, 1e-9)
+	assert.Equal(t, []any{time.Minute, 500 * time.Millisecond, 9, 50, filepath.Join(dir, "ca.pem")}, []any{a.Settle, a.Timeout, a.Together, a.Page, a.CA})
+	assert.Equal(t, map[string]string{"berth": "urn:x:berth"}, a.Aliases)
+	assert.Equal(t, "me", b.User)
+	_, err = w.System("")
+	assert.ErrorContains(t, err, "several systems")
+	_, err = w.System("c")
+	assert.ErrorContains(t, err, "it has a, b")
+}
+
+func TestMistakes(t *testing.T) {
+	for setting, want := range map[string]string{
+		`token: env:X`:           "has no url",
+		`url: https://x.example`: "no token and no user",
+		`url: https://x.example, token: env:X, user: y`:         "both a token and a user",
+		`url: https://x.example, user: y`:                       "only one of user and password",
+		`url: x.example, token: env:X`:                          "not the address of a server",
+		`url: ftp://x.example, token: env:X`:                    "not the address of a server",
+		`url: "https://me:pw@x.example", token: env:X`:          "user name or password in it",
+		`url: "https://x.example/?a=b", token: env:X`:           "query or fragment",
+		`url: http://x.example, token: env:X`:                   "in clear",
+		`url: http://localhost.x.example, token: env:X`:         "in clear",
+		`url: https://x.example, token: hunter2`:                "only where to find them",
+		`url: https://x.example, token: env:X, settle: 2 hours`: "not a length of time",
+		`url: https://x.example, token: env:X, settle: 2h`:      "up to an hour",
+		`url: https://x.example, token: env:X, rate: 0/s`:       "not a pace",
+		`url: https://x.example, token: env:X, rate: 5/day`:     "not a pace",
+		`url: https://x.example, token: env:X, together: 101`:   "from 1 to 100",
+		`url: https://x.example, token: env:X, kind: pigeon`:    "expected scim",
+	} {
+		dir := t.TempDir()
+		write(t, dir, "evenledger.yaml", "systems:\n  a: {"+setting+"}\n")
+		_, err := workspace.Read(dir)
+		assert.ErrorContains(t, err, want, setting)
+		assert.NotContains(t, err.Error(), "hunter2", "a secret is not repeated")
+	}
+}
+
+func TestSecrets(t *testing.T) {
+	dir := t.TempDir()
+	path := write(t, dir, "token", " tok\n")
+	t.Setenv("CREW_TOKEN", "tok")
+	for reference, want := range map[string]string{
+		"file:token": "tok", "file:" + path: "tok", "env:CREW_TOKEN": "tok",
+		"env:NOT_SET_HERE": "!is not set", "file:none": "!cannot be read", "file:empty": "!is empty", "file:loose": "!may be read by others",
+	} {
+		write(t, dir, "empty", "\n")
+		require.NoError(t, os.Chmod(write(t, dir, "loose", "tok"), 0o640))
+		secret, err := workspace.NewSecret(reference, dir)
+		require.NoError(t, err)
+		got, err := secret.Open()
+		if strings.HasPrefix(want, "!") {
+			assert.ErrorContains(t, err, want[1:], reference)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+		assert.NotContains(t, secret.String(), "tok\n")
+	}
+	for _, reference := range []string{"", "tok", "env:", "http:x"} {
+		_, err := workspace.NewSecret(reference, dir)
+		assert.Error(t, err, reference)
+	}
+}
+
+func TestBriefPath(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "evenledger.yaml", "")
+	inside := write(t, dir, "briefs/starters.yaml", "")
+	other := write(t, dir, "briefs/leavers.yml", "")
+	outside := write(t, t.TempDir(), "own.yaml", "")
+	w, err := workspace.Read(dir)
+	require.NoError(t, err)
+	for name, want := range map[string]string{"starters": inside, "starters.yaml": inside, "leavers": other, outside: outside} {
+		got, err := w.BriefPath(name)
+		require.NoError(t, err, name)
+		assert.Equal(t, want, got)
+	}
+	_, err = w.BriefPath("startes")
+	assert.ErrorContains(t, err, "did you mean “starters”?")
+	_, err = w.BriefPath("zzz")
+	assert.ErrorContains(t, err, "there are leavers, starters")
+	assert.Equal(t, []string{"leavers", "starters"}, w.Briefs())
+}
