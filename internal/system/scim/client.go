@@ -693,6 +693,9 @@ func (d *discovered) operations(changes []account.Change) (operations []operatio
 			certain = false
 		}
 		if !change.After.Filled() {
+			if p.kind != "" && p.sub == "value" {
+				p.sub = "" // an address without its value is none
+			}
 			operations = append(operations, operation{Op: "remove", Path: p.String()})
 			continue
 		}
@@ -724,7 +727,11 @@ func (c *Client) look(ctx context.Context, known *account.Account, changes []acc
 	}
 	operations, _ := c.known.operations(simple)
 	for _, attr := range slices.Sorted(maps.Keys(lists)) {
-		operations = append(operations, operation{Op: "replace", Path: attr, Value: r.get(attr)})
+		o := operation{Op: "replace", Path: attr, Value: r.get(attr)}
+		if o.Value == nil {
+			o.Op = "remove"
+		}
+		operations = append(operations, o)
 	}
 	return operations, nil
 }

@@ -344,3 +344,76 @@ func TestTLSIsVerified(t *testing.T) {
 	_, err = connect(t, strings.Replace(server.URL, "https", "http", 1)+"/scim/v2", nil).Describe(t.Context())
 	assert.Error(t, err)
 }
+
+// Accounts that others made look otherwise than ours: without types, with other
+// types, with several values. A change touches what is meant and nothing else.
+func TestChangeOfForeignShapes(t *testing.T) {
+	for name, c := range map[string]struct {
+		body   string
+		field  string
+		before string
+		after  string
+		want   string // of the whole attribute, as JSON
+		attr   string
+	}{
+		"address without a type":  {`"emails":[{"value":"old@x.example"}]`, "email", "old@x.example", "new@x.example", `[{"value":"new@x.example"}]`, "emails"},
+		"primary address is home": {`"emails":[{"value":"old@x.example","type":"home","primary":true}]`, "email", "old@x.example", "new@x.example", `[{"primary":true,"type":"home","value":"new@x.example"}]`, "emails"},
+		"only a home address":     {`"emails":[{"value":"h@x.example","type":"home"}]`, "email", "", "w@x.example", `[{"type":"home","value":"h@x.example"},{"type":"work","value":"w@x.example"}]`, "emails"},
+		"no address yet":          {`"title":"x"`, "email", "", "w@x.example", `[{"primary":true,"type":"work","value":"w@x.example"}]`, "emails"},
+		"one of two numbers":      {`"phoneNumbers":[{"value":"+441","type":"work"},{"value":"+442","type":"mobile"}]`, "mobile", "+442", "+449", `[{"type":"work","value":"+441"},{"type":"mobile","value":"+449"}]`, "phoneNumbers"},
+		"a number taken away":     {`"phoneNumbers":[{"value":"+441","type":"work"},{"value":"+442","type":"mobile"}]`, "mobile", "+442", "", `[{"type":"work","value":"+441"}]`, "phoneNumbers"},
+		"a town beside a country": {`"addresses":[{"type":"work","country":"PT"}]`, "locality", "", "Lagos", `[{"country":"PT","locality":"Lagos","type":"work"}]`, "addresses"},
+		"part of a name":          {`"name":{"givenName":"Ana","formatted":"Ana R."}`, "familyName", "", "Reyes", `{"familyName":"Reyes","formatted":"Ana R.","givenName":"Ana"}`, "name"},
+	} {
+		for _, put := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, PUT %v", name, put), func(t *testing.T) {
+				s, err := standin.New(standin.Options{Token: "secret", NoPatch: put})
+				require.NoError(t, err)
+				var body map[string]any
+				require.NoError(t, json.Unmarshal([]byte(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ana",`+c.body+`}`), &body))
+				require.NoError(t, s.Add(body))
+				server := httptest.NewServer(s)
+				defer server.Close()
+				client := connect(t, server.URL+"/scim/v2", nil)
+				known, err := client.Get(t.Context(), "u-000001", all)
+				require.NoError(t, err)
+				assert.Equal(t, c.before, known.Field(c.field).Text(), "it is read as ours")
+				after := account.Of(c.after)
+				_, err = client.Change(t.Context(), known, []account.Change{{Field: c.field, Before: known.Field(c.field), After: after}}, all)
+				require.NoError(t, err)
+				req, err := http.NewRequest(http.MethodGet, server.URL+"/scim/v2/Users/u-000001", nil)
+				require.NoError(t, err)
+				req.Header.Set("Authorization", "Bearer secret")
+				resp, err := http.DefaultClient.Do(req)
+				require.NoError(t, err)
+				defer resp.Body.Close()
+				var now map[string]any
+				require.NoError(t, json.NewDecoder(resp.Body).Decode(&now))
+				got, err := json.Marshal(now[c.attr])
+				require.NoError(t, err)
+				assert.JSONEq(t, c.want, string(got))
+			})
+		}
+	}
+}
+
+func TestPaceAndBasic(t *testing.T) {
+	var mu sync.Mutex
+	var times []time.Time
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		user, password, ok := r.BasicAuth()
+		assert.True(t, ok && user == "me" && password == "pass:word")
+		mu.Lock()
+		defer mu.Unlock()
+		times = append(times, time.Now())
+		http.NotFound(w, r)
+	}))
+	defer server.Close()
+	paced := connect(t, server.URL, func(c *scim.Config) { c.Authorization, c.Rate = scim.Basic("me", "pass:word"), 50 })
+	for range 4 {
+		_, err := paced.Get(t.Context(), "x", nil)
+		require.ErrorIs(t, err, system.ErrGone)
+	}
+	require.GreaterOrEqual(t, len(times), 7, "discovery and four reads")
+	assert.GreaterOrEqual(t, times[len(times)-1].Sub(times[0]), 6*15*time.Millisecond, "no more than 50 a second")
+}

@@ -2,6 +2,7 @@ package scim
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 
 	"evenledger/internal/account"
@@ -192,9 +193,38 @@ func (r resource) set(p path, value any) {
 	if name == "" {
 		name = p.attr
 	}
-	if key := at.key(name); value == nil {
+	if value != nil {
+		at[at.key(name)] = value
+		return
+	}
+	delete(at, at.key(name))
+	if p.kind != "" {
+		r.dropEmpty(p)
+	}
+}
+
+// dropEmpty takes the elements out of a list that have nothing left but what
+// they were for.
+func (r resource) dropEmpty(p path) {
+	at := r
+	if p.schema != "" {
+		at = r.object(p.schema, true)
+	}
+	key := at.key(p.attr)
+	list, _ := at[key].([]any)
+	kept := slices.DeleteFunc(list, func(item any) bool {
+		element, ok := item.(map[string]any)
+		if !ok {
+			return false
+		}
+		for name := range element {
+			if !strings.EqualFold(name, "type") && !strings.EqualFold(name, "primary") && !strings.EqualFold(name, "display") {
+				return false
+			}
+		}
+		return true
+	})
+	if at[key] = kept; len(kept) == 0 {
 		delete(at, key)
-	} else {
-		at[key] = value
 	}
 }
