@@ -39,6 +39,7 @@ Without a brief, recognised headings map themselves.`,
   evenledger check starters.csv -b starters --json`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			a.longWork()
 			j, err := a.open(cmd.Context(), args[0], flags.brief, flags.system, offline)
 			if err != nil {
 				return err

@@ -49,7 +49,14 @@ type app struct {
 	plain    bool
 	dir      string // --workspace
 	exit     int    // of a command that did its work
+	ballast  []byte // see longWork
 }
+
+// longWork is called by commands that may run long. They keep little and make
+// much: collecting at every doubling of a few megabytes would take a quarter of
+// their time, so the collector is given a heap that looks larger. The memory is
+// never touched and so takes no room.
+func (a *app) longWork() { a.ballast = make([]byte, 32<<20) }
 
 // begun knows whether an answer was begun.
 type begun struct {

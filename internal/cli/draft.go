@@ -28,6 +28,7 @@ carry it out with “post”.`,
   evenledger draft starters.csv --system crewdesk     without a brief`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			a.longWork()
 			return a.draft(cmd.Context(), args[0], flags)
 		},
 	}

@@ -42,6 +42,7 @@ With --trial N the first N entries are carried out; “post” again does the re
 			if trial < 0 {
 				return wrong("--trial takes a number from 1 on", "")
 			}
+			a.longWork()
 			return a.post(cmd.Context(), id, yes, trial)
 		},
 	}

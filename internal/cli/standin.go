@@ -43,6 +43,7 @@ it, and with the same --seed the same requests meet the same.`,
 				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
 			}
 			options.Token = secret
+			a.longWork()
 			return a.serve(cmd.Context(), options, port)
 		},
 	}

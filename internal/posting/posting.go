@@ -28,9 +28,10 @@ import (
 const (
 	blockSize   = 64
 	resultDelay = 25 * time.Millisecond
-	lookAhead   = 5000        // entries whose accounts are looked up together before they are sent
-	lookAgain   = time.Minute // after which they are looked up again
-	maxAttempts = 3           // at a request whose answer stays unclear
+	firstLook   = 1000             // entries whose accounts are looked up before sending begins
+	lookAhead   = 20000            // entries whose accounts are looked up together after that
+	lookAgain   = 10 * time.Minute // after which they are looked up again
+	maxAttempts = 3                // at a request whose answer stays unclear
 )
 
 // A Post carries one batch out.
@@ -143,7 +144,7 @@ func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) 
 // readWindows reads the waiting entries in pieces; the first is small, so that
 // sending begins soon.
 func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
-	size := blockSize * 4
+	size := firstLook
 	for after, read := 0, 0; read < total; size = lookAhead {
 		var window []batch.Entry
 		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(size, total-read)}
@@ -255,11 +256,13 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 		return nil
 	}
 	var fields []account.Field
+	names := []string{"userName"}
 	for field := range keys {
 		fields = append(fields, fieldNamed(field))
+		names = append(names, field)
 	}
 	index := batch.NewIndex(fields, keys)
-	if _, err := system.Fetch(ctx, p.System, keys, p.fields(), p.Together, index.Add); err != nil {
+	if _, err := system.Fetch(ctx, p.System, keys, names, p.Together, index.Add); err != nil {
 		return err
 	}
 	for i := range window {
