@@ -43,13 +43,14 @@ type Draft struct {
 	keys    map[string][]string // field → values to look for
 	way     system.Way
 	earlier map[int][]account.Finding // findings about rows taken in before
+	bases   map[string]int            // of the numbered field: how many rows want the value
 }
 
 // Make makes the batch and returns it. The caller has locked "draft".
 func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	d.brief = d.Mapper.Brief()
 	d.checker = check.New(d.Mapper, d.Schema)
-	d.keys, d.earlier = map[string][]string{}, map[int][]account.Finding{}
+	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
 	for _, f := range d.brief.Fields {
@@ -112,6 +113,7 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 			value := checked.Wanted.Values[i]
 			if f.Unique == brief.UniqueNumber {
 				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
+				d.bases[f.Key(value.Text())]++
 			}
 			if !value.Filled() {
 				continue
@@ -163,25 +165,51 @@ func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
 	if err != nil || n < 0 || d.way.Listed {
 		return index, err
 	}
-	// Only where a value is taken does it matter which numbers behind it are.
-	more := map[string][]string{}
-	for _, base := range d.keys[index.Numbered] {
-		if len(index.Find(index.Numbered, base)) == 0 {
-			continue
-		}
-		for number := 2; number <= numbersAhead; number++ {
-			more[index.Numbered] = append(more[index.Numbered], base+strconv.Itoa(number))
-		}
-	}
-	if len(more) > 0 {
-		_, err = system.Fetch(ctx, d.System, more, ask, d.Together, take)
-	}
-	return index, err
+	return index, d.findNumbers(ctx, index, d.brief.Fields[n].Field, ask, take)
 }
 
-// numbersAhead is how far numbers behind a taken value are looked up. Beyond it
-// the system's own refusal tells that a value is taken.
-const numbersAhead = 12
+// numbersAhead is how many numbers behind a taken value are looked up at once,
+// besides those that the rows who want it will need.
+const numbersAhead = 8
+
+// findNumbers looks up which numbers behind the taken values of the numbered
+// field are taken as well, until there are enough free ones.
+func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field account.Field, ask []string, take func(account.Account)) error {
+	type numbered struct {
+		base string
+		next int // number to look at
+		free int // found so far
+	}
+	var open []*numbered
+	for _, base := range d.keys[field.Name] {
+		if len(index.Find(field.Name, base)) > 0 {
+			open = append(open, &numbered{base: base, next: 2})
+		}
+	}
+	for len(open) > 0 {
+		more := map[string][]string{}
+		upTo := func(n *numbered) int { return n.next + d.bases[field.Key(n.base)] + numbersAhead }
+		for _, n := range open {
+			for number := n.next; number < upTo(n); number++ {
+				more[field.Name] = append(more[field.Name], n.base+strconv.Itoa(number))
+			}
+		}
+		way, err := system.Fetch(ctx, d.System, more, ask, d.Together, take)
+		if err != nil || way.Listed {
+			return err
+		}
+		open = slices.DeleteFunc(open, func(n *numbered) bool {
+			last := upTo(n)
+			for ; n.next < last; n.next++ {
+				if len(index.Find(field.Name, n.base+strconv.Itoa(n.next))) == 0 {
+					n.free++
+				}
+			}
+			return n.free >= d.bases[field.Key(n.base)]
+		})
+	}
+	return nil
+}
 
 // decide turns the rows taken in into entries, in their order.
 func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
