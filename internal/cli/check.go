@@ -17,9 +17,14 @@ type sheetFlags struct {
 	brief, system string
 }
 
-func (f *sheetFlags) add(cmd *cobra.Command) {
+func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
 	cmd.Flags().StringVar(&f.system, "system", "", "the system, if the brief doesn't say or there is none")
+	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
+		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
+			panic(err) // the flag was added just above
+		}
+	}
 }
 
 func (a *app) checkCommand() *cobra.Command {
@@ -48,7 +53,7 @@ Without a brief, recognised headings map themselves.`,
 			return a.check(cmd.Context(), j, args[0], flags.brief)
 		},
 	}
-	flags.add(cmd)
+	flags.add(a, cmd)
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
 	return cmd
 }

@@ -32,7 +32,7 @@ carry it out with “post”.`,
 			return a.draft(cmd.Context(), args[0], flags)
 		},
 	}
-	flags.add(cmd)
+	flags.add(a, cmd)
 	return cmd
 }
 

@@ -33,7 +33,8 @@ With --trial N the first N entries are carried out; “post” again does the re
 		Example: `  evenledger post 17
   evenledger post 17 --trial 1
   evenledger post 17 --yes          without asking`,
-		Args: one("a batch's number"),
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := batchNumber(args[0])
 			if err != nil {

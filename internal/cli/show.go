@@ -51,7 +51,8 @@ and every request that was sent.`,
 		Example: `  evenledger show 17
   evenledger show 17 --outcome failed,refused
   evenledger show 17 --row 4`,
-		Args: one("a batch's number"),
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := batchNumber(args[0])
 			if err != nil {
@@ -210,7 +211,8 @@ and at the right of each the reasons. Correct the cells and draft the sheet agai
 with the same brief: the two columns that were added are passed over.`,
 		Example: `  evenledger fixes 17 -o again.csv
   evenledger draft again.csv -b starters`,
-		Args: one("a batch's number"),
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := batchNumber(args[0])
 			if err != nil {

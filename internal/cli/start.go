@@ -58,10 +58,11 @@ func (a *app) briefCommand() *cobra.Command {
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(&cobra.Command{
-		Use:     "check BRIEF",
-		Short:   "Tell every mistake in a brief, with line and column",
-		Example: "  evenledger brief check starters\n  evenledger brief check path/to/brief.yaml",
-		Args:    one("a brief's name or file"),
+		Use:               "check BRIEF",
+		Short:             "Tell every mistake in a brief, with line and column",
+		Example:           "  evenledger brief check starters\n  evenledger brief check path/to/brief.yaml",
+		Args:              one("a brief's name or file"),
+		ValidArgsFunction: a.completeBriefs,
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.workspace()
 			if err != nil {
