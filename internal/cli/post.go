@@ -88,7 +88,7 @@ func (a *app) post(ctx context.Context, id int, yes bool, trial int) (err error)
 	if err := a.confirm(b, waiting, yes, trial); err != nil {
 		return err
 	}
-	return a.carryOut(ctx, l, b, target, trial)
+	return a.carryOut(ctx, l, b, target, waiting[account.Create]+waiting[account.Update], trial)
 }
 
 // confirm asks the person, unless the answer was given beforehand.
@@ -131,7 +131,7 @@ func (a *app) ask(question string) bool {
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
-func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, target workspace.System, trial int) error {
+func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, target workspace.System, waiting, trial int) error {
 	client, err := connect(target)
 	if err != nil {
 		return err
@@ -140,7 +140,7 @@ func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, ta
 		return err
 	}
 	bar := a.progress()
-	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Now: a.now, Progress: bar.of}
+	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Waiting: waiting, Trial: trial, Now: a.now, Progress: bar.of}
 	stop := context.AfterFunc(ctx, func() {
 		bar.end()
 		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")

@@ -41,11 +41,13 @@ type Post struct {
 	Batch    *batch.Batch
 	Together int           // requests in flight
 	Settle   time.Duration // how long a new account may stay unseen
+	Waiting  int           // entries that wait
 	Trial    int           // stop after this many entries; 0: carry all out
 	Now      func() time.Time
 	Progress func(done, total int) // may be nil
 
 	results chan ledger.Result
+	done    int          // entries that no longer wait
 	resent  map[int]bool // rows whose request an earlier post may have had carried out
 }
 
@@ -60,23 +62,18 @@ func (p *Post) Run(ctx context.Context) error {
 	err := p.run(ctx)
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
-	counts, _, countErr := p.Ledger.Counts(after, p.Batch.ID)
 	p.Batch.State = batch.Stopped
-	if counts[account.Waiting] == 0 {
+	if p.done == p.Waiting {
 		p.Batch.State = batch.Posted
 	}
-	return errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+	return errors.Join(err, p.Ledger.Save(after, p.Batch))
 }
 
 func (p *Post) run(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
 	}
-	counts, _, err := p.Ledger.Counts(ctx, p.Batch.ID)
-	if err != nil {
-		return err
-	}
-	total := counts[account.Waiting]
+	total := p.Waiting - p.done
 	if p.Trial > 0 {
 		total = min(total, p.Trial)
 	}
@@ -104,7 +101,7 @@ func (p *Post) run(ctx context.Context) error {
 	}
 	recorded := make(chan error, 1)
 	go func() { recorded <- p.record(sending, total, cancel) }()
-	err = p.feed(ctx, ready, total)
+	err := p.feed(ctx, ready, total)
 	close(ready)
 	workers.Wait()
 	close(p.results)
@@ -202,7 +199,7 @@ func ignoreCancel(ctx context.Context, err error) error {
 // record writes results down in small groups.
 func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 	var group []ledger.Result
-	done := 0
+	settled := p.done // by looking, before this
 	var failed error
 	write := func() {
 		if failed != nil {
@@ -213,11 +210,11 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 		}
 		for _, r := range group {
 			if r.Entry.Outcome != account.Waiting {
-				done++
+				p.done++
 			}
 		}
 		if p.Progress != nil {
-			p.Progress(done, total)
+			p.Progress(p.done-settled, total)
 		}
 		group = group[:0]
 	}
@@ -365,11 +362,7 @@ func (p *Post) created(e *batch.Entry, made account.Account) {
 
 // told notes what the system kept otherwise than it was sent.
 func (p *Post) told(e *batch.Entry, now account.Account) {
-	sent := map[string]account.Value{}
-	for _, change := range e.Changes {
-		sent[change.Field] = change.After
-	}
-	for _, f := range system.NotKept(sent, now) {
+	for _, f := range system.NotKept(e.Changes, now) {
 		f.Row = e.Row
 		e.Findings = append(e.Findings, f)
 	}
@@ -541,7 +534,9 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		if err != nil {
 			break
 		}
-		p.resent[e.Row] = e.Outcome == account.Waiting
+		if p.resent[e.Row] = e.Outcome == account.Waiting; !p.resent[e.Row] {
+			p.done++
+		}
 		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
 	}
 	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)

@@ -185,22 +185,24 @@ func findAll(ctx context.Context, s System, keys map[string][]string, fields []s
 	return err
 }
 
-// NotKept compares an account as the system has it with what was sent, and says
-// which fields it kept otherwise. Fields that were not read back are passed over.
-func NotKept(sent map[string]account.Value, now account.Account) []account.Finding {
+// NotKept compares an account as the system has it with the changes that were
+// sent, and says which fields it kept otherwise.
+func NotKept(sent []account.Change, now account.Account) []account.Finding {
 	var findings []account.Finding
-	for _, name := range (account.Account{Fields: sent}).FieldNames() {
-		kept, want := now.Fields[name], sent[name]
-		field, _ := account.FieldNamed(name)
-		if field.Same(kept.Text(), want.Text()) {
+	for _, change := range sent {
+		kept, want := now.Fields[change.Field].Text(), change.After.Text()
+		if kept == want {
+			continue
+		}
+		if field, _ := account.FieldNamed(change.Field); field.Same(kept, want) {
 			continue
 		}
 		said := "kept nothing"
-		if kept.Filled() {
-			said = fmt.Sprintf("kept “%s”", kept.Text())
+		if kept != "" {
+			said = fmt.Sprintf("kept “%s”", kept)
 		}
-		f := account.Find(account.Warning, "not-kept", fmt.Sprintf("“%s” was sent for %s, and the system %s", want.Text(), name, said))
-		f.Field = name
+		f := account.Find(account.Warning, "not-kept", fmt.Sprintf("“%s” was sent for %s, and the system %s", want, change.Field, said))
+		f.Field = change.Field
 		findings = append(findings, f)
 	}
 	return findings

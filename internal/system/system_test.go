@@ -94,7 +94,11 @@ func TestFetch(t *testing.T) {
 func TestNotKept(t *testing.T) {
 	of := account.Of
 	now := account.Account{Fields: map[string]account.Value{"userName": of("ana"), "email": of("ANA@x.example"), "title": of("Mate"), "phone": of("+44 20 7946 0018")}}
-	findings := system.NotKept(map[string]account.Value{"userName": of("ana"), "email": of("ana@x.example"), "title": of("Bosun"), "phone": of("+442079460018"), "country": of("PT"), "locality": account.Blank()}, now)
+	var sent []account.Change
+	for name, text := range map[string]string{"userName": "ana", "email": "ana@x.example", "title": "Bosun", "phone": "+442079460018", "country": "PT", "locality": ""} {
+		sent = append(sent, account.Change{Field: name, After: of(text)})
+	}
+	findings := system.NotKept(sent, now)
 	var told []string
 	for _, f := range findings {
 		assert.Equal(t, account.Warning, f.Level)
