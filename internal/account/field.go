@@ -17,16 +17,16 @@ type Kind uint8
 // The kinds of value, with what they are written as once they are read.
 const (
 	Text     Kind = iota // any text, trimmed
-	Login    Kind = iota // a sign-in name: no white space, no control characters
-	Email    Kind = iota // an address of RFC 5321, without display name
-	Phone    Kind = iota // digits with an optional plus sign
-	Date     Kind = iota // year-month-day of RFC 3339
-	YesNo    Kind = iota // true or false
-	Country  Kind = iota // ISO 3166-1 alpha-2, upper case
-	Language Kind = iota // BCP 47 tag
-	Locale   Kind = iota // BCP 47 tag, with a region where one was written
-	Timezone Kind = iota // name in the IANA time zone database
-	Number   Kind = iota // decimal number with a point
+	Login                // a sign-in name: no white space, no control characters
+	Email                // an address of RFC 5321, without display name
+	Phone                // digits with an optional plus sign
+	Date                 // year-month-day of RFC 3339
+	YesNo                // true or false
+	Country              // ISO 3166-1 alpha-2, upper case
+	Language             // BCP 47 tag
+	Locale               // BCP 47 tag, with a region where one was written
+	Timezone             // name in the IANA time zone database
+	Number               // decimal number with a point
 )
 
 var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number"}

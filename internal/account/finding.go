@@ -46,6 +46,7 @@ var codes = [...]Code{
 	{"immutable-field", "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},
 	{"known-refused", "The row finds an account that exists, and the policy is to refuse that.", "Take the row out, or change “known” in the brief."},
 	{"new-refused", "The row finds no account, and the policy is to refuse that.", "Correct the key that should find the account, or change “new” in the brief."},
+	{"no-heading", "A filled cell stands in a column that has no heading, so it is not used.", "Give the column a heading, or take the cell out."},
 	{"no-key", "None of the fields that find an account has a value in this row.", "Fill in one of the fields under “match” in the brief."},
 	{"not-a-country", "A value is no country of ISO 3166-1, nor the name of one.", "Write the two-letter code or the country's name."},
 	{"not-a-date", "A value cannot be read as a date.", "Write the date as year-month-day, such as 2027-03-04."},

@@ -114,6 +114,17 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+func TestColumnWithoutHeading(t *testing.T) {
+	_, told, _ := run(t, people, "Staff no,First name,,Surname,Status\n1,Ana,,Reyes,\n2,Tom,stray,Kaya,\n", nil)
+	var rows []string
+	for _, line := range told {
+		if !strings.HasPrefix(line, "0 ") {
+			rows = append(rows, line)
+		}
+	}
+	assert.Equal(t, []string{"3  no-heading"}, rows)
+}
+
 // What a cell means: absent, blank and filled are kept apart.
 func TestThreeStates(t *testing.T) {
 	wanted, _, _ := run(t, people, headings+"1,Zoë,Ångström,,,,,,,\n2,Zoe,Angstrom,own@x.example,UK,Bosun,Deck,Northport,,\n", nil)

@@ -36,6 +36,8 @@ type Mapper struct {
 	headings []string
 	column   map[string]int // words.Key of a heading, or a heading as an expression has it → index
 	from     []int          // by field: index of its column, or -1
+	beyond   []int          // columns of a fix sheet in which nothing may stand
+	unheaded []int          // columns without a heading
 	reader   *codes.Reader
 	columns  []Column
 	findings []account.Finding
@@ -48,6 +50,12 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 	twice := map[string][]string{}
 	for i, heading := range info.Headings {
 		key := words.Key(heading)
+		if heading == sheet.BeyondHeading {
+			m.beyond = append(m.beyond, i)
+		}
+		if heading == "" {
+			m.unheaded = append(m.unheaded, i)
+		}
 		if key == "" || sheet.IsOurs(heading) {
 			continue
 		}
@@ -250,6 +258,18 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 		}
 	} else if len(row.Cells) < len(w.headings) {
 		w.find(account.Warning, "short-row", "", "", fmt.Sprintf("the row has %d cells for %d headings", len(row.Cells), len(w.headings)))
+	}
+	for _, i := range w.beyond {
+		if i < len(row.Cells) && row.Cells[i] != "" {
+			w.find(account.Error, "ragged-row", w.headings[i], "", fmt.Sprintf("“%s” stands to the right of the last heading", show(row.Cells[i])))
+		}
+	}
+	for _, i := range w.unheaded {
+		if i < len(row.Cells) {
+			if clean, _ := words.Clean(row.Cells[i]); clean != "" {
+				w.find(account.Warning, "no-heading", "", "", fmt.Sprintf("“%s” stands in column %d, which has no heading", show(clean), i+1))
+			}
+		}
 	}
 	for i := range w.brief.Fields {
 		value, state := w.field(i, fixed)

@@ -128,9 +128,16 @@ func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) e
 }
 
 // WriteFixes writes the fix sheet of a batch: the rows as they came in, below the
-// headings where they were, with the row and the reasons at the right. It returns
-// how many rows it wrote.
+// headings where they were, with the row and the reasons at the right. It goes
+// through the entries twice, and returns how many rows it wrote.
 func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+	width := len(b.Headings)
+	for e, err := range entries {
+		if err != nil {
+			return 0, err
+		}
+		width = max(width, filled(e.Cells))
+	}
 	out, err := sheet.NewWriter(w, b.Separator)
 	if err != nil {
 		return 0, err
@@ -140,18 +147,19 @@ func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, erro
 			return 0, err
 		}
 	}
-	if err := out.Write(append(slices.Clone(b.Headings), sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
+	headings := slices.Clone(b.Headings)
+	for len(headings) < width {
+		headings = append(headings, sheet.BeyondHeading)
+	}
+	if err := out.Write(append(headings, sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
 		return 0, err
 	}
 	for e, err := range entries {
 		if err != nil {
 			return rows, err
 		}
-		cells := slices.Clone(e.Cells)
-		cells = append(cells, make([]string, max(0, len(b.Headings)-len(cells)))...)
-		if extra := len(cells) - len(b.Headings); extra > 0 && isBlank(cells[len(b.Headings):]) {
-			cells = cells[:len(b.Headings)]
-		}
+		cells := slices.Clone(e.Cells[:min(len(e.Cells), width)])
+		cells = append(cells, make([]string, width-len(cells))...)
 		if err := out.Write(append(cells, fmt.Sprint(e.Row), Reasons(e.Findings))); err != nil {
 			return rows, err
 		}
@@ -160,8 +168,13 @@ func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, erro
 	return rows, out.Close()
 }
 
-func isBlank(cells []string) bool {
-	return !slices.ContainsFunc(cells, func(cell string) bool { return strings.TrimSpace(cell) != "" })
+// filled is how many cells there are up to the last that isn't blank.
+func filled(cells []string) int {
+	n := len(cells)
+	for n > 0 && strings.TrimSpace(cells[n-1]) == "" {
+		n--
+	}
+	return n
 }
 
 // Reasons puts the errors among the findings into one text.

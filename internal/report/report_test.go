@@ -166,15 +166,15 @@ func TestFixes(t *testing.T) {
 	assert.Equal(t, 3, rows)
 	s, err := sheet.Read("again.csv", &out, sheet.Options{HeadingRow: 3})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"No", "Surname", "Even Ledger row", "Even Ledger reasons"}, s.Info().Headings)
+	assert.Equal(t, []string{"No", "Surname", "Even Ledger beyond", "Even Ledger row", "Even Ledger reasons"}, s.Info().Headings)
 	var got [][]string
 	for row, err := range s.Rows() {
 		require.NoError(t, err)
 		got = append(got, append([]string{}, row.Cells...))
 	}
 	assert.Equal(t, [][]string{
-		{"1", "", "4", "Surname: is blank (Correct it)"},
-		{"=2", " Reyes ", "9", "a (Correct it); No is odd (Correct it)"},
+		{"1", "", "", "4", "Surname: is blank (Correct it)"},
+		{"=2", " Reyes ", "", "9", "a (Correct it); No is odd (Correct it)"},
 		{"3", "Kaya", "extra", "12", ""},
 	}, got)
 }

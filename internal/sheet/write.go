@@ -6,8 +6,10 @@ import (
 	"strings"
 )
 
-// Headings of the columns a fix sheet adds at the right.
+// Headings of the columns a fix sheet adds at the right. Beyond stands above what
+// a row had to the right of the last heading.
 const (
+	BeyondHeading  = ours + "beyond"
 	RowHeading     = ours + "row"
 	ReasonsHeading = ours + "reasons"
 )

@@ -1,0 +1,121 @@
+package mapping_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/mapping"
+	"evenledger/internal/sheet"
+)
+
+const text = `match: [userName]
+fields:
+  userName: {from: Login, make: 'lower(givenName)'}
+  givenName: {from: First name}
+  title: {from: Position, via: {Deck hand: Deckhand, none: ""}}
+  department: {from: Department, fallback: Deck}
+  locality: {from: Base}
+  timezone: {from: Base, via: {Northport: Europe/London}}
+  displayName: {make: 'givenName + " (" + department + ")"'}
+  country: {fallback: GB}
+  costCenter: {make: 'col["Cost code"] == "" ? "none" : col["Cost code"]'}
+`
+
+func mapper(t *testing.T, headings string) (*brief.Brief, *mapping.Mapper) {
+	b, err := brief.Parse("b.yaml", []byte(text), brief.Options{})
+	require.NoError(t, err)
+	return b, mapping.New(b, sheet.Info{Headings: strings.Split(headings, "|")})
+}
+
+// values maps one row and shows what is wanted, absent fields left out.
+func values(t *testing.T, headings, row string, fixed map[int]string) (map[string]string, []account.Finding) {
+	b, m := mapper(t, headings)
+	var wanted mapping.Wanted
+	m.NewWorker().Map(sheet.Row{Number: 7, Cells: strings.Split(row, "|")}, fixed, &wanted)
+	got := map[string]string{}
+	for i, f := range b.Fields {
+		if wanted.Values[i].Present() {
+			got[f.Name] = wanted.Values[i].Text()
+		}
+	}
+	for _, f := range wanted.Findings {
+		assert.Equal(t, 7, f.Row)
+	}
+	return got, wanted.Findings
+}
+
+func TestColumns(t *testing.T) {
+	_, m := mapper(t, "LOGIN|Positon|Base|Shoe size||Cost code")
+	columns := map[string]mapping.Column{}
+	for _, c := range m.Columns() {
+		columns[c.Heading] = c
+	}
+	assert.Equal(t, []string{"userName"}, columns["LOGIN"].Fields)
+	assert.Equal(t, []string{"locality", "timezone"}, columns["Base"].Fields, "a column may serve several fields")
+	assert.True(t, columns["Cost code"].Used && len(columns["Cost code"].Fields) == 0, "an expression reads it")
+	assert.False(t, columns["Shoe size"].Used)
+	remedies := map[string]string{}
+	for _, f := range m.Findings() {
+		remedies[f.Code+" "+f.Column] = f.Remedy
+	}
+	assert.Equal(t, "Did you mean “Positon”?", remedies["unknown-column Position"])
+	assert.Equal(t, "Did you mean “Position”?", remedies["unknown-heading Positon"])
+	assert.Contains(t, remedies, "unknown-heading Shoe size")
+	assert.False(t, account.HasError(m.Findings()))
+}
+
+func TestMap(t *testing.T) {
+	const headings = "Login|First name|Position|Department|Base|Cost code"
+	for name, c := range map[string]struct {
+		headings, row string
+		fixed         map[int]string
+		want          map[string]string
+		codes         string
+	}{
+		"all there": {headings, "ana|Ana|deck-hand|Engine|Northport|77", nil,
+			map[string]string{"userName": "ana", "givenName": "Ana", "title": "Deckhand", "department": "Engine", "locality": "Northport", "timezone": "Europe/London", "displayName": "Ana (Engine)", "costCenter": "77"}, ""},
+		"blanks": {headings, "|Ana||||", nil,
+			map[string]string{"userName": "ana", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
+		"a table's word for nothing": {headings, "ana||NONE|||", nil,
+			map[string]string{"userName": "ana", "department": "Deck", "displayName": "(Deck)", "costCenter": "none"}, ""},
+		"absent columns": {"Login|Cost code", "ana|x", nil,
+			map[string]string{"userName": "ana", "costCenter": "x"}, ""},
+		"an error stays alone": {headings, "ana|Ana|Captain|Engine|Southport|", nil,
+			map[string]string{"userName": "ana", "givenName": "Ana", "department": "Engine", "locality": "Southport", "displayName": "Ana (Engine)", "costCenter": "none"}, "via-unlisted via-unlisted"},
+		"a given value": {headings, "|Ana||||", map[int]string{1: "ana2"},
+			map[string]string{"userName": "ana2", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, findings := values(t, c.headings, c.row, c.fixed)
+			assert.Equal(t, c.want, got)
+			var codes []string
+			for _, f := range findings {
+				codes = append(codes, f.Code)
+			}
+			assert.Equal(t, c.codes, strings.Join(codes, " "))
+		})
+	}
+}
+
+// A worker's memory is used again from row to row, and nothing of a row may show
+// in the next.
+func TestRowsDoNotMix(t *testing.T) {
+	b, m := mapper(t, "Login|First name|Position|Department|Base|Cost code")
+	worker := m.NewWorker()
+	var wanted mapping.Wanted
+	worker.Map(sheet.Row{Number: 2, Cells: []string{"ana\x00", "Ana", "Captain", "Engine", "Northport", "1", "beyond"}}, nil, &wanted)
+	require.True(t, wanted.Refused())
+	worker.Map(sheet.Row{Number: 3, Cells: []string{"tom"}}, nil, &wanted)
+	assert.False(t, wanted.Refused())
+	assert.Equal(t, 3, wanted.Row)
+	for _, f := range wanted.Findings {
+		assert.Equal(t, "short-row", f.Code)
+	}
+	assert.Equal(t, "tom", wanted.Value(b, "userName").Text())
+	assert.False(t, wanted.Value(b, "locality").Present() || wanted.Value(b, "nothing").Present())
+}
