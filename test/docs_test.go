@@ -69,7 +69,7 @@ func TestReadmeWalk(t *testing.T) {
 	f.dir = filepath.Join(f.dir, "crew")
 	config, err := os.ReadFile(filepath.Join(f.dir, "evenledger.yaml"))
 	require.NoError(t, err)
-	f.write("evenledger.yaml", strings.NewReplacer("http://127.0.0.1:8085/scim/v2", url, "env:CREWDESK_TOKEN", "env:TEST_TOKEN").Replace(string(config)))
+	f.write("evenledger.yaml", strings.NewReplacer("http://127.0.0.1:8085/scim/v2", url, "file:crewdesk.token", "env:TEST_TOKEN").Replace(string(config)))
 	var sheet strings.Builder
 	for line := range strings.Lines(string(readme)) {
 		if text := strings.TrimPrefix(line, "    "); strings.HasPrefix(text, "Staff no,") || strings.HasPrefix(text, "10") && strings.Contains(text, ",") {

@@ -90,6 +90,7 @@ func TestMemoryStaysFlat(t *testing.T) {
 		require.Zero(t, code, errOut)
 		peaks = append(peaks, megabytes)
 	}
+	t.Logf("peaks in MB: %v", peaks)
 	assert.Less(t, peaks[1], peaks[0]+40, "60 MB more of sheet: %v", peaks)
 	assert.Less(t, peaks[1], int64(150))
 }
@@ -143,7 +144,8 @@ func TestCutShortDrafts(t *testing.T) {
 		var stderr strings.Builder
 		cmd.Stderr = &stderr
 		require.NoError(t, cmd.Start())
-		time.Sleep(1200 * time.Millisecond) // discovery is over, the look-up has begun
+		lock := filepath.Join(f.dir, "ledger.db.draft.lock")
+		require.Eventually(t, func() bool { _, err := os.Stat(lock); return err == nil }, 10*time.Second, 20*time.Millisecond)
 		if name == "interrupted" {
 			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
 			assert.Equal(t, 4, code, "two drafts at once")
@@ -154,6 +156,7 @@ func TestCutShortDrafts(t *testing.T) {
 		if name == "interrupted" {
 			assert.Equal(t, 130, cmd.ProcessState.ExitCode(), stderr.String())
 		}
+		require.NoError(t, os.Remove(lock))
 		code, out, errOut := f.run("batches")
 		assert.Zero(t, code, errOut)
 		assert.Contains(t, out, "No batch has been drafted", name)

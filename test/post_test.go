@@ -148,7 +148,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 			t.Parallel()
 			url := practice(t, flags...)
 			f := workspace(t, url, ", settle: 600ms")
-			const people = 150
+			const people = 90
 			f.crew("crew.csv", people, "Deckhand")
 			killUntilDone := func(id int) (kills int) {
 				for {
@@ -203,7 +203,7 @@ func TestAllFaultsOn(t *testing.T) {
 
 func TestInterruptedPost(t *testing.T) {
 	t.Parallel()
-	url := practice(t, "--delay", "30ms")
+	url := practice(t, "--delay", "100ms")
 	f := workspace(t, url, "")
 	f.crew("crew.csv", 100, "Deckhand")
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
@@ -212,7 +212,7 @@ func TestInterruptedPost(t *testing.T) {
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
 	require.NoError(t, cmd.Start())
-	time.Sleep(500 * time.Millisecond)
+	require.Eventually(t, func() bool { return f.batch(1).Outcomes["created"] > 0 }, 20*time.Second, 50*time.Millisecond)
 
 	code, _, errOut = f.run("post", "1", "--yes")
 	assert.Equal(t, 4, code, "two posts at once: %s", errOut)

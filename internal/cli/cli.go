@@ -56,7 +56,7 @@ type app struct {
 // much: collecting at every doubling of a few megabytes would take a quarter of
 // their time, so the collector is given a heap that looks larger. The memory is
 // never touched and so takes no room.
-func (a *app) longWork() { a.ballast = make([]byte, 32<<20) }
+func (a *app) longWork() { a.ballast = make([]byte, 24<<20) }
 
 // begun knows whether an answer was begun.
 type begun struct {

@@ -170,9 +170,6 @@ func (m *Mapper) Heading(i int) string {
 	return m.headings[m.from[i]]
 }
 
-// HasColumn reports whether field i has a column in the sheet.
-func (m *Mapper) HasColumn(i int) bool { return m.from[i] >= 0 }
-
 // Wanted is what a row asks for.
 type Wanted struct {
 	Row      int
