@@ -203,36 +203,65 @@ func declaredSeparator(start []byte) (comma rune, length int, ok bool) {
 	return rune(text[4]), len(line) + 1, true
 }
 
-// findSeparator picks the separator that cuts the first lines most evenly.
+// findSeparator picks the separator that cuts the first lines most evenly: the
+// one that stands equally often in the most lines. Commas in decimal numbers may
+// be more, but they are not in the headings. Among equals it is the one that the
+// first line has, then the one that makes more cells.
 func findSeparator(start []byte) rune {
-	best, bestScore := ',', 0
+	type fit struct {
+		lines int // with the same number of separators
+		first bool
+		cells int
+	}
+	better := func(a, b fit) bool {
+		switch {
+		case a.lines != b.lines:
+			return a.lines > b.lines
+		case a.first != b.first:
+			return a.first
+		}
+		return a.cells > b.cells
+	}
+	best, bestFit := ',', fit{}
 	for _, comma := range separators {
-		counts := map[int]int{} // separators in a line → lines
-		lines, inQuotes, n := 0, false, 0
-		for _, c := range string(start) {
-			switch {
-			case c == '"':
-				inQuotes = !inQuotes
-			case c == comma && !inQuotes:
-				n++
-			case c == '\n' && !inQuotes:
-				if n > 0 {
-					counts[n]++
-				}
-				lines, n = lines+1, 0
-			}
-			if lines == headingDepth {
-				break
-			}
+		counts := countPerLine(start, comma)
+		times := map[int]int{} // separators in a line → lines
+		for _, n := range counts {
+			times[n]++
 		}
-		if lines == 0 || n > 0 {
-			counts[n]++
-		}
-		for n, times := range counts {
-			if score := times * min(n, 50); score > bestScore {
-				best, bestScore = comma, score
+		for n, lines := range times {
+			if f := (fit{lines, len(counts) > 0 && counts[0] > 0, n}); n > 0 && better(f, bestFit) {
+				best, bestFit = comma, f
 			}
 		}
 	}
 	return best
+}
+
+// countPerLine counts a separator outside quotes in each of the first lines that
+// are not empty.
+func countPerLine(start []byte, comma rune) []int {
+	var counts []int
+	inQuotes, n, length := false, 0, 0
+	for _, c := range string(start) {
+		length++
+		switch {
+		case c == '"':
+			inQuotes = !inQuotes
+		case c == comma && !inQuotes:
+			n++
+		case c == '\n' && !inQuotes:
+			if length > 1 {
+				counts = append(counts, n)
+			}
+			n, length = 0, 0
+		}
+		if len(counts) == headingDepth {
+			return counts
+		}
+	}
+	if length > 0 {
+		counts = append(counts, n)
+	}
+	return counts
 }
