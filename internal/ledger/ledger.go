@@ -1,5 +1,5 @@
-// Package ledger is the workspace's store of batches, entries and steps: one
-// SQLite file.
+// Package ledger is the workspace's store of batches, their entries, and what was
+// intended with each and came of it: one SQLite file.
 //
 // It promises that what it has said to have written is on disk (a commit waits
 // for it), that what was written together is there together or not at all, and

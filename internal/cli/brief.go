@@ -2,51 +2,12 @@ package cli
 
 import (
 	"fmt"
-	"path/filepath"
-	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/brief"
 	"evenledger/internal/report"
-	"evenledger/internal/workspace"
 )
-
-func (a *app) initCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:     "init [DIR]",
-		GroupID: "prepare",
-		Short:   "Make a workspace: evenledger.yaml, briefs/ and an example",
-		Example: "  evenledger init\n  evenledger init crew-accounts",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			dir := "."
-			if len(args) == 1 {
-				dir = args[0]
-			}
-			made, err := workspace.Create(dir)
-			if err != nil {
-				return wrong(err.Error(), "Name another folder.")
-			}
-			absolute, err := filepath.Abs(dir)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.writeJSON(map[string]any{"workspace": absolute, "files": made})
-			}
-			page := a.page()
-			page.Line("A workspace in %s:", absolute)
-			for _, file := range made {
-				page.Line("  %s", file)
-			}
-			page.Line("")
-			page.Line("Say in evenledger.yaml how your system is reached. To practise without one:")
-			page.Next("evenledger standin --token file:crewdesk.token", "evenledger brief check starters")
-			return page.Err()
-		},
-	}
-}
 
 func (a *app) briefCommand() *cobra.Command {
 	cmd := &cobra.Command{
@@ -129,40 +90,4 @@ func (a *app) briefFine(b *brief.Brief, name string) error {
 	}
 	page.Next("evenledger check SHEET -b " + name)
 	return page.Err()
-}
-
-func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:     "version",
-		GroupID: "around",
-		Short:   "Print the version, the commit it was built from and its date",
-		Example: "  evenledger version",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			version, commit, date := "(built from source)", "unknown", "unknown"
-			if info, ok := debug.ReadBuildInfo(); ok {
-				if info.Main.Version != "" && info.Main.Version != "(devel)" {
-					version = info.Main.Version
-				}
-				for _, s := range info.Settings {
-					switch {
-					case s.Key == "vcs.revision":
-						commit = s.Value
-					case s.Key == "vcs.time":
-						date = s.Value
-					case s.Key == "vcs.modified" && s.Value == "true":
-						commit += " with changes"
-					}
-				}
-			}
-			if a.json {
-				return a.writeJSON(map[string]any{"version": version, "commit": commit, "date": date})
-			}
-			page := a.page()
-			page.Line("evenledger %s", version)
-			page.Line("commit %s", commit)
-			page.Line("date   %s", date)
-			return page.Err()
-		},
-	}
 }

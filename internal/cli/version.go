@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"runtime/debug"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "version",
+		GroupID: "around",
+		Short:   "Print the version, the commit it was built from and its date",
+		Example: "  evenledger version",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			version, commit, date := "(built from source)", "unknown", "unknown"
+			if info, ok := debug.ReadBuildInfo(); ok {
+				if info.Main.Version != "" && info.Main.Version != "(devel)" {
+					version = info.Main.Version
+				}
+				for _, s := range info.Settings {
+					switch {
+					case s.Key == "vcs.revision":
+						commit = s.Value
+					case s.Key == "vcs.time":
+						date = s.Value
+					case s.Key == "vcs.modified" && s.Value == "true":
+						commit += " with changes"
+					}
+				}
+			}
+			if a.json {
+				return a.writeJSON(map[string]any{"version": version, "commit": commit, "date": date})
+			}
+			page := a.page()
+			page.Line("evenledger %s", version)
+			page.Line("commit %s", commit)
+			page.Line("date   %s", date)
+			return page.Err()
+		},
+	}
+}
