@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -113,7 +114,7 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 			value := checked.Wanted.Values[i]
 			if f.Unique == brief.UniqueNumber {
 				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
-				d.bases[f.Key(value.Text())]++
+				d.bases[strings.Clone(f.Key(value.Text()))]++
 			}
 			if !value.Filled() {
 				continue
@@ -122,8 +123,9 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 				seen[f.Name] = map[string]bool{}
 			}
 			if key := f.Key(value.Text()); !seen[f.Name][key] {
-				seen[f.Name][key] = true
-				d.keys[f.Name] = append(d.keys[f.Name], value.Text())
+				text := strings.Clone(value.Text()) // else it would keep its whole row
+				seen[f.Name][f.Key(text)] = true
+				d.keys[f.Name] = append(d.keys[f.Name], text)
 			}
 		}
 	}
