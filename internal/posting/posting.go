@@ -122,19 +122,20 @@ func isOpen(err error) bool {
 func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) error {
 	// The next window is read while this one is sent.
 	windows := make(chan []batch.Entry)
-	group, ctx := errgroup.WithContext(ctx)
+	group, feeding := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		defer close(windows)
-		return p.readWindows(ctx, total, windows)
+		return p.readWindows(feeding, total, windows)
 	})
 	group.Go(func() error {
 		for window := range windows {
-			if err := p.feedWindow(ctx, window, ready); err != nil {
+			if err := p.feedWindow(feeding, window, ready); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+	// Feeding is always over by now: whether the post was stopped, ctx says.
 	return ignoreCancel(ctx, group.Wait())
 }
 
@@ -243,7 +244,7 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	keys := map[string][]string{}
 	for _, e := range window {
-		if e.Intent == account.Create && e.Outcome == account.Waiting {
+		if e.Intent == account.Create && !p.resent[e.Row] {
 			for field, value := range p.keys(e) {
 				keys[field] = append(keys[field], value)
 			}
@@ -264,8 +265,8 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	}
 	for i := range window {
 		e := &window[i]
-		if e.Intent != account.Create {
-			continue
+		if e.Intent != account.Create || p.resent[e.Row] {
+			continue // what an earlier request of ours made is no one else's
 		}
 		for field, value := range p.keys(*e) {
 			if hits := index.Find(field, value); len(hits) > 0 {
@@ -323,6 +324,11 @@ func (p *Post) create(ctx context.Context, e *batch.Entry) error {
 		wanted.Fields[change.Field] = change.After
 	}
 	unclear := p.resent[e.Row]
+	if unclear {
+		if found, err := p.lookFor(ctx, e, 0); err != nil || found {
+			return err
+		}
+	}
 	for range maxAttempts {
 		made, err := p.System.Create(ctx, wanted, p.fields())
 		var refusal *system.Refusal
@@ -348,11 +354,20 @@ func (p *Post) create(ctx context.Context, e *batch.Entry) error {
 			p.fail(e, "system-refused", "", "the system has no place to create accounts in")
 			return nil
 		default:
-			return err
+			return stillOpen(unclear, err)
 		}
 	}
 	p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and no such account appeared", maxAttempts))
 	return nil
+}
+
+// stillOpen keeps it open what became of an earlier request when the one that
+// followed could not be sent.
+func stillOpen(unclear bool, err error) error {
+	if unclear {
+		return &system.Unclear{Err: err}
+	}
+	return err
 }
 
 func (p *Post) created(e *batch.Entry, made account.Account) {
@@ -437,7 +452,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
 			return nil
 		default:
-			return err
+			return stillOpen(unclear, err)
 		}
 	}
 	if unclear {

@@ -261,6 +261,59 @@ func TestUnclearAnswers(t *testing.T) {
 	assert.Equal(t, "failed unclear", told(w.entries(b)[0]))
 }
 
+// unlisted is a system that cannot be searched any more.
+type unlisted struct {
+	*memory.System
+	err error
+}
+
+func (u *unlisted) List(context.Context, []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) { yield(account.Account{}, u.err) }
+}
+
+// Trouble before anything is sent is told, and leaves everything waiting.
+func TestLookUpFails(t *testing.T) {
+	w := newWorld(t)
+	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
+	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Waiting: 2, Now: time.Now}
+	var gone *system.Unavailable
+	require.ErrorAs(t, post.Run(t.Context()), &gone)
+	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b))
+	assert.Zero(t, w.system.Changes())
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, 2, w.system.Changes())
+}
+
+// A create whose answer was lost stays open when the next try is turned away, and
+// its account is known as ours when the post goes on.
+func TestUnclearThenUnavailable(t *testing.T) {
+	for name, carriedOut := range map[string]bool{"carried out": true, "not carried out": false} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
+			calls := 0
+			w.system.Before = func(string, account.Account) error {
+				if calls++; calls == 1 {
+					return &system.Unclear{Err: errors.New("the line went dead")}
+				}
+				return &system.Unavailable{Message: "turned away"}
+			}
+			require.Error(t, w.post(t.Context(), b, 0))
+			open, err := w.ledger.InFlight(t.Context(), b.ID)
+			require.NoError(t, err)
+			require.Len(t, open, 1, "it is open what became of the first request")
+			w.system.Before = nil
+			if carriedOut { // and seen only now
+				_, err := w.system.Create(t.Context(), account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
+				require.NoError(t, err)
+			}
+			require.NoError(t, w.post(t.Context(), b, 0))
+			assert.Equal(t, 1, w.even(b)[account.Created])
+			assert.Equal(t, 1, w.system.Changes(), "nobody is there twice")
+		})
+	}
+}
+
 func TestUnavailableStops(t *testing.T) {
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n3,Mei,Lin,,,,\n4,Ana,Reyes,,,,\n")
