@@ -10,8 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
+	"evenledger/internal/workspace"
 )
 
 func (a *app) fixesCommand() *cobra.Command {
@@ -39,7 +41,9 @@ with the same brief: the two columns that were added are passed over.`,
 			if exists(out) && !overwrite {
 				return wrong(fmt.Sprintf("%s exists already, and may hold corrections", out), "Name another file, or give --overwrite.")
 			}
-			return a.fixes(cmd.Context(), id, out)
+			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.fixes(cmd.Context(), l, b, out)
+			})
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write")
@@ -47,16 +51,8 @@ with the same brief: the two columns that were added are passed over.`,
 	return cmd
 }
 
-func (a *app) fixes(ctx context.Context, id int, out string) (err error) {
-	_, l, err := a.openLedger(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	b, err := l.Batch(ctx, id)
-	if err != nil {
-		return err
-	}
+func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string) error {
+	id := b.ID
 	bad := ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {

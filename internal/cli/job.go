@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/ledger"
@@ -200,6 +201,20 @@ func (a *app) openLedger(ctx context.Context) (*workspace.Workspace, *ledger.Led
 		return nil, nil, err
 	}
 	return w, l, nil
+}
+
+// onBatch opens the ledger for work on one batch of it.
+func (a *app) onBatch(ctx context.Context, id int, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) (err error) {
+	w, l, err := a.openLedger(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	b, err := l.Batch(ctx, id)
+	if err != nil {
+		return err
+	}
+	return do(w, l, b)
 }
 
 // exists reports whether there is a file at path.

@@ -44,7 +44,9 @@ With --trial N the first N entries are carried out; “post” again does the re
 				return wrong("--trial takes a number from 1 on", "")
 			}
 			a.longWork()
-			return a.post(cmd.Context(), id, yes, trial)
+			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.post(cmd.Context(), w, l, b, yes, trial)
+			})
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
@@ -52,16 +54,8 @@ With --trial N the first N entries are carried out; “post” again does the re
 	return cmd
 }
 
-func (a *app) post(ctx context.Context, id int, yes bool, trial int) (err error) {
-	w, l, err := a.openLedger(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	b, err := l.Batch(ctx, id)
-	if err != nil {
-		return err
-	}
+func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, yes bool, trial int) (err error) {
+	id := b.ID
 	target, err := w.System(b.System)
 	if err != nil {
 		return wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", id, b.System))

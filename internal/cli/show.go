@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -10,9 +9,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
+	"evenledger/internal/workspace"
 )
 
 // one is the check that a command got its one argument.
@@ -64,7 +65,9 @@ and every request that was sent.`,
 				}
 				filter.Outcomes = append(filter.Outcomes, outcome)
 			}
-			return a.show(cmd.Context(), id, filter)
+			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.show(cmd.Context(), l, b, filter)
+			})
 		},
 	}
 	cmd.Flags().StringSliceVar(&outcomes, "outcome", nil, "only entries of these `OUTCOMES`, such as failed,refused")
@@ -87,16 +90,8 @@ func parseOutcome(word string) (account.Outcome, error) {
 	return "", wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
 }
 
-func (a *app) show(ctx context.Context, id int, filter ledger.Filter) (err error) {
-	_, l, err := a.openLedger(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	b, err := l.Batch(ctx, id)
-	if err != nil {
-		return err
-	}
+func (a *app) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter ledger.Filter) error {
+	id := b.ID
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {
 		return err
