@@ -314,16 +314,23 @@ func (c *Client) Change(ctx context.Context, known account.Account, changes []ac
 	if err != nil {
 		return account.Account{}, err
 	}
-	if len(got.body) > 0 { // else 204: the server says it is done
+	return c.changed(got, known, changes, fields), nil
+}
+
+// changed reads the account out of the answer to a change. An answer without one
+// says that the change was made as it was sent.
+func (c *Client) changed(got *answer, known account.Account, changes []account.Change, fields []string) account.Account {
+	if len(got.body) > 0 {
 		if r, err := c.resource(got); err == nil && r.text("id") != "" {
-			return d.account(r, fields, got.header), nil
+			return c.known.account(r, fields, got.header)
 		}
 	}
-	now := account.Account{ID: known.ID, Version: got.header.Get("ETag"), Fields: maps.Clone(known.Fields)}
+	now := account.Account{ID: known.ID, Version: got.header.Get("ETag"), Fields: map[string]account.Value{}}
+	maps.Copy(now.Fields, known.Fields)
 	for _, change := range changes {
 		now.Fields[change.Field] = change.After
 	}
-	return now, nil
+	return now
 }
 
 func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*answer, error) {
@@ -416,8 +423,5 @@ func (c *Client) replace(ctx context.Context, known account.Account, changes []a
 	if err != nil {
 		return account.Account{}, err
 	}
-	if r, err = c.resource(got); err != nil {
-		return account.Account{}, err
-	}
-	return c.known.account(r, fields, got.header), nil
+	return c.changed(got, known, changes, fields), nil
 }

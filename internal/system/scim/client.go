@@ -264,7 +264,11 @@ func (c *Client) judge(r request, got *answer) error {
 	isJSON := strings.Contains(got.header.Get("Content-Type"), "json")
 	if got.status >= 200 && got.status < 300 {
 		if len(got.body) > 0 && !isJSON && !json.Valid(got.body) {
-			return &system.Unavailable{Message: fmt.Sprintf("%s answered %s where SCIM was expected", c.config.URL+r.path, bodyKind(got)), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."}
+			strange := &system.Unavailable{Message: fmt.Sprintf("%s answered %s where SCIM was expected", c.config.URL+r.path, bodyKind(got)), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."}
+			if !r.safe {
+				return &system.Unclear{Err: strange} // it may have been carried out all the same
+			}
+			return strange
 		}
 		return nil
 	}

@@ -327,6 +327,36 @@ func TestChangeWithout200(t *testing.T) {
 	assert.Len(t, sent["Operations"], 1, "the least change: %v", sent)
 }
 
+// A change answered with success and nothing that can be read was carried out, or
+// may have been; it is never taken for undone.
+func TestSuccessThatCannotBeRead(t *testing.T) {
+	answer := ""
+	c := odd(t, func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/ServiceProviderConfig":
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, `{"patch":{"supported":false},"filter":{"supported":true}}`)
+		case r.Method == http.MethodGet && strings.HasPrefix(r.URL.Path, "/Users/"):
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, `{"id":"1","title":"Mate"}`)
+		case r.Method == http.MethodGet:
+			http.NotFound(w, r)
+		default:
+			_, _ = io.WriteString(w, answer)
+		}
+	})
+	change := []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}
+	now, err := c.Change(t.Context(), account.Account{ID: "1"}, change, all)
+	require.NoError(t, err, "an empty answer to a PUT")
+	assert.Equal(t, "Bosun", now.Field("title").Text())
+	answer = "<html>All done</html>"
+	var open *system.Unclear
+	_, err = c.Change(t.Context(), account.Account{ID: "1"}, change, all)
+	require.ErrorAs(t, err, &open)
+	_, err = c.Create(t.Context(), account.Account{Fields: fields("userName", "ana")}, all)
+	require.ErrorAs(t, err, &open)
+}
+
 func TestTLSIsVerified(t *testing.T) {
 	s, err := standin.New(standin.Options{Token: "secret"})
 	require.NoError(t, err)
