@@ -30,7 +30,7 @@ func BenchmarkCheck(b *testing.B) {
 	loaded, err := brief.Parse("bench.yaml", []byte(checkBrief), brief.Options{Today: "2026-11-23"})
 	require.NoError(b, err)
 	for b.Loop() {
-		s, err := sheet.Open(path, sheet.Options{})
+		s, err := sheet.Open(path, nil, sheet.Options{})
 		require.NoError(b, err)
 		n := 0
 		for _, err := range check.New(mapping.New(loaded, s.Info()), nil).Rows(b.Context(), s.Rows()) {

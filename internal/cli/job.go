@@ -71,7 +71,7 @@ func (a *app) open(ctx context.Context, path, briefName, systemName string, offl
 			return ok || slices.ContainsFunc(named, func(n string) bool { return strings.EqualFold(n, heading) })
 		}
 	}
-	if j.sheet, err = sheet.Open(path, options); err != nil {
+	if j.sheet, err = sheet.Open(path, a.in, options); err != nil {
 		return nil, err
 	}
 	defer func() {

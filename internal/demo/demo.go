@@ -91,7 +91,7 @@ func Corrections(today time.Time) []Correction {
 // Correct makes the corrections in the fix sheet at path and says, a line each,
 // what it did.
 func Correct(path string, corrections []Correction) (lines []string, err error) {
-	s, err := sheet.Open(path, sheet.Options{HeadingRow: 1})
+	s, err := sheet.Open(path, nil, sheet.Options{HeadingRow: 1})
 	if err != nil {
 		return nil, err
 	}

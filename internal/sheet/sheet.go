@@ -4,18 +4,15 @@
 // A Sheet streams: it holds the first rows, to find the headings among them, and
 // after that one row at a time. It promises that no row is dropped in silence
 // but blank ones, and that whatever it cannot read is an *Error with the line.
-// What a heading or a cell means is left to package mapping.
+// The format is found by looking into the file, whatever its name says. What a heading or a cell means is left to package mapping.
 package sheet
 
 import (
-	"bufio"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
-	"os"
-	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -37,6 +34,7 @@ const ours = "Even Ledger "
 
 // Options say how to read a sheet. The zero value finds everything out.
 type Options struct {
+	Tab        string                    // of a workbook; empty: the first whose headings are known, else the first
 	HeadingRow int                       // row of the headings, from 1; 0: look for it
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
 }
@@ -44,18 +42,48 @@ type Options struct {
 // Info is what was found out about a sheet.
 type Info struct {
 	Name       string     `json:"name"`
-	Format     string     `json:"format"`                  // "CSV"
-	Encoding   string     `json:"encoding"`                // "UTF-8", "UTF-16LE", "UTF-16BE", "Windows-1252"
-	Separator  string     `json:"separator"`               // "comma", "semicolon", "tab", "pipe"
-	HeadingRow int        `json:"headingRow"`              // from 1
-	Headings   []string   `json:"headings"`                // as written, trimmed
-	Above      [][]string `json:"aboveHeadings,omitempty"` // the rows above the headings, as they stand
+	Format     string     `json:"format"`                   // "CSV", "XLSX", "ODS", "JSON", "JSON lines"
+	Compressed bool       `json:"compressed,omitempty"`     // the file is in gzip
+	Encoding   string     `json:"encoding,omitempty"`       // of text: "UTF-8", "UTF-16LE", "UTF-16BE", "Windows-1252"
+	Separator  string     `json:"separator,omitempty"`      // of CSV: "comma", "semicolon", "tab", "pipe"
+	Tab        string     `json:"tab,omitempty"`            // of a workbook
+	Tabs       []string   `json:"tabs,omitempty"`           // every tab of it
+	HeadingRow int        `json:"headingRow"`               // from 1; 0: there is none, as in JSON
+	Headings   []string   `json:"headings"`                 // as written, trimmed
+	Above      [][]string `json:"aboveHeadings,omitempty"`  // the rows above the headings, as they stand
+	Hidden     []string   `json:"hiddenColumns,omitempty"`  // headings of columns that the spreadsheet program doesn't show
+	Merged     []string   `json:"mergedHeadings,omitempty"` // headings that stretch over columns to their right
 }
+
+// A CellKind says what a spreadsheet program took a cell for. Cells of text
+// files are all Plain.
+type CellKind uint8
+
+// The kinds of cell.
+const (
+	Plain        CellKind = iota
+	Numeric               // a number, written as the program shows it where its format pads it
+	Dated                 // a date or time, written year-month-day hour:minute:second
+	Logical               // TRUE or FALSE
+	Faulty                // an error such as #N/A
+	Uncalculated          // a formula whose value was not stored
+)
 
 // A Row is one row of a sheet.
 type Row struct {
-	Number int      // as a spreadsheet program numbers it
-	Cells  []string // as they stand; there may be fewer or more than headings
+	Number int        // as a spreadsheet program numbers it; in JSON the line or the item
+	Cells  []string   // as they stand; there may be fewer or more than headings
+	Kinds  []CellKind // one for each cell, or nil if all are Plain
+	Hidden bool       // the spreadsheet program doesn't show the row
+	Left   bool       // a selection leaves the row out
+}
+
+// Kind returns the kind of the cell in column i, from 0.
+func (r Row) Kind(i int) CellKind {
+	if i < len(r.Kinds) {
+		return r.Kinds[i]
+	}
+	return Plain
 }
 
 // An Error says what is wrong with a sheet and where.
@@ -74,139 +102,38 @@ func (e *Error) Error() string {
 	return where + ": " + e.Message
 }
 
+// A source is the rows of one format.
+type source interface {
+	// read returns the next row, valid until the one after, or io.EOF.
+	read() (record, error)
+	// describe fills in what the source knows by now.
+	describe(*Info)
+}
+
+// record is a row as its source gave it.
+type record struct {
+	number int
+	line   int // of the file; 0 where it has no lines
+	cells  []string
+	kinds  []CellKind
+	hidden bool
+}
+
 // A Sheet is a tabular file being read.
 type Sheet struct {
 	info    Info
-	csv     *csv.Reader
-	text    *textReader
-	meter   *meter
+	source  source
 	close   func() error
 	pending []record // read to find the headings, not yet handed out
-	next    int      // number of the row at nextLine
-	line    int      // first line of the file not yet accounted for
-	comma   rune
-}
 
-// record is a row as the CSV reader gave it, or the reader's error.
-type record struct {
-	number int
-	line   int
-	cells  []string
-}
-
-// Open opens the file at path.
-func Open(path string, options Options) (*Sheet, error) {
-	name := filepath.Base(path)
-	stat, err := os.Stat(path)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return nil, &Error{Name: path, Message: "there is no such file", Remedy: missing(path)}
-	case err != nil:
-		return nil, &Error{Name: path, Message: err.Error()}
-	case stat.IsDir():
-		return nil, &Error{Name: path, Message: "is a folder, not a sheet", Remedy: "Name a file in it."}
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, &Error{Name: path, Message: err.Error(), Remedy: "Ask whoever made the file to let you read it."}
-	}
-	s, err := Read(name, file, options)
-	if err != nil {
-		return nil, errors.Join(err, file.Close())
-	}
-	s.close = file.Close
-	return s, nil
-}
-
-// missing suggests a file beside the one that isn't there.
-func missing(path string) string {
-	entries, err := os.ReadDir(filepath.Dir(path))
-	if err != nil {
-		return "The folder does not exist either."
-	}
-	var names []string
-	for _, entry := range entries {
-		if !entry.IsDir() {
-			names = append(names, entry.Name())
-		}
-	}
-	if near := words.Nearest(filepath.Base(path), names); near != "" {
-		return fmt.Sprintf("Did you mean “%s”?", near)
-	}
-	return "Look at the spelling and at the folder you are in."
-}
-
-// Read reads a sheet from r; name is what messages call it.
-func Read(name string, r io.Reader, options Options) (*Sheet, error) {
-	fail := func(message, remedy string) (*Sheet, error) {
-		return nil, &Error{Name: name, Message: message, Remedy: remedy}
-	}
-	source := bufio.NewReaderSize(r, sampleSize)
-	sample, err := source.Peek(sampleSize)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return fail(err.Error(), "")
-	}
-	if len(sample) == 0 {
-		return fail("is empty", "Save the sheet again, or ask for it anew.")
-	}
-	if kind := otherFormat(sample); kind != "" {
-		return fail("is "+kind+", not a text with separated values", "Open it in the program it belongs to and save it as CSV UTF-8.")
-	}
-	text := newTextReader(source, sample)
-	decoded := bufio.NewReaderSize(text, sampleSize)
-	start, err := decoded.Peek(sampleSize / 2)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return fail(err.Error(), "")
-	}
-	s := &Sheet{text: text, next: 1, line: 1, close: func() error { return nil }}
-	if comma, length, ok := declaredSeparator(start); ok {
-		s.comma = comma
-		if _, err := decoded.Discard(length); err != nil {
-			return fail(err.Error(), "")
-		}
-	} else {
-		s.comma = findSeparator(start)
-	}
-	s.meter = &meter{r: decoded}
-	s.csv = csv.NewReader(s.meter)
-	s.csv.Comma, s.csv.FieldsPerRecord, s.csv.LazyQuotes, s.csv.ReuseRecord = s.comma, -1, true, true
-	s.info = Info{Name: name, Format: "CSV", Separator: separatorName(s.comma)}
-	if err := s.findHeadings(options); err != nil {
-		return nil, err
-	}
-	return s, nil
-}
-
-// otherFormat recognises files that are no text by how they begin.
-func otherFormat(sample []byte) string {
-	for _, format := range []struct{ begins, kind string }{
-		{"PK\x03\x04", "a workbook or another zip archive"},
-		{"\xd0\xcf\x11\xe0", "a workbook of an old kind or a password-protected one"},
-		{"%PDF-", "a PDF"},
-		{"\x1f\x8b", "compressed (gzip)"},
-		{"\x89PNG", "a picture"},
-		{"\xff\xd8\xff", "a picture"},
-		{"SQLite format 3\x00", "a database"},
-		{"{\\rtf", "a word-processor document"},
-	} {
-		if strings.HasPrefix(string(sample), format.begins) {
-			return format.kind
-		}
-	}
-	begins := strings.ToLower(strings.TrimSpace(string(sample[:min(len(sample), 64)])))
-	if strings.HasPrefix(begins, "<!doctype") || strings.HasPrefix(begins, "<html") || strings.HasPrefix(begins, "<?xml") {
-		return "a web page or XML"
-	}
-	if isBinary(sample) {
-		return "binary data"
-	}
-	return ""
+	recognised bool // the headings were
+	ended      bool
 }
 
 // Info returns what was found out. The encoding is sure once all rows are read.
 func (s *Sheet) Info() Info {
 	info := s.info
-	info.Encoding = s.text.encoding
+	s.source.describe(&info)
 	return info
 }
 
@@ -229,7 +156,7 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 			if isBlank(rec.cells) {
 				continue
 			}
-			if !yield(Row{rec.number, rec.cells}, nil) {
+			if !yield(Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden}, nil) {
 				return
 			}
 		}
@@ -248,66 +175,18 @@ func isBlank(cells []string) bool {
 	return true
 }
 
-// read returns the next record with its row number.
 func (s *Sheet) read() (record, error) {
 	if len(s.pending) > 0 {
 		rec := s.pending[0]
 		s.pending = s.pending[1:]
 		return rec, nil
 	}
-	s.meter.left = maxRecord
-	cells, err := s.csv.Read()
-	if errors.Is(err, io.EOF) {
+	if s.ended {
 		return record{}, io.EOF
 	}
-	if errors.Is(err, errTooLong) {
-		return record{}, &Error{s.info.Name, s.line,
-			fmt.Sprintf("row %d, which begins about here, is over %d MiB long", s.next, maxRecord>>20),
-			"A quote is likely opened in this row and not closed. Close it, or take it out."}
-	}
-	if err != nil {
-		return record{}, &Error{s.info.Name, s.line, err.Error(), "Save the sheet again as CSV."}
-	}
-	// The CSV reader passes over empty lines, which a spreadsheet numbers, and a
-	// quoted cell may span lines, which it doesn't.
-	first, _ := s.csv.FieldPos(0)
-	last, _ := s.csv.FieldPos(len(cells) - 1)
-	number := s.next + first - s.line
-	s.next = number + 1
-	s.line = last + strings.Count(cells[len(cells)-1], "\n") + 1
-	for i, cell := range cells {
-		if cell != "" && cell[0] == '\'' && IsGuarded(cell) {
-			cells[i] = cell[1:]
-		}
-	}
-	if s.line-first > 1 {
-		if err := s.swallowed(cells, first); err != nil {
-			return record{}, err
-		}
-	}
-	return record{number, first, cells}, nil
-}
-
-// swallowed looks for rows that an unclosed quote made part of a cell.
-func (s *Sheet) swallowed(cells []string, line int) error {
-	wide := max(2, len(s.info.Headings)/2)
-	for _, cell := range cells {
-		if !strings.Contains(cell, "\n") {
-			continue
-		}
-		rows := 0
-		for inner := range strings.Lines(cell) {
-			if strings.Count(inner, string(s.comma)) >= wide {
-				rows++
-			}
-		}
-		if rows > 1 {
-			return &Error{s.info.Name, line,
-				fmt.Sprintf("a quote is opened here and not closed, so that %d lines below would become part of one cell", strings.Count(cell, "\n")),
-				"Close the quote, or take it out."}
-		}
-	}
-	return nil
+	rec, err := s.source.read()
+	s.ended = err != nil
+	return rec, err
 }
 
 // findHeadings reads the first rows and settles which of them has the headings.
@@ -325,10 +204,11 @@ func (s *Sheet) findHeadings(options Options) error {
 			return &Error{s.info.Name, rec.line, fmt.Sprintf("row %d has %d columns, more than the %d a sheet may have", rec.number, len(rec.cells), MaxColumns),
 				"Take the columns out that are not needed."}
 		}
-		rec.cells = append([]string(nil), rec.cells...)
+		rec.cells, rec.kinds = slices.Clone(rec.cells), slices.Clone(rec.kinds)
 		first = append(first, rec)
 	}
-	at := pickHeadings(first, options)
+	at, recognised := pickHeadings(first, options)
+	s.recognised = recognised
 	if at < 0 {
 		if options.HeadingRow > 0 {
 			return &Error{s.info.Name, 0, fmt.Sprintf("row %d, which the brief names as the headings', is blank or not there", options.HeadingRow), "Correct “heading_row” in the brief."}
@@ -345,6 +225,13 @@ func (s *Sheet) findHeadings(options Options) error {
 		}
 		s.info.Above = append(s.info.Above, cells)
 	}
+	s.info.HeadingRow = heading.number
+	s.pending = first[at+1:]
+	return s.setHeadings(heading)
+}
+
+// setHeadings takes the cells of the heading row for headings.
+func (s *Sheet) setHeadings(heading record) error {
 	headings := heading.cells
 	for len(headings) > 0 {
 		if clean, _ := words.Clean(headings[len(headings)-1]); clean != "" {
@@ -360,18 +247,17 @@ func (s *Sheet) findHeadings(options Options) error {
 		}
 		s.info.Headings = append(s.info.Headings, clean)
 	}
-	s.info.HeadingRow = heading.number
-	s.pending = first[at+1:]
 	return nil
 }
 
-// pickHeadings returns the index of the row with the headings, or -1.
-func pickHeadings(rows []record, options Options) int {
+// pickHeadings returns the index of the row with the headings, or -1, and
+// whether they were recognised.
+func pickHeadings(rows []record, options Options) (at int, recognised bool) {
 	fallback := -1
 	for i, rec := range rows {
 		if options.HeadingRow > 0 {
 			if rec.number == options.HeadingRow && !isBlank(rec.cells) {
-				return i
+				return i, true
 			}
 			continue
 		}
@@ -387,32 +273,15 @@ func pickHeadings(rows []record, options Options) int {
 			}
 		}
 		if known >= 2 || known > 0 && 2*known >= filled {
-			return i
+			return i, true
 		}
 		// Without a known heading the first row that is more than a title is it.
 		if fallback < 0 && (filled > 1 || filled == 1 && len(rec.cells) == 1) {
 			fallback = i
 		}
 	}
-	return fallback
+	return fallback, false
 }
 
 // IsOurs reports whether a heading is of a column that a fix sheet added.
 func IsOurs(heading string) bool { return strings.HasPrefix(heading, ours) }
-
-var errTooLong = errors.New("the row is too long")
-
-// meter is a reader that gives up when a row takes too many bytes.
-type meter struct {
-	r    io.Reader
-	left int
-}
-
-func (m *meter) Read(p []byte) (int, error) {
-	if m.left <= 0 {
-		return 0, errTooLong
-	}
-	n, err := m.r.Read(p)
-	m.left -= n
-	return n, err
-}

@@ -27,6 +27,10 @@ func read(t require.TestingT, data []byte, options sheet.Options) (sheet.Info, [
 	if err != nil {
 		return sheet.Info{}, nil, err
 	}
+	return all(t, s)
+}
+
+func all(t require.TestingT, s *sheet.Sheet) (sheet.Info, []numbered, error) {
 	var rows []numbered
 	for row, err := range s.Rows() {
 		if err != nil {
@@ -134,7 +138,7 @@ func TestCannotRead(t *testing.T) {
 		"workbook":         {"PK\x03\x04rest", "a workbook", 0},
 		"old workbook":     {"\xd0\xcf\x11\xe0rest", "old kind", 0},
 		"PDF":              {"%PDF-1.7", "a PDF", 0},
-		"compressed":       {"\x1f\x8b\x08", "compressed", 0},
+		"compressed":       {"\x1f\x8b\x08", "gzip", 0},
 		"web page":         {"<!DOCTYPE html><html>", "a web page", 0},
 		"binary":           {"a\x00\x00\x02b\x00\xff", "binary data", 0},
 		"too many columns": {many + "\n" + many, "10001 columns", 1},
@@ -156,10 +160,10 @@ func TestCannotRead(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "starters.csv"), []byte("a,b\n"), 0o600))
 	var told *sheet.Error
-	_, err = sheet.Open(filepath.Join(dir, "startes.csv"), sheet.Options{})
+	_, err = sheet.Open(filepath.Join(dir, "startes.csv"), nil, sheet.Options{})
 	require.ErrorAs(t, err, &told)
 	assert.Contains(t, told.Remedy, "starters.csv")
-	_, err = sheet.Open(dir, sheet.Options{})
+	_, err = sheet.Open(dir, nil, sheet.Options{})
 	assert.ErrorContains(t, err, "is a folder")
 }
 

@@ -1,0 +1,273 @@
+package sheet_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/sheet"
+)
+
+// open writes data to a file and opens it.
+func open(t testing.TB, data []byte, options sheet.Options) (*sheet.Sheet, error) {
+	path := filepath.Join(t.TempDir(), "test.data")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	s, err := sheet.Open(path, nil, options)
+	if err == nil {
+		t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	}
+	return s, err
+}
+
+// crew.xlsx and crew.ods were saved by an office program out of crew.fods.
+func TestWorkbooks(t *testing.T) {
+	for _, format := range []string{"xlsx", "ods"} {
+		t.Run(format, func(t *testing.T) {
+			path := "testdata/crew." + format
+			s, err := sheet.Open(path, nil, sheet.Options{Recognise: knows})
+			require.NoError(t, err)
+			var rows []sheet.Row
+			for row, err := range s.Rows() {
+				require.NoError(t, err)
+				row.Cells, row.Kinds = append([]string{}, row.Cells...), append([]sheet.CellKind{}, row.Kinds...)
+				rows = append(rows, row)
+			}
+			require.NoError(t, s.Close())
+			info := s.Info()
+			assert.Equal(t, sheet.Info{Name: "crew." + format, Format: strings.ToUpper(format), Tab: "Crew & pilots", Tabs: []string{"Read me", "Crew & pilots"}, HeadingRow: 4,
+				Headings: []string{"Staff no", "First name", "Surname", "Pay grade", "Start date", "Phone", "", "Active", "Card", "Position"},
+				Above:    info.Above, Hidden: []string{"Pay grade"}, Merged: []string{"Phone"}}, info)
+			assert.Equal(t, []string{"Brindle Sound Ferries"}, info.Above[0])
+			require.Len(t, rows, 2)
+			const plain = sheet.Plain
+			assert.Equal(t, sheet.Row{Number: 5,
+				Cells: []string{"00417", "Zoë", "Ångström", "4.5", "2027-03-14", "447700900102", "ext   7", "TRUE", "12345678901234600000", "Deckhand"},
+				Kinds: []sheet.CellKind{sheet.Numeric, plain, plain, sheet.Numeric, sheet.Dated, sheet.Numeric, plain, sheet.Logical, sheet.Numeric, plain}}, rows[0])
+			assert.Equal(t, []any{9, true, "00012", "=Tom", "O'Neill\nsenior", "#N/A", sheet.Faulty},
+				[]any{rows[1].Number, rows[1].Hidden, rows[1].Cells[0], rows[1].Cells[1], rows[1].Cells[2], rows[1].Cells[9], rows[1].Kind(9)})
+
+			s, err = sheet.Open(path, nil, sheet.Options{Tab: "read ME"})
+			require.NoError(t, err)
+			assert.Equal(t, []string{"Fill in the other tab, please"}, s.Info().Headings)
+			require.NoError(t, s.Close())
+			_, err = sheet.Open(path, nil, sheet.Options{Tab: "Crew and pilots"})
+			assert.ErrorContains(t, err, "has no tab “Crew and pilots”")
+		})
+	}
+}
+
+// workbook makes a small XLSX file of the parts given.
+func workbook(t testing.TB, parts map[string]string) []byte {
+	whole := map[string]string{
+		"xl/workbook.xml":            `<workbook xmlns:r="x"><workbookPr date1904="false"/><sheets><sheet name="One" sheetId="1" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="x/worksheet" Target="worksheets/sheet1.xml"/><Relationship Id="r2" Type="x/sharedStrings" Target="/xl/sharedStrings.xml"/></Relationships>`,
+		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="170" formatCode="[$-409]d\\ mmm&quot;day&quot;;@"/><numFmt numFmtId="171" formatCode="000\\-00&quot; &quot;00"/><numFmt numFmtId="172" formatCode="[h]:mm"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/></cellXfs></styleSheet>`,
+		"xl/sharedStrings.xml":       `<sst><si><t>Surname</t></si><si><r><t>First</t></r><r><t xml:space="preserve"> name</t></r><rPh><t>no</t></rPh></si></sst>`,
+	}
+	for name, text := range parts {
+		whole[name] = text
+	}
+	var out bytes.Buffer
+	archive := zip.NewWriter(&out)
+	for name, text := range whole {
+		w, err := archive.Create(name)
+		require.NoError(t, err)
+		_, err = io.WriteString(w, text)
+		require.NoError(t, err)
+	}
+	require.NoError(t, archive.Close())
+	return out.Bytes()
+}
+
+const tab = "xl/worksheets/sheet1.xml"
+
+func onTab(rows string) map[string]string {
+	return map[string]string{tab: `<worksheet><sheetData><row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>1</v></c></row>` + rows + `</sheetData></worksheet>`}
+}
+
+func TestStoredValues(t *testing.T) {
+	for stored, want := range map[string]struct {
+		text string
+		kind sheet.CellKind
+	}{
+		`<c r="A2"><v>0.1</v></c>`:                                          {"0.1", sheet.Numeric},
+		`<c r="A2"><v>0.30000000000000004</v></c>`:                          {"0.3", sheet.Numeric},
+		`<c r="A2"><v>4.17E+10</v></c>`:                                     {"41700000000", sheet.Numeric},
+		`<c r="A2" s="1"><v>46460</v></c>`:                                  {"2027-03-14", sheet.Dated},
+		`<c r="A2" s="1"><v>46460.75</v></c>`:                               {"2027-03-14 18:00:00", sheet.Dated},
+		`<c r="A2" s="1"><v>1</v></c>`:                                      {"1900-01-01", sheet.Dated},
+		`<c r="A2" s="1"><v>0.5</v></c>`:                                    {"12:00:00", sheet.Dated},
+		`<c r="A2" s="1"><v>-1</v></c>`:                                     {"-1", sheet.Numeric},
+		`<c r="A2" s="2"><v>46460</v></c>`:                                  {"2027-03-14", sheet.Dated},
+		`<c r="A2" s="3"><v>12345</v></c>`:                                  {"001-23 45", sheet.Numeric},
+		`<c r="A2" s="3"><v>123456789</v></c>`:                              {"123456789", sheet.Numeric},
+		`<c r="A2" s="4"><v>1.5</v></c>`:                                    {"1.5", sheet.Numeric},
+		`<c r="A2" t="d"><v>2027-03-14T00:00:00</v></c>`:                    {"2027-03-14 00:00:00", sheet.Dated},
+		`<c r="A2" t="e"><v>#REF!</v></c>`:                                  {"#REF!", sheet.Faulty},
+		`<c r="A2"><f>B2</f></c>`:                                           {"", sheet.Uncalculated},
+		`<c r="A2" t="inlineStr"><is><t>O_x0027_Neill _x005F_</t></is></c>`: {"O'Neill _", sheet.Plain},
+		`<c r="A2" t="str"><f>A1</f><v>&lt;b&gt; &amp;</v></c>`:             {"<b> &", sheet.Plain},
+		`<c t="inlineStr"><is><t>without a reference</t></is></c>`:          {"without a reference", sheet.Plain},
+	} {
+		s, err := open(t, workbook(t, onTab(`<row>`+stored+`<c r="B2" t="str"><v>Ana</v></c></row>`)), sheet.Options{})
+		require.NoError(t, err, stored)
+		assert.Equal(t, []string{"Surname", "First name"}, s.Info().Headings)
+		for row, err := range s.Rows() {
+			require.NoError(t, err, stored)
+			assert.Equal(t, []any{2, want.text, want.kind}, []any{row.Number, row.Cells[0], row.Kind(0)}, stored)
+		}
+	}
+}
+
+func TestJSON(t *testing.T) {
+	want := []numbered{{1, []string{"Ana", "Reyes", "a@brindlesound.example", "deck;pilots", "TRUE", ""}}, {2, []string{"Zoë", "", "", "", "", "41700000000"}}}
+	objects := []string{`{"name":{"given":"Ana","family":"Reyes"},"emails":[{"value":"a@brindlesound.example"}],"crews":["deck","pilots"],"active":true,"phone":null}`, `{"name":{"given":"Zo\u00eb"},"phone":4.17E+10}`}
+	for name, c := range map[string]struct{ data, format string }{
+		"array":       {"[" + strings.Join(objects, ",") + "]", "JSON"},
+		"lines":       {strings.Join(objects, "\n") + "\n", "JSON lines"},
+		"without end": {strings.Join(objects, "\r\n"), "JSON lines"},
+		"held by":     {`{"schemas":["urn:x"],"totalResults":2,"Resources":[` + strings.Join(objects, ",") + `],"more":1}`, "JSON"},
+		"spread":      {"[\n " + strings.Join(objects, " ,\n\n") + "\n]\n", "JSON"},
+		"with a mark": {"\ufeff" + strings.Join(objects, "\n"), "JSON lines"},
+		"in UTF-16":   {string(utf16le(strings.Join(objects, "\n"), true)), "JSON lines"},
+		"on one line": {strings.Join(objects, " "), "JSON lines"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			info, rows, err := read(t, []byte(c.data), sheet.Options{})
+			require.NoError(t, err)
+			assert.Equal(t, c.format, info.Format)
+			assert.Equal(t, []string{"name.given", "name.family", "emails.1.value", "crews", "active", "phone"}, info.Headings)
+			assert.Equal(t, want, rows)
+		})
+	}
+	var late strings.Builder
+	for range 1200 {
+		late.WriteString(`{"name":"Ana"}` + "\n")
+	}
+	_, rows, err := read(t, []byte(late.String()+"\n"+`{"name":"Zoë","rank":"Bosun"}`), sheet.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, numbered{1202, []string{"Zoë", "rank: Bosun"}}, rows[1200], "what comes late is not lost")
+}
+
+func TestCompressed(t *testing.T) {
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := io.WriteString(w, "First name;Surname\nAna;Reyes\n")
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	s, err := sheet.Open("-", bytes.NewReader(packed.Bytes()), sheet.Options{})
+	require.NoError(t, err)
+	info, rows, err := all(t, s)
+	require.NoError(t, err)
+	assert.True(t, info.Compressed)
+	assert.Equal(t, []numbered{{2, []string{"Ana", "Reyes"}}}, rows)
+	_, _, err = read(t, packed.Bytes()[:packed.Len()-12], sheet.Options{})
+	assert.ErrorContains(t, err, "cannot be unpacked")
+}
+
+// What is no sheet, or a broken one, is told in words and never crashes.
+func TestUnreadableFiles(t *testing.T) {
+	crew, err := os.ReadFile("testdata/crew.xlsx")
+	require.NoError(t, err)
+	bomb := workbook(t, onTab(`<row r="2"><c r="A2" t="str"><v>`+strings.Repeat("a", 70<<20)+`</v></c></row>`))
+	for name, c := range map[string]struct {
+		data []byte
+		says string
+	}{
+		"cut short":          {crew[:len(crew)/2], "cut short or damaged"},
+		"bomb":               {bomb, "made to fill a memory"},
+		"long cell":          {workbook(t, onTab(`<row r="2"><c r="A2" t="str"><v>`+strings.Repeat("a", 5<<20)+`</v></c></row>`)), "over 4 MiB long"},
+		"not calculated":     {workbook(t, onTab(`<row r="2"><c r="A2" t="s"><v>9</v></c></row>`)), "which is not there"},
+		"rows out of order":  {workbook(t, onTab(`<row r="1"/>`)), "stands below row 1"},
+		"cells out of order": {workbook(t, onTab(`<row r="2"><c r="B2"/><c r="A2"/></row>`)), "out of its order"},
+		"breaks off":         {workbook(t, map[string]string{tab: `<worksheet><sheetData><row r="1"><c r="A1"><v>1`}), "damaged"},
+		"no tab":             {workbook(t, nil), "no tab with cells"},
+		"binary workbook":    {zipped(t, "xl/workbook.bin"), "xlsb"},
+		"word processor":     {zipped(t, "word/document.xml"), "not a spreadsheet"},
+		"other archive":      {zipped(t, "a.csv"), "a zip archive"},
+		"old workbook":       {[]byte("\xd0\xcf\x11\xe0\xa1\xb1"), "old kind"},
+		"with a password":    {append([]byte("\xd0\xcf\x11\xe0"), utf16le("EncryptedPackage", false)...), "with a password"},
+		"a web page":         {[]byte("<!DOCTYPE html>"), "web page"},
+		"JSON breaks off":    {[]byte(`[{"a":1},{"b"`), "cut short"},
+		"JSON of numbers":    {[]byte(`[{"a":1}, 2]`), "item 2 is no object"},
+		"JSON without":       {[]byte(`[]`), "no objects"},
+		"JSON nested":        {[]byte(`[` + strings.Repeat(`{"a":`, 40)), "nested more than 12 deep"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, err := open(t, c.data, sheet.Options{})
+			if err == nil {
+				_, _, err = all(t, s)
+			}
+			var told *sheet.Error
+			require.ErrorAs(t, err, &told)
+			assert.Contains(t, told.Error()+told.Remedy, c.says)
+			assert.NotEmpty(t, told.Remedy)
+		})
+	}
+}
+
+func zipped(t testing.TB, name string) []byte {
+	var out bytes.Buffer
+	archive := zip.NewWriter(&out)
+	_, err := archive.Create(name)
+	require.NoError(t, err)
+	require.NoError(t, archive.Close())
+	return out.Bytes()
+}
+
+// FuzzTab and FuzzContent fuzz what stands in the parts of workbooks.
+func FuzzTab(f *testing.F) {
+	f.Add(`<row r="1"><c r="A1" t="s"><v>0</v></c></row>`, `<si><t>a</t></si>`)
+	f.Add(`<row><c s="1"><v>1e300</v></c><c t="e"/></row><mergeCell ref="A1:B1"/>`, ``)
+	f.Fuzz(func(t *testing.T, rows, shared string) {
+		fuzzed(t, workbook(t, map[string]string{tab: "<worksheet><sheetData>" + rows + "</sheetData></worksheet>", "xl/sharedStrings.xml": "<sst>" + shared + "</sst>"}))
+	})
+}
+
+func FuzzContent(f *testing.F) {
+	f.Add(`<table:table table:name="a"><table:table-row table:number-rows-repeated="3"><table:table-cell office:value-type="float" office:value="1"><text:p>1</text:p></table:table-cell></table:table-row></table:table>`)
+	f.Fuzz(func(t *testing.T, content string) {
+		var out bytes.Buffer
+		archive := zip.NewWriter(&out)
+		for name, text := range map[string]string{"mimetype": "application/vnd.oasis.opendocument.spreadsheet", "content.xml": content} {
+			w, err := archive.Create(name)
+			require.NoError(t, err)
+			_, err = io.WriteString(w, text)
+			require.NoError(t, err)
+		}
+		require.NoError(t, archive.Close())
+		fuzzed(t, out.Bytes())
+	})
+}
+
+// fuzzed sees that a file is read, or told to be broken.
+func fuzzed(t *testing.T, data []byte) {
+	s, err := open(t, data, sheet.Options{})
+	last, rows := 0, 0
+	if err == nil {
+		for row, problem := range s.Rows() {
+			if err = problem; err != nil {
+				break
+			}
+			require.Greater(t, row.Number, last, fmt.Sprint("after ", last))
+			if last = row.Number; rows > 2000 {
+				break
+			}
+			rows++
+		}
+		s.Info()
+	}
+	if err != nil {
+		var told *sheet.Error
+		require.ErrorAs(t, err, &told)
+	}
+}

@@ -1,0 +1,335 @@
+package sheet
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// A jsonSource reads a JSON array of objects, an object that holds one, or JSON
+// lines. A nested value has the path to it for its heading: "name.family",
+// "emails.1.value". Every heading of the first objects is a column; what a later
+// object has besides stands beyond the last column, with its path.
+type jsonSource struct {
+	name    string
+	text    *textReader
+	json    *json.Decoder
+	meter   *meter
+	lines   *lineCounter // of JSON lines; nil in an array
+	column  map[string]int
+	pending []object
+	ended   bool
+	count   int // of objects read
+	last    int // number of the one read last
+	cells   []string
+	kinds   []CellKind
+}
+
+// object is one record: paths and values in the order in which they stand.
+type object struct {
+	number int
+	values []pathValue
+}
+
+type pathValue struct {
+	path, text string
+	kind       CellKind
+}
+
+// Depths and lengths to which headings are looked for in JSON.
+const (
+	jsonAhead   = 1000    // objects
+	jsonBytes   = 8 << 20 // of them
+	jsonNesting = 12
+)
+
+// isJSON reports whether a text begins as objects do.
+func isJSON(start []byte) bool {
+	start = bytes.TrimLeft(start, " \t\r\n")
+	if len(start) == 0 {
+		return false
+	}
+	rest := bytes.TrimLeft(start[1:], " \t\r\n")
+	switch start[0] {
+	case '[':
+		return len(rest) > 0 && (rest[0] == '{' || rest[0] == ']')
+	case '{':
+		return len(rest) > 0 && (rest[0] == '"' || rest[0] == '}')
+	}
+	return false
+}
+
+// lineCounter counts the lines that went through it.
+type lineCounter struct {
+	r      io.Reader
+	breaks []int64 // offsets of the line feeds not yet behind
+	offset int64
+	line   int
+}
+
+func (c *lineCounter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	for i, b := range p[:n] {
+		if b == '\n' {
+			c.breaks = append(c.breaks, c.offset+int64(i))
+		}
+	}
+	c.offset += int64(n)
+	return n, err
+}
+
+// at returns the line of an offset; offsets have to grow.
+func (c *lineCounter) at(offset int64) int {
+	n := 0
+	for n < len(c.breaks) && c.breaks[n] < offset {
+		n++
+	}
+	c.line += n
+	c.breaks = append(c.breaks[:0], c.breaks[n:]...)
+	return c.line + 1
+}
+
+// newJSON readies JSON and fills the headings in.
+func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info) (*jsonSource, error) {
+	s := &jsonSource{name: name, text: text, column: map[string]int{}}
+	start, _ := decoded.Peek(sampleSize / 2) // it was read before
+	s.meter = &meter{r: decoded, left: maxRecord}
+	info.Format = "JSON"
+	var read io.Reader = s.meter
+	key := ""
+	if bytes.TrimLeft(start, " \t\r\n")[0] == '{' {
+		if key = wrapper(start); key == "" {
+			info.Format = "JSON lines"
+			s.lines = &lineCounter{r: s.meter}
+			read = s.lines
+		}
+	}
+	s.json = json.NewDecoder(read)
+	s.json.UseNumber()
+	if s.lines == nil {
+		if err := s.enter(key); err != nil {
+			return nil, s.broken(err)
+		}
+	}
+	held := 0
+	for len(s.pending) < jsonAhead && held < jsonBytes {
+		o, err := s.object()
+		if errors.Is(err, io.EOF) {
+			s.ended = true
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range o.values {
+			held += len(v.path) + len(v.text)
+			if _, known := s.column[v.path]; !known {
+				s.column[v.path] = len(info.Headings)
+				info.Headings = append(info.Headings, v.path)
+			}
+		}
+		if len(info.Headings) > MaxColumns {
+			return nil, &Error{Name: name, Message: fmt.Sprintf("has more than the %d values in an object that a sheet may have columns", MaxColumns), Remedy: "Take the values out that are not needed."}
+		}
+		s.pending = append(s.pending, o)
+	}
+	if len(info.Headings) == 0 {
+		return nil, &Error{Name: name, Message: "has no objects with values", Remedy: "A sheet in JSON is a list of objects, one a person: [{\"First name\": \"Ana\"}, …]."}
+	}
+	return s, nil
+}
+
+// wrapper returns the key under which an object holds the list, or "" if it is
+// itself the first of JSON lines.
+func wrapper(start []byte) string {
+	line, rest, _ := bytes.Cut(bytes.TrimLeft(start, " \t\r\n"), []byte("\n"))
+	if json.Valid(bytes.TrimSpace(line)) && len(bytes.TrimSpace(rest)) > 0 {
+		return ""
+	}
+	for _, key := range []string{"Resources", "resources", "users", "people", "persons", "employees", "staff", "accounts", "members", "items", "records", "results", "rows", "data", "values", "list"} {
+		if _, after, found := bytes.Cut(start, []byte(`"`+key+`"`)); found {
+			after = bytes.TrimLeft(after, " \t\r\n:")
+			if after, list := bytes.CutPrefix(after, []byte("[")); list && bytes.HasPrefix(bytes.TrimLeft(after, " \t\r\n"), []byte("{")) {
+				return key
+			}
+		}
+	}
+	return ""
+}
+
+// enter reads up to the list's first object: that under a key, or the whole.
+func (s *jsonSource) enter(key string) error {
+	if _, err := s.json.Token(); err != nil || key == "" {
+		return err
+	}
+	for s.json.More() {
+		name, err := s.json.Token()
+		if err != nil {
+			return err
+		}
+		if name == key {
+			if token, err := s.json.Token(); err != nil || token == json.Delim('[') {
+				return err
+			}
+			continue
+		}
+		var passed json.RawMessage
+		if err := s.json.Decode(&passed); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("the list “%s” is not at its top", key)
+}
+
+func (s *jsonSource) describe(info *Info) { info.Encoding = s.text.encoding }
+
+func (s *jsonSource) broken(err error) error {
+	e := &Error{Name: s.name, Message: "the JSON cannot be read after object " + strconv.Itoa(s.count) + ": " + err.Error(), Remedy: "Ask for the file anew, or look at that place in an editor."}
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		e.Message = fmt.Sprintf("the JSON ends in the midst of things, after object %d", s.count)
+		e.Remedy = "The file is cut short: fetch it again."
+	}
+	if errors.Is(err, errTooLong) {
+		e.Message = fmt.Sprintf("object %d is over %d MiB long", s.count+1, maxRecord>>20)
+	}
+	return e
+}
+
+// object reads the next object.
+func (s *jsonSource) object() (object, error) {
+	s.meter.left = maxRecord
+	if s.lines == nil && !s.json.More() {
+		if _, err := s.json.Token(); err != nil {
+			return object{}, s.broken(unexpected(err))
+		}
+		return object{}, io.EOF
+	}
+	token, err := s.json.Token()
+	if s.lines != nil && errors.Is(err, io.EOF) {
+		return object{}, io.EOF
+	}
+	if err != nil {
+		return object{}, s.broken(unexpected(err))
+	}
+	s.count++
+	o := object{number: s.count}
+	if s.lines != nil {
+		s.last = max(s.last+1, s.lines.at(s.json.InputOffset())) // several may stand on a line
+		o.number = s.last
+	}
+	if token != json.Delim('{') {
+		return o, &Error{Name: s.name, Message: fmt.Sprintf("item %d is no object: each person is one, {\"First name\": \"Ana\"}", s.count), Remedy: "Ask for the feed as a list of objects."}
+	}
+	if err := s.members("", 1, &o); err != nil {
+		return o, s.broken(unexpected(err))
+	}
+	return o, nil
+}
+
+// members reads the members of an object that has been begun.
+func (s *jsonSource) members(path string, depth int, o *object) error {
+	for s.json.More() {
+		key, err := s.json.Token()
+		if err != nil {
+			return err
+		}
+		name, _ := key.(string) // keys are texts
+		if err := s.value(path+name, depth, o); err != nil {
+			return err
+		}
+	}
+	_, err := s.json.Token()
+	return err
+}
+
+// value reads the value at a path.
+func (s *jsonSource) value(path string, depth int, o *object) error {
+	if depth > jsonNesting {
+		return fmt.Errorf("%s is nested more than %d deep", path, jsonNesting)
+	}
+	token, err := s.json.Token()
+	if err != nil {
+		return err
+	}
+	switch token := token.(type) {
+	case json.Delim:
+		if token == '{' {
+			return s.members(path+".", depth+1, o)
+		}
+		return s.list(path, depth, o)
+	case string:
+		o.values = append(o.values, pathValue{path, token, Plain})
+	case json.Number:
+		text := token.String()
+		if number, err := token.Float64(); err == nil && strings.ContainsAny(text, "eE") {
+			text = numberText(text, number)
+		}
+		o.values = append(o.values, pathValue{path, text, Plain})
+	case bool:
+		o.values = append(o.values, pathValue{path, strings.ToUpper(strconv.FormatBool(token)), Logical})
+	default: // null
+		o.values = append(o.values, pathValue{path, "", Plain})
+	}
+	return nil
+}
+
+// ListSeparator stands between the values of a list that came as one.
+const ListSeparator = ";"
+
+// list reads the items of a list that has been begun. Texts become one cell;
+// anything else is numbered.
+func (s *jsonSource) list(path string, depth int, o *object) error {
+	from := len(o.values)
+	for i := 1; s.json.More(); i++ {
+		if err := s.value(path+"."+strconv.Itoa(i), depth+1, o); err != nil {
+			return err
+		}
+	}
+	if _, err := s.json.Token(); err != nil {
+		return err
+	}
+	items := o.values[from:]
+	plain := !slices.ContainsFunc(items, func(v pathValue) bool {
+		return strings.Contains(v.path[len(path)+1:], ".") || strings.Contains(v.text, ListSeparator)
+	})
+	if !plain {
+		return nil
+	}
+	texts := make([]string, len(items))
+	for i, item := range items {
+		texts[i] = item.text
+	}
+	o.values = append(o.values[:from], pathValue{path, strings.Join(texts, ListSeparator), Plain})
+	return nil
+}
+
+// read implements source.
+func (s *jsonSource) read() (record, error) {
+	var o object
+	if len(s.pending) > 0 {
+		o, s.pending = s.pending[0], s.pending[1:]
+	} else if s.ended {
+		return record{}, io.EOF
+	} else {
+		var err error
+		if o, err = s.object(); err != nil {
+			return record{}, err
+		}
+	}
+	s.cells = append(s.cells[:0], make([]string, len(s.column))...)
+	s.kinds = append(s.kinds[:0], make([]CellKind, len(s.column))...)
+	for _, v := range o.values {
+		if at, ok := s.column[v.path]; ok {
+			s.cells[at], s.kinds[at] = v.text, v.kind
+		} else if v.text != "" {
+			s.cells = append(s.cells, v.path+": "+v.text)
+		}
+	}
+	return record{number: o.number, cells: s.cells, kinds: s.kinds}, nil
+}

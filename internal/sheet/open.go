@@ -1,0 +1,290 @@
+package sheet
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"evenledger/internal/words"
+)
+
+// StandardInput is the path that stands for what is piped in.
+const StandardInput = "-"
+
+// Open opens the file at path; StandardInput is read from in.
+func Open(path string, in io.Reader, options Options) (*Sheet, error) {
+	if path == StandardInput {
+		return Read("standard input", in, options)
+	}
+	name := filepath.Base(path)
+	stat, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, &Error{Name: path, Message: "there is no such file", Remedy: missing(path)}
+	case err != nil:
+		return nil, &Error{Name: path, Message: err.Error()}
+	case stat.IsDir():
+		return nil, &Error{Name: path, Message: "is a folder, not a sheet", Remedy: "Name a file in it."}
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, &Error{Name: path, Message: err.Error(), Remedy: "Ask whoever made the file to let you read it."}
+	}
+	var s *Sheet
+	start := make([]byte, len(zipStart))
+	if n, _ := file.ReadAt(start, 0); stat.Mode().IsRegular() && string(start[:n]) == zipStart {
+		s, err = openWorkbook(name, file, stat.Size(), options)
+	} else {
+		s, err = Read(name, file, options)
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	s.close = file.Close
+	return s, nil
+}
+
+// missing suggests a file beside the one that isn't there.
+func missing(path string) string {
+	entries, err := os.ReadDir(filepath.Dir(path))
+	if err != nil {
+		return "The folder does not exist either."
+	}
+	var names []string
+	for _, entry := range entries {
+		if !entry.IsDir() {
+			names = append(names, entry.Name())
+		}
+	}
+	if near := words.Nearest(filepath.Base(path), names); near != "" {
+		return fmt.Sprintf("Did you mean “%s”?", near)
+	}
+	return "Look at the spelling and at the folder you are in."
+}
+
+// Read reads a sheet from r; name is what messages call it. A workbook cannot be
+// read so, as its parts stand in no order.
+func Read(name string, r io.Reader, options Options) (*Sheet, error) {
+	fail := func(message, remedy string) (*Sheet, error) {
+		return nil, &Error{Name: name, Message: message, Remedy: remedy}
+	}
+	source := bufio.NewReaderSize(r, sampleSize)
+	sample, err := source.Peek(sampleSize)
+	compressed := bytes.HasPrefix(sample, []byte("\x1f\x8b"))
+	if compressed {
+		unpacked, err := gzip.NewReader(source)
+		if err != nil {
+			return fail("begins like a gzip file but is none: "+err.Error(), "Fetch the file again.")
+		}
+		source = bufio.NewReaderSize(unpacked, sampleSize)
+		sample, err = source.Peek(sampleSize)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return fail("cannot be unpacked: "+err.Error(), "The file is cut short or damaged: fetch it again.")
+		}
+	} else if err != nil && !errors.Is(err, io.EOF) {
+		return fail(err.Error(), "")
+	}
+	if len(sample) == 0 {
+		return fail("is empty", "Save the sheet again, or ask for it anew.")
+	}
+	if strings.HasPrefix(string(sample), zipStart) {
+		return fail("is a workbook or another zip archive, which cannot be read from here", "Save it as a file of its own, not compressed further, and name that.")
+	}
+	if kind, remedy := otherFormat(sample); kind != "" {
+		return fail("is "+kind+", not a sheet", remedy)
+	}
+	text := newTextReader(source, sample)
+	decoded := bufio.NewReaderSize(text, sampleSize)
+	start, err := decoded.Peek(sampleSize / 2)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return fail(err.Error(), "")
+	}
+	s := &Sheet{info: Info{Name: name, Compressed: compressed}, close: func() error { return nil }}
+	if isJSON(start) {
+		if s.source, err = newJSON(name, text, decoded, &s.info); err != nil {
+			return nil, err
+		}
+		return s, nil
+	}
+	if s.source, err = newCSV(name, text, decoded); err != nil {
+		return nil, err
+	}
+	if err := s.findHeadings(options); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+const zipStart = "PK\x03\x04"
+
+const saveAgain = "Open it in the program it belongs to and save it as .xlsx, .ods or CSV UTF-8."
+
+// otherFormat recognises files that are no sheets by how they begin.
+func otherFormat(sample []byte) (kind, remedy string) {
+	if bytes.HasPrefix(sample, []byte("\xd0\xcf\x11\xe0")) {
+		// Both stand in the same container; the names in it are UTF-16.
+		if bytes.Contains(sample, []byte("E\x00n\x00c\x00r\x00y\x00p\x00t\x00e\x00d\x00P\x00a\x00c\x00k\x00a\x00g\x00e")) {
+			return "a workbook with a password", "Open it with its password and save it without one, or save the tab as CSV UTF-8."
+		}
+		return "a workbook of the old kind (.xls), or one with a password", "Open it and save it as .xlsx without a password, or as CSV UTF-8."
+	}
+	for _, format := range []struct{ begins, kind string }{
+		{"%PDF-", "a PDF"},
+		{"\x89PNG", "a picture"},
+		{"\xff\xd8\xff", "a picture"},
+		{"SQLite format 3\x00", "a database"},
+		{"{\\rtf", "a word-processor document"},
+	} {
+		if strings.HasPrefix(string(sample), format.begins) {
+			return format.kind, saveAgain
+		}
+	}
+	begins := strings.ToLower(strings.TrimSpace(string(sample[:min(len(sample), 64)])))
+	if strings.HasPrefix(begins, "<!doctype") || strings.HasPrefix(begins, "<html") || strings.HasPrefix(begins, "<?xml") {
+		return "a web page or XML", saveAgain
+	}
+	if isBinary(sample) {
+		return "binary data", saveAgain
+	}
+	return "", ""
+}
+
+// openWorkbook opens a spreadsheet program's file.
+func openWorkbook(name string, file io.ReaderAt, size int64, options Options) (*Sheet, error) {
+	archive, err := zip.NewReader(file, size)
+	if err != nil {
+		return nil, &Error{Name: name, Message: "begins like a workbook but cannot be opened: " + err.Error(), Remedy: "The file is cut short or damaged: fetch or save it again."}
+	}
+	p := parts{name, archive}
+	switch {
+	case p.find("xl/workbook.xml") != nil:
+		return openXLSX(p, options)
+	case p.find("xl/workbook.bin") != nil:
+		return nil, &Error{Name: name, Message: "is a binary workbook (.xlsb)", Remedy: "Open it and save it as .xlsx."}
+	case p.find("content.xml") != nil && strings.Contains(p.mimetype(), "spreadsheet"):
+		return openODS(p, options)
+	case p.find("word/document.xml") != nil || p.find("content.xml") != nil:
+		return nil, &Error{Name: name, Message: "is a document of an office program, not a spreadsheet", Remedy: "Copy the table into a spreadsheet and save that."}
+	}
+	return nil, &Error{Name: name, Message: "is a zip archive, not a sheet", Remedy: "Unpack it and name the sheet in it."}
+}
+
+// pickTab opens the tabs in turn and returns the first whose headings are
+// recognised, else the first that has headings.
+func pickTab(name string, tabs []string, options Options, open func(tab string) (*Sheet, error)) (*Sheet, error) {
+	if options.Tab != "" {
+		for _, tab := range tabs {
+			if words.Key(tab) == words.Key(options.Tab) {
+				return open(tab)
+			}
+		}
+		remedy := "It has: " + strings.Join(tabs, ", ") + "."
+		if near := words.Nearest(options.Tab, tabs); near != "" {
+			remedy = fmt.Sprintf("Did you mean “%s”?", near)
+		}
+		return nil, &Error{Name: name, Message: fmt.Sprintf("has no tab “%s”", options.Tab), Remedy: remedy}
+	}
+	var first *Sheet
+	var failed error
+	for _, tab := range tabs {
+		s, err := open(tab)
+		switch {
+		case err != nil:
+			failed = errors.Join(failed, err)
+		case s.recognised:
+			return s, nil
+		case first == nil:
+			first = s
+		}
+	}
+	if first != nil {
+		return first, nil
+	}
+	return nil, failed
+}
+
+// parts are the files in a workbook.
+type parts struct {
+	name    string
+	archive *zip.Reader
+}
+
+// Caps on what a workbook unpacks to. Real ones unpack to some ten times their
+// size; a file made to fill the memory unpacks to thousands.
+const (
+	maxPart      = 4 << 30
+	suspectPart  = 64 << 20
+	suspectRatio = 250
+	maxSmallPart = 32 << 20
+)
+
+func (p parts) find(path string) *zip.File {
+	for _, f := range p.archive.File {
+		if strings.EqualFold(f.Name, path) {
+			return f
+		}
+	}
+	return nil
+}
+
+// open opens a part for reading.
+func (p parts) open(path string) (io.Reader, error) {
+	f := p.find(path)
+	if f == nil {
+		return nil, p.broken(fmt.Errorf("it has no part %s", path))
+	}
+	if f.Flags&1 != 0 {
+		return nil, &Error{Name: p.name, Message: "is a workbook with a password", Remedy: "Open it with its password and save it without one."}
+	}
+	if f.UncompressedSize64 > maxPart || f.UncompressedSize64 > suspectPart && f.UncompressedSize64/max(1, f.CompressedSize64) > suspectRatio {
+		return nil, &Error{Name: p.name, Message: fmt.Sprintf("would unpack to %d times its size (%d MiB), as files do that were made to fill a memory", f.UncompressedSize64/max(1, f.CompressedSize64), f.UncompressedSize64>>20), Remedy: "If it is a real sheet, save the tab as CSV UTF-8."}
+	}
+	r, err := f.Open()
+	if err != nil {
+		return nil, p.broken(err)
+	}
+	return r, nil
+}
+
+// small reads a part that is never large.
+func (p parts) small(path string) ([]byte, error) {
+	r, err := p.open(path)
+	if err != nil {
+		return nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(r, maxSmallPart))
+	if err != nil {
+		return nil, p.broken(err)
+	}
+	return data, nil
+}
+
+func (p parts) mimetype() string {
+	if p.find("mimetype") == nil {
+		return ""
+	}
+	data, err := p.small("mimetype")
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// broken tells an error in a part.
+func (p parts) broken(err error) error {
+	var told *Error
+	if errors.As(err, &told) {
+		return err
+	}
+	if errors.Is(err, errTooLong) {
+		return &Error{Name: p.name, Message: fmt.Sprintf("a row is over %d MiB long", maxRecord>>20), Remedy: "Look for a cell into which a whole document was pasted."}
+	}
+	return &Error{Name: p.name, Message: "the workbook is damaged: " + err.Error(), Remedy: "Open it in a spreadsheet program and save it again."}
+}

@@ -1,0 +1,638 @@
+package sheet
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// An xlsxSource reads a tab of an Office Open XML workbook (ISO/IEC 29500)
+// row by row. The texts that cells share are held in memory, one byte a byte.
+type xlsxSource struct {
+	p       parts
+	xml     *xml.Decoder
+	meter   *meter
+	shared  *texts
+	formats []numberFormat // by the cell's style
+	epoch   time.Time      // day 0 of its dates
+	tab     string
+	tabs    []string
+	part    string // of the tab
+
+	last   int // number of the row read last
+	cells  []string
+	kinds  []CellKind
+	hidden [][2]int // columns from, to
+}
+
+// openXLSX opens the tab that the options mean.
+func openXLSX(p parts, options Options) (*Sheet, error) {
+	var book struct {
+		Properties struct {
+			Date1904 string `xml:"date1904,attr"`
+		} `xml:"workbookPr"`
+		Sheets []struct {
+			Name  string     `xml:"name,attr"`
+			State string     `xml:"state,attr"`
+			Attrs []xml.Attr `xml:",any,attr"`
+		} `xml:"sheets>sheet"`
+	}
+	var relations struct {
+		List []struct {
+			ID     string `xml:"Id,attr"`
+			Type   string `xml:"Type,attr"`
+			Target string `xml:"Target,attr"`
+		} `xml:"Relationship"`
+	}
+	if err := p.unmarshal("xl/workbook.xml", &book); err != nil {
+		return nil, err
+	}
+	if err := p.unmarshal("xl/_rels/workbook.xml.rels", &relations); err != nil {
+		return nil, err
+	}
+	formats, err := p.numberFormats()
+	if err != nil {
+		return nil, err
+	}
+	epoch := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if book.Properties.Date1904 == "1" || book.Properties.Date1904 == "true" {
+		epoch = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	target, sharedPart := map[string]string{}, ""
+	for _, r := range relations.List {
+		at := r.Target
+		if !path.IsAbs(at) {
+			at = path.Join("xl", at)
+		}
+		target[r.ID] = strings.TrimLeft(at, "/")
+		if path.Base(r.Type) == "sharedStrings" {
+			sharedPart = target[r.ID]
+		}
+	}
+	var visible, concealed []string
+	partOf := map[string]string{}
+	for _, s := range book.Sheets {
+		for _, a := range s.Attrs {
+			if a.Name.Local == "id" && target[a.Value] != "" {
+				partOf[s.Name] = target[a.Value]
+			}
+		}
+		if partOf[s.Name] == "" || p.find(partOf[s.Name]) == nil {
+			continue
+		}
+		if s.State == "" || s.State == "visible" {
+			visible = append(visible, s.Name)
+		} else {
+			concealed = append(concealed, s.Name)
+		}
+	}
+	if len(visible)+len(concealed) == 0 {
+		return nil, &Error{Name: p.name, Message: "has no tab with cells", Remedy: saveAgain}
+	}
+	shared := &texts{}
+	if sharedPart != "" && p.find(sharedPart) != nil {
+		if shared, err = p.sharedTexts(sharedPart); err != nil {
+			return nil, err
+		}
+	}
+	tabs := append(visible, concealed...)
+	return pickTab(p.name, tabs, options, func(tab string) (*Sheet, error) {
+		source := &xlsxSource{p: p, shared: shared, formats: formats, epoch: epoch, tab: tab, tabs: tabs, part: partOf[tab]}
+		r, err := p.open(source.part)
+		if err != nil {
+			return nil, err
+		}
+		source.meter = &meter{r: r}
+		source.xml = xml.NewDecoder(source.meter)
+		opened, err := startWorkbook(p.name, source, options)
+		if err == nil && slices.Contains(opened.info.Headings, "") {
+			opened.info.Merged = source.merged(opened.info.Headings, opened.info.HeadingRow)
+		}
+		return opened, err
+	})
+}
+
+// startWorkbook finds the headings of a tab.
+func startWorkbook(name string, source source, options Options) (*Sheet, error) {
+	s := &Sheet{info: Info{Name: name}, source: source, close: func() error { return nil }}
+	return s, s.findHeadings(options)
+}
+
+func (p parts) unmarshal(part string, into any) error {
+	data, err := p.small(part)
+	if err != nil {
+		return err
+	}
+	if err := xml.Unmarshal(data, into); err != nil {
+		return p.broken(err)
+	}
+	return nil
+}
+
+// texts holds many texts in one piece of memory.
+type texts struct {
+	data []byte
+	ends []int
+}
+
+func (t *texts) get(i int) (string, bool) {
+	if i < 0 || i >= len(t.ends) {
+		return "", false
+	}
+	from := 0
+	if i > 0 {
+		from = t.ends[i-1]
+	}
+	return string(t.data[from:t.ends[i]]), true
+}
+
+// maxShared bounds the texts that the cells of a workbook share.
+const maxShared = 1 << 30
+
+func (p parts) sharedTexts(part string) (*texts, error) {
+	r, err := p.open(part)
+	if err != nil {
+		return nil, err
+	}
+	t := &texts{}
+	d := xml.NewDecoder(&meter{r: r, left: maxShared})
+	for {
+		token, err := d.RawToken()
+		if errors.Is(err, io.EOF) {
+			return t, nil
+		}
+		if err != nil {
+			return nil, p.broken(err)
+		}
+		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
+			if t.data, err = readText(d, "si", t.data); err != nil {
+				return nil, p.broken(err)
+			}
+			t.ends = append(t.ends, len(t.data))
+		}
+	}
+}
+
+// readText appends the text of an element that has been begun: that of its t
+// elements but those that tell the pronunciation.
+func readText(d *xml.Decoder, element string, to []byte) ([]byte, error) {
+	in, skip, from := false, 0, len(to)
+	for {
+		token, err := d.RawToken()
+		if err != nil {
+			return to, unexpected(err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			switch token.Name.Local {
+			case "t":
+				in = true
+			case "rPh":
+				skip++
+			}
+		case xml.CharData:
+			if in && skip == 0 {
+				to = append(to, token...)
+			}
+		case xml.EndElement:
+			switch token.Name.Local {
+			case "t":
+				in = false
+			case "rPh":
+				skip--
+			case element:
+				return unescaped(to, from), nil
+			}
+		}
+	}
+}
+
+func unexpected(err error) error {
+	if errors.Is(err, io.EOF) {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+var escape = regexp.MustCompile(`_x[0-9A-Fa-f]{4}_`)
+
+// unescaped puts the characters back that XML cannot hold, which are written
+// _xHHHH_, in what stands from a place on.
+func unescaped(data []byte, from int) []byte {
+	if !strings.Contains(string(data[from:]), "_x") {
+		return data
+	}
+	text := escape.ReplaceAllStringFunc(string(data[from:]), func(code string) string {
+		n, _ := strconv.ParseUint(code[2:6], 16, 16) // the expression saw to it
+		return string(rune(n))
+	})
+	return append(data[:from], text...)
+}
+
+func (s *xlsxSource) describe(info *Info) {
+	info.Format, info.Tab, info.Tabs = "XLSX", s.tab, s.tabs
+	info.Hidden = headingsIn(info.Headings, s.hidden)
+}
+
+// headingsIn lists the headings in ranges of columns.
+func headingsIn(headings []string, ranges [][2]int) []string {
+	var in []string
+	for _, r := range ranges {
+		for i := r[0]; i <= r[1] && i < len(headings); i++ {
+			if headings[i] != "" {
+				in = append(in, headings[i])
+			}
+		}
+	}
+	return in
+}
+
+// read implements source.
+func (s *xlsxSource) read() (record, error) {
+	s.meter.left = maxRecord
+	for {
+		token, err := s.xml.RawToken()
+		if errors.Is(err, io.EOF) {
+			return record{}, io.EOF
+		}
+		if err != nil {
+			return record{}, s.p.broken(err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			switch token.Name.Local {
+			case "row":
+				return s.row(token)
+			case "col":
+				s.column(token)
+			}
+		case xml.EndElement:
+			if token.Name.Local == "sheetData" {
+				return record{}, io.EOF
+			}
+		}
+	}
+}
+
+// column notes columns that are hidden.
+func (s *xlsxSource) column(e xml.StartElement) {
+	from, to, hidden := 0, 0, false
+	for _, a := range e.Attr {
+		switch a.Name.Local {
+		case "min":
+			from, _ = strconv.Atoi(a.Value) // what is no number is no column
+		case "max":
+			to, _ = strconv.Atoi(a.Value)
+		case "hidden":
+			hidden = truth(a.Value)
+		}
+	}
+	if hidden && from > 0 {
+		s.hidden = append(s.hidden, [2]int{from - 1, to - 1})
+	}
+}
+
+func truth(text string) bool { return text == "1" || text == "true" }
+
+// row reads the cells of a row that has been begun.
+func (s *xlsxSource) row(e xml.StartElement) (record, error) {
+	rec := record{number: s.last + 1}
+	for _, a := range e.Attr {
+		switch a.Name.Local {
+		case "r":
+			n, err := strconv.Atoi(a.Value)
+			if err != nil || n <= s.last {
+				return rec, s.p.broken(fmt.Errorf("a row “%s” stands below row %d", a.Value, s.last))
+			}
+			rec.number = n
+		case "hidden":
+			rec.hidden = truth(a.Value)
+		}
+	}
+	s.last = rec.number
+	s.cells, s.kinds = s.cells[:0], s.kinds[:0]
+	plain := true
+	for {
+		token, err := s.xml.RawToken()
+		if err != nil {
+			return rec, s.p.broken(unexpected(err))
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			if token.Name.Local != "c" {
+				continue
+			}
+			if err := s.cell(token); err != nil {
+				return rec, s.p.broken(err)
+			}
+			plain = plain && s.kinds[len(s.kinds)-1] == Plain
+		case xml.EndElement:
+			if token.Name.Local == "row" {
+				if rec.cells = s.cells; !plain {
+					rec.kinds = s.kinds
+				}
+				return rec, nil
+			}
+		}
+	}
+}
+
+// cell reads a cell that has been begun into cells and kinds.
+func (s *xlsxSource) cell(e xml.StartElement) error {
+	kind, style, column := "n", 0, len(s.cells)
+	for _, a := range e.Attr {
+		switch a.Name.Local {
+		case "r":
+			at, ok := columnNumber(a.Value)
+			if !ok || at < len(s.cells) {
+				return fmt.Errorf("the cell “%s” stands out of its order", a.Value)
+			}
+			column = at
+		case "t":
+			kind = a.Value
+		case "s":
+			style, _ = strconv.Atoi(a.Value) // without a style it is the first
+		}
+	}
+	if column > 1<<14 {
+		return fmt.Errorf("column %d is beyond the last a spreadsheet has", column+1)
+	}
+	for len(s.cells) < column {
+		s.cells, s.kinds = append(s.cells, ""), append(s.kinds, Plain)
+	}
+	var raw string
+	formula := false
+	for {
+		token, err := s.xml.RawToken()
+		if err != nil {
+			return unexpected(err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			switch token.Name.Local {
+			case "v":
+				if raw, err = s.chars(); err != nil {
+					return err
+				}
+			case "is":
+				text, err := readText(s.xml, "is", nil)
+				if err != nil {
+					return err
+				}
+				raw = string(text)
+			case "f":
+				formula = true
+			}
+		case xml.EndElement:
+			if token.Name.Local != "c" {
+				continue
+			}
+			text, kind, err := s.value(kind, raw, style)
+			if formula && raw == "" && kind != Plain {
+				kind = Uncalculated
+			}
+			s.cells, s.kinds = append(s.cells, text), append(s.kinds, kind)
+			return err
+		}
+	}
+}
+
+// chars reads the characters up to the end of the element that has been begun.
+func (s *xlsxSource) chars() (string, error) {
+	var text string
+	for {
+		token, err := s.xml.RawToken()
+		if err != nil {
+			return "", unexpected(err)
+		}
+		switch token := token.(type) {
+		case xml.CharData:
+			text += string(token)
+		case xml.EndElement:
+			return text, nil
+		}
+	}
+}
+
+// value makes of what is stored what a person sees.
+func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error) {
+	switch kind {
+	case "s":
+		i, err := strconv.Atoi(raw)
+		text, ok := s.shared.get(i)
+		if err != nil || !ok {
+			return "", Plain, fmt.Errorf("a cell refers to the text %q, which is not there", raw)
+		}
+		return text, Plain, nil
+	case "str", "inlineStr":
+		return string(unescaped([]byte(raw), 0)), Plain, nil
+	case "b":
+		if truth(raw) {
+			return "TRUE", Logical, nil
+		}
+		return "FALSE", Logical, nil
+	case "e":
+		return raw, Faulty, nil
+	case "d":
+		return strings.Replace(strings.TrimSuffix(raw, "Z"), "T", " ", 1), Dated, nil
+	}
+	if raw == "" {
+		return "", Numeric, nil
+	}
+	var format numberFormat
+	if style >= 0 && style < len(s.formats) {
+		format = s.formats[style]
+	}
+	number, err := strconv.ParseFloat(raw, 64)
+	if err != nil {
+		return "", Plain, fmt.Errorf("“%s” is stored as a number and is none", raw)
+	}
+	if format.date {
+		if text, ok := dateText(s.epoch, number); ok {
+			return text, Dated, nil
+		}
+	}
+	return format.pad(numberText(raw, number)), Numeric, nil
+}
+
+// numberText writes a number without exponent and without the digits that are
+// only there because computers count in twos.
+func numberText(raw string, number float64) string {
+	if isDigits(raw) {
+		return raw
+	}
+	if math.IsInf(number, 0) || math.IsNaN(number) {
+		return raw
+	}
+	if rounded, err := strconv.ParseFloat(strconv.FormatFloat(number, 'g', 15, 64), 64); err == nil {
+		number = rounded
+	}
+	return strconv.FormatFloat(number, 'f', -1, 64)
+}
+
+func isDigits(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// dateText writes the day that a number of days stands for, with the time if
+// there is one.
+func dateText(epoch time.Time, days float64) (string, bool) {
+	if days < 0 || days > 2958466 { // the end of the year 9999
+		return "", false
+	}
+	whole := math.Floor(days)
+	seconds := math.Round((days - whole) * 86400)
+	if epoch.Year() == 1899 && whole < 60 && whole > 0 {
+		whole++ // these workbooks have a 29 February 1900
+	}
+	at := epoch.AddDate(0, 0, int(whole)).Add(time.Duration(seconds) * time.Second)
+	switch {
+	case days < 1:
+		return at.Format("15:04:05"), true
+	case seconds == 0:
+		return at.Format(time.DateOnly), true
+	}
+	return at.Format(time.DateTime), true
+}
+
+// columnNumber reads the column of a reference such as "AB12", from 0.
+func columnNumber(reference string) (int, bool) {
+	n := 0
+	for i := 0; i < len(reference); i++ {
+		c := reference[i]
+		if c < 'A' || c > 'Z' {
+			return n - 1, i > 0 && c >= '0' && c <= '9'
+		}
+		if n = n*26 + int(c-'A') + 1; n > 1<<20 {
+			return 0, false
+		}
+	}
+	return 0, false
+}
+
+// ColumnName writes a column, from 0, as a spreadsheet program names it.
+func ColumnName(column int) string {
+	name := ""
+	for column++; column > 0; column = (column - 1) / 26 {
+		name = string(rune('A'+(column-1)%26)) + name
+	}
+	return name
+}
+
+// A numberFormat is what the format of a cell says about its number.
+type numberFormat struct {
+	date   bool
+	digits string // a pattern of zeros and signs between them, such as 00000; or empty
+}
+
+// pad fills the zeros in front that the pattern shows and the number has lost.
+func (f numberFormat) pad(text string) string {
+	zeros := strings.Count(f.digits, "0")
+	if zeros < 2 || !isDigits(text) || len(text) > zeros {
+		return text
+	}
+	text = strings.Repeat("0", zeros-len(text)) + text
+	var out strings.Builder
+	for i := 0; i < len(f.digits); i++ {
+		if f.digits[i] == '0' {
+			out.WriteByte(text[0])
+			text = text[1:]
+		} else {
+			out.WriteByte(f.digits[i])
+		}
+	}
+	return out.String()
+}
+
+func (p parts) numberFormats() ([]numberFormat, error) {
+	if p.find("xl/styles.xml") == nil {
+		return nil, nil
+	}
+	var styles struct {
+		Formats []struct {
+			ID   int    `xml:"numFmtId,attr"`
+			Code string `xml:"formatCode,attr"`
+		} `xml:"numFmts>numFmt"`
+		Cells []struct {
+			Format int `xml:"numFmtId,attr"`
+		} `xml:"cellXfs>xf"`
+	}
+	if err := p.unmarshal("xl/styles.xml", &styles); err != nil {
+		return nil, err
+	}
+	own := map[int]numberFormat{}
+	for _, f := range styles.Formats {
+		own[f.ID] = parseFormat(f.Code)
+	}
+	formats := make([]numberFormat, len(styles.Cells))
+	for i, cell := range styles.Cells {
+		f, ok := own[cell.Format]
+		if id := cell.Format; !ok {
+			// Those that need no code (ISO/IEC 29500-1 section 18.8.30).
+			f.date = id >= 14 && id <= 22 || id >= 27 && id <= 36 || id >= 45 && id <= 47 || id >= 50 && id <= 58
+		}
+		formats[i] = f
+	}
+	return formats, nil
+}
+
+var (
+	formatNoise = regexp.MustCompile(`"[^"]*"|\\.|_.|\*.|\[(?i:[^hms\]][^\]]*)\]`)
+	digitFormat = regexp.MustCompile(`^[0 \-()/]+$`)
+)
+
+// parseFormat reads the code of a number format.
+func parseFormat(code string) numberFormat {
+	first, _, _ := strings.Cut(code, ";")
+	shown := strings.NewReplacer(`"`, "", `\`, "").Replace(first)
+	if digitFormat.MatchString(shown) {
+		return numberFormat{digits: shown}
+	}
+	bare := strings.ToLower(formatNoise.ReplaceAllString(first, ""))
+	if strings.HasPrefix(bare, "general") || strings.Contains(bare, "[h") || strings.Contains(bare, "[m") || strings.Contains(bare, "[s") {
+		return numberFormat{} // a duration stays the number it is
+	}
+	return numberFormat{date: strings.ContainsAny(bare, "ymdhs")}
+}
+
+// merged lists the headings that stretch over columns to their right. What is
+// merged stands below the rows, so the tab is gone through for it.
+func (s *xlsxSource) merged(headings []string, row int) []string {
+	r, err := s.p.open(s.part)
+	if err != nil {
+		return nil
+	}
+	d := xml.NewDecoder(&meter{r: r, left: maxPart})
+	var merged []string
+	for {
+		token, err := d.RawToken()
+		if err != nil {
+			return merged // the rows tell what is wrong with the part
+		}
+		e, ok := token.(xml.StartElement)
+		if !ok || e.Name.Local != "mergeCell" {
+			continue
+		}
+		for _, a := range e.Attr {
+			from, to, found := strings.Cut(a.Value, ":")
+			first, ok := columnNumber(from)
+			last, ok2 := columnNumber(to)
+			if found && ok && ok2 && first < last && first < len(headings) && strings.TrimLeft(from, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == strconv.Itoa(row) {
+				merged = append(merged, headings[first])
+			}
+		}
+	}
+}
