@@ -45,6 +45,7 @@ type Batch struct {
 	System     string
 	URL        string   // of the system, as it was drafted for
 	Policies   string   // in one sentence
+	Taken      string   // which rows were taken, if not all
 	Fields     []string // fields of accounts that the batch looks at
 	Match      []string
 	Rows       int // rows in
@@ -152,8 +153,9 @@ type Decider struct {
 	Missing func(*mapping.Wanted) []account.Finding
 	// Remap maps the row anew with the numbered field's value given.
 	Remap func(value string)
-	// Number returns base, or base with the first number behind that is free.
-	Number func(base string, taken func(string) bool) string
+	// Free returns the first value that is free of base, others, and the last of
+	// them with a number behind it.
+	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
 	// Column names the column of a field of the brief.
 	Column func(field int) string
 
@@ -298,7 +300,13 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted) {
 // they were checked; which of them are new is known only now.
 func (d *Decider) number(w *mapping.Wanted, n int) {
 	f := d.Brief.Fields[n]
-	free := d.Number(w.Base, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
+	free, ok := d.Free(f, w.Base, w.Others, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
+	if !ok {
+		found := account.Find(account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
+		found.Row, found.Field, found.Column = w.Row, f.Name, d.Column(n)
+		w.Findings = append(w.Findings, found)
+		return
+	}
 	if d.given == nil {
 		d.given = map[string]bool{}
 	}

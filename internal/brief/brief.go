@@ -8,6 +8,8 @@
 package brief
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -40,22 +42,24 @@ type Uniqueness string
 const (
 	Shared       Uniqueness = ""       // it may be shared
 	UniqueRefuse Uniqueness = "refuse" // the row is refused
-	UniqueNumber Uniqueness = "number" // a new account's value gets the next free number
+	UniqueNumber Uniqueness = "number" // a new account gets another value: a further formula's, or the next free number behind it
 )
 
 // A Brief is what the file says.
 type Brief struct {
 	Name       string
 	System     string
-	HeadingRow int // from 1; 0: look for it
+	BasedOn    []string // names of the briefs it takes defaults from, nearest first
+	Tab        string   // of a workbook; empty: look for it
+	HeadingRow int      // from 1; 0: look for it
 	Dates      codes.DateOrder
-	Only       *Expr // rows for which it does not hold are set aside
+	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
+	Only       []*Expr // rows for which one does not hold are set aside
 	Match      []string
 	New        Policy
 	Known      Policy
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
-	Text       string // the file as it was read
 
 	index map[string]int
 	today string
@@ -74,8 +78,10 @@ type Field struct {
 	Required       bool
 	ClearWhenBlank bool
 	Unique         Uniqueness
-	Send           bool // false: only expressions use it
-	Line           int  // in the brief
+	Others         []*Expr // with UniqueNumber: what to try, in turn, when the value is taken
+	Number         bool    // with UniqueNumber: a number is put behind the last of them
+	Send           bool    // false: only expressions use it
+	Line           int     // in the brief
 }
 
 // A Check is a condition of the brief's own.
@@ -101,6 +107,8 @@ func (b *Brief) Numbered() int {
 // Options are what loading a brief needs to know.
 type Options struct {
 	Today   string                       // year-month-day that today() gives
+	Only    string                       // a further condition, as with the brief's “only”
+	Dir     string                       // the folder from which the brief names other files
 	Aliases func(system string) []string // the short names of a system's own fields
 	Kinds   map[string]account.Kind      // kinds of those, where known
 	Systems []string                     // names a brief may use under "system"; nil: any
@@ -112,49 +120,181 @@ func Load(path string, options Options) (*Brief, error) {
 	if err != nil {
 		return nil, err
 	}
+	options.Dir = filepath.Dir(path)
 	return Parse(filepath.Base(path), data, options)
 }
 
-// Parse reads a brief; file is what messages call it.
-func Parse(file string, data []byte, options Options) (*Brief, error) {
+// maxBases bounds how many briefs can stand one on the other.
+const maxBases = 8
+
+// layers are the top-level keys of a brief and of those it is based on, nearest
+// first.
+type layers struct {
+	docs []*yamldoc.Doc
+	tops []map[string]yamldoc.Node
+	root yamldoc.Node
+}
+
+// read reads a brief and those it is based on.
+func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 	doc, err := yamldoc.Parse(file, data)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	b := &Brief{Name: strings.TrimSuffix(file, filepath.Ext(file)), New: Create, Known: Update, Text: string(data), today: options.Today, index: map[string]int{}}
 	root := doc.Root()
+	if !root.Exists() {
+		root.Fail("Begin with “evenledger brief new SHEET”, or an example under docs.", "the brief is empty")
+		return doc.Err()
+	}
+	if len(l.docs) == 0 {
+		l.root = root
+	}
 	top := map[string]yamldoc.Node{}
 	for _, pair := range root.Pairs(keyNames(briefKeys)...) {
 		top[pair.Key] = pair.Value
 	}
-	if !root.Exists() {
-		root.Fail("Begin with “evenledger brief schema” or an example under docs.", "the brief is empty")
-		return nil, doc.Err()
+	l.docs, l.tops = append(l.docs, doc), append(l.tops, top)
+	base := top["based_on"]
+	name := base.Text()
+	if name == "" {
+		return nil
 	}
-	if node := top["brief"]; node.Exists() {
+	if slices.Contains(b.BasedOn, name) || name == strings.TrimSuffix(file, filepath.Ext(file)) || len(b.BasedOn) == maxBases {
+		base.Fail("Take “based_on” out of one of them.", "briefs are based on each other in a circle, or more than %d deep", maxBases)
+		return nil
+	}
+	b.BasedOn = append(b.BasedOn, name)
+	for _, path := range []string{name, name + ".yaml", name + ".yml"} {
+		data, err := os.ReadFile(filepath.Join(dir, path))
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		return l.read(b, path, data, dir)
+	}
+	base.Fail("Name a brief of the same folder.", "there is no brief “%s”", name)
+	return nil
+}
+
+// get returns the nearest layer's value of a key.
+func (l *layers) get(key string) yamldoc.Node {
+	for _, top := range l.tops {
+		if node, ok := top[key]; ok {
+			return node
+		}
+	}
+	return yamldoc.Node{}
+}
+
+// pairs returns the pairs under a key of every layer; of those with the same
+// name the nearest counts. They stand as in the furthest layer that has them.
+func (l *layers) pairs(key string, known ...string) []yamldoc.Pair {
+	var all []yamldoc.Pair
+	for i := len(l.tops) - 1; i >= 0; i-- {
+		for _, pair := range l.tops[i][key].Pairs(known...) {
+			if at := slices.IndexFunc(all, func(p yamldoc.Pair) bool { return p.Key == pair.Key }); at >= 0 {
+				all[at] = pair
+			} else {
+				all = append(all, pair)
+			}
+		}
+	}
+	return all
+}
+
+// items returns the items under a key of every layer, furthest first.
+func (l *layers) items(key string) []yamldoc.Node {
+	var all []yamldoc.Node
+	for i := len(l.tops) - 1; i >= 0; i-- {
+		all = append(all, l.tops[i][key].Items()...)
+	}
+	return all
+}
+
+// err returns the mistakes in all layers.
+func (l *layers) err() error {
+	var all yamldoc.Problems
+	for _, doc := range l.docs {
+		var problems yamldoc.Problems
+		if errors.As(doc.Err(), &problems) {
+			all = append(all, problems...)
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return all
+}
+
+// Parse reads a brief; file is what messages call it.
+func Parse(file string, data []byte, options Options) (*Brief, error) {
+	b := &Brief{Name: strings.TrimSuffix(file, filepath.Ext(file)), New: Create, Known: Update, today: options.Today, index: map[string]int{}}
+	top := &layers{}
+	if err := top.read(b, file, data, options.Dir); err != nil {
+		return nil, err
+	}
+	if node := top.tops[0]["brief"]; node.Exists() {
 		b.Name = node.Text()
 	}
-	b.readSystem(top["system"], options)
-	b.readSheet(top["sheet"])
-	switch top["dates"].OneOf("day-first", "month-first") {
+	b.readSystem(top.get("system"), options)
+	b.readSheet(top.pairs("sheet", keyNames(sheetKeys)...))
+	switch top.get("dates").OneOf("day-first", "month-first") {
 	case "day-first":
 		b.Dates = codes.DayFirst
 	case "month-first":
 		b.Dates = codes.MonthFirst
 	}
-	if node := top["new"]; node.Exists() {
+	if node := top.get("phones"); node.Exists() {
+		region, err := codes.NewReader(codes.Unsettled).Read(account.Country, node.Text())
+		if err == nil {
+			err = codes.KnowsPhones(region)
+		}
+		if err != nil {
+			node.Fail("Write the two-letter code of a country.", "“%s” %s", node.Text(), err)
+		}
+		b.Phones = region
+	}
+	if node := top.get("new"); node.Exists() {
 		b.New = Policy(node.OneOf(string(Create), string(Skip), string(Refuse)))
 	}
-	if node := top["known"]; node.Exists() {
+	if node := top.get("known"); node.Exists() {
 		b.Known = Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
 	}
-	fields := b.readFields(top["fields"], root, options)
-	b.readMatch(top["match"], root)
-	b.compile(top["only"], fields, top["checks"])
-	if err := doc.Err(); err != nil {
+	fields := b.readFields(top.pairs("fields"), top.root, options)
+	b.readMatch(top.get("match"), top.root)
+	b.compile(top.get("only"), fields, top.items("checks"))
+	if err := top.err(); err != nil {
 		return nil, err
 	}
-	return b, nil
+	return b, b.also(options.Only, fields)
+}
+
+// also compiles a condition that was given beside the brief.
+func (b *Brief) also(only string, fields []fieldSource) error {
+	if only == "" {
+		return nil
+	}
+	quoted, err := json.Marshal(only) // which is YAML as well
+	if err != nil {
+		return err
+	}
+	doc, err := yamldoc.Parse("--only", quoted)
+	if err != nil {
+		return err
+	}
+	env, err := newEnv(fields, b.today)
+	if err != nil {
+		return err
+	}
+	if e := env.compile(doc.Root(), account.YesNo); e != nil {
+		for _, name := range e.Fields {
+			e.Uses = append(e.Uses, b.Field(name))
+		}
+		b.Only = append(b.Only, e)
+	}
+	return doc.Err()
 }
 
 func (b *Brief) readSystem(node yamldoc.Node, options Options) {
@@ -168,10 +308,13 @@ func (b *Brief) readSystem(node yamldoc.Node, options Options) {
 	}
 }
 
-func (b *Brief) readSheet(node yamldoc.Node) {
-	for _, pair := range node.Pairs(keyNames(sheetKeys)...) {
-		if pair.Key == "heading_row" {
+func (b *Brief) readSheet(pairs []yamldoc.Pair) {
+	for _, pair := range pairs {
+		switch pair.Key {
+		case "heading_row":
 			b.HeadingRow = pair.Value.Whole(1, 1000)
+		case "tab":
+			b.Tab = pair.Value.Text()
 		}
 	}
 }
@@ -181,10 +324,10 @@ type fieldSource struct {
 	field Field
 	at    yamldoc.Node
 	make  yamldoc.Node
+	other []yamldoc.Node // further formulas
 }
 
-func (b *Brief) readFields(node, root yamldoc.Node, options Options) []fieldSource {
-	pairs := node.Pairs()
+func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Options) []fieldSource {
 	if len(pairs) == 0 {
 		root.Fail("Add “fields:” with one line a field.", "the brief maps no fields")
 		return nil
@@ -195,7 +338,7 @@ func (b *Brief) readFields(node, root yamldoc.Node, options Options) []fieldSour
 	}
 	var fields []fieldSource
 	for _, pair := range pairs {
-		source := readField(pair)
+		source := readField(pair, options.Dir)
 		known, inCatalogue := account.FieldNamed(pair.Key)
 		switch {
 		case inCatalogue:
@@ -219,7 +362,7 @@ func (b *Brief) readFields(node, root yamldoc.Node, options Options) []fieldSour
 	return fields
 }
 
-func readField(pair yamldoc.Pair) fieldSource {
+func readField(pair yamldoc.Pair, dir string) fieldSource {
 	source := fieldSource{field: Field{Send: true}, at: pair.At}
 	source.field.Line, _ = pair.At.Position()
 	f := &source.field
@@ -233,16 +376,21 @@ func readField(pair yamldoc.Pair) fieldSource {
 		case "fallback":
 			f.Fallback = account.Of(p.Value.Text())
 		case "via":
+			if f.Via != nil {
+				p.At.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
+			}
 			f.Via, f.ViaExact = map[string]string{}, map[string]string{}
 			for _, v := range p.Value.Pairs() {
 				f.ViaWords = append(f.ViaWords, v.Key)
 			}
+		case "via_sheet":
+			readTable(f, p.Value, dir)
 		case "required":
 			f.Required = p.Value.Bool()
 		case "clear_when_blank":
 			clear, f.ClearWhenBlank = p.Value, p.Value.Bool()
 		case "unique":
-			f.Unique = Uniqueness(p.Value.OneOf(string(UniqueRefuse), string(UniqueNumber)))
+			source.readUnique(p.Value)
 		case "as":
 			if name := p.Value.OneOf(account.KindNames()...); name != "" {
 				f.Kind, _ = account.ParseKind(name)
@@ -258,6 +406,70 @@ func readField(pair yamldoc.Pair) fieldSource {
 		clear.Fail("Take it out, or “fallback”, “make” and “required”.", "“clear_when_blank” can have no effect here: a blank cell is never left blank")
 	}
 	return source
+}
+
+// readUnique reads “refuse”, “number”, or the formulas to try in turn, of which
+// “number” may be the last.
+func (source *fieldSource) readUnique(node yamldoc.Node) {
+	f := &source.field
+	items := node.Items()
+	if len(items) == 0 || len(items) == 1 && !node.IsList() {
+		f.Unique = Uniqueness(node.OneOf(string(UniqueRefuse), string(UniqueNumber)))
+		f.Number = f.Unique == UniqueNumber
+		return
+	}
+	f.Unique = UniqueNumber
+	for i, item := range items {
+		switch {
+		case item.Text() != string(UniqueNumber):
+			source.other = append(source.other, item)
+		case i < len(items)-1:
+			item.Fail("Let it be the last of the list.", "after “number” nothing more is tried, as a number is always free")
+		default:
+			f.Number = true
+		}
+	}
+}
+
+// readTable reads a “via” table from a sheet of two columns beside the brief:
+// what is written, and the value it stands for.
+func readTable(f *Field, node yamldoc.Node, dir string) {
+	name := node.Text()
+	if name == "" {
+		return
+	}
+	if f.Via != nil {
+		node.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
+		return
+	}
+	f.Via, f.ViaExact = map[string]string{}, map[string]string{}
+	table, err := sheet.Open(filepath.Join(dir, name), nil, sheet.Options{HeadingRow: 1})
+	if err != nil {
+		node.Fail("Name a sheet of two columns beside the brief.", "%s", err)
+		return
+	}
+	defer table.Close()
+	if len(table.Info().Headings) < 2 {
+		node.Fail("Its first column is what is written, its second the value.", "%s has fewer than two columns", name)
+	}
+	for row, err := range table.Rows() {
+		if err != nil {
+			node.Fail("", "%s", err)
+			return
+		}
+		if len(row.Cells) < 2 {
+			node.Fail("Fill the second column in.", "%s, row %d has no second cell", name, row.Number)
+			return
+		}
+		from, _ := words.Clean(row.Cells[0])
+		to, _ := words.Clean(row.Cells[1])
+		if earlier, taken := f.Via[words.Key(from)]; taken && earlier != to {
+			node.Fail("Keep one of the rows.", "%s, row %d says that “%s” stands for “%s”, and a row above that it stands for “%s”", name, row.Number, from, to, earlier)
+			return
+		}
+		f.ViaWords = append(f.ViaWords, from)
+		f.Via[words.Key(from)], f.ViaExact[from] = to, to
+	}
 }
 
 // checkFallback sees that a fallback and the values of a via table are of the
@@ -284,6 +496,11 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 				value := read(v.Value.Text(), v.Value)
 				f.Via[words.Key(v.Key)], f.ViaExact[v.Key] = value, value
 			}
+		case "via_sheet":
+			for _, from := range f.ViaWords {
+				value := read(f.ViaExact[from], p.Value)
+				f.Via[words.Key(from)], f.ViaExact[from] = value, value
+			}
 		}
 	}
 }
@@ -302,7 +519,7 @@ func (b *Brief) readMatch(node, root yamldoc.Node) {
 }
 
 // compile orders the fields and compiles every expression.
-func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks yamldoc.Node) {
+func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldoc.Node) {
 	env, err := newEnv(fields, b.today)
 	if err != nil {
 		only.Fail("", "the brief's expressions cannot be readied: %v", err)
@@ -314,6 +531,11 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks yamldoc.
 		names[i] = f.field.Name
 		if f.make.Exists() {
 			f.field.Make = env.compile(f.make, f.field.Kind)
+		}
+		for _, node := range f.other {
+			if e := env.compile(node, f.field.Kind); e != nil {
+				f.field.Others = append(f.field.Others, e)
+			}
 		}
 	}
 	b.order(fields)
@@ -332,9 +554,11 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks yamldoc.
 		}
 	}
 	if only.Exists() {
-		b.Only = env.compile(only, account.YesNo)
+		if e := env.compile(only, account.YesNo); e != nil {
+			b.Only = append(b.Only, e)
+		}
 	}
-	for _, node := range checks.Items() {
+	for _, node := range checks {
 		check := Check{Level: account.Error}
 		var that yamldoc.Node
 		for _, p := range node.Pairs(keyNames(checkKeys)...) {
@@ -402,6 +626,11 @@ func (b *Brief) order(fields []fieldSource) {
 				visit(byName[used])
 			}
 		}
+		for _, other := range f.field.Others {
+			for _, used := range other.Fields {
+				visit(byName[used])
+			}
+		}
 		path = path[:len(path)-1]
 		state[name] = done
 		b.Fields = append(b.Fields, f.field)
@@ -414,9 +643,9 @@ func (b *Brief) order(fields []fieldSource) {
 // Suggest makes the brief that a sheet's headings amount to when there is none:
 // every recognised heading maps itself, and the keys among them find accounts.
 // A sheet in which no key is recognised gives an error.
-func Suggest(headings []string, system, today string) (*Brief, error) {
+func Suggest(headings []string, system string, options Options) (*Brief, error) {
 	known := account.NewHeadings()
-	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: today, index: map[string]int{}}
+	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource
 	for _, heading := range headings {
 		field, ok := known.Field(heading)
@@ -438,7 +667,7 @@ func Suggest(headings []string, system, today string) (*Brief, error) {
 	for i, f := range b.Fields {
 		b.index[f.Name] = i
 	}
-	return b, nil
+	return b, b.also(options.Only, fields)
 }
 
 // keys are the fields that find an account without a brief, best first.
@@ -447,13 +676,12 @@ var keys = []string{"employeeNumber", "userName", "email", "externalId"}
 // Expressions lists every expression of the brief.
 func (b *Brief) Expressions() []*Expr {
 	var all []*Expr
-	if b.Only != nil {
-		all = append(all, b.Only)
-	}
+	all = append(all, b.Only...)
 	for _, f := range b.Fields {
 		if f.Make != nil {
 			all = append(all, f.Make)
 		}
+		all = append(all, f.Others...)
 	}
 	for _, c := range b.Checks {
 		all = append(all, c.That)

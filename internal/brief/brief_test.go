@@ -64,7 +64,7 @@ func TestParse(t *testing.T) {
 	zone := b.Fields[b.Field("timezone")]
 	assert.Equal(t, map[string]string{"northport": "Europe/London", "007": "UTC"}, zone.Via)
 	assert.Equal(t, account.Date, b.Fields[b.Field("startDate")].Kind)
-	assert.Equal(t, []string{"Status"}, b.Only.Columns)
+	assert.Equal(t, []string{"Status"}, b.Only[0].Columns)
 	assert.Equal(t, account.Warning, b.Checks[0].Level)
 	assert.Equal(t, account.Error, b.Checks[1].Level)
 }
@@ -169,11 +169,11 @@ func TestExpressions(t *testing.T) {
 }
 
 func TestSuggest(t *testing.T) {
-	b, err := brief.Suggest([]string{"E-mail", "Staff no", "Vorname", "Shoe size", "Even Ledger row"}, "crewdesk", "2026-11-23")
+	b, err := brief.Suggest([]string{"E-mail", "Staff no", "Vorname", "Shoe size", "Even Ledger row"}, "crewdesk", brief.Options{Today: "2026-11-23"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"employeeNumber", "email"}, b.Match)
 	assert.Len(t, b.Fields, 3)
-	_, err = brief.Suggest([]string{"Shoe size", "Vorname"}, "crewdesk", "2026-11-23")
+	_, err = brief.Suggest([]string{"Shoe size", "Vorname"}, "crewdesk", brief.Options{Today: "2026-11-23"})
 	assert.ErrorContains(t, err, "finds an account")
 }
 

@@ -19,6 +19,7 @@ type key struct {
 // The tables are read only.
 var (
 	sheetKeys = []key{
+		{name: "tab", form: "text", about: "The tab of a workbook, when it is not the first with known headings."},
 		{name: "heading_row", form: "whole", about: "The row of the headings, from 1, when it cannot be found by looking."},
 	}
 	checkKeys = []key{
@@ -31,17 +32,20 @@ var (
 		{name: "make", form: "expression", about: "How to make the value when there is no column, or its cell is blank."},
 		{name: "fallback", form: "text", about: "The value a blank becomes; on a new account also that of a column which isn't there."},
 		{name: "via", form: "table", about: "What is written in the cell and the value it stands for. Anything else is an error."},
+		{name: "via_sheet", form: "text", about: "A sheet beside the brief with such a table: its first column is what is written, its second the value."},
 		{name: "as", oneOf: account.KindNames(), about: "The kind of value, where the field itself is any text."},
 		{name: "required", form: "bool", about: "Whether a row without a value is refused."},
 		{name: "clear_when_blank", form: "bool", about: "Whether a blank cell empties the field. Without it a blank leaves the field as it is."},
-		{name: "unique", oneOf: []string{"refuse", "number"}, about: "What happens when two accounts would share the value: refuse the row, or give a new account's value the next free number."},
+		{name: "unique", form: "unique", about: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number, or try the formulas of a list in turn, of which “number” may be the last."},
 		{name: "send", form: "bool", about: "false keeps the field for expressions and sends it nowhere."},
 	}
 	briefKeys = []key{
 		{name: "brief", form: "text", about: "The name of the brief."},
+		{name: "based_on", form: "text", about: "A brief of the same folder whose keys count where this one has none; fields and checks come together."},
 		{name: "system", form: "text", about: "The system of evenledger.yaml whose accounts are meant."},
 		{name: "sheet", nested: sheetKeys, about: "How to read the sheet."},
 		{name: "dates", oneOf: []string{"day-first", "month-first"}, about: "How dates such as 3/4/2027 are meant."},
+		{name: "phones", form: "text", about: "The country whose telephone numbers are written without its code, such as GB."},
 		{name: "only", form: "expression", about: "Rows for which it does not hold are set aside, and counted."},
 		{name: "match", form: "texts", about: "The fields that find an account, tried in order."},
 		{name: "new", oneOf: []string{"create", "skip", "refuse"}, about: "What is done with a row that finds no account. Without it: create."},
@@ -66,7 +70,7 @@ func Schema() ([]byte, error) {
 	top := schemaOf(briefKeys)
 	top["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	top["title"] = "A brief of Even Ledger"
-	top["required"] = []string{"match", "fields"}
+	top["anyOf"] = []object{{"required": []string{"match", "fields"}}, {"required": []string{"based_on"}}}
 	properties := top["properties"].(object)
 	field := schemaOf(fieldKeys)
 	known := object{}
@@ -108,6 +112,8 @@ func schemaOf(keys []key) object {
 			property["type"], property["items"], property["minItems"] = []string{"array", "string"}, object{"type": "string"}, 1
 		case k.form == "table":
 			property["type"], property["additionalProperties"] = "object", object{"type": []string{"string", "number", "boolean"}}
+		case k.form == "unique":
+			property["anyOf"] = []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}
 		case k.form == "text" && k.name == "fallback":
 			property["type"] = []string{"string", "number", "boolean"}
 		default:

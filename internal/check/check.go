@@ -127,7 +127,8 @@ func (c *Checker) fieldOf(name string) string {
 // chunk is a piece of the sheet on its way through the cores.
 type chunk struct {
 	rows   []sheet.Row
-	cells  []string // of the rows, one after the other
+	cells  []string         // of the rows, one after the other
+	kinds  []sheet.CellKind // of the rows that have them
 	wanted []mapping.Wanted
 	err    error // of reading, after the rows
 	done   chan struct{}
@@ -197,7 +198,7 @@ func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ord
 		select {
 		case piece := <-used:
 			clear(piece.cells)
-			piece.rows, piece.cells, piece.done = piece.rows[:0], piece.cells[:0], make(chan struct{})
+			piece.rows, piece.cells, piece.kinds, piece.done = piece.rows[:0], piece.cells[:0], piece.kinds[:0], make(chan struct{})
 			return piece
 		default:
 			return &chunk{done: make(chan struct{})}
@@ -211,7 +212,13 @@ func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ord
 		}
 		from := len(piece.cells)
 		piece.cells = append(piece.cells, row.Cells...)
-		piece.rows = append(piece.rows, sheet.Row{Number: row.Number, Cells: piece.cells[from:len(piece.cells):len(piece.cells)]})
+		row.Cells = piece.cells[from:len(piece.cells):len(piece.cells)]
+		if row.Kinds != nil {
+			from := len(piece.kinds)
+			piece.kinds = append(piece.kinds, row.Kinds...)
+			row.Kinds = piece.kinds[from:len(piece.kinds):len(piece.kinds)]
+		}
+		piece.rows = append(piece.rows, row)
 		if len(piece.rows) == chunkSize {
 			if !send(piece) {
 				return
@@ -343,7 +350,11 @@ func (c *Checker) giveNumber(checked *Checked) {
 	rows := c.unique[slices.IndexFunc(c.unique, func(u uniqueField) bool { return u.index == c.number })].rows
 	field := c.brief.Fields[c.number]
 	base := checked.Wanted.Values[c.number].Text()
-	free := Numbered(base, func(text string) bool { return rows.has(field.Key(text)) })
+	free, ok := Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.has(field.Key(text)) })
+	if !ok {
+		c.add(checked.Wanted, c.number, account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all in rows above", base))
+		return
+	}
 	rows.add(field.Key(free), checked.Wanted.Row)
 	if checked.Wanted.Base = base; free != base {
 		c.Remap(checked.Row, checked.Wanted, free)
@@ -357,22 +368,36 @@ func (c *Checker) Remap(row sheet.Row, wanted *mapping.Wanted, value string) {
 	c.worker.Map(row, map[int]string{c.number: value}, again)
 	c.row(c.worker, again)
 	for _, f := range wanted.Findings {
-		if !slices.Contains(again.Findings, f) && (f.Code == "same-account" || f.Code == "same-value") {
+		if !slices.Contains(again.Findings, f) && slices.Contains([]string{"same-account", "same-value", "hidden-row"}, f.Code) {
 			again.Findings = append(again.Findings, f)
 		}
 	}
-	again.Base = wanted.Base
+	again.Base, again.Others = wanted.Base, wanted.Others
 	*wanted = *again
 }
 
-// Numbered returns base, or base with the smallest number from 2 on behind it,
-// that is not taken.
-func Numbered(base string, taken func(string) bool) string {
-	text := base
-	for n := 2; taken(text); n++ {
-		text = base + strconv.Itoa(n)
+// Free returns the first of base and others that is not taken. If all are and the
+// field takes numbers, it is the last of them with the smallest number from 2 on
+// behind it that is not taken.
+func Free(f brief.Field, base string, others []string, taken func(string) bool) (free string, ok bool) {
+	if !taken(base) {
+		return base, true
 	}
-	return text
+	last := base
+	for _, other := range others {
+		if !taken(other) {
+			return other, true
+		}
+		last = other
+	}
+	if !f.Number {
+		return "", false
+	}
+	for n := 2; ; n++ {
+		if text := last + strconv.Itoa(n); !taken(text) {
+			return text, true
+		}
+	}
 }
 
 // name says which field is meant: its column's heading, or what it is.

@@ -29,7 +29,7 @@ func (a *app) briefCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b, err := a.loadBrief(w, args[0])
+			b, err := a.loadBrief(w, args[0], "")
 			if err != nil {
 				return err
 			}

@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"iter"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -13,13 +16,55 @@ import (
 	"evenledger/internal/sheet"
 )
 
+// sheetFlags say which sheet is meant and which of its rows.
 type sheetFlags struct {
-	brief, system string
+	brief, system, tab string
+	rows, only         string
+	first              int
+}
+
+// selection reads the flags that take a part of the rows.
+func (f *sheetFlags) selection() (sheet.Selection, error) {
+	s := sheet.Selection{First: f.first}
+	if f.rows != "" {
+		var err error
+		if s.Ranges, err = sheet.ParseRows(f.rows); err != nil {
+			return s, wrong("--rows: "+err.Error(), "")
+		}
+	}
+	if f.first < 0 {
+		return s, wrong("--first takes a number of rows", "For example: --first 3")
+	}
+	return s, nil
+}
+
+// flags writes the flags out again, for the command to type next.
+func (f *sheetFlags) flags() string {
+	text := ""
+	for _, flag := range [][2]string{{" -b ", f.brief}, {" --system ", f.system}, {" --tab ", f.tab}, {" --rows ", f.rows}, {" --only ", f.only}} {
+		if flag[1] != "" {
+			text += flag[0] + quoted(flag[1])
+		}
+	}
+	if f.first > 0 {
+		text += fmt.Sprintf(" --first %d", f.first)
+	}
+	return text
+}
+
+// quoted writes a word as it has to be typed in a shell.
+func quoted(word string) string {
+	if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./,:@") == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
 	cmd.Flags().StringVar(&f.system, "system", "", "the system, if the brief doesn't say or there is none")
+	f.addRows(cmd)
+	cmd.Flags().StringVar(&f.only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
 	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
 		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
 			panic(err) // the flag was added just above
@@ -27,9 +72,17 @@ func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 	}
 }
 
+// addRows adds the flags that take a part of a sheet.
+func (f *sheetFlags) addRows(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.tab, "tab", "", "the tab of a workbook, if it isn't the first with known headings")
+	cmd.Flags().StringVar(&f.rows, "rows", "", "take only these rows, such as `3-9,12`")
+	cmd.Flags().IntVar(&f.first, "first", 0, "take only the first `N` of the rows")
+}
+
 func (a *app) checkCommand() *cobra.Command {
 	var flags sheetFlags
-	var offline bool
+	var offline, overwrite bool
+	var out string
 	cmd := &cobra.Command{
 		Use:     "check SHEET",
 		GroupID: "prepare",
@@ -38,22 +91,37 @@ func (a *app) checkCommand() *cobra.Command {
 and with what to do about it. Nothing is changed, here or in the system; the
 system is only asked which fields it takes.
 
+With -o the sheet is written again as it came, with the reasons at the right of
+each row and, in a workbook, the cells at fault coloured: correct it there and
+hand it back in.
+
 Without a brief, recognised headings map themselves.`,
 		Example: `  evenledger check starters.csv -b starters
+  evenledger check starters.xlsx -b starters -o marked.xlsx
   evenledger check starters.csv --offline        without asking the system
   evenledger check starters.csv -b starters --json`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			j, err := a.open(cmd.Context(), args[0], flags.brief, flags.system, offline)
+			if out != "" {
+				if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
+					return err
+				}
+				if args[0] == sheet.StandardInput {
+					return wrong("what is piped in can be read only once, and -o reads the sheet twice", "Save it to a file and name that.")
+				}
+			}
+			j, err := a.open(cmd.Context(), args[0], flags, offline)
 			if err != nil {
 				return err
 			}
 			defer j.sheet.Close()
-			return a.check(cmd.Context(), j, args[0], flags.brief)
+			return a.check(cmd.Context(), j, args[0], flags, out)
 		},
 	}
 	flags.add(a, cmd)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "write the sheet with its faults marked to this `FILE`")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
 	return cmd
 }
@@ -63,6 +131,7 @@ Without a brief, recognised headings map themselves.`,
 type tally struct {
 	rows, aside, refused int
 	isRefused            map[int]bool
+	marked               *marked // nil: none is to be written
 }
 
 func (t *tally) add(w *mapping.Wanted) {
@@ -83,14 +152,15 @@ func (t *tally) refuse(row int) {
 }
 
 // findings checks the rows and yields each finding.
-func (t *tally) findings(ctx context.Context, checker *check.Checker, s *sheet.Sheet, tell func(int)) iter.Seq2[account.Finding, error] {
+func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.Seq2[sheet.Row, error], tell func(int)) iter.Seq2[account.Finding, error] {
 	return func(yield func(account.Finding, error) bool) {
-		for checked, err := range checker.Rows(ctx, s.Rows()) {
+		for checked, err := range checker.Rows(ctx, rows) {
 			if err != nil {
 				yield(account.Finding{}, err)
 				return
 			}
 			t.add(checked.Wanted)
+			t.marked.note(checked)
 			for _, f := range checked.Earlier {
 				t.refuse(f.Row)
 				if !yield(f, nil) {
@@ -107,12 +177,15 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, s *sheet.S
 	}
 }
 
-func (a *app) check(ctx context.Context, j *job, path, briefName string) error {
+func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, out string) error {
 	bar := a.progress()
 	t := &tally{isRefused: map[int]bool{}}
-	found := t.findings(ctx, check.New(j.mapper, j.schema), j.sheet, func(rows int) { bar.stageDone("checked", rows) })
+	if out != "" {
+		t.marked = &marked{path: path, out: out, options: j.options, later: map[int][]account.Finding{}}
+	}
+	found := t.findings(ctx, check.New(j.mapper, j.schema), j.selected(), func(rows int) { bar.stageDone("checked", rows) })
 	if a.json {
-		return a.checkJSON(j, t, found)
+		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
 	causes := &report.Causes{}
 	for _, f := range j.findings {
@@ -126,6 +199,9 @@ func (a *app) check(ctx context.Context, j *job, path, briefName string) error {
 		causes.Add(f)
 	}
 	bar.end()
+	if err := t.marked.write(ctx, j); err != nil {
+		return err
+	}
 	page := a.page()
 	page.Line("%s", about(j.sheet.Info()))
 	if !j.named {
@@ -133,9 +209,11 @@ func (a *app) check(ctx context.Context, j *job, path, briefName string) error {
 	}
 	page.Account(t.rows, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
 	page.Findings(causes)
-	draft := "evenledger draft " + path
-	if briefName != "" {
-		draft += " -b " + briefName
+	draft := "evenledger draft " + quoted(path) + flags.flags()
+	if out != "" {
+		page.Line("")
+		page.Line("%s has the sheet with the reasons beside each row.", out)
+		draft = "evenledger check " + quoted(out) + flags.flags()
 	}
 	page.Next(draft)
 	a.exit = rowsExit(t.refused)

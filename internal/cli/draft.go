@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -25,6 +27,7 @@ func (a *app) draftCommand() *cobra.Command {
 what would be done with each row. The system is only read. Look at the batch, then
 carry it out with “post”.`,
 		Example: `  evenledger draft starters.csv -b starters
+  evenledger draft starters.xlsx -b starters --rows 3-9,12
   evenledger draft starters.csv --system crewdesk     without a brief`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -37,7 +40,7 @@ carry it out with “post”.`,
 }
 
 func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err error) {
-	j, err := a.open(ctx, path, flags.brief, flags.system, false)
+	j, err := a.open(ctx, path, flags, false)
 	if err != nil {
 		return err
 	}
@@ -58,11 +61,17 @@ func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err err
 	info := j.sheet.Info()
 	bar := a.progress()
 	d := &drafting.Draft{
-		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Mapper: j.mapper, Together: j.target.Together, Progress: bar.stageDone,
+		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL},
 	}
 	if j.named {
 		d.Batch.Brief = flags.brief
+	}
+	if !j.selection.All() {
+		d.Batch.Taken = j.selection.String()
+	}
+	if flags.only != "" {
+		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+flags.only, ", ")
 	}
 	b, way, err := d.Make(ctx)
 	bar.end()
@@ -95,7 +104,7 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 		return err
 	}
 	page.Line("")
-	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s. Nothing has been changed.", b.Policies, way))
+	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
 	if waiting[account.Create]+waiting[account.Update] > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
@@ -104,6 +113,14 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 		page.Next("evenledger batches")
 	}
 	return page.Err()
+}
+
+// taken says which rows a batch took, if not all.
+func taken(b *batch.Batch) string {
+	if b.Taken == "" {
+		return ""
+	}
+	return " Only a part was taken (" + b.Taken + "); the other rows are set aside."
 }
 
 // shown is how many entries stand at the head and at the foot of a batch.
@@ -145,11 +162,15 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 
 // ends writes the first and last entries, as people look at those.
 func (a *app) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
-	first, err := some(ctx, l, b.ID, ledger.Filter{Limit: shown})
+	var outcomes []account.Outcome
+	if b.Taken != "" { // what was left out is of no interest
+		outcomes = slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return o == account.Aside })
+	}
+	first, err := some(ctx, l, b.ID, ledger.Filter{Outcomes: outcomes, Limit: shown})
 	if err != nil {
 		return err
 	}
-	last, err := some(ctx, l, b.ID, ledger.Filter{Limit: shown, Last: true})
+	last, err := some(ctx, l, b.ID, ledger.Filter{Outcomes: outcomes, Limit: shown, Last: true})
 	if err != nil || len(first) == 0 {
 		return err
 	}
@@ -160,7 +181,7 @@ func (a *app) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *
 		page.EntryLine(e)
 		end = e.Row
 	}
-	if b.Rows > 2*shown {
+	if len(last) == shown && last[len(last)-1].Row > end+1 {
 		page.Line("  %s", page.Dim("…"))
 	}
 	for i := len(last) - 1; i >= 0; i-- {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -13,6 +14,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 	"evenledger/internal/workspace"
 )
 
@@ -26,7 +28,8 @@ func (a *app) fixesCommand() *cobra.Command {
 		Long: `Writes a sheet with the rows that were refused or failed, exactly as they came in,
 and at the right of each the reasons. Correct the cells and draft the sheet again
 with the same brief: the two columns that were added are passed over.`,
-		Example: `  evenledger fixes 17 -o again.csv
+		Example: `  evenledger fixes 17 -o again.xlsx           cells at fault coloured, with the reason as a note
+  evenledger fixes 17 -o again.csv
   evenledger draft again.csv -b starters`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
@@ -38,8 +41,8 @@ with the same brief: the two columns that were added are passed over.`,
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %d -o again.csv", id))
 			}
-			if exists(out) && !overwrite {
-				return wrong(fmt.Sprintf("%s exists already, and may hold corrections", out), "Name another file, or give --overwrite.")
+			if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
+				return err
 			}
 			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 				return a.fixes(cmd.Context(), l, b, out)
@@ -60,7 +63,9 @@ func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out s
 	}
 	rows := 0
 	if counts[account.Refused]+counts[account.Failed] > 0 {
-		if rows, err = writeWhole(out, func(file *os.File) (int, error) { return report.WriteFixes(file, b, l.Entries(ctx, id, bad)) }); err != nil {
+		if rows, err = writeWhole(out, func(file *os.File) (int, error) {
+			return report.WriteFixes(sheetWriter(file, out), b, l.Entries(ctx, id, bad))
+		}); err != nil {
 			return err
 		}
 	}
@@ -79,6 +84,26 @@ func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out s
 	}
 	page.Next(draft)
 	return page.Err()
+}
+
+// mayWrite sees that a sheet can be written to a path without loss.
+func mayWrite(path string, overwrite bool, holds string) error {
+	if exists(path) && !overwrite {
+		return wrong(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
+	}
+	if !sheet.CanWrite(path) {
+		return wrong(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+sheet.Formats+".")
+	}
+	return nil
+}
+
+// sheetWriter begins a sheet in the format that path ends in. Working files stand
+// beside it, never in a folder that others share.
+func sheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
+	return func(form sheet.Form) (sheet.Writer, error) {
+		form.Folder = filepath.Dir(path)
+		return sheet.NewWriter(to, path, form)
+	}
 }
 
 func plural(n int, single, many string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"os"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
 	"evenledger/internal/workspace"
+	"evenledger/internal/yamldoc"
 )
 
 // job is a sheet with all that is needed to work on it.
@@ -31,13 +33,36 @@ type job struct {
 	schema    *account.Schema
 	sheet     *sheet.Sheet
 	mapper    *mapping.Mapper
+	options   sheet.Options // with which the sheet was opened
+	selection sheet.Selection
 	findings  []account.Finding // about the sheet as a whole
+}
+
+// selected yields the rows, those that are not to be taken marked.
+func (j *job) selected() iter.Seq2[sheet.Row, error] { return j.selection.Of(j.sheet.Rows()) }
+
+// settleDates looks into the sheet beforehand where nothing says in which order
+// its dates have day and month. What is piped in can be read only once.
+func (j *job) settleDates(path string) error {
+	if path == sheet.StandardInput || len(j.mapper.Undated()) == 0 {
+		return nil
+	}
+	ahead, err := sheet.Open(path, nil, j.options)
+	if err != nil {
+		return err
+	}
+	defer ahead.Close()
+	return j.mapper.SettleDates(ahead.Rows())
 }
 
 // open readies a job. Offline, the system is not asked, and without a workspace
 // a sheet with known headings can still be checked.
-func (a *app) open(ctx context.Context, path, briefName, systemName string, offline bool) (_ *job, err error) {
+func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline bool) (_ *job, err error) {
 	j := &job{}
+	briefName, systemName := flags.brief, flags.system
+	if j.selection, err = flags.selection(); err != nil {
+		return nil, err
+	}
 	j.workspace, err = a.workspace()
 	var none *workspace.NotFound
 	if errors.As(err, &none) && offline && briefName == "" {
@@ -47,7 +72,7 @@ func (a *app) open(ctx context.Context, path, briefName, systemName string, offl
 		return nil, err
 	}
 	if briefName != "" {
-		if j.brief, err = a.loadBrief(j.workspace, briefName); err != nil {
+		if j.brief, err = a.loadBrief(j.workspace, briefName, flags.only); err != nil {
 			return nil, err
 		}
 		j.named = true
@@ -60,17 +85,21 @@ func (a *app) open(ctx context.Context, path, briefName, systemName string, offl
 			return nil, wrong(err.Error(), "")
 		}
 	}
-	options := sheet.Options{}
+	options := sheet.Options{Tab: flags.tab}
 	known := account.NewHeadings()
 	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
 	if j.brief != nil {
 		options.HeadingRow = j.brief.HeadingRow
+		if options.Tab == "" {
+			options.Tab = j.brief.Tab
+		}
 		named := briefHeadings(j.brief)
 		options.Recognise = func(heading string) bool {
 			_, ok := known.Field(heading)
 			return ok || slices.ContainsFunc(named, func(n string) bool { return strings.EqualFold(n, heading) })
 		}
 	}
+	j.options = options
 	if j.sheet, err = sheet.Open(path, a.in, options); err != nil {
 		return nil, err
 	}
@@ -80,11 +109,18 @@ func (a *app) open(ctx context.Context, path, briefName, systemName string, offl
 		}
 	}()
 	if j.brief == nil {
-		if j.brief, err = brief.Suggest(j.sheet.Info().Headings, j.target.Name, a.today()); err != nil {
+		if j.brief, err = brief.Suggest(j.sheet.Info().Headings, j.target.Name, brief.Options{Today: a.today(), Only: flags.only}); err != nil {
+			var problems yamldoc.Problems
+			if errors.As(err, &problems) {
+				return nil, err
+			}
 			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
 		}
 	}
 	j.mapper = mapping.New(j.brief, j.sheet.Info())
+	if err := j.settleDates(path); err != nil {
+		return nil, err
+	}
 	j.findings = j.mapper.Findings()
 	if !offline {
 		if j.system, err = connect(j.target); err != nil {
@@ -107,12 +143,14 @@ func (a *app) open(ctx context.Context, path, briefName, systemName string, offl
 	return j, nil
 }
 
-func (a *app) loadBrief(w *workspace.Workspace, name string) (*brief.Brief, error) {
+func (a *app) loadBrief(w *workspace.Workspace, name, only string) (*brief.Brief, error) {
 	path, err := w.BriefPath(name)
 	if err != nil {
 		return nil, wrong(err.Error(), "")
 	}
-	return brief.Load(path, a.briefOptions(w))
+	options := a.briefOptions(w)
+	options.Only = only
+	return brief.Load(path, options)
 }
 
 func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
@@ -187,7 +225,28 @@ func readAs(page *report.Page, j *job) {
 
 // about says in a line what a sheet is.
 func about(info sheet.Info) string {
-	return fmt.Sprintf("%s · %s, %s between cells, %s · headings in row %d", info.Name, info.Format, info.Separator, info.Encoding, info.HeadingRow)
+	parts := []string{info.Format}
+	if info.Compressed {
+		parts[0] += " in gzip"
+	}
+	if info.Separator != "" {
+		parts = append(parts, info.Separator+" between cells")
+	}
+	if info.Encoding != "" {
+		parts = append(parts, info.Encoding)
+	}
+	if info.Tab != "" {
+		tab := "tab “" + info.Tab + "”"
+		if len(info.Tabs) > 1 {
+			tab += fmt.Sprintf(" of %d", len(info.Tabs))
+		}
+		parts = append(parts, tab)
+	}
+	text := info.Name + " · " + strings.Join(parts, ", ")
+	if info.HeadingRow > 0 {
+		text += fmt.Sprintf(" · headings in row %d", info.HeadingRow)
+	}
+	return text
 }
 
 // openLedger opens the workspace's ledger.

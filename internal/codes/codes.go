@@ -35,6 +35,8 @@ var (
 	languageTable string
 	//go:embed zones.txt
 	zoneTable string
+	//go:embed phones.tsv
+	phoneTable string // country, calling code (ITU-T E.164), prefix dialled within the country
 )
 
 // An Error says why a text could not be read as the kind of value wanted.
@@ -59,7 +61,9 @@ const (
 // A Reader reads values of every kind. It may be used by several goroutines.
 // Its tables are readied when first needed, as most sheets need few of them.
 type Reader struct {
-	Dates DateOrder
+	Dates   DateOrder
+	Settled bool   // Dates was found out from the column: a date in the other order is an error
+	Phones  string // country of telephone numbers without a country code; or empty
 
 	countries func() table
 	languages func() table
@@ -153,7 +157,7 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 	case account.Email:
 		return email(text)
 	case account.Phone:
-		return phone(text)
+		return r.phone(text)
 	case account.Date:
 		return r.date(text)
 	case account.YesNo:
@@ -280,7 +284,44 @@ func simpleLocal(local string) bool {
 	return true
 }
 
-func phone(text string) (string, error) {
+// KnowsPhones returns an error if nothing is known of a country's numbers.
+func KnowsPhones(country string) error {
+	if _, _, ok := dialling(country); !ok {
+		return &Error{Code: "not-a-country", Reason: "is no country whose telephone numbers are known"}
+	}
+	return nil
+}
+
+// dialling returns a country's calling code and the prefix dialled within it.
+func dialling(country string) (code, prefix string, ok bool) {
+	_, line, found := strings.Cut("\n"+phoneTable, "\n"+country+"\t")
+	if !found {
+		return "", "", false
+	}
+	line, _, _ = strings.Cut(line, "\n")
+	code, prefix, _ = strings.Cut(line, "\t")
+	return code, strings.TrimPrefix(prefix, "-"), true
+}
+
+// international writes digits as ITU-T E.164 does, if the country is known.
+func (r *Reader) international(digits string) (string, error) {
+	rest, international := strings.CutPrefix(digits, "+")
+	if !international {
+		rest, international = strings.CutPrefix(digits, "00")
+	}
+	switch {
+	case international && rest[0] == '0':
+		return "", &Error{Code: "not-a-phone", Reason: "has a country code that begins with 0"}
+	case international:
+		return "+" + rest, nil
+	case r.Phones == "":
+		return digits, nil
+	}
+	code, prefix, _ := dialling(r.Phones) // the brief was checked for it
+	return "+" + code + strings.TrimPrefix(digits, prefix), nil
+}
+
+func (r *Reader) phone(text string) (string, error) {
 	if strings.HasPrefix(text, "+") {
 		text = strings.Replace(text, "(0)", "", 1) // +44 (0)20 … is dialled +44 20 …
 	}
@@ -301,7 +342,7 @@ func phone(text string) (string, error) {
 	if digits < 3 || digits > 15 {
 		return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("has %d digits", digits)}
 	}
-	return out.String(), nil
+	return r.international(out.String())
 }
 
 func yesNo(text string) (string, error) {
@@ -385,6 +426,8 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 		return build(parts[0], time.Month(second), parts[2])
 	case len(parts[2]) != 4:
 		return time.Time{}, &Error{Code: "not-a-date", Reason: "has no year of four digits"}
+	case r.Settled && (first > 12 && r.Dates == MonthFirst || second > 12 && r.Dates == DayFirst):
+		return time.Time{}, &Error{Code: "mixed-dates", Reason: "has day and month the other way round than other dates of the column"}
 	case first > 12 || first == second:
 		return build(parts[2], time.Month(second), parts[0])
 	case second > 12:
@@ -395,6 +438,20 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 		return build(parts[2], time.Month(first), parts[1])
 	}
 	return time.Time{}, &Error{Code: "ambiguous-date", Reason: "could be day/month or month/day"}
+}
+
+// OrderOf tells in which order a date has its day and month, or Unsettled if it
+// could be either or says it in another way.
+func OrderOf(text string) DateOrder {
+	dayFirst, monthFirst := Reader{Dates: DayFirst, Settled: true}, Reader{Dates: MonthFirst, Settled: true}
+	var told *Error
+	if _, err := dayFirst.parseDate(text); errors.As(err, &told) && told.Code == "mixed-dates" {
+		return MonthFirst
+	}
+	if _, err := monthFirst.parseDate(text); errors.As(err, &told) && told.Code == "mixed-dates" {
+		return DayFirst
+	}
+	return Unsettled
 }
 
 func small(digits string) int {

@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -34,6 +35,7 @@ type Draft struct {
 	System   system.System
 	Schema   *account.Schema
 	Sheet    *sheet.Sheet
+	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
 	Mapper   *mapping.Mapper
 	Together int
 	Batch    batch.Batch                  // what the caller knows of it
@@ -94,7 +96,7 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 		}
 	}()
 	seen := map[string]map[string]bool{}
-	for checked, err := range d.checker.Rows(ctx, d.Sheet.Rows()) {
+	for checked, err := range d.checker.Rows(ctx, d.Rows) {
 		if err != nil {
 			return err
 		}
@@ -114,22 +116,34 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 			value := checked.Wanted.Values[i]
 			if f.Unique == brief.UniqueNumber {
 				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
-				d.bases[strings.Clone(f.Key(value.Text()))]++
+				last := value.Text()
+				for _, other := range checked.Wanted.Others {
+					d.want(seen, f, other)
+					last = other
+				}
+				if f.Number {
+					d.bases[strings.Clone(f.Key(last))]++
+				}
 			}
-			if !value.Filled() {
-				continue
-			}
-			if seen[f.Name] == nil {
-				seen[f.Name] = map[string]bool{}
-			}
-			if key := f.Key(value.Text()); !seen[f.Name][key] {
-				text := strings.Clone(value.Text()) // else it would keep its whole row
-				seen[f.Name][f.Key(text)] = true
-				d.keys[f.Name] = append(d.keys[f.Name], text)
+			if value.Filled() {
+				d.want(seen, f, value.Text())
 			}
 		}
 	}
 	return spool.Flush()
+}
+
+// want has an account looked up by a value, once.
+func (d *Draft) want(seen map[string]map[string]bool, f brief.Field, value string) {
+	if seen[f.Name] == nil {
+		seen[f.Name] = map[string]bool{}
+	}
+	if seen[f.Name][f.Key(value)] {
+		return
+	}
+	text := strings.Clone(value) // else it would keep its whole row
+	seen[f.Name][f.Key(text)] = true
+	d.keys[f.Name] = append(d.keys[f.Name], text)
 }
 
 // lookUp lists the fields by which accounts are looked up: the keys, and what
@@ -184,7 +198,7 @@ func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field accou
 	}
 	var open []*numbered
 	for _, base := range d.keys[field.Name] {
-		if len(index.Find(field.Name, base)) > 0 {
+		if d.bases[field.Key(base)] > 0 && len(index.Find(field.Name, base)) > 0 {
 			open = append(open, &numbered{base: base, next: 2})
 		}
 	}
@@ -222,7 +236,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
-		Number:  check.Numbered,
+		Free:    check.Free,
 	}
 	for after, done := 0, 0; ; {
 		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)

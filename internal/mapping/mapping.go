@@ -9,6 +9,8 @@ package mapping
 import (
 	"errors"
 	"fmt"
+	"iter"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -34,11 +36,11 @@ type Column struct {
 type Mapper struct {
 	brief    *brief.Brief
 	headings []string
-	column   map[string]int // words.Key of a heading, or a heading as an expression has it → index
-	from     []int          // by field: index of its column, or -1
-	beyond   []int          // columns of a fix sheet in which nothing may stand
-	unheaded []int          // columns without a heading
-	reader   *codes.Reader
+	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
+	from     []int           // by field: index of its column, or -1
+	beyond   []int           // columns of a fix sheet in which nothing may stand
+	unheaded []int           // columns without a heading
+	readers  []*codes.Reader // by field
 	columns  []Column
 	findings []account.Finding
 }
@@ -46,7 +48,12 @@ type Mapper struct {
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
-	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, reader: codes.NewReader(b.Dates)}
+	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}}
+	common := codes.NewReader(b.Dates)
+	common.Phones = b.Phones
+	for range b.Fields {
+		m.readers = append(m.readers, common)
+	}
 	twice := map[string][]string{}
 	for i, heading := range info.Headings {
 		key := words.Key(heading)
@@ -95,6 +102,7 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 		}
 	}
 	m.unusedColumns()
+	m.oddColumns(info)
 	return m
 }
 
@@ -153,6 +161,64 @@ func (m *Mapper) unusedColumns() {
 	}
 }
 
+// oddColumns tells of columns that are not as they look in the spreadsheet program.
+func (m *Mapper) oddColumns(info sheet.Info) {
+	tell := func(level account.Level, code, heading, message string) {
+		f := account.Find(level, code, message)
+		f.Column = heading
+		m.findings = append(m.findings, f)
+	}
+	for _, heading := range info.Hidden {
+		if i := slices.Index(info.Headings, heading); m.columns[i].Used {
+			tell(account.Warning, "hidden-column", heading, fmt.Sprintf("the column “%s” is hidden, and is used", heading))
+		}
+	}
+	for _, heading := range info.Merged {
+		tell(account.Warning, "merged-heading", heading, fmt.Sprintf("the heading “%s” stretches over the columns to its right: only the first is read under it", heading))
+	}
+}
+
+// Undated lists the fields with dates of which nothing says in which order they
+// have their day and month.
+func (m *Mapper) Undated() []int {
+	var fields []int
+	for i, f := range m.brief.Fields {
+		if f.Kind == account.Date && m.from[i] >= 0 && m.brief.Dates == codes.Unsettled {
+			fields = append(fields, i)
+		}
+	}
+	return fields
+}
+
+// SettleDates looks through the rows for dates that can be read in one way only,
+// and takes their order for that of the column. It stops as soon as all columns
+// are settled.
+func (m *Mapper) SettleDates(rows iter.Seq2[sheet.Row, error]) error {
+	open := m.Undated()
+	for row, err := range rows {
+		if err != nil || len(open) == 0 {
+			return err
+		}
+		open = slices.DeleteFunc(open, func(i int) bool {
+			if m.from[i] >= len(row.Cells) || row.Cells[m.from[i]] == "" {
+				return false
+			}
+			text, _ := words.Clean(row.Cells[m.from[i]])
+			order := codes.OrderOf(text)
+			if order == codes.Unsettled {
+				return false
+			}
+			m.readers[i] = codes.NewReader(order)
+			m.readers[i].Settled = true
+			f := account.Find(account.Note, "dates-settled", fmt.Sprintf("dates in “%s” are read with the %s first, as row %d has “%s”", m.Heading(i), map[codes.DateOrder]string{codes.DayFirst: "day", codes.MonthFirst: "month"}[order], row.Number, show(text)))
+			f.Column, f.Field = m.Heading(i), m.brief.Fields[i].Name
+			m.findings = append(m.findings, f)
+			return true
+		})
+	}
+	return nil
+}
+
 // Findings returns what is to be told about the sheet as a whole.
 func (m *Mapper) Findings() []account.Finding { return m.findings }
 
@@ -175,7 +241,8 @@ type Wanted struct {
 	Row      int
 	Aside    bool            // the brief's “only” leaves the row out
 	Values   []account.Value // by field of the brief; absent: not to be touched
-	Base     string          // of the numbered field: its value before a number was put behind
+	Base     string          // of the numbered field: its value before another was looked for
+	Others   []string        // of the numbered field: what to try next
 	Findings []account.Finding
 }
 
@@ -195,15 +262,16 @@ type Worker struct {
 	*Mapper
 	scope *brief.Scope
 	cells []string
+	kinds []sheet.CellKind // of cells, if not all are plain
 	state []state
 	wants *Wanted
 	memo  map[written]string // standard forms of texts that come again and again
 }
 
-// written is a text as a value of some kind.
+// written is a text as a value of some field.
 type written struct {
-	kind account.Kind
-	text string
+	field int
+	text  string
 }
 
 // memoSize bounds the memo; a sheet has few countries but many names.
@@ -245,7 +313,14 @@ func (w *Worker) cell(heading string) (string, bool) {
 // it follows.
 func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], len(w.brief.Fields))[:len(w.brief.Fields)]}
-	w.cells, w.wants = row.Cells, wanted
+	w.cells, w.kinds, w.wants = row.Cells, row.Kinds, wanted
+	if row.Left {
+		wanted.Aside = true
+		return
+	}
+	if row.Hidden {
+		w.find(account.Warning, "hidden-row", "", "", "the row is hidden, and is read like the others")
+	}
 	if len(row.Cells) > len(w.headings) {
 		for _, cell := range row.Cells[len(w.headings):] {
 			if clean, _ := words.Clean(cell); clean != "" {
@@ -277,13 +352,33 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 		}
 		w.scope.Set(i, text)
 	}
-	if w.brief.Only != nil {
-		in, err := w.brief.Only.True(w.scope)
+	for _, only := range w.brief.Only {
+		in, err := only.True(w.scope)
 		if err != nil {
 			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
 		} else if !in {
 			// A row that is left out has no faults worth telling.
 			wanted.Aside, wanted.Findings = true, nil
+			return
+		}
+	}
+	w.others()
+}
+
+// others makes what the numbered field could be besides.
+func (w *Worker) others() {
+	n := w.brief.Numbered()
+	if n < 0 || !w.wants.Values[n].Filled() {
+		return
+	}
+	f := &w.brief.Fields[n]
+	for _, other := range f.Others {
+		text, err := other.Text(w.scope)
+		if text, _ = words.Clean(text); err != nil || text == "" || len(text) > maxValue {
+			continue // there is nothing to try
+		}
+		if value, err := w.readers[n].Read(f.Kind, text); err == nil {
+			w.wants.Others = append(w.wants.Others, value)
 		}
 	}
 }
@@ -324,6 +419,11 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 		return account.Value{}, fine
 	}
 	heading, text := w.headings[w.from[i]], w.cells[w.from[i]]
+	if w.kinds != nil || len(text) > 4 || text != "" && text[0] == '#' {
+		if w.spoiled(i, f, heading, text) {
+			return account.Value{}, faulty
+		}
+	}
 	if !words.IsPlain(text) {
 		var sound bool
 		if text, sound = w.tidy(f, heading, text); !sound {
@@ -354,7 +454,51 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 		}
 		return account.Of(through), fine
 	}
-	return w.standard(f, heading, text)
+	return w.standard(i, heading, text)
+}
+
+// errorCells are what spreadsheet programs show for a formula that failed; a
+// sheet saved as text has just that.
+var errorCells = []string{"#N/A", "#REF!", "#VALUE!", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#SPILL!", "#CALC!", "#GETTING_DATA", "#ERROR!"}
+
+// longNumber and shortDate are how spreadsheet programs write, in a text file,
+// numbers too long for the column and codes that they took for dates.
+var (
+	longNumber = regexp.MustCompile(`^-?[0-9]([.,][0-9]+)?[eE]\+[0-9]+$`)
+	shortDate  = regexp.MustCompile(`^(?i:[0-9]{1,2}-(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)|(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)-[0-9]{2})$`)
+)
+
+// sureDigits is how many digits of a number spreadsheet programs keep.
+const sureDigits = 15
+
+// spoiled tells of a cell whose value a spreadsheet program did not keep.
+func (w *Worker) spoiled(i int, f *brief.Field, heading, text string) bool {
+	kind := sheet.Plain
+	if at := w.from[i]; at < len(w.kinds) {
+		kind = w.kinds[at]
+	}
+	switch {
+	case kind == sheet.Faulty, text != "" && text[0] == '#' && slices.Contains(errorCells, text):
+		w.find(account.Error, "error-cell", heading, f.Name, fmt.Sprintf("the cell holds the error %s", show(text)))
+		return true
+	case kind == sheet.Uncalculated:
+		w.find(account.Error, "not-calculated", heading, f.Name, "the cell holds a formula without its value")
+		return true
+	case f.Kind == account.Number || text == "":
+		return false
+	case kind == sheet.Numeric && len(text) > sureDigits && len(strings.Trim(text, "-0.")) > 0 && !strings.ContainsAny(text, ". /()"):
+		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
+		return true
+	case kind == sheet.Plain && text[0] <= '9' && strings.ContainsAny(text, "Ee") && longNumber.MatchString(text):
+		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
+		return true
+	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
+		w.find(account.Error, "became-a-date", heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
+		return true
+	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && shortDate.MatchString(text):
+		w.find(account.Warning, "became-a-date", heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
+	}
+	return false
 }
 
 // tidy takes away what cannot be seen around and in a cell's text. It is not
@@ -364,6 +508,9 @@ func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound 
 	if r, bad := words.ControlCharacter(tidy); bad {
 		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
 		return "", false
+	}
+	if said, garbled := words.Ungarbled(tidy); garbled {
+		w.find(account.Warning, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))
 	}
 	if f.Name != "streetAddress" {
 		line, broken := words.OneLine(tidy)
@@ -376,15 +523,16 @@ func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound 
 }
 
 // standard reads text as a value of the field's kind.
-func (w *Worker) standard(f *brief.Field, heading, text string) (account.Value, state) {
+func (w *Worker) standard(i int, heading, text string) (account.Value, state) {
+	f := &w.brief.Fields[i]
 	if f.Kind == account.Text {
 		return account.Of(text), fine
 	}
-	again := written{f.Kind, text}
+	again := written{i, text}
 	if value, ok := w.memo[again]; ok {
 		return account.Of(value), fine
 	}
-	value, err := w.reader.Read(f.Kind, text)
+	value, err := w.readers[i].Read(f.Kind, text)
 	if err == nil {
 		switch f.Kind {
 		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
@@ -432,7 +580,7 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("what was made is %d bytes long, and a field takes at most %d", len(text), maxValue))
 		return account.Value{}, faulty, true
 	}
-	value, s = w.standard(f, heading, text)
+	value, s = w.standard(i, heading, text)
 	return value, s, true
 }
 

@@ -74,7 +74,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	require.NoError(w.t, err)
 	schema, err := w.system.Describe(context.Background())
 	require.NoError(w.t, err)
-	d := &drafting.Draft{Ledger: w.ledger, System: w.system, Schema: schema, Sheet: s, Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
+	d := &drafting.Draft{Ledger: w.ledger, System: w.system, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)

@@ -129,8 +129,9 @@ func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) e
 
 // WriteFixes writes the fix sheet of a batch: the rows as they came in, below the
 // headings where they were, with the row and the reasons at the right. It goes
-// through the entries twice, and returns how many rows it wrote.
-func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+// through the entries twice, and returns how many rows it wrote. begin begins the
+// sheet.
+func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
 	width := len(b.Headings)
 	for e, err := range entries {
 		if err != nil {
@@ -138,10 +139,11 @@ func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, erro
 		}
 		width = max(width, filled(e.Cells))
 	}
-	out, err := sheet.NewWriter(w, b.Separator)
+	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: width + 1})
 	if err != nil {
 		return 0, err
 	}
+	defer func() { err = errors.Join(err, out.Close()) }()
 	for _, cells := range b.Above {
 		if err := out.Write(cells); err != nil {
 			return 0, err
@@ -160,12 +162,35 @@ func WriteFixes(w io.Writer, b *batch.Batch, entries iter.Seq2[batch.Entry, erro
 		}
 		cells := slices.Clone(e.Cells[:min(len(e.Cells), width)])
 		cells = append(cells, make([]string, width-len(cells))...)
-		if err := out.Write(append(cells, fmt.Sprint(e.Row), Reasons(e.Findings))); err != nil {
+		cells = append(cells, fmt.Sprint(e.Row), Reasons(e.Findings))
+		if err := out.Write(cells, Marks(e.Findings, headings, width+1)...); err != nil {
 			return rows, err
 		}
 		rows++
 	}
-	return rows, out.Close()
+	return rows, nil
+}
+
+// Marks points at the cells that the errors and warnings among the findings are
+// about, and at the reasons in their own column.
+func Marks(findings []account.Finding, headings []string, reasons int) []sheet.Mark {
+	marks := []sheet.Mark{{Column: reasons, Reason: true}}
+	for _, f := range findings {
+		at := slices.Index(headings, f.Column)
+		if f.Level == account.Note || f.Column == "" || at < 0 {
+			continue
+		}
+		note := f.Message
+		if f.Remedy != "" {
+			note += "\n→ " + f.Remedy
+		}
+		if i := slices.IndexFunc(marks, func(m sheet.Mark) bool { return m.Column == at }); i >= 0 {
+			marks[i].Note += "\n" + note
+		} else {
+			marks = append(marks, sheet.Mark{Column: at, Note: note})
+		}
+	}
+	return marks
 }
 
 // filled is how many cells there are up to the last that isn't blank.

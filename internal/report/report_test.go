@@ -158,7 +158,7 @@ func TestFixes(t *testing.T) {
 		return account.Finding{Level: level, Column: column, Message: message, Remedy: "Correct it."}
 	}
 	var out bytes.Buffer
-	rows, err := report.WriteFixes(&out, b, list(
+	rows, err := report.WriteFixes(func(form sheet.Form) (sheet.Writer, error) { return sheet.NewWriter(&out, "again.csv", form) }, b, list(
 		batch.Entry{Row: 4, Cells: []string{"1"}, Findings: []account.Finding{find(account.Error, "Surname", "is blank"), find(account.Note, "", "a note")}},
 		batch.Entry{Row: 9, Cells: []string{"=2", " Reyes ", "", ""}, Findings: []account.Finding{find(account.Error, "", "a"), find(account.Error, "No", "No is odd")}},
 		batch.Entry{Row: 12, Cells: []string{"3", "Kaya", "extra"}}))

@@ -173,7 +173,7 @@ func TestWrittenComesBack(t *testing.T) {
 		cell := rapid.StringMatching(`['=+\-@a-zé ,;"\n]{0,8}`)
 		rows := rapid.SliceOfN(rapid.SliceOfN(cell, 4, 4), 1, 5).Draw(t, "rows")
 		var out bytes.Buffer
-		w, err := sheet.NewWriter(&out, "semicolon")
+		w, err := sheet.NewWriter(&out, "a.csv", sheet.Form{Separator: "semicolon"})
 		require.NoError(t, err)
 		require.NoError(t, w.Write([]string{"a", "b", "c", "d"}))
 		for _, row := range rows {

@@ -182,8 +182,8 @@ func separatorName(comma rune) string {
 	return "comma"
 }
 
-// SeparatorNamed is the inverse of Info.Separator.
-func SeparatorNamed(name string) rune {
+// separatorNamed is the inverse of separatorName.
+func separatorNamed(name string) rune {
 	for _, comma := range separators {
 		if separatorName(comma) == name {
 			return comma

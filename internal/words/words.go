@@ -12,6 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/unicode/norm"
 )
 
@@ -97,6 +98,29 @@ func ControlCharacter(s string) (r rune, found bool) {
 		}
 	}
 	return 0, false
+}
+
+// Ungarbled returns what s said before UTF-8 was read as Windows-1252, which
+// makes "Ã¼" of "ü"; ok is false if s does not look like that.
+func Ungarbled(s string) (said string, ok bool) {
+	if !strings.ContainsAny(s, "ÃÂÄÅÐÎÏØÙâ") {
+		return "", false
+	}
+	raw := make([]byte, 0, len(s))
+	for _, r := range s {
+		b, known := charmap.Windows1252.EncodeRune(r)
+		if !known && r < 0x100 {
+			b, known = byte(r), true // the five bytes that Windows-1252 leaves open
+		}
+		if !known {
+			return "", false
+		}
+		raw = append(raw, b)
+	}
+	if !utf8.Valid(raw) {
+		return "", false
+	}
+	return string(raw), string(raw) != s
 }
 
 // Key reduces a heading, or another name people type, to what has to agree for

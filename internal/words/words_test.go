@@ -74,3 +74,11 @@ func FuzzTotal(f *testing.F) {
 		assert.LessOrEqual(t, len(words.First(s, 3)), len(s))
 	})
 }
+
+func TestUngarbled(t *testing.T) {
+	for text, want := range map[string]string{"TÃ¼rkiye": "Türkiye", "Ã…ngstrÃ¶m": "Ångström", "Î Î±Ï€Î±Î´ÏŒÏ€Î¿Ï…Î»Î¿Ï‚": "", "Oâ€™Neill": "O’Neill", "Türkiye": "", "Ångström": "", "Ana": "", "SÃO PAULO": ""} {
+		said, ok := words.Ungarbled(text)
+		assert.Equal(t, want != "", ok, text)
+		assert.Equal(t, want, said)
+	}
+}

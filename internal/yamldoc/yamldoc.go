@@ -252,6 +252,12 @@ func (n Node) IsText() bool {
 	return false
 }
 
+// IsList reports whether the node is a list.
+func (n Node) IsList() bool {
+	_, list := n.node.(*ast.SequenceNode)
+	return list
+}
+
 // Text reads the node as text, just as it was written: 007 stays 007.
 func (n Node) Text() string {
 	switch node := n.node.(type) {

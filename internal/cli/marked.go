@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/check"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+)
+
+// marked writes a sheet again as it came, with the reasons beside its rows. What
+// a row is at fault for can turn out far below it, so the sheet is gone through
+// twice: only those later findings are kept meanwhile.
+type marked struct {
+	path, out string
+	options   sheet.Options
+	width     int // of the widest row
+	later     map[int][]account.Finding
+}
+
+// note takes in a row of the first time through.
+func (m *marked) note(checked check.Checked) {
+	if m == nil {
+		return
+	}
+	m.width = max(m.width, len(checked.Row.Cells))
+	for _, f := range checked.Earlier {
+		m.later[f.Row] = append(m.later[f.Row], f)
+	}
+}
+
+// write goes through the sheet for the second time.
+func (m *marked) write(ctx context.Context, j *job) error {
+	if m == nil {
+		return nil
+	}
+	again, err := sheet.Open(m.path, nil, m.options)
+	if err != nil {
+		return err
+	}
+	defer again.Close()
+	_, err = writeWhole(m.out, func(file *os.File) (rows int, err error) {
+		info := again.Info()
+		headings := slices.Clone(info.Headings)
+		for len(headings) < m.width {
+			headings = append(headings, sheet.BeyondHeading)
+		}
+		out, err := sheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, out.Close()) }()
+		for _, above := range info.Above {
+			if err := out.Write(above); err != nil {
+				return 0, err
+			}
+		}
+		if err := out.Write(append(slices.Clone(headings), sheet.ReasonsHeading)); err != nil {
+			return 0, err
+		}
+		last := max(info.HeadingRow, 1)
+		for checked, err := range check.New(j.mapper, j.schema).Rows(ctx, j.selection.Of(again.Rows())) {
+			if err != nil {
+				return rows, err
+			}
+			for last++; info.HeadingRow > 0 && last < checked.Row.Number; last++ {
+				if err := out.Write(nil); err != nil { // blank rows keep the numbers right
+					return rows, err
+				}
+			}
+			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
+			cells := append(slices.Clone(checked.Row.Cells), make([]string, len(headings)-len(checked.Row.Cells))...)
+			if err := out.Write(append(cells, report.Reasons(findings)), report.Marks(findings, headings, len(headings))...); err != nil {
+				return rows, err
+			}
+			rows++
+		}
+		return rows, nil
+	})
+	return err
+}

@@ -1,0 +1,264 @@
+package sheet
+
+import (
+	"errors"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// maxNotes is how many notes a workbook gets: spreadsheet programs grow slow with
+// more, and the reasons stand in a column as well.
+const maxNotes = 2000
+
+// A workbookWriter writes an XLSX workbook in which every cell is text: nothing
+// is a formula, and what a person types stays as it was typed.
+type workbookWriter struct {
+	to      io.Writer
+	folder  string // private; holds what does not fit into memory
+	file    *excelize.File
+	stream  *excelize.StreamWriter
+	row     int
+	heading int // row of the headings
+	notes   int
+	styles  workbookStyles
+}
+
+type workbookStyles struct{ text, heading, marked, reason int }
+
+const (
+	tabName       = "Sheet"
+	styledColumns = 100 // beyond which only cells with a value are styled
+)
+
+// newWorkbook begins a workbook.
+func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
+	w := &workbookWriter{to: to, heading: max(1, form.HeadingRow)}
+	if w.folder, err = os.MkdirTemp(form.Folder, ".evenledger-"); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.RemoveAll(w.folder))
+		}
+	}()
+	w.file = excelize.NewFile(excelize.Options{TmpDir: w.folder})
+	if err := w.file.SetSheetName("Sheet1", tabName); err != nil {
+		return nil, err
+	}
+	if w.styles, err = newStyles(w.file); err != nil {
+		return nil, err
+	}
+	if w.stream, err = w.file.NewStreamWriter(tabName); err != nil {
+		return nil, err
+	}
+	err = errors.Join(w.stream.SetColStyle(1, styledColumns, w.styles.text), w.stream.SetColWidth(1, styledColumns, 18),
+		w.stream.SetPanes(&excelize.Panes{Freeze: true, YSplit: w.heading, TopLeftCell: "A" + strconv.Itoa(w.heading+1), ActivePane: "bottomLeft"}))
+	if form.Wide > 0 {
+		err = errors.Join(err, w.stream.SetColWidth(form.Wide+1, form.Wide+1, 64))
+	}
+	return w, err
+}
+
+func newStyles(file *excelize.File) (s workbookStyles, err error) {
+	const asText = 49 // the number format "@"
+	var errs [4]error
+	top := &excelize.Alignment{Vertical: "top"}
+	s.text, errs[0] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top})
+	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
+	s.marked, errs[2] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F9D9CF"}}})
+	s.reason, errs[3] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}, Font: &excelize.Font{Color: "8A2A12"}})
+	return s, errors.Join(errs[:]...)
+}
+
+// Write implements Writer.
+func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
+	w.row++
+	values := make([]any, len(cells))
+	for i, text := range cells {
+		style := w.styles.text
+		switch {
+		case w.row == w.heading:
+			style = w.styles.heading
+		case slices.ContainsFunc(marks, func(m Mark) bool { return m.Column == i && m.Reason }):
+			style = w.styles.reason
+		case slices.ContainsFunc(marks, func(m Mark) bool { return m.Column == i }):
+			style = w.styles.marked
+		}
+		if text == "" && style == w.styles.text {
+			continue
+		}
+		values[i] = excelize.Cell{StyleID: style, Value: fitCell(text)}
+	}
+	cell, err := excelize.CoordinatesToCellName(1, w.row)
+	if err != nil {
+		return err
+	}
+	for _, m := range marks {
+		if m.Note == "" || w.notes == maxNotes {
+			continue
+		}
+		w.notes++
+		at, err := excelize.CoordinatesToCellName(m.Column+1, w.row)
+		if err != nil {
+			return err
+		}
+		if err := w.file.AddComment(tabName, excelize.Comment{Cell: at, Author: "Even Ledger", Text: m.Note, Width: 260, Height: 90}); err != nil {
+			return err
+		}
+	}
+	return w.stream.SetRow(cell, values)
+}
+
+// longestCell is how many characters (of UTF-16) a cell of a workbook holds.
+const longestCell = 32767
+
+// fitCell shortens what no cell can hold, and says so.
+func fitCell(text string) string {
+	if len(text) <= longestCell {
+		return text
+	}
+	const cut = " … (cut: too long for a cell)"
+	n, last := 0, 0
+	for i, r := range text {
+		if n++; r > 0xffff {
+			n++
+		}
+		if n > longestCell {
+			return text[:last] + cut
+		}
+		if n <= longestCell-utf8.RuneCountInString(cut) {
+			last = i + utf8.RuneLen(r)
+		}
+	}
+	return text
+}
+
+// Close implements Writer.
+func (w *workbookWriter) Close() error {
+	err := w.stream.Flush()
+	if err == nil {
+		_, err = w.file.WriteTo(w.to)
+	}
+	return errors.Join(err, w.file.Close(), os.RemoveAll(w.folder))
+}
+
+// A Blank is an empty sheet to be filled in.
+type Blank struct {
+	Columns []BlankColumn
+	Notes   [][]string // rows of the tab beside
+}
+
+// A BlankColumn is a column of a blank.
+type BlankColumn struct {
+	Heading  string
+	Note     string   // shown at the heading and when a cell is chosen
+	Allowed  []string // the values to choose from; none: any
+	Required bool
+	Longest  int // characters; 0: any
+}
+
+// blankRows is how many rows of a blank have the checks and lists.
+const blankRows = 2000
+
+// WriteBlank writes a workbook with headings, lists to choose from, and a tab of
+// notes. All cells are text, so that zeros in front stay.
+func WriteBlank(to io.Writer, b Blank) (err error) {
+	file := excelize.NewFile()
+	defer func() { err = errors.Join(err, file.Close()) }()
+	styles, err := newStyles(file)
+	if err != nil {
+		return err
+	}
+	required, err := file.NewStyle(&excelize.Style{NumFmt: 49, Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"FBEFC8"}}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
+	if err != nil {
+		return err
+	}
+	const people, notes, lists = "People", "Notes", "Lists"
+	if err := file.SetSheetName("Sheet1", people); err != nil {
+		return err
+	}
+	for _, name := range []string{notes, lists} {
+		if _, err := file.NewSheet(name); err != nil {
+			return err
+		}
+	}
+	long := 0
+	for i, c := range b.Columns {
+		name, err := excelize.ColumnNumberToName(i + 1)
+		if err != nil {
+			return err
+		}
+		style := styles.heading
+		if c.Required {
+			style = required
+		}
+		errs := []error{
+			file.SetColStyle(people, name, styles.text), file.SetColWidth(people, name, name, float64(max(14, utf8.RuneCountInString(c.Heading)+4))),
+			file.SetCellStr(people, name+"1", c.Heading), file.SetCellStyle(people, name+"1", name+"1", style),
+		}
+		if c.Note != "" {
+			errs = append(errs, file.AddComment(people, excelize.Comment{Cell: name + "1", Author: "Even Ledger", Text: c.Note, Width: 260, Height: 110}))
+		}
+		v := excelize.NewDataValidation(true)
+		v.SetSqref(name + "2:" + name + strconv.Itoa(blankRows+1))
+		switch {
+		case len(c.Allowed) > 0:
+			long++
+			column, err := excelize.ColumnNumberToName(long)
+			if err != nil {
+				return err
+			}
+			for at, value := range c.Allowed {
+				errs = append(errs, file.SetCellStr(lists, column+strconv.Itoa(at+1), value))
+			}
+			v.SetSqrefDropList("=" + lists + "!$" + column + "$1:$" + column + "$" + strconv.Itoa(len(c.Allowed)))
+			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "Choose one of the list.")
+		case c.Longest > 0:
+			errs = append(errs, v.SetRange(0, c.Longest, excelize.DataValidationTypeTextLength, excelize.DataValidationOperatorBetween))
+			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "At most "+strconv.Itoa(c.Longest)+" characters.")
+		default:
+			v = nil
+		}
+		if v != nil {
+			errs = append(errs, file.AddDataValidation(people, v))
+		}
+		if err := errors.Join(errs...); err != nil {
+			return err
+		}
+	}
+	for i, row := range b.Notes {
+		for j, text := range row {
+			at, err := excelize.CoordinatesToCellName(j+1, i+1)
+			if err != nil {
+				return err
+			}
+			style := styles.text
+			if i == 0 {
+				style = styles.heading
+			}
+			if err := errors.Join(file.SetCellStr(notes, at, text), file.SetCellStyle(notes, at, at, style)); err != nil {
+				return err
+			}
+		}
+	}
+	err = errors.Join(
+		file.SetColWidth(notes, "A", "A", 24), file.SetColWidth(notes, "B", "D", 14), file.SetColWidth(notes, "E", "F", 44),
+		file.SetSheetVisible(lists, false),
+		file.SetPanes(people, &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}),
+	)
+	if err != nil {
+		return err
+	}
+	file.SetActiveSheet(0)
+	_, err = file.WriteTo(to)
+	return err
+}
+
+// IsWorkbook reports whether a path is that of a workbook to be written.
+func IsWorkbook(path string) bool { return strings.HasSuffix(strings.ToLower(path), ".xlsx") }
