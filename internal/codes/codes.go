@@ -63,6 +63,7 @@ const (
 type Reader struct {
 	Dates   DateOrder
 	Settled bool   // Dates was found out from the column: a date in the other order is an error
+	Tersely bool   // errors suggest nothing, which spares the time
 	Phones  string // country of telephone numbers without a country code; or empty
 
 	countries func() table
@@ -177,10 +178,10 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 }
 
 func (r *Reader) country(text string) (string, error) {
-	return lookUp(r.countries(), text, "not-a-country", "is not a country")
+	return r.lookUp(r.countries(), text, "not-a-country", "is not a country")
 }
 
-func lookUp(t table, text, code, reason string) (string, error) {
+func (r *Reader) lookUp(t table, text, code, reason string) (string, error) {
 	found, known := t.code[words.Key(text)]
 	if found != "" {
 		return found, nil
@@ -188,6 +189,8 @@ func lookUp(t table, text, code, reason string) (string, error) {
 	e := &Error{Code: code, Reason: reason}
 	if known {
 		e.Reason = "could mean more than one thing"
+	} else if r.Tersely {
+		return "", e
 	} else if near := words.Nearest(text, t.names); near != "" {
 		e.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
 	}
@@ -205,7 +208,7 @@ func (r *Reader) language(text string) (string, error) {
 	if err == nil && tag != language.Und {
 		return tag.String(), nil
 	}
-	return lookUp(r.languages(), text, "not-a-language", "is not a language")
+	return r.lookUp(r.languages(), text, "not-a-language", "is not a language")
 }
 
 func (r *Reader) timezone(text string) (string, error) {
@@ -213,7 +216,7 @@ func (r *Reader) timezone(text string) (string, error) {
 	if _, exact := zones.code["="+text]; exact {
 		return text, nil
 	}
-	return lookUp(zones, text, "not-a-timezone", "is not a time zone")
+	return r.lookUp(zones, text, "not-a-timezone", "is not a time zone")
 }
 
 func login(text string) (string, error) {
@@ -452,6 +455,15 @@ func OrderOf(text string) DateOrder {
 		return DayFirst
 	}
 	return Unsettled
+}
+
+// IsAmbiguousDate reports whether text is a date whose day and month could be
+// either way round.
+func IsAmbiguousDate(text string) bool {
+	var told *Error
+	r := Reader{}
+	_, err := r.parseDate(text)
+	return errors.As(err, &told) && told.Code == "ambiguous-date"
 }
 
 func small(digits string) int {

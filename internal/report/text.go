@@ -23,7 +23,8 @@ type Page struct {
 	err   error
 }
 
-func (p *Page) width() int {
+// Columns is how many columns the screen has.
+func (p *Page) Columns() int {
 	if p.Width == 0 {
 		return 120
 	}
@@ -34,7 +35,7 @@ func (p *Page) width() int {
 func (p *Page) Text(style func(string) Styled, text string) {
 	line := ""
 	for word := range strings.FieldsSeq(text) {
-		if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > p.width()-8 {
+		if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > p.Columns()-8 {
 			p.Line("%s", style(line))
 			line = ""
 		}
@@ -306,9 +307,9 @@ func (p *Page) Findings(causes *Causes) {
 		} else {
 			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
 		}
-		p.Line("      %s", Clip(f.Message, p.width()-8))
+		p.Line("      %s", Clip(f.Message, p.Columns()-8))
 		if f.Remedy != "" {
-			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, p.width()-10)))
+			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, p.Columns()-10)))
 		}
 	}
 }
@@ -331,7 +332,7 @@ func rowList(c *cause) string {
 
 // EntryLine writes one entry in a line.
 func (p *Page) EntryLine(e batch.Entry) {
-	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.width()-42))
+	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
 }
 
 func (p *Page) outcome(e batch.Entry) Styled {
@@ -417,7 +418,7 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 	if len(e.Changes) == 0 {
 		for i, cell := range e.Cells {
 			if i < len(headings) && strings.TrimSpace(cell) != "" {
-				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], 18), 18)), Clip(cell, p.width()-28))
+				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], 18), 18)), Clip(cell, p.Columns()-28))
 			}
 		}
 	}

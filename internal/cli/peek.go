@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/profile"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+)
+
+func (a *app) peekCommand() *cobra.Command {
+	var flags sheetFlags
+	var headingRow int
+	cmd := &cobra.Command{
+		Use:     "peek SHEET",
+		GroupID: "prepare",
+		Short:   "See what is in a sheet, and what each column would be",
+		Long: `Tells a sheet's format and where its headings stand, and of each column which field
+it would be, what kind of values it has, how many differ, and what looks wrong.
+With --rows the rows are shown as they were read. What looks like a password is
+never shown. “-” reads what is piped in.`,
+		Example: `  evenledger peek starters.xlsx
+  evenledger peek starters.xlsx --tab Crew
+  evenledger peek starters.csv --rows 3-5
+  cat feed.jsonl | evenledger peek -`,
+		Args: one("a sheet"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			a.longWork()
+			selection, err := flags.selection()
+			if err != nil {
+				return err
+			}
+			s, err := a.look(args[0], flags.tab, headingRow)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !selection.All() {
+				return a.peekRows(s, selection)
+			}
+			bar := a.progress()
+			found, err := profile.Of(s.Info(), s.Rows(), func(rows int) { bar.stageDone("looked at", rows) })
+			bar.end()
+			if err != nil {
+				return err
+			}
+			return a.peek(args[0], s.Info(), found)
+		},
+	}
+	flags.addRows(cmd)
+	cmd.Flags().IntVar(&headingRow, "heading-row", 0, "the row of the headings, if it isn't found by looking")
+	return cmd
+}
+
+// look opens a sheet without a brief.
+func (a *app) look(path, tab string, headingRow int) (*sheet.Sheet, error) {
+	known := account.NewHeadings()
+	return sheet.Open(path, a.in, sheet.Options{Tab: tab, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+}
+
+func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {
+	if a.json {
+		return a.writeJSON(map[string]any{"sheet": info, "rows": found.Rows, "hiddenRows": found.Hidden, "raggedRows": found.Ragged, "columns": found.Columns})
+	}
+	page := a.page()
+	page.Line("%s · %s %s", about(info), report.Number(found.Rows), plural(found.Rows, "row", "rows"))
+	for _, above := range info.Above {
+		if text := strings.TrimSpace(strings.Join(above, " ")); text != "" {
+			page.Line("  %s", page.Dim("above the headings: "+report.Clip(text, 80)))
+		}
+	}
+	if len(info.Tabs) > 1 {
+		page.Line("  %s", page.Dim("tabs: "+strings.Join(info.Tabs, ", ")))
+	}
+	page.Line("")
+	page.Line("%s", page.Bold(report.Pad("  Column", 24)+report.Pad("would be", 19)+report.Pad("kind", 11)+fmt.Sprintf("%8s%8s%9s", "filled", "blank", "distinct")+"   examples"))
+	for i, c := range found.Columns {
+		heading := c.Heading
+		if heading == "" {
+			heading = "(column " + sheet.ColumnName(i) + ")"
+		}
+		field := report.Styled(report.Pad(c.Field, 19))
+		if c.Field == "" {
+			field = page.Dim(report.Pad("not used", 19))
+		}
+		distinct := report.Number(c.Distinct)
+		if c.More {
+			distinct = "over " + distinct
+		}
+		examples := strings.Join(c.Examples, " · ")
+		if c.Secret {
+			examples = "(like passwords, not shown)"
+		} else if c.Filled > 0 && len(c.Examples) == 0 {
+			examples = "(not shown)"
+		}
+		if c.Longest > 0 {
+			examples = span(c.Shortest, c.Longest) + "  " + examples
+		}
+		page.Line("  %s%s%s%8s%8s%9s   %s", report.Pad(report.Clip(heading, 21), 22), field, report.Pad(c.Kind, 11), report.Number(c.Filled), report.Number(c.Blank), distinct, page.Dim(report.Clip(examples, max(20, page.Columns()-82))))
+	}
+	peekOddities(page, info, found)
+	page.Next("evenledger brief new "+quoted(path), "evenledger check "+quoted(path)+" --offline")
+	return page.Err()
+}
+
+// span says how long the values are.
+func span(shortest, longest int) string {
+	if shortest == longest {
+		return fmt.Sprintf("%d long", longest)
+	}
+	return fmt.Sprintf("%d to %d long", shortest, longest)
+}
+
+func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
+	title := false
+	say := func(where, message string) {
+		if !title {
+			page.Line("")
+			page.Line("%s", page.Bold("To look at"))
+			title = true
+		}
+		page.Line("  %s %s", page.Level(account.Warning, report.Pad(report.Clip(where, 21), 21)), message)
+	}
+	for _, c := range found.Columns {
+		if c.Field != "" && c.Why != "its heading" {
+			say(c.Heading, "would be "+c.Field+" by "+strings.TrimPrefix(c.Why, "by "))
+		}
+		for _, o := range c.Odd {
+			message := o.Message
+			if o.Count > 0 {
+				message = report.Number(o.Count) + plural(o.Count, " cell: ", " cells: ") + message
+			}
+			if len(o.Rows) > 0 {
+				var rows []string
+				for _, row := range o.Rows {
+					rows = append(rows, strconv.Itoa(row))
+				}
+				message += " · " + plural(len(rows), "row ", "rows ") + strings.Join(rows, ", ")
+				if o.Count > len(rows) {
+					message += ", …"
+				}
+			}
+			say(c.Heading, report.Clip(message, page.Columns()-26))
+		}
+	}
+	for _, heading := range info.Hidden {
+		say(heading, "the column is hidden in the spreadsheet program")
+	}
+	for _, heading := range info.Merged {
+		say(heading, "the heading stretches over columns to its right, which have none")
+	}
+	if found.Hidden > 0 {
+		say("", fmt.Sprintf("%d %s hidden in the spreadsheet program, and read like the others", found.Hidden, plural(found.Hidden, "row is", "rows are")))
+	}
+	if found.Ragged > 0 {
+		say("", fmt.Sprintf("%d %s values to the right of the last heading", found.Ragged, plural(found.Ragged, "row has", "rows have")))
+	}
+}
+
+// peekRows shows rows as they were read.
+func (a *app) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
+	info := s.Info()
+	secret := map[int]bool{}
+	for i, heading := range info.Headings {
+		secret[i] = profile.SecretHeading(heading)
+	}
+	type cell struct {
+		Heading string `json:"heading"`
+		Value   string `json:"value"`
+		Kind    string `json:"kind,omitempty"`
+		Hidden  bool   `json:"notShown,omitempty"`
+	}
+	type row struct {
+		Row   int    `json:"row"`
+		Cells []cell `json:"cells"`
+	}
+	rows := []row{}
+	for r, err := range selection.Of(s.Rows()) {
+		if err != nil {
+			return err
+		}
+		if r.Left {
+			continue
+		}
+		shown := row{Row: r.Number, Cells: []cell{}}
+		for i, text := range r.Cells {
+			c := cell{Value: text, Kind: kindName(r.Kind(i))}
+			if i < len(info.Headings) {
+				c.Heading = info.Headings[i]
+			}
+			if text != "" && (secret[i] || profile.LooksSecret(text)) {
+				c.Value, c.Hidden = "", true
+			}
+			shown.Cells = append(shown.Cells, c)
+		}
+		if rows = append(rows, shown); len(rows) == 1000 {
+			a.remark("Only the first 1000 of these rows are shown.")
+			break
+		}
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"sheet": info, "rows": rows})
+	}
+	page := a.page()
+	page.Line("%s", about(info))
+	for _, r := range rows {
+		page.Line("")
+		page.Line("%s", page.Bold(fmt.Sprintf("Row %d", r.Row)))
+		for _, c := range r.Cells {
+			value := report.Styled(report.Clip(visible(c.Value), page.Columns()-42))
+			switch {
+			case c.Hidden:
+				value = page.Dim("(not shown)")
+			case c.Value == "":
+				value = page.Dim("(blank)")
+			}
+			page.Line("    %s  %s  %s", report.Pad(report.Clip(c.Heading, 24), 24), value, page.Dim(c.Kind))
+		}
+	}
+	if len(rows) == 0 {
+		page.Line("The sheet has none of these rows: %s.", selection.String())
+	}
+	return page.Err()
+}
+
+// visible writes out what cannot be seen in a cell.
+func visible(text string) string {
+	return strings.NewReplacer("\u00a0", "[no-break space]", "\u200b", "[zero width]", "\ufeff", "[zero width]", "\n", " ↵ ", "\t", "[tab]", "\u202e", "[turned round]").Replace(text)
+}
+
+func kindName(kind sheet.CellKind) string {
+	return [...]string{"", "number", "date", "yes or no", "error", "not calculated"}[kind]
+}

@@ -1,0 +1,611 @@
+// Package profile tells what the columns of a sheet hold: kinds of value, how
+// many differ, and what looks wrong, before anyone says what they mean.
+//
+// It promises to go through a sheet once in bounded memory, and that no value of
+// a column that looks like one of passwords is ever in a Profile.
+package profile
+
+import (
+	"fmt"
+	"hash/maphash"
+	"iter"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
+
+	"evenledger/internal/account"
+	"evenledger/internal/codes"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+)
+
+// Bounds on what is remembered of one column.
+const (
+	maxDistinct = 100_000 // values counted exactly
+	maxKept     = 3000    // values remembered as they are, to compare their spelling
+	maxExamples = 4
+	maxShown    = 60 // characters of an example
+	maxRows     = 5  // rows named for one oddity
+	sure        = 200
+)
+
+// A Profile is what was found in a sheet.
+type Profile struct {
+	Rows    int      `json:"rows"`
+	Hidden  int      `json:"hiddenRows,omitempty"`
+	Ragged  int      `json:"raggedRows,omitempty"` // rows with values beyond the last heading
+	Columns []Column `json:"columns"`
+}
+
+// A Column is what was found in one column.
+type Column struct {
+	Heading  string   `json:"heading"`
+	Field    string   `json:"field,omitempty"` // which it would be; empty: none
+	Why      string   `json:"why,omitempty"`   // how that was told
+	Kind     string   `json:"kind"`            // of most values
+	Filled   int      `json:"filled"`
+	Blank    int      `json:"blank"`
+	Distinct int      `json:"distinct"`
+	More     bool     `json:"more,omitempty"` // there are more than Distinct
+	Shortest int      `json:"shortest"`       // characters
+	Longest  int      `json:"longest"`
+	Examples []string `json:"examples,omitempty"`
+	Secret   bool     `json:"secret,omitempty"` // its values look like passwords and are not shown
+	Odd      []Oddity `json:"odd,omitempty"`
+}
+
+// An Oddity is something in a column that one should look at.
+type Oddity struct {
+	Message string `json:"message"`
+	Count   int    `json:"count,omitempty"` // of cells
+	Rows    []int  `json:"rows,omitempty"`  // the first
+}
+
+// Of goes through the rows of a sheet.
+func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) (*Profile, error) {
+	p := &Profile{}
+	known := account.NewHeadings()
+	columns := make([]*column, len(info.Headings))
+	seed := maphash.MakeSeed()
+	reader := codes.NewReader(codes.Unsettled)
+	reader.Tersely = true
+	for i, heading := range info.Headings {
+		columns[i] = &column{Column: Column{Heading: heading}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
+		columns[i].name(known)
+	}
+	var piece []sheet.Row
+	var cells []string
+	for row, err := range rows {
+		if err != nil {
+			return nil, err
+		}
+		if row.Left {
+			continue
+		}
+		p.Rows++
+		if row.Hidden {
+			p.Hidden++
+		}
+		if len(row.Cells) > len(columns) && slices.ContainsFunc(row.Cells[len(columns):], func(s string) bool { return strings.TrimSpace(s) != "" }) {
+			p.Ragged++
+		}
+		from := len(cells)
+		cells = append(cells, row.Cells...)
+		row.Cells, row.Kinds = cells[from:len(cells):len(cells)], slices.Clone(row.Kinds)
+		if piece = append(piece, row); len(piece) == pieceSize {
+			addAll(columns, piece)
+			piece, cells = piece[:0], cells[:0]
+			if told != nil {
+				told(p.Rows)
+			}
+		}
+	}
+	addAll(columns, piece)
+	for _, c := range columns {
+		p.Columns = append(p.Columns, c.finish())
+	}
+	p.guess()
+	return p, nil
+}
+
+// pieceSize is how many rows are looked at together.
+const pieceSize = 1000
+
+// addAll takes rows in, each core a part of the columns.
+func addAll(columns []*column, rows []sheet.Row) {
+	cores := runtime.GOMAXPROCS(0)
+	var group sync.WaitGroup
+	for core := range cores {
+		group.Go(func() {
+			for i := core; i < len(columns); i += cores {
+				for _, row := range rows {
+					text := ""
+					if i < len(row.Cells) {
+						text = row.Cells[i]
+					}
+					columns[i].add(row.Number, text, row.Kind(i))
+				}
+			}
+		})
+	}
+	group.Wait()
+}
+
+// tally counts cells and names the first rows.
+type tally struct {
+	n       int
+	rows    []int
+	example string
+}
+
+func (t *tally) add(row int, example string) {
+	if t.n++; len(t.rows) < maxRows {
+		t.rows = append(t.rows, row)
+	}
+	if t.example == "" {
+		t.example = strings.Clone(example)
+	}
+}
+
+// spelling is how one thing is written, and the others that mean the same.
+type spelling struct {
+	texts []string
+	rows  []int
+}
+
+type column struct {
+	Column
+	seed     maphash.Seed
+	reader   *codes.Reader
+	distinct map[uint64]struct{}
+	again    tally // values that were there before
+	spelled  map[string]*spelling
+	kept     int
+	kinds    map[string]*tally
+	memo     map[string]string // kinds of values that come again
+	most     string            // the kind of nearly all so far; empty: none yet
+	lengths  map[int]*tally
+	number   tally // cells stored as numbers
+	lists    tally // values with separators in them
+
+	spaced, mixed, garbled, failed, long, uncounted, secret, dayFirst, monthFirst, either tally
+}
+
+// secretHeadings begin or end the headings of columns with passwords.
+var secretHeadings = []string{"password", "passwd", "passwort", "kennwort", "motdepasse", "contrasena", "senha", "passcode", "pincode", "passphrase", "secret", "token", "apikey", "haslo", "wachtwoord", "losenord", "lozinka", "salasana"}
+
+// SecretHeading reports whether a heading is that of passwords.
+func SecretHeading(heading string) bool {
+	key := words.Key(heading)
+	return key == "pin" || slices.ContainsFunc(secretHeadings, func(s string) bool { return strings.HasPrefix(key, s) || strings.HasSuffix(key, s) })
+}
+
+func (c *column) name(known account.Headings) {
+	key := words.Key(c.Heading)
+	c.Secret = SecretHeading(c.Heading)
+	if c.Secret || sheet.IsOurs(c.Heading) || key == "" {
+		return
+	}
+	if f, ok := known.Field(c.Heading); ok {
+		c.Field, c.Why = f.Name, "its heading"
+		return
+	}
+	var headings []string
+	for _, f := range account.Fields() {
+		headings = append(headings, f.Headings...)
+	}
+	if near := words.Nearest(c.Heading, headings); near != "" {
+		f, _ := known.Field(near)
+		c.Field, c.Why = f.Name, fmt.Sprintf("its heading is nearly “%s”", near)
+	}
+}
+
+// isKey reports whether no two rows should share a value of the column.
+func (c *column) isKey() bool {
+	return slices.Contains([]string{"employeeNumber", "userName", "email", "externalId"}, c.Field)
+}
+
+// add takes a cell in.
+func (c *column) add(row int, raw string, kind sheet.CellKind) {
+	if kind == sheet.Uncalculated {
+		c.uncounted.add(row, "")
+	}
+	text := raw
+	if !words.IsPlain(raw) {
+		var spaced bool
+		if text, spaced = words.Clean(raw); spaced && text != "" {
+			c.spaced.add(row, text)
+		}
+	}
+	if text == "" {
+		c.Blank++
+		return
+	}
+	c.Filled++
+	length := len(text)
+	if !isASCII(text) {
+		length = utf8.RuneCountInString(text)
+		if said, garbled := words.Ungarbled(text); garbled {
+			c.garbled.add(row, text+"” for “"+said)
+		}
+		if mixedLetters(text) {
+			c.mixed.add(row, text)
+		}
+	}
+	if c.Shortest == 0 || length < c.Shortest {
+		c.Shortest = length
+	}
+	c.Longest = max(c.Longest, length)
+	if !c.Secret && LooksSecret(text) {
+		c.secret.add(row, "")
+	}
+	if c.isNew(row, text) && len(c.Examples) < maxExamples {
+		c.Examples = append(c.Examples, strings.Clone(words.First(text, maxShown)))
+	}
+	switch kind {
+	case sheet.Faulty:
+		c.failed.add(row, text)
+		return
+	case sheet.Numeric:
+		c.number.add(row, text)
+	}
+	if text[0] == '#' && len(text) < 14 && (strings.HasSuffix(text, "!") || strings.HasSuffix(text, "?") || text == "#N/A") {
+		c.failed.add(row, text)
+		return
+	}
+	c.count(row, text, kind)
+}
+
+// isNew counts a value, and reports whether it is the first of its like.
+func (c *column) isNew(row int, text string) bool {
+	if len(c.distinct) >= maxDistinct && !(c.isKey() && len(c.distinct) < 20*maxDistinct) {
+		c.More = true
+		return false
+	}
+	hash := maphash.String(c.seed, text)
+	if _, was := c.distinct[hash]; was {
+		c.again.add(row, text)
+		return false
+	}
+	c.distinct[hash] = struct{}{}
+	if c.kept < maxKept {
+		c.kept++
+		key := words.Key(text)
+		s := c.spelled[key]
+		if s == nil {
+			s = &spelling{}
+			c.spelled[strings.Clone(key)] = s
+		}
+		if len(s.texts) < maxExamples {
+			s.texts, s.rows = append(s.texts, strings.Clone(text)), append(s.rows, row)
+		}
+	}
+	return true
+}
+
+// count counts the kind of a value. Once nearly all are of one kind it is asked
+// for first; a column of texts is not asked any more.
+func (c *column) count(row int, text string, stored sheet.CellKind) {
+	if c.Filled%sure == 0 {
+		c.most = c.leading()
+	}
+	var kind string
+	switch {
+	case stored == sheet.Dated:
+		kind = "date"
+	case stored == sheet.Logical:
+		kind = "yes or no"
+	case c.most == "text":
+		kind = "text"
+	case c.most != "" && c.is(c.most, text):
+		kind = c.most
+	default:
+		var known bool
+		if kind, known = c.memo[text]; !known {
+			if kind = c.kindOf(text); len(c.memo) < maxKept {
+				c.memo[strings.Clone(text)] = kind
+			}
+		}
+	}
+	t := c.kinds[kind]
+	if t == nil {
+		t = &tally{}
+		c.kinds[kind] = t
+	}
+	t.add(row, text)
+	switch kind {
+	case "digits":
+		t := c.lengths[len(text)]
+		if t == nil {
+			t = &tally{}
+			c.lengths[len(text)] = t
+		}
+		t.add(row, text)
+		if len(text) > 15 && stored == sheet.Numeric {
+			c.long.add(row, text)
+		}
+	case "date":
+		switch {
+		case stored == sheet.Dated:
+		case codes.OrderOf(text) == codes.DayFirst:
+			c.dayFirst.add(row, text)
+		case codes.OrderOf(text) == codes.MonthFirst:
+			c.monthFirst.add(row, text)
+		default:
+			if _, err := c.reader.Read(account.Date, text); err != nil {
+				c.either.add(row, text)
+			}
+		}
+	case "number":
+		if strings.ContainsAny(text, "eE") {
+			c.long.add(row, text)
+		}
+	}
+	if strings.ContainsAny(text, ";|") {
+		c.lists.add(row, text)
+	}
+}
+
+// leading returns the kind of at least nineteen in twenty cells so far.
+func (c *column) leading() string {
+	for kind, t := range c.kinds {
+		if 20*t.n >= 19*c.Filled {
+			return kind
+		}
+	}
+	return ""
+}
+
+// kindsAsked are the kinds in the order in which a value is tried.
+var kindsAsked = []string{"digits", "number", "date", "yes or no", "email", "phone", "time zone", "country", "language"}
+
+func (c *column) kindOf(text string) string {
+	for _, kind := range kindsAsked {
+		if c.is(kind, text) {
+			return kind
+		}
+	}
+	return "text"
+}
+
+func (c *column) is(kind, text string) bool {
+	read := func(kind account.Kind) bool { _, err := c.reader.Read(kind, text); return err == nil }
+	first := text[0]
+	digit := first >= '0' && first <= '9'
+	switch kind {
+	case "text":
+		return true
+	case "digits":
+		return digit && strings.Trim(text, "0123456789") == ""
+	case "number":
+		return (digit || first == '-' || first == '.') && strings.Trim(text, "0123456789.,-+eE") == "" && strings.Trim(text, ".,-+eE") != "" && strings.Count(text, "-") < 2 && strings.Count(text, ".") < 2
+	case "date":
+		if len(text) < 8 || len(text) > 40 || !strings.ContainsAny(text, "0123456789") {
+			return false
+		}
+		return read(account.Date) || codes.IsAmbiguousDate(text)
+	case "yes or no":
+		return !digit && len(text) < 10 && len(text) > 1 && read(account.YesNo)
+	case "email":
+		return strings.IndexByte(text, '@') > 0 && read(account.Email)
+	case "phone":
+		return (digit || first == '+' || first == '(') && len(text) > 6 && read(account.Phone)
+	case "time zone":
+		return strings.IndexByte(text, '/') > 0 && read(account.Timezone)
+	case "country":
+		return !digit && len(text) < 40 && read(account.Country)
+	case "language":
+		return !digit && len(text) < 30 && read(account.Language)
+	}
+	return false
+}
+
+func isASCII(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// mixedLetters reports a word with letters of more than one of the alphabets
+// whose letters look alike.
+func mixedLetters(text string) bool {
+	latin, other := false, false
+	for _, r := range text {
+		switch {
+		case !unicode.IsLetter(r):
+			latin, other = false, false
+		case unicode.Is(unicode.Latin, r):
+			latin = true
+		case unicode.Is(unicode.Cyrillic, r), unicode.Is(unicode.Greek, r):
+			other = true
+		}
+		if latin && other {
+			return true
+		}
+	}
+	return false
+}
+
+// LooksSecret reports whether a value looks like a password: no spaces, and
+// letters of both kinds, digits and signs that names and codes don't have.
+func LooksSecret(text string) bool {
+	if len(text) < 8 || len(text) > 64 || strings.IndexByte(text, ' ') >= 0 {
+		return false
+	}
+	var upper, lower, digit, sign bool
+	for _, r := range text {
+		switch {
+		case r >= 'A' && r <= 'Z':
+			upper = true
+		case r >= 'a' && r <= 'z':
+			lower = true
+		case r >= '0' && r <= '9':
+			digit = true
+		case strings.ContainsRune("!#$%^&*?~<>{}[]", r):
+			sign = true
+		}
+	}
+	return upper && lower && digit && sign
+}
+
+// finish sums a column up.
+func (c *column) finish() Column {
+	c.Distinct = len(c.distinct)
+	asked := c.Filled - c.failed.n
+	c.Kind = "blank"
+	if asked > 0 {
+		c.Kind = "text"
+	}
+	best := 0
+	for _, kind := range append(slices.Clone(kindsAsked), "text") {
+		if t := c.kinds[kind]; t != nil && t.n > best {
+			best = t.n
+			if 5*t.n >= 4*asked {
+				c.Kind = kind
+			}
+		}
+	}
+	// Two-letter words are countries and languages alike.
+	if c.Kind == "text" && c.kinds["country"] != nil && c.kinds["language"] != nil && c.kinds["country"].n+c.kinds["language"].n == asked {
+		c.Kind = "language"
+	}
+	// A heading that is only nearly right is no proof against the values.
+	if f, ok := account.FieldNamed(c.Field); ok && c.Why != "its heading" && f.Kind == account.Text && slices.Contains([]string{"date", "email", "yes or no", "phone"}, c.Kind) {
+		c.Field, c.Why = "", ""
+	}
+	if 2*c.secret.n > c.Filled {
+		c.Secret = true
+	}
+	c.oddities(asked)
+	if c.Secret || c.secret.n > 0 {
+		// One such value is enough not to show any.
+		c.Examples = nil
+		for i := range c.Odd {
+			c.Odd[i].Message, _, _ = strings.Cut(c.Odd[i].Message, ": “")
+		}
+	}
+	return c.Column
+}
+
+func (c *column) odd(t *tally, format string, args ...any) {
+	if t.n > 0 {
+		c.Odd = append(c.Odd, Oddity{fmt.Sprintf(format, args...), t.n, t.rows})
+	}
+}
+
+func (c *column) oddities(asked int) {
+	c.odd(&c.failed, "an error of the spreadsheet program: “%s”", c.failed.example)
+	c.odd(&c.uncounted, "a formula without its value")
+	c.odd(&c.long, "a number that has lost its last digits: “%s”", c.long.example)
+	c.odd(&c.garbled, "letters read in the wrong encoding: “%s”", c.garbled.example)
+	c.odd(&c.mixed, "letters of different alphabets in one word: “%s”", c.mixed.example)
+	c.odd(&c.spaced, "white space or characters without width around or in the value")
+	if c.Kind != "text" && c.Kind != "blank" && c.Kind != "language" && c.Kind != "country" {
+		others := tally{}
+		for kind, t := range c.kinds {
+			if kind != c.Kind && !(c.Kind == "phone" && kind == "digits") && !(c.Kind == "number" && kind == "digits") {
+				for _, row := range t.rows {
+					others.add(row, t.example)
+				}
+				others.n += t.n - len(t.rows)
+			}
+		}
+		slices.Sort(others.rows)
+		c.odd(&others, "not of the kind %s as the others are: “%s”", c.Kind, words.First(others.example, maxShown))
+	}
+	if c.Kind == "date" {
+		switch {
+		case c.dayFirst.n > 0 && c.monthFirst.n > 0:
+			c.odd(&c.either, "day or month could be first, and the others go both ways: “%s”", c.either.example)
+		case c.either.n > 0 && c.dayFirst.n+c.monthFirst.n == 0:
+			c.odd(&c.either, "day or month could be first: “%s”", c.either.example)
+		}
+	}
+	if c.Kind == "digits" {
+		for length, t := range c.lengths {
+			if 5*t.n < 4*asked {
+				continue
+			}
+			short := tally{}
+			for other, u := range c.lengths {
+				if other < length {
+					short.n += u.n
+					short.rows = append(short.rows, u.rows...)
+					short.example = u.example
+				}
+			}
+			slices.Sort(short.rows)
+			short.rows = short.rows[:min(len(short.rows), maxRows)]
+			c.odd(&short, "shorter than the %d digits of the others, so zeros in front may be lost: “%s”", length, short.example)
+		}
+	}
+	if unique := c.isKey() || c.Distinct >= 20 && 50*c.again.n <= c.Filled && c.Kind != "text" && c.Kind != "date" && c.Kind != "country"; unique && !c.More {
+		c.odd(&c.again, "stands in another row already, in what looks like a key: “%s”", c.again.example)
+	}
+	if c.Distinct <= maxKept && !c.More {
+		c.nearly()
+	}
+}
+
+// nearly tells of values that differ in capitals, accents or punctuation only.
+func (c *column) nearly() {
+	var same []*spelling
+	for key, s := range c.spelled {
+		if len(s.texts) > 1 && key != "" {
+			same = append(same, s)
+		}
+	}
+	slices.SortFunc(same, func(a, b *spelling) int { return a.rows[0] - b.rows[0] })
+	for i, s := range same {
+		if i == 3 {
+			c.Odd = append(c.Odd, Oddity{Message: fmt.Sprintf("%d more values are written in several ways", len(same)-i)})
+			break
+		}
+		c.Odd = append(c.Odd, Oddity{Message: "the same is written in several ways: “" + strings.Join(s.texts, "”, “") + "”", Rows: s.rows})
+	}
+}
+
+// guess names the field of columns whose heading says nothing, by their values.
+func (p *Profile) guess() {
+	for kind, field := range map[string]string{"email": "email", "time zone": "timezone", "country": "country"} {
+		if slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Field == field }) {
+			continue
+		}
+		at := -1
+		for i, c := range p.Columns {
+			if c.Kind == kind && c.Field == "" && !c.Secret && c.Filled > 1 && !sheet.IsOurs(c.Heading) {
+				if at >= 0 {
+					at = -2 // which of them is meant cannot be told
+					break
+				}
+				at = i
+			}
+		}
+		if at >= 0 {
+			p.Columns[at].Field, p.Columns[at].Why = field, "its values"
+		}
+	}
+	// Of two columns for one field the first with the very heading counts.
+	taken := map[string]int{}
+	for i, c := range p.Columns {
+		if c.Field == "" {
+			continue
+		}
+		first, twice := taken[c.Field]
+		switch {
+		case !twice:
+			taken[c.Field] = i
+		case c.Why == "its heading" && p.Columns[first].Why != "its heading":
+			p.Columns[first].Field, p.Columns[first].Why = "", ""
+			taken[c.Field] = i
+		default:
+			p.Columns[i].Field, p.Columns[i].Why = "", ""
+		}
+	}
+}
