@@ -33,6 +33,15 @@ var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", 
 
 func (k Kind) String() string { return kindNames[k] }
 
+// MarshalText writes the kind as a brief does.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// Example is a value of the kind as a person would write it; of a text there is
+// none.
+func (k Kind) Example() string {
+	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7"}[k]
+}
+
 // KindNames lists the kinds as a brief writes them, in order.
 func KindNames() []string { return kindNames[:] }
 
@@ -138,6 +147,45 @@ func (h Headings) Field(heading string) (Field, bool) {
 		return Field{}, false
 	}
 	return catalogue[i], true
+}
+
+// Example is a value of the field as a person would write it.
+func (f Field) Example() string {
+	switch f.Name {
+	case "givenName", "nickName":
+		return "Ana"
+	case "middleName":
+		return "Sofia"
+	case "familyName":
+		return "Reyes"
+	case "formattedName", "displayName":
+		return "Ana Reyes"
+	case "honorificPrefix":
+		return "Dr"
+	case "title":
+		return "Second engineer"
+	case "userType":
+		return "seasonal"
+	case "department", "division":
+		return "Engine"
+	case "costCenter":
+		return "4100"
+	case "organization":
+		return "Brindle Sound Ferries"
+	case "employeeNumber", "externalId":
+		return "00417"
+	case "locality":
+		return "Northport"
+	case "region":
+		return "Sound"
+	case "streetAddress":
+		return "3 Pier Road"
+	case "postalCode":
+		return "NP3 3AB"
+	case "profileUrl":
+		return "https://people.brindlesound.example/417"
+	}
+	return f.Kind.Example()
 }
 
 // Same reports whether two values of the field mean the same to a system.

@@ -4,6 +4,7 @@ package account
 type Attribute struct {
 	Field       string   `json:"field"`                 // our name: of the catalogue, an alias, or the system's own in full
 	Path        string   `json:"path"`                  // the system's name for it
+	Kind        Kind     `json:"kind"`                  // of its values
 	Description string   `json:"description,omitempty"` // in the system's words
 	Required    bool     `json:"required"`              // a new account must have it
 	ReadOnly    bool     `json:"readOnly"`              // the system keeps it itself
@@ -11,6 +12,13 @@ type Attribute struct {
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
+}
+
+// A Thing is something in a system besides accounts: a group, say.
+type Thing struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Members int    `json:"members"` // accounts tied to it; -1: the system doesn't say
 }
 
 // A Schema is what a system takes of an account.

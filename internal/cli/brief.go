@@ -13,12 +13,12 @@ func (a *app) briefCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "brief",
 		GroupID: "prepare",
-		Short:   "Check a brief; print its schema for editors",
-		Example: "  evenledger brief check starters\n  evenledger brief schema > brief.schema.json",
+		Short:   "Write, check, explain and try briefs",
+		Example: "  evenledger brief new starters.xlsx --system crewdesk\n  evenledger brief try starters.xlsx -b starters --row 7",
 		Args:    cobra.NoArgs,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(&cobra.Command{
+	cmd.AddCommand(a.briefNewCommand(), a.briefShowCommand(), a.briefListCommand(), a.briefTryCommand(), &cobra.Command{
 		Use:               "check BRIEF",
 		Short:             "Tell every mistake in a brief, with line and column",
 		Example:           "  evenledger brief check starters\n  evenledger brief check path/to/brief.yaml",

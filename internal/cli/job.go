@@ -20,7 +20,6 @@ import (
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
 	"evenledger/internal/workspace"
-	"evenledger/internal/yamldoc"
 )
 
 // job is a sheet with all that is needed to work on it.
@@ -109,9 +108,9 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		}
 	}()
 	if j.brief == nil {
-		if j.brief, err = brief.Suggest(j.sheet.Info().Headings, j.target.Name, brief.Options{Today: a.today(), Only: flags.only}); err != nil {
-			var problems yamldoc.Problems
-			if errors.As(err, &problems) {
+		if j.brief, err = a.suggest(ctx, j, flags.only, offline); err != nil {
+			var none *brief.NoKey
+			if !errors.As(err, &none) {
 				return nil, err
 			}
 			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
@@ -122,7 +121,7 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		return nil, err
 	}
 	j.findings = j.mapper.Findings()
-	if !offline {
+	if !offline && j.system == nil {
 		if j.system, err = connect(j.target); err != nil {
 			return nil, err
 		}
@@ -141,6 +140,34 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		return nil, wrong(fmt.Sprintf("%s does not fit: %s", path, strings.Join(lines, "\n            ")), "")
 	}
 	return j, nil
+}
+
+// suggest makes a brief of the sheet's headings. What kind of values a system's
+// own fields have, the system says.
+func (a *app) suggest(ctx context.Context, j *job, only string, offline bool) (*brief.Brief, error) {
+	options := brief.Options{Today: a.today()}
+	if j.workspace != nil {
+		options = a.briefOptions(j.workspace)
+	}
+	options.Only = only
+	if !offline {
+		client, err := connect(j.target)
+		if err != nil {
+			return nil, err
+		}
+		schema, err := client.Describe(ctx)
+		if err != nil {
+			return nil, err
+		}
+		j.system, j.schema, options.Kinds = client, schema, map[string]account.Kind{}
+		for _, attribute := range schema.Attributes {
+			options.Kinds[attribute.Field] = attribute.Kind
+		}
+		for alias, full := range schema.Aliases {
+			options.Kinds[alias] = options.Kinds[full]
+		}
+	}
+	return brief.Suggest(j.sheet.Info().Headings, j.target.Name, options)
 }
 
 func (a *app) loadBrief(w *workspace.Workspace, name, only string) (*brief.Brief, error) {

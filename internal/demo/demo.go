@@ -56,7 +56,7 @@ func withDates(text string, today time.Time) string {
 	})
 }
 
-// Known returns the accounts that the practice application begins with.
+// Known returns the accounts and groups that the practice application begins with.
 func Known() ([]map[string]any, error) {
 	data, err := files.ReadFile("files/known.json")
 	if err != nil {
@@ -67,6 +67,9 @@ func Known() ([]map[string]any, error) {
 		return nil, err
 	}
 	for _, body := range known {
+		if body["schemas"] != nil {
+			continue // a group
+		}
 		body["schemas"] = []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}
 	}
 	return known, nil

@@ -260,12 +260,13 @@ func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
 // A Worker maps rows one at a time; each goroutine has its own.
 type Worker struct {
 	*Mapper
-	scope *brief.Scope
-	cells []string
-	kinds []sheet.CellKind // of cells, if not all are plain
-	state []state
-	wants *Wanted
-	memo  map[written]string // standard forms of texts that come again and again
+	scope  *brief.Scope
+	cells  []string
+	kinds  []sheet.CellKind // of cells, if not all are plain
+	state  []state
+	origin []Origin
+	wants  *Wanted
+	memo   map[written]string // standard forms of texts that come again and again
 }
 
 // written is a text as a value of some field.
@@ -286,9 +287,25 @@ const (
 	faulty              // it has an error
 )
 
+// An Origin says where a field's value came from.
+type Origin string
+
+// The origins.
+const (
+	FromCell     Origin = "cell"
+	FromTable    Origin = "table"    // the cell, through the brief's table
+	FromFormula  Origin = "formula"  // made
+	FromFallback Origin = "fallback" // the brief's value for a blank
+	FromGiven    Origin = "given"    // another value had to be found, as it must be unique
+	FromNowhere  Origin = ""
+)
+
+// Origin tells where the value of field i of the row mapped last came from.
+func (w *Worker) Origin(i int) Origin { return w.origin[i] }
+
 // NewWorker returns a Worker.
 func (m *Mapper) NewWorker() *Worker {
-	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields)), memo: map[written]string{}}
+	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields)), origin: make([]Origin, len(m.brief.Fields)), memo: map[written]string{}}
 	w.scope = m.brief.NewScope(w.cell)
 	return w
 }
@@ -386,18 +403,24 @@ func (w *Worker) others() {
 // field finds the value of field i.
 func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
 	f := &w.brief.Fields[i]
+	w.origin[i] = FromNowhere
 	if value, ok := fixed[i]; ok {
+		w.origin[i] = FromGiven
 		return account.Of(value), fine
 	}
 	hasCell := w.from[i] >= 0
 	if hasCell {
 		value, state := w.read(i, f)
 		if value.Filled() || state == faulty {
+			if w.origin[i] = FromCell; f.Via != nil {
+				w.origin[i] = FromTable
+			}
 			return value, state
 		}
 	}
 	if f.Make != nil {
 		if value, state, made := w.make(i, f); made {
+			w.origin[i] = FromFormula
 			return value, state
 		}
 	}
@@ -406,6 +429,7 @@ func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
 	}
 	switch {
 	case f.Fallback.Present():
+		w.origin[i] = FromFallback
 		return f.Fallback, fine
 	case f.ClearWhenBlank:
 		return account.Blank(), fine

@@ -107,6 +107,9 @@ func (p *Page) paint(code, text string) Styled {
 // Bold and the others style a text.
 func (p *Page) Bold(text string) Styled { return p.paint(bold, text) }
 
+// Plain leaves a text as it is.
+func (p *Page) Plain(text string) Styled { return Styled(Harmless(text)) }
+
 // Dim is for what may be read later.
 func (p *Page) Dim(text string) Styled { return p.paint(dim, text) }
 

@@ -71,7 +71,8 @@ func New(options Options) (*Server, error) {
 	return s, nil
 }
 
-// Add puts a user in as if it had been made before.
+// Add puts a resource in as if it had been made before: a user, or a group if it
+// says so in its schemas.
 func (s *Server) Add(body map[string]any) error {
 	data, err := json.Marshal(body)
 	if err != nil {
@@ -81,11 +82,17 @@ func (s *Server) Add(body map[string]any) error {
 	if err != nil {
 		return err
 	}
-	accepted, err := s.types[0].accept(parsed)
+	kind := 0
+	for i, t := range s.types {
+		if schemas, ok := parsed["schemas"].([]any); ok && len(schemas) > 0 && schemas[0] == t.schema.id {
+			kind = i
+		}
+	}
+	accepted, err := s.types[kind].accept(parsed)
 	if err != nil {
 		return err
 	}
-	_, err = s.stores[0].put("", accepted, s.options.Now(), time.Time{})
+	_, err = s.stores[kind].put("", accepted, s.options.Now(), time.Time{})
 	return err
 }
 

@@ -60,6 +60,14 @@ type Versioner interface {
 	Versions() bool
 }
 
+// A Keeper is a System that has things besides accounts, such as groups.
+type Keeper interface {
+	// ThingKinds lists the kinds of things, such as "groups".
+	ThingKinds(ctx context.Context) ([]string, error)
+	// Things yields every thing of a kind that ThingKinds lists.
+	Things(ctx context.Context, kind string) iter.Seq2[account.Thing, error]
+}
+
 // Errors that say something about one account.
 var (
 	ErrGone    = errors.New("the account is no longer in the system")

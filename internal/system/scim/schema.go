@@ -58,6 +58,7 @@ type providerConfig struct {
 // discovered is what the server's discovery endpoints say (RFC 7644 section 4).
 type discovered struct {
 	config   providerConfig
+	others   map[string]string    // kinds of things besides accounts → endpoint
 	endpoint string               // of users, such as /Users
 	schema   *account.Schema      // attributes by our names
 	types    map[string]attribute // by our names: how values are written
@@ -72,7 +73,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if c.known != nil {
 		return c.known, nil
 	}
-	d := &discovered{endpoint: "/Users", types: map[string]attribute{}, paths: map[string]path{}}
+	d := &discovered{endpoint: "/Users", others: map[string]string{}, types: map[string]attribute{}, paths: map[string]path{}}
 	d.config.Patch.Supported, d.config.Filter.Supported = true, true
 	if _, err := c.ask(ctx, "/ServiceProviderConfig", &d.config); err != nil {
 		return nil, err
@@ -93,9 +94,12 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 			for _, extension := range kind.SchemaExtensions {
 				wanted[strings.ToLower(extension.Schema)] = true
 			}
+		} else if kind.Name != "" && kind.Endpoint != "" {
+			d.others[strings.ToLower(kind.Name)+"s"] = "/" + strings.Trim(kind.Endpoint, "/")
 		}
 	}
 	if len(kinds.Resources) == 0 {
+		d.others["groups"] = "/Groups"
 		wanted[strings.ToLower(account.Enterprise)] = true
 	}
 	d.schema = &account.Schema{Aliases: c.config.Aliases}
@@ -179,6 +183,7 @@ func (d *discovered) put(p path, outer, a attribute) {
 	told := account.Attribute{
 		Field:       name,
 		Path:        p.String(),
+		Kind:        kindOf(name, a),
 		Description: a.Description,
 		Required:    outer.Required && (a.Required || p.sub == "" || p.sub == "value"),
 		ReadOnly:    outer.Mutability == "readOnly" || a.Mutability == "readOnly",
@@ -192,6 +197,22 @@ func (d *discovered) put(p path, outer, a attribute) {
 		}
 	}
 	d.schema.Attributes = append(d.schema.Attributes, told)
+}
+
+// kindOf tells the kind of an attribute's values.
+func kindOf(name string, a attribute) account.Kind {
+	if f, ok := account.FieldNamed(name); ok {
+		return f.Kind
+	}
+	switch a.Type {
+	case "boolean":
+		return account.YesNo
+	case "integer", "decimal":
+		return account.Number
+	case "dateTime":
+		return account.Date
+	}
+	return account.Text
 }
 
 // assume fills the schema in for a server that tells none: the catalogue.

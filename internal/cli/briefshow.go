@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/codes"
+	"evenledger/internal/report"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) briefShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:               "show BRIEF",
+		Short:             "Say in sentences what a brief does",
+		Example:           "  evenledger brief show starters",
+		Args:              one("a brief's name or file"),
+		ValidArgsFunction: a.completeBriefs,
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.workspace()
+			if err != nil {
+				return err
+			}
+			b, err := a.loadBrief(w, args[0], "")
+			if err != nil {
+				return err
+			}
+			sentences := briefSentences(b)
+			if a.json {
+				return a.writeJSON(map[string]any{"brief": b.Name, "system": b.System, "sentences": sentences})
+			}
+			page := a.page()
+			page.Line("%s", page.Bold(b.Name))
+			for _, s := range sentences {
+				page.Text(page.Plain, s)
+			}
+			page.Next("evenledger brief try SHEET -b " + quoted(args[0]) + " --row 2")
+			return page.Err()
+		},
+	}
+}
+
+// briefSentences says what a brief does.
+func briefSentences(b *brief.Brief) []string {
+	var all []string
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	if b.System != "" {
+		say("It is for the accounts of %s.", b.System)
+	}
+	if len(b.BasedOn) > 0 {
+		say("What it does not say itself it takes from %s.", strings.Join(b.BasedOn, ", which takes it from "))
+	}
+	if b.Tab != "" {
+		say("It reads the tab “%s”.", b.Tab)
+	}
+	if b.HeadingRow > 0 {
+		say("The headings stand in row %d.", b.HeadingRow)
+	}
+	switch b.Dates {
+	case codes.DayFirst:
+		say("Dates such as 3/4/2027 have the day first.")
+	case codes.MonthFirst:
+		say("Dates such as 3/4/2027 have the month first.")
+	}
+	if b.Phones != "" {
+		say("Telephone numbers without a country code are numbers of %s.", b.Phones)
+	}
+	for _, only := range b.Only {
+		say("Only rows for which %s are taken; the others are set aside.", only.Source)
+	}
+	say("%s", batch.Policies(b))
+	for i := range b.Fields {
+		all = append(all, fieldSentence(&b.Fields[i]))
+	}
+	for _, c := range b.Checks {
+		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
+		say("Unless %s, it says “%s” and %s.", c.That.Source, c.Say, what)
+	}
+	return all
+}
+
+func fieldSentence(f *brief.Field) string {
+	var sources []string
+	if f.From != "" {
+		text := "comes from the column “" + f.From + "”"
+		if f.Via != nil {
+			text += fmt.Sprintf(" through a table of %d", len(f.ViaWords))
+		}
+		sources = append(sources, text)
+	}
+	if f.Make != nil {
+		sources = append(sources, "is made: "+f.Make.Source)
+	}
+	if f.Fallback.Present() {
+		sources = append(sources, "is “"+f.Fallback.Text()+"”")
+	}
+	name := strings.ToUpper(f.Label[:1]) + f.Label[1:] + " (" + f.Name + ")"
+	if f.Label == f.Name {
+		name = f.Name
+	}
+	text := name + " " + strings.Join(sources, "; where that is blank it ")
+	if what := map[account.Kind]string{account.YesNo: "yes or no", account.Date: "a date", account.Number: "a number", account.Phone: "a telephone number", account.Timezone: "a time zone"}[f.Kind]; what != "" && f.From != "" {
+		text += ", read as " + what
+	}
+	text += "."
+	if f.Required {
+		text += " It must be there."
+	}
+	if f.ClearWhenBlank {
+		text += " A blank cell empties it."
+	}
+	switch f.Unique {
+	case brief.UniqueRefuse:
+		text += " No two accounts may share it."
+	case brief.UniqueNumber:
+		text += " If it is taken"
+		for _, other := range f.Others {
+			text += ", " + other.Source + " is tried"
+		}
+		if f.Number {
+			text += ", the next free number is put behind"
+		} else {
+			text += ", and else the row is refused"
+		}
+		text += "."
+	}
+	if !f.Send {
+		text += " It is not sent."
+	}
+	return text
+}
+
+func (a *app) briefListCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "list",
+		Short:   "List the briefs of the workspace",
+		Example: "  evenledger brief list",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			w, err := a.workspace()
+			if err != nil {
+				return err
+			}
+			return a.briefList(w)
+		},
+	}
+}
+
+func (a *app) briefList(w *workspace.Workspace) error {
+	type line struct {
+		Name     string   `json:"name"`
+		Title    string   `json:"brief,omitempty"`
+		System   string   `json:"system,omitempty"`
+		BasedOn  []string `json:"basedOn,omitempty"`
+		Fields   int      `json:"fields"`
+		Mistakes string   `json:"mistakes,omitempty"`
+	}
+	lines := []line{}
+	for _, name := range w.Briefs() {
+		l := line{Name: name}
+		if b, err := a.loadBrief(w, name, ""); err != nil {
+			l.Mistakes = err.Error()
+		} else {
+			l.Title, l.System, l.BasedOn, l.Fields = b.Name, b.System, b.BasedOn, len(b.Fields)
+		}
+		lines = append(lines, l)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"briefs": lines})
+	}
+	page := a.page()
+	if len(lines) == 0 {
+		page.Line("There is no brief yet.")
+		page.Next("evenledger brief new SHEET")
+		return page.Err()
+	}
+	for _, l := range lines {
+		about := fmt.Sprintf("%s · %d fields", l.System, l.Fields)
+		if len(l.BasedOn) > 0 {
+			about += " · based on " + strings.Join(l.BasedOn, ", ")
+		}
+		if l.Mistakes != "" {
+			page.Line("  %s %s", report.Pad(l.Name, 20), page.Level(account.Error, report.Clip(strings.Split(l.Mistakes, "\n")[0], page.Columns()-24)))
+			continue
+		}
+		page.Line("  %s %s %s", report.Pad(l.Name, 20), report.Pad(report.Clip(l.Title, 32), 32), page.Dim(about))
+	}
+	page.Next("evenledger brief show " + quoted(lines[0].Name))
+	return page.Err()
+}

@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/check"
+	"evenledger/internal/mapping"
+	"evenledger/internal/report"
+	"evenledger/internal/words"
+)
+
+func (a *app) briefTryCommand() *cobra.Command {
+	var flags sheetFlags
+	var row int
+	var offline bool
+	cmd := &cobra.Command{
+		Use:   "try SHEET",
+		Short: "Show what becomes of one row, stage by stage",
+		Long: `Takes one row of a sheet through a brief and shows each stage: its cells, the value
+of each field and where it came from, what is wrong, and the account that is
+wanted. The rows above count, as two may not share what must be unique.`,
+		Example: `  evenledger brief try starters.xlsx -b starters --row 7
+  evenledger brief try starters.xlsx --row 7 --offline      without a brief`,
+		Args: one("a sheet"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if row < 1 {
+				return wrong("say which row", "For example: --row 7")
+			}
+			j, err := a.open(cmd.Context(), args[0], flags, offline)
+			if err != nil {
+				return err
+			}
+			defer j.sheet.Close()
+			return a.briefTry(cmd.Context(), j, args[0], flags, row)
+		},
+	}
+	cmd.Flags().StringVarP(&flags.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
+	cmd.Flags().StringVar(&flags.system, "system", "", "the system, if the brief doesn't say or there is none")
+	cmd.Flags().StringVar(&flags.tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().IntVar(&row, "row", 0, "the row, as a spreadsheet program numbers it")
+	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
+	if err := cmd.RegisterFlagCompletionFunc("brief", a.completeBriefs); err != nil {
+		panic(err) // the flag was added just above
+	}
+	return cmd
+}
+
+// tried is what became of one field.
+type tried struct {
+	Field  string         `json:"field"`
+	Value  account.Value  `json:"value"`
+	Origin mapping.Origin `json:"origin"`
+	How    string         `json:"how"`
+	Sent   bool           `json:"sent"`
+}
+
+// found is the row of a try with what the rows around make of it.
+type found struct {
+	check.Checked
+	later []account.Finding
+}
+
+// find goes through the sheet to one row. With later rows it can turn out that
+// they share what must be unique.
+func (j *job) find(ctx context.Context, number int) (*found, error) {
+	var at *found
+	for checked, err := range check.New(j.mapper, j.schema).Rows(ctx, j.sheet.Rows()) {
+		if err != nil {
+			return nil, err
+		}
+		if checked.Wanted.Row == number {
+			// What is yielded is used again for later rows.
+			at = &found{Checked: checked}
+			at.Row.Cells, at.Row.Kinds = slices.Clone(checked.Row.Cells), slices.Clone(checked.Row.Kinds)
+			wanted := *checked.Wanted
+			wanted.Values = slices.Clone(wanted.Values)
+			at.Wanted = &wanted
+		}
+		for _, f := range checked.Earlier {
+			if at != nil && f.Row == number {
+				at.later = append(at.later, f)
+			}
+		}
+	}
+	return at, nil
+}
+
+func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlags, number int) error {
+	at, err := j.find(ctx, number)
+	if err != nil {
+		return err
+	}
+	if at == nil {
+		return wrong(fmt.Sprintf("%s has no row %d, or it is blank", path, number), "Rows are numbered as in a spreadsheet program; the headings are a row too.")
+	}
+	worker := j.mapper.NewWorker()
+	fixed := map[int]string{}
+	if n := j.brief.Numbered(); n >= 0 && at.Wanted.Base != "" && at.Wanted.Values[n].Text() != at.Wanted.Base {
+		fixed[n] = at.Wanted.Values[n].Text()
+	}
+	worker.Map(at.Row, fixed, &mapping.Wanted{})
+	var fields []tried
+	for i, f := range j.brief.Fields {
+		value := at.Wanted.Values[i]
+		if !value.Present() && f.Fallback.Present() {
+			value = f.Fallback
+		}
+		fields = append(fields, tried{f.Name, value, worker.Origin(i), how(j, &j.brief.Fields[i], i, worker.Origin(i), at), f.Send})
+	}
+	findings := append(at.Wanted.Findings, at.later...)
+	outcome := "fine"
+	switch {
+	case at.Wanted.Aside:
+		outcome = "aside"
+	case account.HasError(findings):
+		outcome = "refused"
+	}
+	a.exit = rowsExit(map[string]int{"refused": 1}[outcome])
+	info := j.sheet.Info()
+	if a.json {
+		if findings == nil {
+			findings = []account.Finding{}
+		}
+		return a.writeJSON(map[string]any{"row": number, "headings": info.Headings, "cells": at.Row.Cells, "fields": fields, "findings": findings, "outcome": outcome})
+	}
+	page := a.page()
+	page.Line("%s · row %d of %s", page.Bold(j.brief.Name), number, info.Name)
+	page.Line("")
+	page.Line("%s", page.Bold("The cells"))
+	for i, cell := range at.Row.Cells {
+		if clean, _ := words.Clean(cell); clean == "" {
+			continue
+		}
+		heading := "(beyond the headings)"
+		if i < len(info.Headings) {
+			heading = info.Headings[i]
+		}
+		page.Line("  %s %s  %s", report.Pad(report.Clip(heading, 24), 24), report.Clip(visible(cell), page.Columns()-44), page.Dim(kindName(at.Row.Kind(i))))
+	}
+	page.Line("")
+	page.Line("%s", page.Bold("What they become"))
+	if at.Wanted.Aside {
+		page.Line("  nothing: the row is set aside")
+	}
+	for _, f := range fields {
+		if at.Wanted.Aside || f.Origin == mapping.FromNowhere && !f.Value.Present() {
+			continue
+		}
+		value := report.Styled(report.Pad(report.Clip(f.Value.Text(), 36), 36))
+		if !f.Value.Filled() {
+			value = page.Dim(report.Pad("(blank)", 36))
+		}
+		page.Line("  %s %s  %s", report.Pad(report.Clip(f.Field, 24), 24), value, page.Dim(report.Clip(f.How, max(20, page.Columns()-68))))
+	}
+	causes := &report.Causes{}
+	for _, f := range findings {
+		causes.Add(f)
+	}
+	page.Findings(causes)
+	page.Line("")
+	switch outcome {
+	case "aside":
+		page.Line("The row is set aside: %s", leftOut(j.brief))
+	case "refused":
+		page.Line("%s", page.Level(account.Error, "The row is refused."))
+	default:
+		page.Line("The row is fine. Whether its account exists is looked up by “draft”.")
+	}
+	page.Next("evenledger draft " + quoted(path) + flags.flags() + fmt.Sprintf(" --rows %d", number))
+	return page.Err()
+}
+
+func leftOut(b *brief.Brief) string {
+	var conditions []string
+	for _, only := range b.Only {
+		conditions = append(conditions, only.Source)
+	}
+	return "it is not so that " + strings.Join(conditions, " and ") + "."
+}
+
+// how says in words where a value came from.
+func how(j *job, f *brief.Field, i int, origin mapping.Origin, at *found) string {
+	text := ""
+	switch heading := j.mapper.Heading(i); origin {
+	case mapping.FromCell:
+		text = "from “" + heading + "”"
+		if f.Kind != account.Text {
+			text += ", read as " + f.Kind.String()
+		}
+	case mapping.FromTable:
+		text = "from “" + heading + "” through the table"
+	case mapping.FromFormula:
+		text = "made: " + f.Make.Source
+	case mapping.FromFallback:
+		text = "the fallback, as the cell is blank"
+	case mapping.FromGiven:
+		text = "“" + at.Wanted.Base + "” is taken by a row above"
+	case mapping.FromNowhere:
+		text = "no column speaks of it"
+		if f.Fallback.Present() {
+			text = "the fallback, for a new account"
+		}
+		if heading != "" {
+			text = "“" + heading + "” is blank"
+		}
+	}
+	if !f.Send {
+		text += "; not sent"
+	}
+	return text
+}

@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/report"
+	"evenledger/internal/system"
+	"evenledger/internal/words"
+	"evenledger/internal/workspace"
+)
+
+// target finds the system that a command names and connects to it.
+func (a *app) target(args []string) (workspace.System, system.System, error) {
+	w, err := a.workspace()
+	if err != nil {
+		return workspace.System{}, nil, err
+	}
+	name := ""
+	if len(args) > 0 {
+		name = args[0]
+	}
+	target, err := w.System(name)
+	if err != nil {
+		return target, nil, wrong(err.Error(), "")
+	}
+	client, err := connect(target)
+	return target, client, err
+}
+
+func (a *app) fieldsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "fields [SYSTEM]",
+		GroupID: "prepare",
+		Short:   "List the fields a system takes, asked of the system itself",
+		Long: `Lists every field the system takes of an account: the name briefs use for it, the
+kind of its values, whether a new account must have it, whether it may be changed
+later, and which values it allows.`,
+		Example:           "  evenledger fields crewdesk\n  evenledger fields crewdesk --json",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeSystems,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			target, client, err := a.target(args)
+			if err != nil {
+				return err
+			}
+			schema, err := client.Describe(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.fields(target, schema)
+		},
+	}
+}
+
+// told is a field as the answer has it.
+type toldField struct {
+	account.Attribute
+	Alias   string `json:"alias,omitempty"`
+	Label   string `json:"label"`
+	Example string `json:"example"`
+}
+
+// toldFields are the fields of a schema, those of the catalogue first and in its
+// order.
+func toldFields(schema *account.Schema) []toldField {
+	alias := map[string]string{}
+	for short, full := range schema.Aliases {
+		alias[full] = short
+	}
+	order := account.FieldNames()
+	fields := make([]toldField, 0, len(schema.Attributes))
+	for _, attribute := range schema.Attributes {
+		f := toldField{Attribute: attribute, Alias: alias[attribute.Field], Label: attribute.Description, Example: attribute.Kind.Example()}
+		if known, ok := account.FieldNamed(attribute.Field); ok {
+			f.Label, f.Example = known.Label, known.Example()
+		}
+		if len(f.Allowed) > 0 {
+			f.Example = f.Allowed[0]
+		}
+		fields = append(fields, f)
+	}
+	slices.SortStableFunc(fields, func(x, y toldField) int {
+		i, j := slices.Index(order, x.Field), slices.Index(order, y.Field)
+		if i < 0 {
+			i = len(order)
+		}
+		if j < 0 {
+			j = len(order)
+		}
+		return i - j
+	})
+	return fields
+}
+
+// rules says in words what a system demands of a field.
+func (f toldField) rules() string {
+	var rules []string
+	for _, r := range []struct {
+		holds bool
+		text  string
+	}{{f.Required, "required"}, {f.ReadOnly, "kept by the system"}, {f.Immutable, "set once"}, {f.Unique, "unique"}} {
+		if r.holds {
+			rules = append(rules, r.text)
+		}
+	}
+	return strings.Join(rules, ", ")
+}
+
+func (a *app) fields(target workspace.System, schema *account.Schema) error {
+	fields := toldFields(schema)
+	if a.json {
+		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields})
+	}
+	page := a.page()
+	page.Line("%s takes %d fields of an account", page.Bold(target.Name), len(fields))
+	page.Line("")
+	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
+	for _, f := range fields {
+		name := f.Field
+		if f.Alias != "" {
+			name = f.Alias
+		} else if known := strings.LastIndexByte(name, ':'); known > 0 {
+			name = "…" + name[known:]
+		}
+		values := page.Dim("")
+		if f.Example != "" {
+			values = page.Dim("such as " + f.Example)
+		}
+		if len(f.Allowed) > 0 {
+			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-64))
+		}
+		rules := report.Styled(report.Pad(f.rules(), 26))
+		if f.Required {
+			rules = page.Bold(report.Pad(f.rules(), 26))
+		}
+		page.Line("  %s%s%s%s", report.Pad(report.Clip(name, 21), 22), report.Pad(f.Kind.String(), 11), rules, values)
+	}
+	if own := slices.IndexFunc(fields, func(f toldField) bool { return strings.Contains(f.Field, ":") && f.Alias == "" }); own >= 0 {
+		page.Line("")
+		page.Text(page.Dim, fmt.Sprintf("A field shown with … is the system's own: a brief names it in full, such as %s, or by an alias that evenledger.yaml gives it.", fields[own].Field))
+	}
+	page.Next("evenledger blank "+target.Name+" -o blank.xlsx", "evenledger lookup "+target.Name)
+	return page.Err()
+}
+
+func (a *app) lookupCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "lookup [SYSTEM] [KIND] [WORDS...]",
+		GroupID: "prepare",
+		Short:   "Find the names and ids of what a system has: groups and the like",
+		Long: `Lists what a system has besides accounts, with name, id and members. With words,
+only what has all of them in its name, or one of them as its id. Without a kind,
+the kinds are listed.`,
+		Example: `  evenledger lookup crewdesk
+  evenledger lookup crewdesk groups
+  evenledger lookup crewdesk groups deck`,
+		Args:              cobra.ArbitraryArgs,
+		ValidArgsFunction: a.completeSystems,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			target, client, err := a.target(args)
+			if err != nil {
+				return err
+			}
+			keeper, ok := client.(system.Keeper)
+			if !ok {
+				return wrong(target.Name+" has nothing besides accounts", "")
+			}
+			kinds, err := keeper.ThingKinds(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(args) < 2 {
+				return a.lookupKinds(cmd.Context(), target, keeper, kinds)
+			}
+			kind := args[1]
+			if !slices.Contains(kinds, kind) {
+				remedy := "It has: " + strings.Join(kinds, ", ") + "."
+				if near := words.Nearest(kind, kinds); near != "" {
+					remedy = fmt.Sprintf("Did you mean “%s”?", near)
+				}
+				return wrong(fmt.Sprintf("%s has no %s", target.Name, kind), remedy)
+			}
+			return a.lookup(cmd.Context(), target, keeper, kind, args[2:])
+		},
+	}
+}
+
+func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper system.Keeper, kinds []string) error {
+	counts := map[string]int{}
+	for _, kind := range kinds {
+		for _, err := range keeper.Things(ctx, kind) {
+			if err != nil {
+				return err
+			}
+			counts[kind]++
+		}
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"system": target.Name, "kinds": counts})
+	}
+	page := a.page()
+	for _, kind := range kinds {
+		page.Line("  %s %6s", report.Pad(kind, 20), report.Number(counts[kind]))
+	}
+	if len(kinds) == 0 {
+		page.Line("%s has nothing besides accounts.", target.Name)
+		return page.Err()
+	}
+	page.Next("evenledger lookup " + target.Name + " " + kinds[0])
+	return page.Err()
+}
+
+func (a *app) lookup(ctx context.Context, target workspace.System, keeper system.Keeper, kind string, wanted []string) error {
+	things, names, all := []account.Thing{}, map[string]int{}, 0
+	for t, err := range keeper.Things(ctx, kind) {
+		if err != nil {
+			return err
+		}
+		all++
+		names[words.Key(t.Name)]++
+		if isWanted(t, wanted) {
+			things = append(things, t)
+		}
+	}
+	slices.SortFunc(things, func(x, y account.Thing) int { return strings.Compare(words.Key(x.Name), words.Key(y.Name)) })
+	if a.json {
+		return a.writeJSON(map[string]any{"system": target.Name, "kind": kind, "total": all, "things": things})
+	}
+	page := a.page()
+	page.Line("%s of %s in %s", report.Number(len(things)), report.Number(all)+" "+kind, page.Bold(target.Name))
+	if len(things) > 0 {
+		page.Line("")
+		page.Line("%s", page.Bold(report.Pad("  Name", 40)+report.Pad("id", 28)+" members"))
+	}
+	for _, t := range things {
+		members := "?"
+		if t.Members >= 0 {
+			members = report.Number(t.Members)
+		}
+		more := page.Dim("")
+		if names[words.Key(t.Name)] > 1 {
+			more = page.Level(account.Warning, "  another has this name: use the id")
+		}
+		page.Line("  %s%s%8s%s", report.Pad(report.Clip(t.Name, 37), 38), report.Pad(report.Clip(t.ID, 27), 28), members, more)
+	}
+	if len(things) == 0 {
+		page.Next("evenledger lookup " + target.Name + " " + kind)
+	}
+	return page.Err()
+}
+
+// isWanted reports whether a thing has all the words in its name, or one of them
+// as its id.
+func isWanted(t account.Thing, wanted []string) bool {
+	if slices.Contains(wanted, t.ID) {
+		return true
+	}
+	name := words.Key(t.Name)
+	return !slices.ContainsFunc(wanted, func(w string) bool { return !strings.Contains(name, words.Key(w)) })
+}

@@ -1,0 +1,324 @@
+// Package compose writes a first brief for a sheet: what its columns seem to
+// mean, how a sign-in name can be made, what the system wants and the sheet
+// lacks.
+//
+// It promises a brief that loads, in which whatever was guessed says so in a
+// comment, and that no column of the sheet is left unmentioned.
+package compose
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/codes"
+	"evenledger/internal/profile"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+)
+
+// A Source is what a brief is written from.
+type Source struct {
+	Name    string // of the brief
+	System  string // as evenledger.yaml names it; may be empty
+	Info    sheet.Info
+	Profile *profile.Profile
+	Schema  *account.Schema // nil: not known
+	Today   string          // year-month-day
+}
+
+// field is a line under “fields”.
+type field struct {
+	name    string
+	keys    []string // of the flow mapping
+	comment string
+}
+
+// Brief writes the brief.
+func (s *Source) Brief() string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	fields, unused := s.fields()
+	match := s.match(fields)
+
+	line("# A first brief for %s, written on %s from what its columns seem to be.", comment(s.Info.Name), s.Today)
+	line("# Look at each line: what was guessed says so. Then: evenledger check SHEET -b %s", quote(s.Name))
+	line("brief: %s", quote(s.Name))
+	if s.System != "" {
+		line("system: %s", quote(s.System))
+	} else {
+		line("# system: NAME          the system of evenledger.yaml whose accounts are meant")
+	}
+	if len(s.Info.Tabs) > 1 {
+		line("sheet: {tab: %s}", quote(s.Info.Tab))
+	}
+	s.dates(line)
+	s.phones(line)
+	s.only(line)
+	line("match: [%s]%s", strings.Join(match, ", "), map[bool]string{true: "", false: "   # guessed: no column of the sheet is a sure key"}[s.has(match[0])])
+	line("new: create             # create, skip or refuse")
+	line("known: update           # update, fill, skip or refuse")
+	line("")
+	line("fields:")
+	for _, f := range fields {
+		text := "  " + f.name + ": {" + strings.Join(f.keys, ", ") + "}"
+		if f.comment != "" {
+			text += strings.Repeat(" ", max(1, 56-len(text))) + "# " + f.comment
+		}
+		line("%s", text)
+	}
+	if len(unused) > 0 {
+		line("\n# Columns that are not used:")
+		for _, text := range unused {
+			line("#   %s", text)
+		}
+	}
+	if lacking := s.lacking(fields); len(lacking) > 0 {
+		line("\n# The system wants these of a new account, and nothing gives them yet:")
+		for _, a := range lacking {
+			line("#   %s: {from: …}%s", a.Field, map[bool]string{true: "   one of " + comment(strings.Join(a.Allowed, ", ")), false: ""}[len(a.Allowed) > 0])
+		}
+	}
+	return b.String()
+}
+
+// column returns the first column that would be a field.
+func (s *Source) column(name string) (profile.Column, bool) {
+	for _, c := range s.Profile.Columns {
+		if c.Field == name {
+			return c, true
+		}
+	}
+	return profile.Column{}, false
+}
+
+func (s *Source) has(name string) bool { _, ok := s.column(name); return ok }
+
+// takes reports whether the system takes a field, as far as is known.
+func (s *Source) takes(name string) bool {
+	if s.Schema == nil {
+		return true
+	}
+	a, ok := s.Schema.Attribute(name)
+	return ok && !a.ReadOnly
+}
+
+func (s *Source) fields() (fields []field, unused []string) {
+	keys := []string{"employeeNumber", "userName", "email", "externalId"}
+	dates := 0
+	for i, c := range s.Profile.Columns {
+		about := comment(c.Heading)
+		switch {
+		case c.Heading == "" && c.Filled > 0:
+			unused = append(unused, fmt.Sprintf("column %s, which has no heading", sheet.ColumnName(i)))
+			continue
+		case c.Heading == "" || sheet.IsOurs(c.Heading):
+			continue
+		case c.Secret:
+			unused = append(unused, about+": looks like passwords")
+			continue
+		case c.Field == "" && c.Kind == "date" && !s.taken(i):
+			name := camel(c.Heading)
+			if dates++; name == "" || dates > 1 && slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
+				name = fmt.Sprintf("date%d", dates)
+			}
+			fields = append(fields, field{name, []string{"from: " + quote(c.Heading), "as: date", "send: false"}, "for checks only; sent nowhere"})
+			continue
+		case c.Field == "" || s.taken(i):
+			if len(c.Examples) > 0 {
+				about += ": " + comment(strings.Join(c.Examples[:min(3, len(c.Examples))], ", "))
+			}
+			unused = append(unused, about)
+			continue
+		case !s.takes(c.Field):
+			unused = append(unused, fmt.Sprintf("%s: would be %s, which the system does not take", about, c.Field))
+			continue
+		}
+		f := field{name: c.Field, keys: []string{"from: " + quote(c.Heading)}}
+		if c.Why != "its heading" {
+			f.comment = "guessed by " + comment(c.Why)
+		}
+		if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && c.Blank*20 <= c.Filled {
+			f.keys = append(f.keys, "required: true")
+		}
+		if slices.Contains(keys, c.Field) {
+			f.keys = append(f.keys, "unique: refuse")
+		}
+		fields = append(fields, f)
+	}
+	if f, ok := s.signIn(); ok {
+		fields = append(fields, f)
+	}
+	return fields, unused
+}
+
+// taken reports whether a column of the same heading stands to the left.
+func (s *Source) taken(i int) bool {
+	key := words.Key(s.Profile.Columns[i].Heading)
+	return slices.ContainsFunc(s.Profile.Columns[:i], func(c profile.Column) bool { return words.Key(c.Heading) == key })
+}
+
+// wants reports whether the system wants a field of a new account.
+func (s *Source) wants(name string) bool {
+	if s.Schema == nil {
+		return false
+	}
+	a, ok := s.Schema.Attribute(name)
+	return ok && a.Required
+}
+
+// signIn makes a sign-in name where no column has one.
+func (s *Source) signIn() (field, bool) {
+	if s.has("userName") || !s.takes("userName") {
+		return field{}, false
+	}
+	formula := ""
+	switch {
+	case s.has("givenName") && s.has("familyName"):
+		formula = `fold(givenName) + "." + fold(familyName)`
+	case s.has("email"):
+		formula = `before(email, "@")`
+	case s.has("formattedName"):
+		formula = `fold(replace(formattedName, " ", "-"))`
+	case s.has("displayName"):
+		formula = `fold(replace(displayName, " ", "-"))`
+	case s.has("employeeNumber"):
+		formula = "lower(employeeNumber)"
+	default:
+		return field{}, false
+	}
+	return field{"userName", []string{"make: '" + formula + "'", "unique: number"}, "made, as no column has it; of two the second gets a 2 behind"}, true
+}
+
+// match picks the fields that find an account, surest first.
+func (s *Source) match(fields []field) []string {
+	var match []string
+	for _, name := range []string{"employeeNumber", "externalId", "userName", "email"} {
+		if slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
+			match = append(match, name)
+		}
+	}
+	// A made name alone would take one person for another of the same name.
+	if s.has("email") && !s.has("employeeNumber") && !s.has("externalId") && !s.has("userName") {
+		return []string{"email"}
+	}
+	if len(match) == 0 && len(fields) > 0 {
+		match = []string{fields[0].name}
+	}
+	return match[:min(2, len(match))]
+}
+
+func (s *Source) dates(line func(string, ...any)) {
+	for _, c := range s.Profile.Columns {
+		if c.Kind != "date" || c.Secret {
+			continue
+		}
+		for _, example := range c.Examples {
+			switch codes.OrderOf(example) {
+			case codes.DayFirst:
+				line("dates: day-first        # as “%s” has “%s”", comment(c.Heading), example)
+				return
+			case codes.MonthFirst:
+				line("dates: month-first      # as “%s” has “%s”", comment(c.Heading), example)
+				return
+			}
+		}
+		if slices.ContainsFunc(c.Examples, codes.IsAmbiguousDate) {
+			line("# dates: day-first      or month-first: “%s” can be either", comment(c.Examples[0]))
+			return
+		}
+	}
+}
+
+func (s *Source) phones(line func(string, ...any)) {
+	for _, name := range []string{"phone", "mobile"} {
+		c, ok := s.column(name)
+		if ok && !c.Secret && slices.ContainsFunc(c.Examples, func(text string) bool { return !strings.HasPrefix(text, "+") && !strings.HasPrefix(text, "00") }) {
+			line("# phones: GB            the country of numbers written without a country code")
+			return
+		}
+	}
+}
+
+// only suggests a condition where a column has few words that say how far along
+// a row is.
+func (s *Source) only(line func(string, ...any)) {
+	for _, c := range s.Profile.Columns {
+		if key := words.Key(c.Heading); !c.Secret && c.Field == "" && c.Distinct > 1 && c.Distinct <= 6 && len(c.Examples) > 0 && (strings.Contains(key, "status") || strings.Contains(key, "state") || strings.Contains(key, "stage")) {
+			expression := "col[" + celText(c.Heading) + "] == " + celText(c.Examples[0])
+			line("# only: %s   to leave the other rows aside", comment(expression))
+			return
+		}
+	}
+}
+
+func (s *Source) lacking(fields []field) []account.Attribute {
+	if s.Schema == nil {
+		return nil
+	}
+	var lacking []account.Attribute
+	for _, a := range s.Schema.Attributes {
+		if a.Required && !a.ReadOnly && !slices.ContainsFunc(fields, func(f field) bool { return f.name == a.Field || s.Schema.Aliases[f.name] == a.Field }) {
+			lacking = append(lacking, a)
+		}
+	}
+	return lacking
+}
+
+var plain = regexp.MustCompile(`^[\p{L}][\p{L}\p{N} ._/()-]*[\p{L}\p{N}.)]$`)
+
+// words that YAML takes for something else.
+var notText = []string{"yes", "no", "true", "false", "null", "on", "off", "y", "n"}
+
+// quote writes a text as it may stand in a flow mapping of YAML.
+func quote(text string) string {
+	if plain.MatchString(text) && !slices.Contains(notText, strings.ToLower(text)) {
+		return text
+	}
+	return celText(text)
+}
+
+// celText writes a text in double quotes, escaped as JSON has it, which both YAML
+// and the expression language read.
+func celText(text string) string {
+	var b strings.Builder
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(text); err != nil {
+		return `""` // texts always encode
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// comment makes a text out of a sheet safe in a comment.
+func comment(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == '\u2028' || r == '\u2029' || r == '\u0085' {
+			return ' '
+		}
+		return r
+	}, text)
+	return words.First(text, 120)
+}
+
+// reserved are words of the expression language.
+var reserved = strings.Fields("col as break const continue else false for function if import in let loop namespace null package return true var void while")
+
+// camel makes a field's name of a heading: "Start date" becomes startDate.
+func camel(heading string) string {
+	var b strings.Builder
+	for i, word := range strings.FieldsFunc(heading, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z') }) {
+		word = strings.ToLower(word)
+		if i > 0 {
+			word = strings.ToUpper(word[:1]) + word[1:]
+		}
+		b.WriteString(word)
+	}
+	if _, taken := account.FieldNamed(b.String()); taken || slices.Contains(reserved, b.String()) {
+		return ""
+	}
+	return b.String()
+}
