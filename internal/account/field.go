@@ -5,6 +5,7 @@
 package account
 
 import (
+	"slices"
 	"strings"
 
 	"evenledger/internal/words"
@@ -27,9 +28,10 @@ const (
 	Locale               // BCP 47 tag, with a region where one was written
 	Timezone             // name in the IANA time zone database
 	Number               // decimal number with a point
+	List                 // several texts, each on a line of its own
 )
 
-var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number"}
+var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number", "list"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -39,7 +41,7 @@ func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 // Example is a value of the kind as a person would write it; of a text there is
 // none.
 func (k Kind) Example() string {
-	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7"}[k]
+	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7", "deck; pilots"}[k]
 }
 
 // KindNames lists the kinds as a brief writes them, in order.
@@ -196,8 +198,25 @@ func (f Field) Same(a, b string) bool {
 	if f.Kind == Phone { // systems write the same number in many ways
 		return a != "" && digits(a) == digits(b)
 	}
+	if f.Kind == List { // their order says nothing
+		x, y := Items(a), Items(b)
+		slices.Sort(x)
+		slices.Sort(y)
+		return slices.Equal(x, y)
+	}
 	return f.AnyCase && strings.EqualFold(a, b)
 }
+
+// Items returns the items of a List.
+func Items(list string) []string {
+	if list == "" {
+		return nil
+	}
+	return strings.Split(list, "\n")
+}
+
+// ListOf makes a List of items.
+func ListOf(items []string) string { return strings.Join(items, "\n") }
 
 func digits(s string) string {
 	return strings.Map(func(r rune) rune {

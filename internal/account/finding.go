@@ -72,6 +72,7 @@ var codes = [...]Code{
 	{"not-yes-or-no", "A value is neither yes nor no.", "Write yes or no."},
 	{"nothing-to-send", "The row is to create an account but gives it no value.", "Fill in the row, or take it out."},
 	{"odd-white-space", "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
+	{"one-value-only", "The brief makes a list of a field that holds one value in the system.", "Take “split” or the star out of the field, or use a field that holds several values."},
 	{"ragged-row", "The row has more filled cells than there are headings.", "Look for a separator inside a value that isn't in quotes."},
 	{"read-only-field", "The system keeps this field itself and does not take it.", "Take the field out of the brief."},
 	{"same-account", "Two rows of the sheet come to the same account.", "Keep one of the rows, or correct the key of the other."},

@@ -8,6 +8,7 @@ type Attribute struct {
 	Description string   `json:"description,omitempty"` // in the system's words
 	Required    bool     `json:"required"`              // a new account must have it
 	ReadOnly    bool     `json:"readOnly"`              // the system keeps it itself
+	Multi       bool     `json:"multi"`                 // it holds several values
 	Immutable   bool     `json:"immutable"`             // it may be set once
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference

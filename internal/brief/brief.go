@@ -70,6 +70,7 @@ type Brief struct {
 type Field struct {
 	account.Field
 	From           string            // heading of the column
+	Split          string            // what stands between the values of a cell; empty: a cell is one value
 	Make           *Expr             // how to make it
 	Fallback       account.Value     // what a blank becomes
 	Via            map[string]string // words.Key of what is written → value
@@ -90,6 +91,10 @@ type Check struct {
 	Say   string
 	Level account.Level
 }
+
+// Family reports whether the field takes its values from every column whose
+// heading is that of From with a number for its star, such as “Course *”.
+func (f *Field) Family() bool { return strings.HasSuffix(f.From, "*") }
 
 // Field returns the index of a field in Fields, or -1.
 func (b *Brief) Field(name string) int {
@@ -374,7 +379,11 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		case "make":
 			source.make = p.Value
 		case "fallback":
-			f.Fallback = account.Of(p.Value.Text())
+			var items []string
+			for _, item := range p.Value.Items() {
+				items = append(items, item.Text())
+			}
+			f.Fallback = account.Of(account.ListOf(items))
 		case "via":
 			if f.Via != nil {
 				p.At.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
@@ -383,6 +392,8 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			for _, v := range p.Value.Pairs() {
 				f.ViaWords = append(f.ViaWords, v.Key)
 			}
+		case "split":
+			f.Split, f.Kind = p.Value.Text(), account.List
 		case "via_sheet":
 			readTable(f, p.Value, dir)
 		case "required":
@@ -398,6 +409,9 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		case "send":
 			f.Send = p.Value.Bool()
 		}
+	}
+	if f.Family() {
+		f.Kind = account.List
 	}
 	switch {
 	case f.From == "" && !source.make.Exists() && !f.Fallback.Present():

@@ -2,6 +2,7 @@ package brief
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
 	"cel.dev/cel-go/interpreter"
 
 	"evenledger/internal/account"
@@ -44,6 +46,12 @@ func (e *Expr) Text(scope *Scope) (string, error) {
 		return string(v), nil
 	case types.Bool, types.Int, types.Uint, types.Double:
 		return fmt.Sprint(v.Value()), nil
+	case traits.Lister:
+		items, err := v.ConvertToNative(reflect.TypeFor[[]string]())
+		if err != nil {
+			return "", fmt.Errorf("gives a list of something else than texts")
+		}
+		return account.ListOf(items.([]string)), nil
 	}
 	return "", fmt.Errorf("gives a %s where a text is wanted", plainType(value.Type().TypeName()))
 }
@@ -94,6 +102,8 @@ func (s *Scope) value(i int) ref.Val {
 	case account.Number:
 		n, _ := strconv.ParseFloat(text, 64) // a blank counts as 0
 		s.values[i] = types.Double(n)
+	case account.List:
+		s.values[i] = types.NewStringList(types.DefaultTypeAdapter, account.Items(text))
 	default:
 		s.values[i] = types.String(text)
 	}
@@ -134,6 +144,8 @@ func newEnv(fields []fieldSource, today string) (*env, error) {
 			kind = cel.BoolType
 		case account.Number:
 			kind = cel.DoubleType
+		case account.List:
+			kind = cel.ListType(cel.StringType)
 		}
 		options = append(options, cel.Variable(name, kind))
 		e.fields = append(e.fields, name)
@@ -215,6 +227,9 @@ func fits(kind account.Kind, t *cel.Type) (want string, ok bool) {
 		return "yes or no", t.IsExactType(cel.BoolType)
 	case account.Number:
 		return "a number", t.IsExactType(cel.IntType) || t.IsExactType(cel.DoubleType) || t.IsExactType(cel.UintType)
+	}
+	if kind == account.List {
+		return "a list of texts", t.IsExactType(cel.ListType(cel.StringType))
 	}
 	return "a text", t.IsExactType(cel.StringType)
 }

@@ -28,7 +28,8 @@ var (
 		{name: "level", oneOf: []string{"error", "warning", "note"}, about: "How grave it is; an error refuses the row. Without it: error."},
 	}
 	fieldKeys = []key{
-		{name: "from", form: "text", about: "The heading of the column; capitals, spacing, accents and punctuation make no difference."},
+		{name: "from", form: "text", about: "The heading of the column; capitals, spacing, accents and punctuation make no difference. With a star for a number, such as “Course *”, every such column gives a value."},
+		{name: "split", form: "text", about: "What stands between several values of one cell, such as “;”. The field is then a list."},
 		{name: "make", form: "expression", about: "How to make the value when there is no column, or its cell is blank."},
 		{name: "fallback", form: "text", about: "The value a blank becomes; on a new account also that of a column which isn't there."},
 		{name: "via", form: "table", about: "What is written in the cell and the value it stands for. Anything else is an error."},
@@ -115,7 +116,7 @@ func schemaOf(keys []key) object {
 		case k.form == "unique":
 			property["anyOf"] = []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}
 		case k.form == "text" && k.name == "fallback":
-			property["type"] = []string{"string", "number", "boolean"}
+			property["type"] = []string{"string", "number", "boolean", "array"}
 		default:
 			property["type"] = "string"
 		}

@@ -99,6 +99,10 @@ func (c *Checker) Schema() []account.Finding {
 			finding := account.Find(account.Error, "unknown-field", fmt.Sprintf("the system has no field %s", f.Name))
 			finding.Field = f.Name
 			findings = append(findings, finding)
+		case f.Kind == account.List && !attribute.Multi:
+			finding := account.Find(account.Error, "one-value-only", fmt.Sprintf("the brief gives %s several values, and the system takes one", f.Name))
+			finding.Field = f.Name
+			findings = append(findings, finding)
 		case attribute.ReadOnly:
 			finding := account.Find(account.Error, "read-only-field", fmt.Sprintf("the system keeps %s itself", f.Name))
 			finding.Field = f.Name

@@ -12,6 +12,7 @@ import (
 	"iter"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"evenledger/internal/account"
@@ -38,6 +39,7 @@ type Mapper struct {
 	headings []string
 	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
 	from     []int           // by field: index of its column, or -1
+	family   [][]int         // by field that takes many columns: their indexes
 	beyond   []int           // columns of a fix sheet in which nothing may stand
 	unheaded []int           // columns without a heading
 	readers  []*codes.Reader // by field
@@ -75,10 +77,18 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 	for _, heading := range info.Headings {
 		m.columns = append(m.columns, Column{Heading: heading})
 	}
-	m.from = make([]int, len(b.Fields))
+	m.from, m.family = make([]int, len(b.Fields)), make([][]int, len(b.Fields))
 	for i, f := range b.Fields {
 		m.from[i] = -1
 		if f.From == "" {
+			continue
+		}
+		if f.Family() {
+			if m.family[i] = m.useFamily(f); len(m.family[i]) > 0 {
+				m.from[i] = m.family[i][0]
+			} else {
+				m.missing(account.Warning, f.From, f.Name)
+			}
 			continue
 		}
 		if at, ok := m.use(f.From, twice); ok {
@@ -122,6 +132,24 @@ func (m *Mapper) use(heading string, twice map[string][]string) (int, bool) {
 		m.columns[at].Used = true
 	}
 	return at, ok
+}
+
+// useFamily finds the columns of a family such as “Course *”, by their numbers.
+func (m *Mapper) useFamily(f brief.Field) []int {
+	stem := words.Key(f.From)
+	numbers := map[int]int{} // index of a column → its number
+	var columns []int
+	for i, heading := range m.headings {
+		number, isOne := strings.CutPrefix(words.Key(heading), stem)
+		n, err := strconv.Atoi(number)
+		if !isOne || number != "" && (err != nil || n < 0) || sheet.IsOurs(heading) {
+			continue
+		}
+		numbers[i], columns = n, append(columns, i)
+		m.columns[i].Used, m.columns[i].Fields = true, append(m.columns[i].Fields, f.Name)
+	}
+	slices.SortStableFunc(columns, func(x, y int) int { return numbers[x] - numbers[y] })
+	return columns
 }
 
 func (m *Mapper) missing(level account.Level, heading, field string) {
@@ -410,7 +438,11 @@ func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
 	}
 	hasCell := w.from[i] >= 0
 	if hasCell {
-		value, state := w.read(i, f)
+		read := w.read
+		if f.Kind == account.List {
+			read = w.list
+		}
+		value, state := read(i, f)
 		if value.Filled() || state == faulty {
 			if w.origin[i] = FromCell; f.Via != nil {
 				w.origin[i] = FromTable
@@ -442,9 +474,17 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 	if w.from[i] >= len(w.cells) {
 		return account.Value{}, fine
 	}
-	heading, text := w.headings[w.from[i]], w.cells[w.from[i]]
+	return w.value(i, f, w.from[i], w.cells[w.from[i]])
+}
+
+// value reads a text out of a column as a value of field i.
+func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.Value, state) {
+	heading := w.headings[column]
+	if f.Split != "" {
+		text = strings.TrimSpace(text) // the spaces after separators are nothing to tell
+	}
 	if w.kinds != nil || len(text) > 4 || text != "" && text[0] == '#' {
-		if w.spoiled(i, f, heading, text) {
+		if w.spoiled(column, f, heading, text) {
 			return account.Value{}, faulty
 		}
 	}
@@ -481,6 +521,38 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 	return w.standard(i, heading, text)
 }
 
+// list reads the cells of field i as several values: those of a family of columns,
+// or of one cell in which they are split.
+func (w *Worker) list(i int, f *brief.Field) (account.Value, state) {
+	columns := w.family[i]
+	if columns == nil {
+		columns = []int{w.from[i]}
+	}
+	var items []string
+	for _, column := range columns {
+		if column >= len(w.cells) {
+			continue
+		}
+		parts := []string{w.cells[column]}
+		if f.Split != "" {
+			parts = strings.Split(parts[0], f.Split)
+		}
+		for _, part := range parts {
+			value, state := w.value(i, f, column, part)
+			if state == faulty {
+				return account.Value{}, faulty
+			}
+			if value.Filled() && !slices.Contains(items, value.Text()) {
+				items = append(items, value.Text())
+			}
+		}
+	}
+	if len(items) == 0 {
+		return account.Value{}, fine
+	}
+	return account.Of(account.ListOf(items)), fine
+}
+
 // errorCells are what spreadsheet programs show for a formula that failed; a
 // sheet saved as text has just that.
 var errorCells = []string{"#N/A", "#REF!", "#VALUE!", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#SPILL!", "#CALC!", "#GETTING_DATA", "#ERROR!"}
@@ -496,10 +568,10 @@ var (
 const sureDigits = 15
 
 // spoiled tells of a cell whose value a spreadsheet program did not keep.
-func (w *Worker) spoiled(i int, f *brief.Field, heading, text string) bool {
+func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool {
 	kind := sheet.Plain
-	if at := w.from[i]; at < len(w.kinds) {
-		kind = w.kinds[at]
+	if column < len(w.kinds) {
+		kind = w.kinds[column]
 	}
 	switch {
 	case kind == sheet.Faulty, text != "" && text[0] == '#' && slices.Contains(errorCells, text):

@@ -591,7 +591,9 @@ func (p *Profile) guess() {
 			p.Columns[at].Field, p.Columns[at].Why = field, "its values"
 		}
 	}
-	if !slices.ContainsFunc(p.Columns, func(c Column) bool { return slices.Contains([]string{"employeeNumber", "externalId", "userName"}, c.Field) }) {
+	if !slices.ContainsFunc(p.Columns, func(c Column) bool {
+		return slices.Contains([]string{"employeeNumber", "externalId", "userName"}, c.Field)
+	}) {
 		for i, c := range p.Columns {
 			if c.Field == "" && c.Kind == "digits" && !c.Secret && !c.More && c.Blank == 0 && c.Filled >= 5 && 20*c.Distinct >= 19*c.Filled && c.Longest < 16 {
 				p.Columns[i].Field, p.Columns[i].Why = "employeeNumber", "its values, which look like a key"

@@ -71,9 +71,11 @@ func Harmless(text string) string {
 	if !strings.ContainsFunc(text, isControl) {
 		return text
 	}
+	// The lines of an address, or the items of a list.
+	text = strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", ", ")
 	return strings.Map(func(r rune) rune {
 		switch {
-		case r == '\n' || r == '\t':
+		case r == '\t':
 			return ' '
 		case isControl(r):
 			return '\uFFFD'

@@ -97,7 +97,8 @@ watch string oneof=Day,Night,Relief
 certificateNumber string exact unique
 joined dateTime immutable
 crewSince dateTime readOnly
-seaMiles integer`
+seaMiles integer
+certificates string multi`
 
 	groupAttributes = `
 displayName string required

@@ -158,6 +158,17 @@ func (r resource) value(p path) account.Value {
 		return account.Of("false")
 	case json.Number:
 		return account.Of(v.String())
+	case []any:
+		var items []string
+		for _, item := range v {
+			if element, ok := item.(map[string]any); ok {
+				item = resource(element).get("value")
+			}
+			if text, ok := item.(string); ok && text != "" {
+				items = append(items, text)
+			}
+		}
+		return account.Of(account.ListOf(items))
 	case map[string]any: // a reference, such as the manager
 		return account.Of(resource(v).text("value"))
 	}

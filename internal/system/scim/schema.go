@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -145,7 +146,7 @@ func (d *discovered) add(s schemaResource) {
 		extension = s.ID
 	}
 	for _, a := range s.Attributes {
-		if len(a.SubAttributes) == 0 {
+		if len(a.SubAttributes) == 0 || isList(a) {
 			d.put(path{schema: extension, attr: a.Name}, a, a)
 			continue
 		}
@@ -164,6 +165,13 @@ func (d *discovered) add(s schemaResource) {
 			d.put(p, a, sub)
 		}
 	}
+}
+
+// isList reports whether an attribute holds several values of which each is a
+// text under “value”, such as roles; those with a type the catalogue knows better.
+func isList(a attribute) bool {
+	known := slices.ContainsFunc(account.Fields(), func(f account.Field) bool { return strings.EqualFold(parsePath(f.SCIM).attr, a.Name) })
+	return a.MultiValued && !known && slices.ContainsFunc(a.SubAttributes, func(sub attribute) bool { return strings.EqualFold(sub.Name, "value") })
 }
 
 // put takes in the attribute at a path; outer is the complex attribute it is
@@ -187,6 +195,7 @@ func (d *discovered) put(p path, outer, a attribute) {
 		Description: a.Description,
 		Required:    outer.Required && (a.Required || p.sub == "" || p.sub == "value"),
 		ReadOnly:    outer.Mutability == "readOnly" || a.Mutability == "readOnly",
+		Multi:       a.MultiValued,
 		Immutable:   outer.Mutability == "immutable" || a.Mutability == "immutable",
 		Unique:      a.Uniqueness == "server" || a.Uniqueness == "global",
 		Exact:       a.CaseExact,
@@ -203,6 +212,9 @@ func (d *discovered) put(p path, outer, a attribute) {
 func kindOf(name string, a attribute) account.Kind {
 	if f, ok := account.FieldNamed(name); ok {
 		return f.Kind
+	}
+	if a.MultiValued {
+		return account.List
 	}
 	switch a.Type {
 	case "boolean":
@@ -228,6 +240,17 @@ func (d *discovered) assume() {
 
 // encode writes a value as the attribute's type has it in JSON.
 func encode(a attribute, text string) any {
+	if a.MultiValued {
+		list := []any{}
+		for _, item := range account.Items(text) {
+			if a.Type == "complex" {
+				list = append(list, map[string]any{"value": item})
+			} else {
+				list = append(list, item)
+			}
+		}
+		return list
+	}
 	switch a.Type {
 	case "boolean":
 		return text == "true"
