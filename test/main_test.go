@@ -68,9 +68,11 @@ func TestScripts(t *testing.T) {
 			env.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+env.Getenv("PATH"))
 			env.Setenv("TEST_TOKEN", token)
 			env.Setenv("URL", practice(setupT{env}))
-			return nil
+			data, err := filepath.Abs("../internal/sheet/testdata")
+			env.Setenv("TESTDATA", data)
+			return err
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine},
 	})
 }
 
@@ -81,7 +83,7 @@ func (s setupT) FailNow()                          { panic("the stand-in did not
 func (s setupT) Errorf(format string, args ...any) { log.Printf(format, args...) }
 
 // exits CODE COMMAND ... runs a command that is to end with just that code; its
-// output is in the files out and err.
+// output is in the files out and err. It is given the file $STDIN to read.
 func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 2 {
 		ts.Fatalf("usage: exits CODE COMMAND ...")
@@ -96,6 +98,9 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	}
 	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR"} {
 		cmd.Env = append(cmd.Env, name+"="+ts.Getenv(name))
+	}
+	if name := ts.Getenv("STDIN"); name != "" {
+		cmd.Stdin = strings.NewReader(ts.ReadFile(name))
 	}
 	var out, errOut strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errOut
@@ -131,7 +136,7 @@ func jsonIs(ts *testscript.TestScript, neg bool, args []string) {
 			ts.Fatalf("nothing under %s", step)
 		}
 	}
-	if got := fmt.Sprint(at); (got == args[2]) == neg {
+	if got := fmt.Sprint(at); (got == strings.ReplaceAll(args[2], `\n`, "\n")) == neg {
 		ts.Fatalf("%s is %q", args[1], got)
 	}
 }
@@ -143,4 +148,9 @@ func replace(ts *testscript.TestScript, _ bool, args []string) {
 		ts.Fatalf("%s has no %q", args[0], args[1])
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}
+
+// append FILE LINE
+func appendLine(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(ts.ReadFile(args[0])+args[1]+"\n"), 0o600))
 }

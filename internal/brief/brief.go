@@ -299,7 +299,14 @@ func (b *Brief) also(only string, fields []fieldSource) error {
 		}
 		b.Only = append(b.Only, e)
 	}
-	return doc.Err()
+	var problems yamldoc.Problems
+	if !errors.As(doc.Err(), &problems) {
+		return nil
+	}
+	for i := range problems {
+		problems[i].Column = max(1, problems[i].Column-1) // the quote is not the person's
+	}
+	return problems
 }
 
 func (b *Brief) readSystem(node yamldoc.Node, options Options) {

@@ -187,7 +187,7 @@ func (a *app) textBlank(file *os.File, out string, target workspace.System, colu
 		}
 	}
 	return errors.Join(
-		w.Write([]string{fmt.Sprintf("A blank for %s. Fill in one row a person below the headings; leave the headings as they are.", target.Name)}),
+		w.Write([]string{fmt.Sprintf("A blank for %s. Fill in one row a person below the headings, and leave those as they are.", target.Name)}),
 		w.Write([]string{"Must be there: " + strings.Join(required, ", ")}),
 		w.Write([]string{"Values: " + strings.Join(about, "; ")}),
 		w.Write(headings), w.Close())

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"evenledger/internal/codes"
 	"evenledger/internal/report"
 	"evenledger/internal/workspace"
+	"evenledger/internal/yamldoc"
 )
 
 func (a *app) briefShowCommand() *cobra.Command {
@@ -165,6 +167,10 @@ func (a *app) briefList(w *workspace.Workspace) error {
 		l := line{Name: name}
 		if b, err := a.loadBrief(w, name, ""); err != nil {
 			l.Mistakes = err.Error()
+			var problems yamldoc.Problems
+			if errors.As(err, &problems) && len(problems) > 1 {
+				l.Mistakes = fmt.Sprintf("%d mistakes: %s", len(problems), l.Mistakes)
+			}
 		} else {
 			l.Title, l.System, l.BasedOn, l.Fields = b.Name, b.System, b.BasedOn, len(b.Fields)
 		}

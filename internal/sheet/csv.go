@@ -21,8 +21,8 @@ type csvSource struct {
 	wide  int // cells of the widest row so far
 }
 
-// newCSV readies text with separated values; sample is how it begins.
-func newCSV(name string, text *textReader, decoded *bufio.Reader) (*csvSource, error) {
+// newCSV readies text with separated values.
+func newCSV(name string, text *textReader, decoded *bufio.Reader, options Options) (*csvSource, error) {
 	start, err := decoded.Peek(sampleSize / 2)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, &Error{Name: name, Message: err.Error()}
@@ -33,6 +33,8 @@ func newCSV(name string, text *textReader, decoded *bufio.Reader) (*csvSource, e
 		if _, err := decoded.Discard(length); err != nil {
 			return nil, &Error{Name: name, Message: err.Error()}
 		}
+	} else if comma, ok := headingSeparator(start, options.Recognise); ok {
+		s.comma = comma
 	} else {
 		s.comma = findSeparator(start)
 	}

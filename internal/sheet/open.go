@@ -113,7 +113,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 		}
 		return s, nil
 	}
-	if s.source, err = newCSV(name, text, decoded); err != nil {
+	if s.source, err = newCSV(name, text, decoded, options); err != nil {
 		return nil, err
 	}
 	if err := s.findHeadings(options); err != nil {

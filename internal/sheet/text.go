@@ -10,6 +10,8 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
+
+	"evenledger/internal/words"
 )
 
 // A textReader turns the bytes of a file into UTF-8 with line feeds.
@@ -201,6 +203,35 @@ func declaredSeparator(start []byte) (comma rune, length int, ok bool) {
 		return 0, 0, false
 	}
 	return rune(text[4]), len(line) + 1, true
+}
+
+// headingSeparator returns the separator that cuts one of the first lines into
+// the most known headings, if into two at least.
+func headingSeparator(start []byte, known func(heading string) bool) (comma rune, ok bool) {
+	if known == nil {
+		return 0, false
+	}
+	most, lines := 1, 0
+	for line := range bytes.Lines(start) {
+		if lines++; lines > headingDepth {
+			break
+		}
+		for _, candidate := range separators {
+			if bytes.IndexByte(line, byte(candidate)) < 0 {
+				continue
+			}
+			n := 0
+			for cell := range strings.SplitSeq(string(line), string(candidate)) {
+				if clean, _ := words.Clean(strings.Trim(strings.TrimSpace(cell), `"`)); clean != "" && known(clean) {
+					n++
+				}
+			}
+			if n > most {
+				comma, most, ok = candidate, n, true
+			}
+		}
+	}
+	return comma, ok
 }
 
 // findSeparator picks the separator that cuts the first lines most evenly: the
