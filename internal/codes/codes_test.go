@@ -74,3 +74,37 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A number written without a country code gets the one of the brief's country.
+func TestPhonesOfACountry(t *testing.T) {
+	for region, c := range map[string]map[string]string{
+		"":   {"07700 900123": "07700900123", "0044 7700 900123": "+447700900123"},
+		"GB": {"07700 900123": "+447700900123", "(0)7700 900123": "+447700900123", "+351 282 555 014": "+351282555014", "00351 282 555 014": "+351282555014"},
+		"IT": {"06 5550 0101": "+390655500101"},
+		"US": {"1 (202) 555-0143": "+12025550143", "202-555-0143": "+12025550143"},
+		"HU": {"06 1 555 0101": "+3615550101"},
+		"PT": {"282 555 014": "+351282555014", "+0 282": "!not-a-phone"},
+	} {
+		reader := codes.NewReader(codes.Unsettled)
+		reader.Phones = region
+		for in, want := range c {
+			got, err := reader.Read(account.Phone, in)
+			var told *codes.Error
+			if want[0] == '!' {
+				require.ErrorAs(t, err, &told)
+				continue
+			}
+			require.NoError(t, err)
+			assert.Equal(t, want, got, "%s in %s", in, region)
+		}
+	}
+	assert.NoError(t, codes.KnowsPhones("PT"))
+	assert.Error(t, codes.KnowsPhones("AQ"))
+}
+
+func TestOrderOfDates(t *testing.T) {
+	for text, want := range map[string]codes.DateOrder{"14/3/2027": codes.DayFirst, "3/14/2027": codes.MonthFirst, "3/4/2027": codes.Unsettled, "2027-03-14": codes.Unsettled, "soon": codes.Unsettled} {
+		assert.Equal(t, want, codes.OrderOf(text), text)
+		assert.Equal(t, text == "3/4/2027", codes.IsAmbiguousDate(text))
+	}
+}

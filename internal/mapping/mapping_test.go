@@ -3,6 +3,7 @@ package mapping_test
 import (
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -11,6 +12,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
 	"evenledger/internal/sheet"
+	"evenledger/internal/words"
 )
 
 const text = `match: [userName]
@@ -118,4 +120,72 @@ func TestRowsDoNotMix(t *testing.T) {
 	}
 	assert.Equal(t, "tom", wanted.Value(b, "userName").Text())
 	assert.False(t, wanted.Value(b, "locality").Present() || wanted.Value(b, "nothing").Present())
+}
+
+// naughty are texts that break programs.
+var naughty = []string{
+	"NULL", "null", "undefined", "None", "NaN", "Infinity", "true", "0", "-1", "1e309", "0x1F", "1/0", "=1+1", "=cmd|'/C calc'!A0", "@SUM(A1)", "+1", "-2+3", "'; DROP TABLE people; --", `" or ""="`, "<script>alert(1)</script>", "{{7*7}}", "${HOME}", "$(id)", "`id`", "../../etc/passwd", "%s%n%x", "\\", "\\n", "a\x00b", "a\x07b", "\x1b[31mred\x1b[0m", "a\u202eb", "a\u2066b", "\u200b", "\ufeff", "a\u200db", "a\u00adb", "\u00a0", "zoe\u0308", "Ω≈ç√∫", "田中さん", "مرحبا", "👩‍👩‍👧‍👦", "🇵🇹", "ﬁ", "ⅷ", "Ａｎａ", "İ", "ß", "ı", "\xff\xfe", "a\xc3(", "\ud7ff", "\U0010ffff", "\n", "\r\n", "a\nb", "a\tb", "'", "''", "'=1", "#N/A", "#REF!", "4.17E+10", "3-Apr", "_x0041_", "&amp;", "]]>", "*)(uid=*", "ana\" or userName pr", strings.Repeat("a", 9000), strings.Repeat("é", 5000),
+}
+
+// Each of them, as every kind of cell, gives the right value or a finding: never
+// a crash, never a changed meaning.
+func TestNaughtyCells(t *testing.T) {
+	for _, kind := range account.KindNames() {
+		b, err := brief.Parse("b.yaml", []byte("phones: GB\nmatch: [x]\nfields:\n  x: {from: X, as: "+kind+", send: true}\n"), brief.Options{Aliases: func(string) []string { return []string{"x"} }})
+		require.NoError(t, err)
+		m := mapping.New(b, sheet.Info{Headings: []string{"X"}})
+		worker := m.NewWorker()
+		for _, text := range naughty {
+			var wanted, again mapping.Wanted
+			worker.Map(sheet.Row{Number: 2, Cells: []string{text}}, nil, &wanted)
+			value := wanted.Values[0].Text()
+			require.True(t, utf8.ValidString(value), "%q", text)
+			_, control := words.ControlCharacter(value)
+			require.False(t, control, "%q", text)
+			if wanted.Refused() {
+				assert.Empty(t, value, "%q as %s is refused and has a value", text, kind)
+				continue
+			}
+			worker.Map(sheet.Row{Number: 2, Cells: []string{value}}, nil, &again)
+			assert.Equal(t, value, again.Values[0].Text(), "%q as %s reads otherwise the second time", text, kind)
+			if kind == "text" {
+				clean, _ := words.Clean(text)
+				clean, _ = words.OneLine(clean)
+				assert.Equal(t, clean, value)
+			}
+		}
+	}
+}
+
+func TestSpoiledCells(t *testing.T) {
+	b, m := mapper(t, "Login|Position|Department|Base|Cost code")
+	worker := m.NewWorker()
+	for name, c := range map[string]struct {
+		cell string
+		kind sheet.CellKind
+		code string
+	}{
+		"error":             {"#N/A", sheet.Faulty, "error-cell"},
+		"error as text":     {"#DIV/0!", sheet.Plain, "error-cell"},
+		"hash tag":          {"#deck", sheet.Plain, ""},
+		"not calculated":    {"", sheet.Uncalculated, "not-calculated"},
+		"long number":       {"12345678901234600000", sheet.Numeric, "lost-digits"},
+		"fifteen digits":    {"123456789012345", sheet.Numeric, ""},
+		"written short":     {"1,2E+19", sheet.Plain, "lost-digits"},
+		"date":              {"2027-03-04", sheet.Dated, "became-a-date"},
+		"looks like a date": {"Mar-04", sheet.Plain, "became-a-date"},
+		"a name":            {"May-Britt", sheet.Plain, ""},
+	} {
+		var wanted mapping.Wanted
+		worker.Map(sheet.Row{Number: 2, Cells: []string{"ana", "", c.cell, "", ""}, Kinds: []sheet.CellKind{0, 0, c.kind, 0, 0}}, nil, &wanted)
+		code := ""
+		if len(wanted.Findings) > 0 {
+			code = wanted.Findings[0].Code
+			assert.Equal(t, "Department", wanted.Findings[0].Column)
+		}
+		assert.Equal(t, c.code, code, name)
+		if !wanted.Refused() {
+			assert.Equal(t, c.cell, wanted.Value(b, "department").Text(), name)
+		}
+	}
 }

@@ -3,6 +3,7 @@ package sheet_test
 import (
 	"bytes"
 	"encoding/csv"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -204,8 +205,63 @@ func TestWrittenComesBack(t *testing.T) {
 	})
 }
 
+// A workbook holds any text as it is, marks and notes beside, and no formulas.
+func TestWorkbookComesBack(t *testing.T) {
+	folder := t.TempDir()
+	rapid.Check(t, func(rt *rapid.T) {
+		cell := rapid.OneOf(rapid.StringMatching(`['=+\-@a-zé ,;"<&_x0041\n]{0,8}`), rapid.SampledFrom([]string{"00417", "4.17E+10", "3-4", "TRUE", "_x0041_", "_x005F_x0041_", "a\x07b\r\n", "👩‍👩‍👧", "#N/A", "\u202e"}))
+		rows := rapid.SliceOfN(rapid.SliceOfN(cell, 3, 3), 1, 4).Draw(rt, "rows")
+		path := filepath.Join(folder, "w.xlsx")
+		file, err := os.Create(path)
+		require.NoError(rt, err)
+		w, err := sheet.NewWriter(file, path, sheet.Form{Folder: folder, Wide: 2})
+		require.NoError(rt, err)
+		require.NoError(rt, w.Write([]string{"a", "b", "c"}))
+		for _, row := range rows {
+			require.NoError(rt, w.Write(row, sheet.Mark{Column: 0, Note: "look"}, sheet.Mark{Column: 2, Reason: true}))
+		}
+		require.NoError(rt, errors.Join(w.Close(), file.Close()))
+		left, err := os.ReadDir(folder)
+		require.NoError(rt, err)
+		require.Len(rt, left, 1, "working files are taken away")
+		s, err := sheet.Open(path, nil, sheet.Options{HeadingRow: 1})
+		require.NoError(rt, err)
+		defer s.Close()
+		got := map[int][]string{}
+		for row, err := range s.Rows() {
+			require.NoError(rt, err)
+			require.Nil(rt, row.Kinds, "every cell is text")
+			got[row.Number] = append([]string{}, row.Cells...)
+		}
+		for i, row := range rows {
+			if strings.TrimSpace(strings.Join(row, "")) != "" {
+				read := append(got[i+2], "", "", "")
+				require.Equal(rt, row, read[:3])
+			}
+		}
+	})
+}
+
+func TestRows(t *testing.T) {
+	for text, want := range map[string][]int{"3-5,9": {3, 4, 5, 9}, " 2 , 4-": {2, 4, 5, 6, 7, 8, 9}, "9": {9}} {
+		ranges, err := sheet.ParseRows(text)
+		require.NoError(t, err)
+		var got []int
+		for row := 1; row < 10; row++ {
+			if (sheet.Selection{Ranges: ranges}).Has(row) {
+				got = append(got, row)
+			}
+		}
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "a", "0", "5-3", "-3", "1,,2"} {
+		_, err := sheet.ParseRows(text)
+		assert.Error(t, err, text)
+	}
+}
+
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{"a,b\n1,2\n", "sep=;\na;b\n", "\ufeffa\tb\n\"x\ny\"\t\n", "\xff\xfea\x00,\x00b\x00\n\x00", "a|b\r1|\xe9\r", "\"a", "a,b\n\"\n\n\n"} {
+	for _, seed := range []string{`{"a":{"b":[1,"x"]}}` + "\n" + `{"c":null}`, `[{"a":1},{"b":[{"c":true}]}]`, `{"items":[{"a":"b"}]}`, "a,b\n1,2\n", "sep=;\na;b\n", "\ufeffa\tb\n\"x\ny\"\t\n", "\xff\xfea\x00,\x00b\x00\n\x00", "a|b\r1|\xe9\r", "\"a", "a,b\n\"\n\n\n"} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
