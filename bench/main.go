@@ -3,6 +3,7 @@
 //
 //	go run ./bench check     check of 100,000 and 1,000,000 rows against a bare read of the file
 //	go run ./bench post      5,000 creates against a bare loop of the same requests
+//	go run ./bench sheets    workbooks of 200,000 rows, and peek at 1,000,000 rows, against bare reads
 //	go run ./bench start     the time to print the help against a program that prints a line
 //	go run ./bench all
 //	go run ./bench generate FILE ROWS
@@ -31,6 +32,9 @@ func main() {
 }
 
 func run(args []string) error {
+	if len(args) == 0 {
+		return errors.New("say what to measure: check, sheets, post, start or all")
+	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
 		return errors.Join(err, generate(args[1], n))
@@ -39,11 +43,14 @@ func run(args []string) error {
 	if len(args) == 2 && args[0] == "read" {
 		return bareRead(args[1])
 	}
+	if floor, ok := map[string]func(string) error{"rows": readRows, "workbook": bareWorkbook, "tokens": bareTokens}[args[0]]; ok && len(args) == 2 {
+		return floor(args[1])
+	}
 	if len(args) == 4 && args[0] == "send" {
 		return bareSend(args[1], args[2], args[3])
 	}
 	if len(args) != 1 {
-		return errors.New("say what to measure: check, post, start or all")
+		return errors.New("say what to measure: check, sheets, post, start or all")
 	}
 	dir, err := os.MkdirTemp("", "evenledger-bench-")
 	if err != nil {
@@ -56,9 +63,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "post": benchPost, "start": benchStart}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "start": benchStart}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchPost(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {
