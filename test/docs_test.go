@@ -31,7 +31,9 @@ func TestDocsAreTrue(t *testing.T) {
 	code, _, errOut := f.run("batches")
 	assert.Zero(t, code, errOut)
 
+	f.write("briefs/bases.csv", "Base,Zone\nNorthport,Europe/London\n")
 	briefs := blocks(t, "docs/brief.md", "yaml")
+	f.write("briefs/season.yaml", briefs[0])
 	for _, fields := range blocks(t, "docs/brief.md", "yaml field") {
 		briefs = append(briefs, "system: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  "+strings.ReplaceAll(strings.TrimSpace(fields), "\n", "\n  ")+"\n")
 	}
@@ -58,6 +60,39 @@ func TestDocsAreTrue(t *testing.T) {
 	}
 }
 
+// The commands of the page on sheets, followed to the letter.
+func TestSheetsPage(t *testing.T) {
+	url := practice(t)
+	f := folder{t, t.TempDir()}
+	code, _, errOut := f.run("init", ".")
+	require.Zero(t, code, errOut)
+	config, err := os.ReadFile(filepath.Join(f.dir, "evenledger.yaml"))
+	require.NoError(t, err)
+	f.write("evenledger.yaml", strings.NewReplacer("http://127.0.0.1:8085/scim/v2", url, "file:crewdesk.token", "env:TEST_TOKEN").Replace(string(config)))
+	f.write("starters.csv", "Staff no,First name,Surname,Department,Position,Country,Sign-in\n101,Ana,Reyes,Deck,Deckhand,Portugal,yes\n102,Zoë,Ångström,Engine,Engineer,UK,yes\n103,Nneka,Eze,Deck,Pilot,Nigeria,yes\n")
+	page, err := os.ReadFile("../docs/sheets.md")
+	require.NoError(t, err)
+	ran := 0
+	for line := range strings.Lines(string(page)) {
+		command, shown := strings.CutPrefix(strings.TrimSpace(line), "evenledger ")
+		if !shown || !strings.HasPrefix(line, "    ") {
+			continue
+		}
+		ran++
+		var args []string
+		for i, part := range strings.Split(command, "'") {
+			if i%2 == 1 {
+				args = append(args, part)
+			} else {
+				args = append(args, strings.Fields(part)...)
+			}
+		}
+		code, _, errOut := f.run(args...)
+		assert.Zero(t, code, "%s: %s", command, errOut)
+	}
+	assert.Greater(t, ran, 10)
+}
+
 // The walk of the README, followed to the letter.
 func TestReadmeWalk(t *testing.T) {
 	url := practice(t)
@@ -82,7 +117,13 @@ func TestReadmeWalk(t *testing.T) {
 		exit    int
 		says    string
 	}{
+		{"peek starters.csv", 0, "3 rows"},
+		{"brief new starters.csv --name first", 0, "fields from"},
+		{"brief try starters.csv -b starters --row 3", 0, "zoe.angstrom"},
 		{"check starters.csv -b starters", 1, "Refused             1"},
+		{"blank crewdesk -o blank.xlsx", 0, "a blank for crewdesk"},
+		{"fields crewdesk", 0, "userName"},
+		{"lookup crewdesk groups", 0, "groups in"},
 		{"draft starters.csv -b starters", 1, "To create           2"},
 		{"post 1 --trial 1", 4, ""},
 		{"post 1", 4, ""},

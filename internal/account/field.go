@@ -35,6 +35,11 @@ var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", 
 
 func (k Kind) String() string { return kindNames[k] }
 
+// InWords says what a value of the kind is.
+func (k Kind) InWords() string {
+	return [...]string{"text", "sign-in name", "email address", "telephone number", "date", "yes or no", "country", "language", "language and region", "time zone", "number", "several texts"}[k]
+}
+
 // MarshalText writes the kind as a brief does.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 

@@ -89,6 +89,12 @@ func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) 
 		if f.Kind == account.YesNo {
 			c.Allowed = []string{"yes", "no"}
 		}
+		switch f.Kind {
+		case account.Email:
+			c.Holds = "@"
+		case account.Login:
+			c.Lacks = " "
+		}
 		about := []string{strings.ToUpper(f.Label[:min(1, len(f.Label))]) + f.Label[min(1, len(f.Label)):]}
 		if rules := f.rules(); rules != "" {
 			about = append(about, rules)
@@ -162,7 +168,7 @@ func workbookBlank(columns []blankColumn) sheet.Blank {
 		if c.Required {
 			must = "yes"
 		}
-		b.Notes = append(b.Notes, []string{c.Heading, must, c.field.Kind.String(), c.field.Example, strings.Join(c.Allowed, ", "), strings.Trim(c.field.Label+", "+c.field.rules(), ", ")})
+		b.Notes = append(b.Notes, []string{c.Heading, must, c.field.Kind.InWords(), c.field.Example, strings.Join(c.Allowed, ", "), strings.Trim(c.field.Label+", "+c.field.rules(), ", ")})
 	}
 	return b
 }
@@ -178,7 +184,7 @@ func (a *app) textBlank(file *os.File, out string, target workspace.System, colu
 	about := make([]string, len(columns))
 	for i, c := range columns {
 		headings[i] = c.Heading
-		about[i] = c.Heading + " is " + c.field.Kind.String()
+		about[i] = c.Heading + " is " + c.field.Kind.InWords()
 		if c.field.Example != "" {
 			about[i] = c.Heading + " such as " + c.field.Example
 		}

@@ -106,8 +106,8 @@ func fieldSentence(f *brief.Field) string {
 		name = f.Name
 	}
 	text := name + " " + strings.Join(sources, "; where that is blank it ")
-	if what := map[account.Kind]string{account.YesNo: "yes or no", account.Date: "a date", account.Number: "a number", account.Phone: "a telephone number", account.Timezone: "a time zone"}[f.Kind]; what != "" && f.From != "" {
-		text += ", read as " + what
+	if f.Kind != account.Text && f.From != "" {
+		text += ", read as " + f.Kind.InWords()
 	}
 	text += "."
 	if f.Required {

@@ -192,7 +192,7 @@ func how(j *job, f *brief.Field, i int, origin mapping.Origin, at *found) string
 	case mapping.FromCell:
 		text = "from “" + heading + "”"
 		if f.Kind != account.Text {
-			text += ", read as " + f.Kind.String()
+			text += ", read as " + f.Kind.InWords()
 		}
 	case mapping.FromTable:
 		text = "from “" + heading + "” through the table"

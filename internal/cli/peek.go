@@ -78,7 +78,7 @@ func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {
 		page.Line("  %s", page.Dim("tabs: "+strings.Join(info.Tabs, ", ")))
 	}
 	page.Line("")
-	page.Line("%s", page.Bold(report.Pad("  Column", 24)+report.Pad("would be", 19)+report.Pad("kind", 11)+fmt.Sprintf("%8s%8s%9s", "filled", "blank", "distinct")+"   examples"))
+	page.Line("%s", page.Bold(report.Pad("  Column", 24)+report.Pad("would be", 19)+report.Pad("kind", 11)+fmt.Sprintf("%8s%8s%9s%9s", "filled", "blank", "distinct", "length")+"   examples"))
 	for i, c := range found.Columns {
 		heading := c.Heading
 		if heading == "" {
@@ -98,22 +98,35 @@ func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {
 		} else if c.Filled > 0 && len(c.Examples) == 0 {
 			examples = "(not shown)"
 		}
-		if c.Longest > 0 {
-			examples = span(c.Shortest, c.Longest) + "  " + examples
-		}
-		page.Line("  %s%s%s%8s%8s%9s   %s", report.Pad(report.Clip(heading, 21), 22), field, report.Pad(c.Kind, 11), report.Number(c.Filled), report.Number(c.Blank), distinct, page.Dim(report.Clip(examples, max(20, page.Columns()-82))))
+		page.Line("  %s%s%s%8s%8s%9s%9s   %s", report.Pad(report.Clip(heading, 21), 22), field, report.Pad(c.Kind, 11), report.Number(c.Filled), report.Number(c.Blank), distinct, span(c.Shortest, c.Longest), page.Dim(report.Clip(examples, max(18, page.Columns()-92))))
 	}
 	peekOddities(page, info, found)
 	page.Next("evenledger brief new "+quoted(path), "evenledger check "+quoted(path)+" --offline")
 	return page.Err()
 }
 
-// span says how long the values are.
+// where says how many cells an oddity is in, and in which rows.
+func where(o profile.Oddity) string {
+	var rows []string
+	for _, row := range o.Rows {
+		rows = append(rows, strconv.Itoa(row))
+	}
+	text := plural(len(rows), "row ", "rows ") + strings.Join(rows, ", ")
+	switch {
+	case len(rows) == 0 && o.Count == 0:
+		return ""
+	case o.Count > len(rows):
+		text = report.Number(o.Count) + " cells, " + text + ", …"
+	}
+	return text + ": "
+}
+
+// span says how long the values are, in characters.
 func span(shortest, longest int) string {
 	if shortest == longest {
-		return fmt.Sprintf("%d long", longest)
+		return report.Number(longest)
 	}
-	return fmt.Sprintf("%d to %d long", shortest, longest)
+	return report.Number(shortest) + "–" + report.Number(longest)
 }
 
 func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
@@ -131,21 +144,7 @@ func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
 			say(c.Heading, "would be "+c.Field+" by "+strings.TrimPrefix(c.Why, "by "))
 		}
 		for _, o := range c.Odd {
-			message := o.Message
-			if o.Count > 0 {
-				message = report.Number(o.Count) + plural(o.Count, " cell: ", " cells: ") + message
-			}
-			if len(o.Rows) > 0 {
-				var rows []string
-				for _, row := range o.Rows {
-					rows = append(rows, strconv.Itoa(row))
-				}
-				message += " · " + plural(len(rows), "row ", "rows ") + strings.Join(rows, ", ")
-				if o.Count > len(rows) {
-					message += ", …"
-				}
-			}
-			say(c.Heading, report.Clip(message, page.Columns()-26))
+			say(c.Heading, report.Clip(where(o)+o.Message, page.Columns()-26))
 		}
 	}
 	for _, heading := range info.Hidden {

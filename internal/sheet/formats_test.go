@@ -271,3 +271,31 @@ func fuzzed(t *testing.T, data []byte) {
 		require.ErrorAs(t, err, &told)
 	}
 }
+
+// A blank has its headings on the first tab, lists to choose from and checks.
+func TestBlank(t *testing.T) {
+	var out bytes.Buffer
+	require.NoError(t, sheet.WriteBlank(&out, sheet.Blank{
+		Columns: []sheet.BlankColumn{{Heading: "User name", Required: true, Lacks: " ", Note: "must be there"}, {Heading: "Watch", Allowed: []string{"Day", "Night"}}, {Heading: "Email", Holds: "@"}},
+		Notes:   [][]string{{"Column", "Example"}, {"User name", "=ana"}},
+	}))
+	data := bytes.Clone(out.Bytes())
+	s, err := open(t, data, sheet.Options{Tab: "People"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"User name", "Watch", "Email"}, s.Info().Headings)
+	assert.Equal(t, []string{"People", "Notes", "Lists"}, s.Info().Tabs, "the hidden one comes last")
+	s, err = open(t, data, sheet.Options{Tab: "Notes"})
+	require.NoError(t, err)
+	_, rows, err := all(t, s)
+	require.NoError(t, err)
+	assert.Equal(t, []numbered{{2, []string{"User name", "=ana"}}}, rows)
+	archive, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	require.NoError(t, err)
+	part, err := archive.Open("xl/worksheets/sheet1.xml")
+	require.NoError(t, err)
+	text, err := io.ReadAll(part)
+	require.NoError(t, err)
+	for _, want := range []string{`sqref="B2:B2001" type="list"><formula1>Lists!$A$1:$A$2</formula1>`, `ISERROR(FIND(" ",A2))`, `ISNUMBER(FIND("@",C2))`} {
+		assert.Contains(t, string(text), want)
+	}
+}

@@ -185,7 +185,8 @@ type BlankColumn struct {
 	Note     string   // shown at the heading and when a cell is chosen
 	Allowed  []string // the values to choose from; none: any
 	Required bool
-	Longest  int // characters; 0: any
+	Holds    string // what a value must hold, such as "@"; empty: anything
+	Lacks    string // what a value must not hold, such as " "; empty: anything
 }
 
 // blankRows is how many rows of a blank have the checks and lists.
@@ -242,11 +243,14 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 			for at, value := range c.Allowed {
 				errs = append(errs, file.SetCellStr(lists, column+strconv.Itoa(at+1), value))
 			}
-			v.SetSqrefDropList("=" + lists + "!$" + column + "$1:$" + column + "$" + strconv.Itoa(len(c.Allowed)))
+			v.SetSqrefDropList(lists + "!$" + column + "$1:$" + column + "$" + strconv.Itoa(len(c.Allowed)))
 			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "Choose one of the list.")
-		case c.Longest > 0:
-			errs = append(errs, v.SetRange(0, c.Longest, excelize.DataValidationTypeTextLength, excelize.DataValidationOperatorBetween))
-			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "At most "+strconv.Itoa(c.Longest)+" characters.")
+		case c.Holds != "":
+			v.Type, v.Formula1 = "custom", `ISNUMBER(FIND("`+c.Holds+`",`+name+`2))`
+			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There must be “"+c.Holds+"” in it.")
+		case c.Lacks != "":
+			v.Type, v.Formula1 = "custom", `ISERROR(FIND("`+c.Lacks+`",`+name+`2))`
+			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There may be no "+map[bool]string{true: "space", false: "“" + c.Lacks + "”"}[c.Lacks == " "]+" in it.")
 		default:
 			v = nil
 		}
