@@ -24,8 +24,7 @@ type odsSource struct {
 	repeat  int // times the row in cells is still to be given
 	row     record
 	hidden  [][2]int
-	columns int      // described so far
-	spans   [][2]int // columns that merged cells of the row cover
+	columns int // described so far
 	merged  map[int][][2]int
 }
 
