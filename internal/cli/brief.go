@@ -25,11 +25,7 @@ func (a *app) briefCommand() *cobra.Command {
 		Args:              one("a brief's name or file"),
 		ValidArgsFunction: a.completeBriefs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := a.workspace()
-			if err != nil {
-				return err
-			}
-			b, err := a.loadBrief(w, args[0], "")
+			b, err := a.brief(args[0])
 			if err != nil {
 				return err
 			}
@@ -50,6 +46,15 @@ func (a *app) briefCommand() *cobra.Command {
 		},
 	})
 	return cmd
+}
+
+// brief loads a brief of the workspace.
+func (a *app) brief(name string) (*brief.Brief, error) {
+	w, err := a.workspace()
+	if err != nil {
+		return nil, err
+	}
+	return a.loadBrief(w, name, "")
 }
 
 // briefFine tells what a brief without mistakes says.

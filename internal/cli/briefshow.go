@@ -24,11 +24,7 @@ func (a *app) briefShowCommand() *cobra.Command {
 		Args:              one("a brief's name or file"),
 		ValidArgsFunction: a.completeBriefs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := a.workspace()
-			if err != nil {
-				return err
-			}
-			b, err := a.loadBrief(w, args[0], "")
+			b, err := a.brief(args[0])
 			if err != nil {
 				return err
 			}

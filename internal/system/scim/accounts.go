@@ -69,15 +69,10 @@ type listResponse struct {
 	Resources    []resource `json:"Resources"`
 }
 
-func (c *Client) page(ctx context.Context, d *discovered, filter string, fields []string, start, count int) (*listResponse, error) {
-	query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(count)}}
-	if filter != "" {
-		query.Set("filter", filter)
-	}
-	if count > 0 {
-		query.Set("attributes", d.attributes(fields))
-	}
-	got, err := c.do(ctx, request{method: http.MethodGet, path: d.endpoint, query: query, safe: true})
+func (c *Client) page(ctx context.Context, endpoint string, query url.Values, start, count int) (*listResponse, error) {
+	query.Set("startIndex", strconv.Itoa(start))
+	query.Set("count", strconv.Itoa(count))
+	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, query: query, safe: true})
 	if err != nil {
 		return nil, err
 	}
@@ -85,38 +80,32 @@ func (c *Client) page(ctx context.Context, d *discovered, filter string, fields 
 	decoder := json.NewDecoder(bytes.NewReader(got.body))
 	decoder.UseNumber()
 	if err := decoder.Decode(&list); err != nil {
-		return nil, &system.Unavailable{Message: fmt.Sprintf("%s%s answered a list that cannot be read: %v", c.config.URL, d.endpoint, err)}
+		return nil, &system.Unavailable{Message: fmt.Sprintf("%s%s answered a list that cannot be read: %v", c.config.URL, endpoint, err)}
 	}
 	return &list, nil
 }
 
-// pages yields what a filter, or no filter, finds, page by page. Servers differ
-// in what they do past the end and how many they give, so it goes on until the
-// total is reached or nothing new comes, and takes less than the total as an
-// error.
-func (c *Client) pages(ctx context.Context, filter string, fields []string) iter.Seq2[account.Account, error] {
-	return func(yield func(account.Account, error) bool) {
-		d, err := c.discover(ctx)
-		if err != nil {
-			yield(account.Account{}, err)
-			return
-		}
+// resources yields what an endpoint lists, page by page. Servers differ in what
+// they do past the end and how many they give, so it goes on until the total is
+// reached or nothing new comes, and takes less than the total as an error.
+func (c *Client) resources(ctx context.Context, endpoint string, query url.Values) iter.Seq2[resource, error] {
+	return func(yield func(resource, error) bool) {
 		seen := map[string]bool{}
 		for start := 1; ; {
-			list, err := c.page(ctx, d, filter, fields, start, c.config.Page)
+			list, err := c.page(ctx, endpoint, query, start, c.config.Page)
 			if err != nil {
-				yield(account.Account{}, err)
+				yield(nil, err)
 				return
 			}
 			fresh := 0
 			for _, r := range list.Resources {
-				a := d.account(r, fields, nil)
-				if a.ID == "" || seen[a.ID] {
+				id := r.text("id")
+				if id == "" || seen[id] {
 					continue
 				}
-				seen[a.ID] = true
+				seen[id] = true
 				fresh++
-				if !yield(a, nil) {
+				if !yield(r, nil) {
 					return
 				}
 			}
@@ -125,9 +114,33 @@ func (c *Client) pages(ctx context.Context, filter string, fields []string) iter
 				return
 			}
 			if fresh == 0 {
-				yield(account.Account{}, &system.Unavailable{
-					Message: fmt.Sprintf("%s says it has %d accounts to list but gave only %d", c.config.URL, list.TotalResults, len(seen)),
-					Remedy:  "Accounts may have changed while they were listed: try again. If it stays so, ask who runs the system whether all accounts may be listed."})
+				yield(nil, &system.Unavailable{
+					Message: fmt.Sprintf("%s%s says it has %d to list but gave only %d", c.config.URL, endpoint, list.TotalResults, len(seen)),
+					Remedy:  "They may have changed while they were listed: try again. If it stays so, ask who runs the system whether all may be listed."})
+				return
+			}
+		}
+	}
+}
+
+// accounts yields the accounts that a filter, or no filter, finds.
+func (c *Client) accounts(ctx context.Context, filter string, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		d, err := c.discover(ctx)
+		if err != nil {
+			yield(account.Account{}, err)
+			return
+		}
+		query := url.Values{"attributes": {d.attributes(fields)}}
+		if filter != "" {
+			query.Set("filter", filter)
+		}
+		for r, err := range c.resources(ctx, d.endpoint, query) {
+			if err != nil {
+				yield(account.Account{}, err)
+				return
+			}
+			if !yield(d.account(r, fields, nil), nil) {
 				return
 			}
 		}
@@ -136,7 +149,7 @@ func (c *Client) pages(ctx context.Context, filter string, fields []string) iter
 
 // List implements system.System.
 func (c *Client) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
-	return c.pages(ctx, "", fields)
+	return c.accounts(ctx, "", fields)
 }
 
 // Find implements system.System with the filter "field eq value or …".
@@ -153,7 +166,7 @@ func (c *Client) Find(ctx context.Context, field string, values, fields []string
 			return
 		}
 		for _, filter := range filters(p, values) {
-			for a, err := range c.pages(ctx, filter, fields) {
+			for a, err := range c.accounts(ctx, filter, fields) {
 				var refusal *system.Refusal
 				if errors.As(err, &refusal) {
 					err = system.ErrCannotFind // some servers refuse escaped quotes, or the field
@@ -202,7 +215,7 @@ func (c *Client) Pages(ctx context.Context) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	list, err := c.page(ctx, d, "", nil, 1, 0)
+	list, err := c.page(ctx, d.endpoint, url.Values{}, 1, 0)
 	if err != nil {
 		return 0, err
 	}

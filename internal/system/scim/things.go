@@ -2,17 +2,12 @@ package scim
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"iter"
 	"maps"
-	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 
 	"evenledger/internal/account"
-	"evenledger/internal/system"
 )
 
 // ThingKinds implements system.Keeper: every resource type but that of accounts.
@@ -32,37 +27,12 @@ func (c *Client) Things(ctx context.Context, kind string) iter.Seq2[account.Thin
 			yield(account.Thing{}, err)
 			return
 		}
-		seen := map[string]bool{}
-		for start := 1; ; {
-			query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(c.config.Page)}}
-			got, err := c.do(ctx, request{method: http.MethodGet, path: d.others[kind], query: query, safe: true})
+		for r, err := range c.resources(ctx, d.others[kind], url.Values{}) {
 			if err != nil {
 				yield(account.Thing{}, err)
 				return
 			}
-			var list listResponse
-			if err := json.Unmarshal(got.body, &list); err != nil {
-				yield(account.Thing{}, &system.Unavailable{Message: fmt.Sprintf("%s%s answered a list that cannot be read: %v", c.config.URL, d.others[kind], err)})
-				return
-			}
-			fresh := 0
-			for _, r := range list.Resources {
-				t := thing(r)
-				if t.ID == "" || seen[t.ID] {
-					continue
-				}
-				seen[t.ID] = true
-				fresh++
-				if !yield(t, nil) {
-					return
-				}
-			}
-			start += len(list.Resources)
-			if len(seen) >= list.TotalResults {
-				return
-			}
-			if fresh == 0 {
-				yield(account.Thing{}, &system.Unavailable{Message: fmt.Sprintf("%s says it has %d %s to list but gave only %d", c.config.URL, list.TotalResults, kind, len(seen)), Remedy: "Try again; if it stays so, ask who runs the system."})
+			if !yield(thing(r), nil) {
 				return
 			}
 		}
