@@ -110,6 +110,17 @@ func TestMistakes(t *testing.T) {
 		"wrong type of make": {head + "  email: {make: 'size(userName)'}\n", []string{"gives a number where a text is wanted"}},
 		"wrong type of only": {head + "only: userName\n", []string{"gives a text where yes or no is wanted"}},
 		"ends early":         {head + "only: 'userName =='\n", []string{"it ends too early"}},
+		"list ends in more":  {"match: [userName]\nfields:\n  userName: {from: L, unique: [number, 'lower(col[\"L\"])']}\n", []string{"3:32: after “number” nothing more is tried"}},
+		"list has a mistake": {"match: [userName]\nfields:\n  userName: {from: L, unique: ['lowr(userName)']}\n", []string{"3:37: in the expression", "Did you mean “lower”?"}},
+		"number in a list":   {"match: [userName]\nfields:\n  userName: {from: L}\n  active: {from: A, unique: ['userName == \"\"', number]}\n", []string{"cannot put a number behind"}},
+		"two tables":         {"match: [userName]\nfields:\n  userName: {from: L, via: {a: b}, via_sheet: t.csv}\n", []string{"“via” and “via_sheet” cannot both be given"}},
+		"no such table":      {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: no.csv}\n", []string{"3:34: no.csv: there is no such file"}},
+		"phones of nowhere":  {head + "phones: Atlantis\n", []string{"4:9: “Atlantis” is not a country"}},
+		"based on nothing":   {head + "based_on: nothing\n", []string{"4:11: there is no brief “nothing”"}},
+		"based on itself":    {head + "based_on: b\n", []string{"4:11: briefs are based on each other in a circle"}},
+		"list where a text":  {head + "  title: {make: 'words(userName)'}\n", []string{"gives a list where a text is wanted"}},
+		"text where a list":  {head + "  title: {from: T, as: list, make: userName}\n", []string{"gives a text where a list of texts is wanted"}},
+		"tab twice":          {head + "sheet: {tab: a, tabb: b}\n", []string{"4:17: unknown key “tabb”"}},
 		"second document":    {head + "---\nx: 1\n", []string{"a second YAML document"}},
 		"nesting":            {strings.Repeat("[", 40000), []string{"nested more than 32 deep"}},
 		"size":               {"# " + strings.Repeat("x", 2<<20), []string{"larger than 1024 KiB"}},
@@ -166,6 +177,62 @@ func TestExpressions(t *testing.T) {
 		require.NoError(t, err, source)
 		assert.Equal(t, want, got, source)
 	}
+}
+
+// What a brief does not say it takes from the one it is based on, key by key and
+// field by field; mistakes are told where they stand.
+func TestFamily(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	write("root.yaml", "phones: Portugal\nnew: skip\nmatch: [userName]\nsheet: {tab: A, heading_row: 2}\nfields:\n  userName: {from: Login}\n  title: {from: Position}\nchecks:\n  - {that: 'title != \"x\"', say: first}\n")
+	write("middle.yaml", "based_on: root\nknown: fill\nsheet: {tab: B}\nfields:\n  title: {from: Rank}\n  department: {from: Team, via_sheet: teams.csv}\n")
+	write("teams.csv", "Written,Value\nd,Deck\nE,Engine\n")
+	write("leaf.yaml", "based_on: middle\nbrief: The leaf\nnew: create\nfields:\n  nickName: {make: lower(title)}\nchecks:\n  - {that: 'title != \"y\"', say: second}\n")
+	b, err := brief.Load(filepath.Join(dir, "leaf.yaml"), options)
+	require.NoError(t, err)
+	assert.Equal(t, "The leaf", b.Name)
+	assert.Equal(t, []string{"middle", "root"}, b.BasedOn)
+	assert.Equal(t, []any{brief.Create, brief.Fill, "PT", "B", 2}, []any{b.New, b.Known, b.Phones, b.Tab, b.HeadingRow})
+	var fields []string
+	for _, f := range b.Fields {
+		fields = append(fields, f.Name+" from "+f.From)
+	}
+	assert.Equal(t, []string{"userName from Login", "title from Rank", "department from Team", "nickName from "}, fields)
+	assert.Equal(t, map[string]string{"d": "Deck", "e": "Engine"}, b.Fields[2].Via)
+	assert.Equal(t, []string{"first", "second"}, []string{b.Checks[0].Say, b.Checks[1].Say})
+
+	write("middle.yaml", "based_on: root\nfields:\n  titel: {from: Rank}\n")
+	_, err = brief.Load(filepath.Join(dir, "leaf.yaml"), options)
+	assert.ErrorContains(t, err, "middle.yaml:3:3: there is no field “titel”")
+	write("middle.yaml", "based_on: leaf\n")
+	_, err = brief.Load(filepath.Join(dir, "leaf.yaml"), options)
+	assert.ErrorContains(t, err, "in a circle")
+	for text, says := range map[string]string{"Written\nd\n": "fewer than two columns", "Written,Value\nd,Deck\nD,Dock\n": "row 3 says that “D” stands for “Dock”", "Written,Value\nd\n": "row 2 has no second cell"} {
+		write("teams.csv", text)
+		write("middle.yaml", "based_on: root\nfields:\n  department: {from: Team, via_sheet: teams.csv}\n")
+		_, err = brief.Load(filepath.Join(dir, "middle.yaml"), options)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+// A condition given beside the brief counts with the brief's own.
+func TestAlso(t *testing.T) {
+	with := options
+	with.Only = `givenName != ""`
+	b, err := brief.Parse("season.yaml", []byte(whole), with)
+	require.NoError(t, err)
+	require.Len(t, b.Only, 2)
+	assert.Equal(t, []int{b.Field("givenName")}, b.Only[1].Uses)
+	with.Only = `givenNam != ""`
+	_, err = brief.Parse("season.yaml", []byte(whole), with)
+	assert.ErrorContains(t, err, "--only:1:1: in the expression: there is no field or function “givenNam”")
+	b, err = brief.Suggest([]string{"Login", "Berth", "urn:x:y", "Rank"}, "crewdesk", brief.Options{Only: `title == "Pilot"`, Aliases: options.Aliases, Kinds: map[string]account.Kind{"berth": account.Number}})
+	require.NoError(t, err)
+	assert.Len(t, b.Only, 1)
+	assert.Equal(t, account.Number, b.Fields[b.Field("berth")].Kind, "a system's own fields are known by their headings")
+	assert.GreaterOrEqual(t, b.Field("urn:x:y"), 0)
 }
 
 func TestSuggest(t *testing.T) {

@@ -212,3 +212,80 @@ func TestRowsKeepOrder(t *testing.T) {
 		}
 	})
 }
+
+// Where a value is taken the further formulas are tried in turn, then numbers.
+func TestFree(t *testing.T) {
+	taken := map[string]bool{"ana.reyes": true, "a.reyes": true, "areyes": true, "areyes2": true}
+	has := func(text string) bool { return taken[text] }
+	for _, c := range []struct {
+		base   string
+		others []string
+		number bool
+		want   string
+		ok     bool
+	}{
+		{"zoe", []string{"z"}, true, "zoe", true},
+		{"ana.reyes", nil, true, "ana.reyes2", true},
+		{"ana.reyes", []string{"a.reyes", "ar"}, true, "ar", true},
+		{"ana.reyes", []string{"a.reyes", "areyes"}, true, "areyes3", true},
+		{"ana.reyes", []string{"a.reyes", "areyes"}, false, "", false},
+	} {
+		got, ok := check.Free(brief.Field{Number: c.number}, c.base, c.others, has)
+		assert.Equal(t, []any{c.want, c.ok}, []any{got, ok})
+	}
+	const text = `match: [employeeNumber]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  userName:
+    make: lower(givenName)
+    unique: ['lower(givenName) + ".b"', 'first(givenName, 9999999999)']
+  email: {make: 'userName + "@x.example"'}
+`
+	wanted, told, _ := run(t, text, "No,First\n1,Ana\n2,Ana\n3,ana\n4,Ana\n5,Ana\n", nil)
+	names := map[int]string{}
+	for row, values := range wanted {
+		names[row] = values["email"].Text()
+	}
+	assert.Equal(t, map[int]string{2: "ana@x.example", 3: "ana.b@x.example", 4: "ana@x.example", 5: "ana@x.example", 6: "ana@x.example"}, names)
+	assert.Equal(t, []string{"4 userName no-free-value", "5 userName no-free-value", "6 userName no-free-value"}, told)
+}
+
+// Rows that are left out have no faults; hidden ones are told once.
+func TestLeftAndHidden(t *testing.T) {
+	b, err := brief.Parse("b.yaml", []byte(people), brief.Options{Today: "2026-11-23"})
+	require.NoError(t, err)
+	m := mapping.New(b, sheet.Info{Headings: []string{"Staff no", "First name", "Surname", "Status"}, Hidden: []string{"Surname", "Status"}, Merged: []string{"First name"}})
+	codes := map[string]int{}
+	for _, f := range m.Findings() {
+		codes[f.Code]++
+	}
+	assert.Equal(t, 2, codes["hidden-column"])
+	assert.Equal(t, 1, codes["merged-heading"])
+	rows := func(yield func(sheet.Row, error) bool) {
+		for i := range 6 {
+			row := sheet.Row{Number: i + 2, Cells: []string{fmt.Sprint(i % 5), "Ana", "", ""}, Left: i < 2, Hidden: i%2 == 1}
+			if !yield(row, nil) {
+				return
+			}
+		}
+	}
+	outcomes := ""
+	for checked, err := range check.New(m, nil).Rows(context.Background(), rows) {
+		require.NoError(t, err)
+		hidden := 0
+		for _, f := range checked.Wanted.Findings {
+			if f.Code == "hidden-row" {
+				hidden++
+			}
+		}
+		switch {
+		case checked.Wanted.Aside:
+			outcomes += "aside "
+			assert.Empty(t, checked.Wanted.Findings)
+		case checked.Wanted.Refused():
+			outcomes += fmt.Sprintf("refused/%d ", hidden)
+		}
+	}
+	assert.Equal(t, "aside aside refused/0 refused/1 refused/0 refused/1 ", outcomes)
+}

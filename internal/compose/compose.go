@@ -58,7 +58,7 @@ func (s *Source) Brief() string {
 	s.dates(line)
 	s.phones(line)
 	s.only(line)
-	line("match: [%s]%s", strings.Join(match, ", "), map[bool]string{true: "", false: "   # guessed: no column of the sheet is a sure key"}[s.has(match[0])])
+	line("match: [%s]%s", strings.Join(match, ", "), map[bool]string{true: "", false: "   # guessed: no column of the sheet is a sure key"}[s.has(match[0]) && slices.Contains(keys, match[0])])
 	line("new: create             # create, skip or refuse")
 	line("known: update           # update, fill, skip or refuse")
 	line("")
@@ -106,8 +106,10 @@ func (s *Source) takes(name string) bool {
 	return ok && !a.ReadOnly
 }
 
+// keys are the fields that find an account.
+var keys = []string{"employeeNumber", "externalId", "userName", "email"}
+
 func (s *Source) fields() (fields []field, unused []string) {
-	keys := []string{"employeeNumber", "userName", "email", "externalId"}
 	dates := 0
 	for i, c := range s.Profile.Columns {
 		about := comment(c.Heading)
@@ -196,7 +198,7 @@ func (s *Source) signIn() (field, bool) {
 // match picks the fields that find an account, surest first.
 func (s *Source) match(fields []field) []string {
 	var match []string
-	for _, name := range []string{"employeeNumber", "externalId", "userName", "email"} {
+	for _, name := range keys {
 		if slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
 			match = append(match, name)
 		}

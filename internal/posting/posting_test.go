@@ -462,3 +462,32 @@ func TestAlwaysEven(t *testing.T) {
 		}
 	})
 }
+
+// A sign-in name that an account has is not given again: what is tried next is
+// looked up as well, and numbers go behind the last of it.
+func TestOtherNames(t *testing.T) {
+	const text = `match: [employeeNumber]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  familyName: {from: Last}
+  userName:
+    make: 'lower(givenName) + "." + lower(familyName)'
+    unique: ['first(lower(givenName), 1) + "." + lower(familyName)', 'first(lower(givenName), 1) + lower(familyName)', number]
+`
+	named := func(number, userName string) account.Account {
+		return account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of(number), "userName": account.Of(userName)}}
+	}
+	w := newWorld(t, named("90", "ana.reyes"), named("91", "areyes"), named("92", "areyes2"))
+	b := w.draft(text, "No,First,Last\n1,Ana,Reyes\n2,Alf,Reyes\n3,Ana,Reyes\n4,Ann,Reyes\n5,Ana,Reyes\n90,Ana,Reyes\n")
+	var got []string
+	for _, e := range w.entries(b) {
+		got = append(got, told(e))
+	}
+	// Which of the rows are new is known only once the accounts were looked up.
+	assert.Equal(t, []string{"to create a.reyes", "to create alf.reyes", "to create areyes3", "to create ann.reyes", "to create areyes4"}, got[:5])
+	require.NoError(t, w.post(context.Background(), b, 0))
+	assert.Equal(t, 5, w.even(b)[account.Created])
+	again := w.draft(text, "No,First,Last\n1,Ana,Reyes\n3,Ana,Reyes\n5,Ana,Reyes\n")
+	assert.Equal(t, 3, w.even(again)[account.Unchanged], "a name once given stays")
+}

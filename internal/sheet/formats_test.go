@@ -76,9 +76,17 @@ func workbook(t testing.TB, parts map[string]string) []byte {
 	for name, text := range parts {
 		whole[name] = text
 	}
+	return zipped(t, whole)
+}
+
+func openDocument(t testing.TB, content string) []byte {
+	return zipped(t, map[string]string{"mimetype": "application/vnd.oasis.opendocument.spreadsheet", "content.xml": content})
+}
+
+func zipped(t testing.TB, files map[string]string) []byte {
 	var out bytes.Buffer
 	archive := zip.NewWriter(&out)
-	for name, text := range whole {
+	for name, text := range files {
 		w, err := archive.Create(name)
 		require.NoError(t, err)
 		_, err = io.WriteString(w, text)
@@ -125,6 +133,59 @@ func TestStoredValues(t *testing.T) {
 			require.NoError(t, err, stored)
 			assert.Equal(t, []any{2, want.text, want.kind}, []any{row.Number, row.Cells[0], row.Kind(0)}, stored)
 		}
+	}
+}
+
+// Cells of an OpenDocument spreadsheet, as they are stored.
+func TestStoredValuesODS(t *testing.T) {
+	for stored, want := range map[string]struct {
+		text string
+		kind sheet.CellKind
+	}{
+		`office:value-type="float" office:value="417"><text:p>00417</text:p>`:                              {"00417", sheet.Numeric},
+		`office:value-type="float" office:value="417"><text:p>417.00</text:p>`:                             {"417", sheet.Numeric},
+		`office:value-type="float" office:value="2012025550143"><text:p>(201) 202-5550143</text:p>`:        {"(201) 202-5550143", sheet.Numeric},
+		`office:value-type="percentage" office:value="0.5"><text:p>50%</text:p>`:                           {"0.5", sheet.Numeric},
+		`office:value-type="currency" office:value="1200" office:currency="EUR"><text:p>1.200 €</text:p>`:  {"1200", sheet.Numeric},
+		`office:value-type="date" office:date-value="2027-03-14T10:30:00"><text:p>14.3.</text:p>`:          {"2027-03-14 10:30:00", sheet.Dated},
+		`office:value-type="boolean" office:boolean-value="false"><text:p>FALSCH</text:p>`:                 {"FALSE", sheet.Logical},
+		`office:value-type="string"><text:p>a<text:s text:c="3"/>b<text:tab/>c</text:p><text:p>d</text:p>`: {"a   b\tc\nd", sheet.Plain},
+		`office:value-type="string"><text:p>O&apos;<text:span>Neill</text:span></text:p>`:                  {"O'Neill", sheet.Plain},
+		`table:formula="of:=[.B1]">`: {"", sheet.Uncalculated},
+		`office:value-type="string" calcext:value-type="error" table:formula="of:=1/0"><text:p>#DIV/0!</text:p>`: {"#DIV/0!", sheet.Faulty},
+	} {
+		content := `<x><table:table table:name="A"><table:table-row><table:table-cell office:value-type="string"><text:p>Surname</text:p></table:table-cell><table:table-cell office:value-type="string"><text:p>First name</text:p></table:table-cell></table:table-row>` +
+			`<table:table-row table:number-rows-repeated="2"><table:table-cell ` + stored + `</table:table-cell><table:table-cell office:value-type="string"><text:p>Ana</text:p></table:table-cell></table:table-row></table:table></x>`
+		s, err := open(t, openDocument(t, content), sheet.Options{})
+		require.NoError(t, err, stored)
+		last := 1
+		for row, err := range s.Rows() {
+			require.NoError(t, err, stored)
+			last++
+			assert.Equal(t, []any{last, want.text, want.kind}, []any{row.Number, row.Cells[0], row.Kind(0)}, stored)
+		}
+		assert.Equal(t, 3, last, "a repeated row is there twice")
+	}
+	_, err := open(t, openDocument(t, `<x><table:table table:name="A"><table:table-row table:number-rows-repeated="99999999"><table:table-cell office:value-type="string"><text:p>a</text:p></table:table-cell></table:table-row></table:table></x>`), sheet.Options{})
+	assert.ErrorContains(t, err, "beyond the last row")
+	_, err = open(t, openDocument(t, `<x><table:table table:name="A"><table:table-row><table:table-cell table:number-columns-repeated="9999" office:value-type="string"><text:p>a</text:p></table:table-cell></table:table-row></table:table></x>`), sheet.Options{})
+	assert.ErrorContains(t, err, "more than the 2000 columns")
+}
+
+// Tabs that are hidden come last, and dates may be counted from 1904.
+func TestWorkbookAsAWhole(t *testing.T) {
+	two := onTab(`<row r="2"><c r="A2" s="1"><v>45000</v></c></row>`)
+	two["xl/workbook.xml"] = `<workbook xmlns:r="x"><workbookPr date1904="1"/><sheets><sheet name="Kept" state="hidden" r:id="r1"/><sheet name="Shown" r:id="r3"/></sheets></workbook>`
+	two["xl/_rels/workbook.xml.rels"] = `<Relationships><Relationship Id="r1" Type="x/worksheet" Target="/xl/worksheets/sheet1.xml"/><Relationship Id="r2" Type="x/sharedStrings" Target="sharedStrings.xml"/><Relationship Id="r3" Type="x/worksheet" Target="worksheets/sheet2.xml"/></Relationships>`
+	two["xl/worksheets/sheet2.xml"] = `<worksheet><cols><col min="2" max="2" hidden="1"/></cols><sheetData><row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>1</v></c></row></sheetData></worksheet>`
+	s, err := open(t, workbook(t, two), sheet.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"Shown", []string{"Shown", "Kept"}, []string{"First name"}}, []any{s.Info().Tab, s.Info().Tabs, s.Info().Hidden})
+	s, err = open(t, workbook(t, two), sheet.Options{Tab: "kept"})
+	require.NoError(t, err)
+	for row, err := range s.Rows() {
+		require.NoError(t, err)
+		assert.Equal(t, "2027-03-16", row.Cells[0])
 	}
 }
 
@@ -191,9 +252,9 @@ func TestUnreadableFiles(t *testing.T) {
 		"cells out of order": {workbook(t, onTab(`<row r="2"><c r="B2"/><c r="A2"/></row>`)), "out of its order"},
 		"breaks off":         {workbook(t, map[string]string{tab: `<worksheet><sheetData><row r="1"><c r="A1"><v>1`}), "damaged"},
 		"no tab":             {workbook(t, nil), "no tab with cells"},
-		"binary workbook":    {zipped(t, "xl/workbook.bin"), "xlsb"},
-		"word processor":     {zipped(t, "word/document.xml"), "not a spreadsheet"},
-		"other archive":      {zipped(t, "a.csv"), "a zip archive"},
+		"binary workbook":    {zipped(t, map[string]string{"xl/workbook.bin": ""}), "xlsb"},
+		"word processor":     {zipped(t, map[string]string{"word/document.xml": ""}), "not a spreadsheet"},
+		"other archive":      {zipped(t, map[string]string{"a.csv": ""}), "a zip archive"},
 		"old workbook":       {[]byte("\xd0\xcf\x11\xe0\xa1\xb1"), "old kind"},
 		"with a password":    {append([]byte("\xd0\xcf\x11\xe0"), utf16le("EncryptedPackage", false)...), "with a password"},
 		"a web page":         {[]byte("<!DOCTYPE html>"), "web page"},
@@ -215,15 +276,6 @@ func TestUnreadableFiles(t *testing.T) {
 	}
 }
 
-func zipped(t testing.TB, name string) []byte {
-	var out bytes.Buffer
-	archive := zip.NewWriter(&out)
-	_, err := archive.Create(name)
-	require.NoError(t, err)
-	require.NoError(t, archive.Close())
-	return out.Bytes()
-}
-
 // FuzzTab and FuzzContent fuzz what stands in the parts of workbooks.
 func FuzzTab(f *testing.F) {
 	f.Add(`<row r="1"><c r="A1" t="s"><v>0</v></c></row>`, `<si><t>a</t></si>`)
@@ -235,18 +287,7 @@ func FuzzTab(f *testing.F) {
 
 func FuzzContent(f *testing.F) {
 	f.Add(`<table:table table:name="a"><table:table-row table:number-rows-repeated="3"><table:table-cell office:value-type="float" office:value="1"><text:p>1</text:p></table:table-cell></table:table-row></table:table>`)
-	f.Fuzz(func(t *testing.T, content string) {
-		var out bytes.Buffer
-		archive := zip.NewWriter(&out)
-		for name, text := range map[string]string{"mimetype": "application/vnd.oasis.opendocument.spreadsheet", "content.xml": content} {
-			w, err := archive.Create(name)
-			require.NoError(t, err)
-			_, err = io.WriteString(w, text)
-			require.NoError(t, err)
-		}
-		require.NoError(t, archive.Close())
-		fuzzed(t, out.Bytes())
-	})
+	f.Fuzz(func(t *testing.T, content string) { fuzzed(t, openDocument(t, content)) })
 }
 
 // fuzzed sees that a file is read, or told to be broken.

@@ -260,6 +260,42 @@ func TestRows(t *testing.T) {
 	}
 }
 
+// A selection marks rows and drops none.
+func TestSelection(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(0, 30).Draw(t, "rows")
+		s := sheet.Selection{First: rapid.IntRange(0, 10).Draw(t, "first")}
+		for range rapid.IntRange(0, 3).Draw(t, "ranges") {
+			from := rapid.IntRange(1, 30).Draw(t, "from")
+			s.Ranges = append(s.Ranges, [2]int{from, from + rapid.IntRange(0, 9).Draw(t, "more")})
+		}
+		all := func(yield func(sheet.Row, error) bool) {
+			for i := range n {
+				if !yield(sheet.Row{Number: i + 2}, nil) {
+					return
+				}
+			}
+		}
+		seen, taken, in := 0, 0, 0
+		for row := range s.Of(all) {
+			seen++
+			if s.Has(row.Number) {
+				in++
+			}
+			if !row.Left {
+				taken++
+				require.True(t, s.Has(row.Number))
+			}
+		}
+		require.Equal(t, n, seen)
+		if s.First > 0 {
+			in = min(in, s.First)
+		}
+		require.Equal(t, in, taken)
+		require.NotEmpty(t, s.String())
+	})
+}
+
 func FuzzRead(f *testing.F) {
 	for _, seed := range []string{`{"a":{"b":[1,"x"]}}` + "\n" + `{"c":null}`, `[{"a":1},{"b":[{"c":true}]}]`, `{"items":[{"a":"b"}]}`, "a,b\n1,2\n", "sep=;\na;b\n", "\ufeffa\tb\n\"x\ny\"\t\n", "\xff\xfea\x00,\x00b\x00\n\x00", "a|b\r1|\xe9\r", "\"a", "a,b\n\"\n\n\n"} {
 		f.Add([]byte(seed))

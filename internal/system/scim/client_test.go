@@ -447,3 +447,73 @@ func TestPaceAndBasic(t *testing.T) {
 	require.GreaterOrEqual(t, len(times), 7, "discovery and four reads")
 	assert.GreaterOrEqual(t, times[len(times)-1].Sub(times[0]), 6*15*time.Millisecond, "no more than 50 a second")
 }
+
+// Fields that hold several values go out as lists and come back as sets.
+func TestSeveralValues(t *testing.T) {
+	const certificates = "urn:example:params:scim:schemas:extension:crew:2.0:User:certificates"
+	for name, options := range map[string]standin.Options{"PATCH": {}, "PUT": {NoPatch: true}} {
+		t.Run(name, func(t *testing.T) {
+			c, _ := practice(t, options, nil)
+			ctx := t.Context()
+			schema, err := c.Describe(ctx)
+			require.NoError(t, err)
+			for _, field := range []string{certificates, "roles"} {
+				a, ok := schema.Attribute(field)
+				require.True(t, ok, field)
+				assert.True(t, a.Multi)
+				assert.Equal(t, account.List, a.Kind)
+			}
+			both := []string{certificates, "roles"}
+			made, err := c.Create(ctx, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
+			require.NoError(t, err)
+			assert.Equal(t, []string{"tow", "pilotage"}, account.Items(made.Field(certificates).Text()))
+			assert.Equal(t, "master", made.Field("roles").Text())
+			now, err := c.Change(ctx, made, []account.Change{{Field: certificates, Before: made.Field(certificates), After: account.Of("radio")}, {Field: "roles", Before: made.Field("roles"), After: account.Blank()}}, both)
+			require.NoError(t, err)
+			assert.Equal(t, "radio", now.Field(certificates).Text())
+			assert.False(t, now.Field("roles").Filled())
+			assert.True(t, account.Field{Kind: account.List}.Same("a\nb", "b\na"))
+			assert.False(t, account.Field{Kind: account.List}.Same("a\nb", "b"))
+		})
+	}
+}
+
+// What a system has besides accounts is listed to its end, or it is an error.
+func TestThings(t *testing.T) {
+	options := standin.Options{Token: "secret", Page: 2}
+	s, err := standin.New(options)
+	require.NoError(t, err)
+	for i := range 5 {
+		require.NoError(t, s.Add(map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:Group"}, "displayName": fmt.Sprintf("Crew %d", i)}))
+	}
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close)
+	c := connect(t, server.URL+"/scim/v2", nil)
+	kinds, err := c.ThingKinds(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"groups"}, kinds)
+	var names []string
+	for thing, err := range c.Things(t.Context(), "groups") {
+		require.NoError(t, err)
+		names = append(names, thing.Name)
+		assert.Equal(t, 0, thing.Members)
+	}
+	assert.Equal(t, []string{"Crew 0", "Crew 1", "Crew 2", "Crew 3", "Crew 4"}, names)
+
+	short := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/Groups" {
+			fmt.Fprint(w, `{"totalResults": 3, "Resources": [{"id": "g1", "displayName": "Deck", "members": [{"value": "1"}, {"value": "2"}]}]}`)
+			return
+		}
+		w.WriteHeader(http.StatusNotFound)
+	}))
+	t.Cleanup(short.Close)
+	var members []int
+	for thing, problem := range connect(t, short.URL, nil).Things(t.Context(), "groups") {
+		if err = problem; err == nil {
+			members = append(members, thing.Members)
+		}
+	}
+	assert.Equal(t, []int{2}, members)
+	assert.ErrorContains(t, err, "has 3 to list but gave only 1")
+}
