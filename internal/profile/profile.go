@@ -193,6 +193,9 @@ func (c *column) name(known account.Headings) {
 		c.Field, c.Why = f.Name, "its heading"
 		return
 	}
+	if len(key) < 4 {
+		return // nearly everything is near to so little
+	}
 	var headings []string
 	for _, f := range account.Fields() {
 		headings = append(headings, f.Headings...)
@@ -595,7 +598,11 @@ func (p *Profile) guess() {
 		return slices.Contains([]string{"employeeNumber", "externalId", "userName"}, c.Field)
 	}) {
 		for i, c := range p.Columns {
-			if c.Field == "" && c.Kind == "digits" && !c.Secret && !c.More && c.Blank == 0 && c.Filled >= 5 && 20*c.Distinct >= 19*c.Filled && c.Longest < 16 {
+			few := 5
+			if slices.Contains([]string{"no", "nr", "num", "number", "id", "nummer", "numero"}, words.Key(c.Heading)) {
+				few = 2 // the heading speaks for it too
+			}
+			if c.Field == "" && c.Kind == "digits" && !c.Secret && !c.More && c.Blank == 0 && c.Filled >= few && 20*c.Distinct >= 19*c.Filled && c.Longest < 16 {
 				p.Columns[i].Field, p.Columns[i].Why = "employeeNumber", "its values, which look like a key"
 				break
 			}

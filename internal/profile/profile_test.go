@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
@@ -49,6 +50,49 @@ func TestColumns(t *testing.T) {
 	assert.Empty(t, p.Columns[8].Examples)
 	assert.Empty(t, p.Columns[9].Examples, "one value like a password is enough to show none")
 	assert.NotContains(t, fmt.Sprint(p), "Xy7$")
+}
+
+// Every cell is counted once, whatever stands in it.
+func TestEveryCellCounts(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		value := rapid.OneOf(rapid.SampledFrom([]string{"", " ", "7", "00417", "14/3/2027", "yes", "PT", "a@x.example", "Xy7$abcd", "#N/A", "\u00a0", "Deck", "deck"}), rapid.String())
+		width := rapid.IntRange(1, 4).Draw(t, "width")
+		info := sheet.Info{}
+		for i := range width {
+			info.Headings = append(info.Headings, fmt.Sprintf("Column %d", i))
+		}
+		kinds := rapid.SampledFrom([]sheet.CellKind{sheet.Plain, sheet.Numeric, sheet.Dated, sheet.Logical, sheet.Faulty, sheet.Uncalculated})
+		n := rapid.IntRange(0, 40).Draw(t, "rows")
+		p, err := profile.Of(info, func(yield func(sheet.Row, error) bool) {
+			for i := range n {
+				row := sheet.Row{Number: i + 2}
+				for range rapid.IntRange(0, width+1).Draw(t, "cells") {
+					row.Cells = append(row.Cells, value.Draw(t, "value"))
+					row.Kinds = append(row.Kinds, kinds.Draw(t, "kind"))
+				}
+				if !yield(row, nil) {
+					return
+				}
+			}
+		}, nil)
+		require.NoError(t, err)
+		require.Equal(t, n, p.Rows)
+		for _, c := range p.Columns {
+			require.Equal(t, n, c.Filled+c.Blank)
+			require.LessOrEqual(t, c.Distinct, c.Filled)
+			require.LessOrEqual(t, c.Shortest, c.Longest)
+			for _, o := range c.Odd {
+				require.NotEmpty(t, o.Message)
+				require.LessOrEqual(t, o.Count, n)
+				for _, row := range o.Rows {
+					require.True(t, row >= 2 && row < n+2)
+				}
+			}
+			for _, example := range c.Examples {
+				require.False(t, profile.LooksSecret(example))
+			}
+		}
+	})
 }
 
 func TestOddities(t *testing.T) {

@@ -4,15 +4,20 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"evenledger/internal/sheet"
 )
@@ -26,6 +31,74 @@ func open(t testing.TB, data []byte, options sheet.Options) (*sheet.Sheet, error
 		t.Cleanup(func() { _ = s.Close() }) // some tests close it themselves
 	}
 	return s, err
+}
+
+// The same table reads the same out of every kind of file.
+func TestEveryFormatAlike(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		cell := rapid.OneOf(rapid.StringMatching(`[A-Za-zéß0-9 ,.;'"<&-]{0,10}`), rapid.SampledFrom([]string{"", "00417", "Ångström", "Παπαδόπουλος", "田中", "1,5", "14/3/2027"}))
+		n := rapid.IntRange(0, 6).Draw(rt, "rows")
+		headings := []string{"First name", "Surname", "Remark"}
+		var want []numbered
+		table := [][]string{headings}
+		for i := range n {
+			row := []string{"x" + cell.Draw(rt, "a"), cell.Draw(rt, "b"), cell.Draw(rt, "c")}
+			table, want = append(table, row), append(want, numbered{i + 2, row})
+		}
+		files := map[string][]byte{}
+		for _, name := range []string{"t.csv", "t.tsv", "t.xlsx"} {
+			var out bytes.Buffer
+			w, err := sheet.NewWriter(&out, name, sheet.Form{Folder: t.TempDir()})
+			require.NoError(rt, err)
+			for _, row := range table {
+				require.NoError(rt, w.Write(row))
+			}
+			require.NoError(rt, w.Close())
+			files[name] = out.Bytes()
+		}
+		var packed, lines bytes.Buffer
+		gz := gzip.NewWriter(&packed)
+		_, err := gz.Write(files["t.csv"])
+		require.NoError(rt, errors.Join(err, gz.Close()))
+		files["t.csv.gz"] = packed.Bytes()
+		content := `<x><table:table table:name="A">`
+		for _, row := range table {
+			content += `<table:table-row>`
+			for _, text := range row {
+				var escaped strings.Builder
+				require.NoError(rt, xml.EscapeText(&escaped, []byte(text)))
+				content += `<table:table-cell office:value-type="string"><text:p>` + escaped.String() + `</text:p></table:table-cell>`
+			}
+			content += `</table:table-row>`
+		}
+		files["t.ods"] = openDocument(t, content+`</table:table></x>`)
+		for _, row := range table[1:] {
+			data, err := json.Marshal(map[string]string{"First name": row[0], "Surname": row[1], "Remark": row[2]})
+			require.NoError(rt, err)
+			lines.Write(append(data, '\n'))
+		}
+		if n > 0 {
+			files["t.jsonl"] = lines.Bytes()
+		}
+		for name, data := range files {
+			s, err := open(t, data, sheet.Options{Recognise: knows})
+			require.NoError(rt, err, name)
+			info, rows, err := all(rt, s)
+			require.NoError(rt, err, name)
+			require.Len(rt, info.Headings, 3)
+			at := func(heading string) int { return slices.Index(info.Headings, heading) }
+			var got []numbered
+			for _, row := range rows {
+				cells := append(row.cells, "", "", "")
+				number := row.row
+				if info.HeadingRow == 0 {
+					number++ // JSON has no row of headings
+				}
+				got = append(got, numbered{number, []string{cells[at("First name")], cells[at("Surname")], cells[at("Remark")]}})
+			}
+			require.Equal(rt, want, got, name)
+		}
+	})
 }
 
 // crew.xlsx and crew.ods were saved by an office program out of crew.fods.
