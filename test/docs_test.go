@@ -131,6 +131,7 @@ func TestReadmeWalk(t *testing.T) {
 		{"batches", 0, "starters.csv"},
 		{"fixes 1 -o again.csv", 0, "1 row to correct"},
 		{"draft again.csv -b starters", 1, "Refused             1"},
+		{"export crewdesk -o accounts.xlsx", 0, "0 of the 0 accounts of crewdesk"},
 		{"brief check starters", 0, "in order"},
 	} {
 		assert.Contains(t, string(readme), "    evenledger "+step.command+"\n", "the README shows it")

@@ -684,6 +684,9 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 			continue
 		}
 		f := Field{Field: field, From: heading, Send: true}
+		if field.Kind == account.List {
+			f.Split = sheet.ListSeparator
+		}
 		if slices.Contains(keys, field.Name) {
 			f.Unique = UniqueRefuse
 			b.Match = append(b.Match, field.Name)
@@ -699,6 +702,18 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 		b.index[f.Name] = i
 	}
 	return b, b.also(options.Only, fields)
+}
+
+// Condition makes a brief of nothing but a condition on fields, which is to be
+// evaluated in a Scope of it.
+func Condition(fields []account.Field, condition, today string) (*Brief, error) {
+	b := &Brief{today: today, index: map[string]int{}}
+	var sources []fieldSource
+	for i, f := range fields {
+		sources = append(sources, fieldSource{field: Field{Field: f}})
+		b.Fields, b.index[f.Name] = append(b.Fields, Field{Field: f}), i
+	}
+	return b, b.also(condition, sources)
 }
 
 // own recognises a heading that is a system's own field: its alias, or its name in

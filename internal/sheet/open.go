@@ -113,6 +113,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 		}
 		return s, nil
 	}
+	s.lines = true
 	if s.source, err = newCSV(name, text, decoded, options); err != nil {
 		return nil, err
 	}

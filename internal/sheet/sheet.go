@@ -127,6 +127,7 @@ type Sheet struct {
 	pending []record // read to find the headings, not yet handed out
 
 	recognised bool // the headings were
+	lines      bool // rows are lines, in which cells can be missing
 	ended      bool
 }
 
@@ -155,6 +156,12 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 			}
 			if isBlank(rec.cells) {
 				continue
+			}
+			if !s.lines {
+				// A spreadsheet program does not store the blank cells at the end of a row.
+				for len(rec.cells) < len(s.info.Headings) {
+					rec.cells = append(rec.cells, "")
+				}
 			}
 			if !yield(Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden}, nil) {
 				return

@@ -1,9 +1,13 @@
 package sheet
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/csv"
+	"encoding/json"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -40,12 +44,12 @@ type Form struct {
 }
 
 // Formats are the endings of files that can be written.
-const Formats = ".xlsx, .csv or .tsv"
+const Formats = ".xlsx, .csv, .tsv or .jsonl"
 
 // CanWrite reports whether a path ends in a format that can be written.
 func CanWrite(path string) bool {
 	switch strings.ToLower(filepath.Ext(path)) {
-	case ".xlsx", ".csv", ".tsv", ".tab", ".txt":
+	case ".xlsx", ".csv", ".tsv", ".tab", ".txt", ".jsonl", ".ndjson":
 		return true
 	}
 	return false
@@ -57,6 +61,8 @@ func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
 	switch strings.ToLower(filepath.Ext(path)) {
 	case ".xlsx":
 		return newWorkbook(w, form)
+	case ".jsonl", ".ndjson":
+		return &linesWriter{w: bufio.NewWriter(w), left: max(1, form.HeadingRow)}, nil
 	case ".tsv", ".tab":
 		form.Separator = "tab"
 	}
@@ -98,6 +104,59 @@ func (w *csvWriter) Close() error {
 	w.csv.Flush()
 	return w.csv.Error()
 }
+
+// A linesWriter writes JSON lines: an object a row, of the cells that aren't blank
+// under their headings. What stands above the headings is left out.
+type linesWriter struct {
+	w        *bufio.Writer
+	left     int // rows up to the headings, with them
+	headings []string
+	line     bytes.Buffer
+}
+
+// Write implements Writer.
+func (w *linesWriter) Write(cells []string, _ ...Mark) error {
+	if w.left--; w.left == 0 {
+		w.headings = slices.Clone(cells)
+	}
+	if w.left >= 0 {
+		return nil
+	}
+	w.line.Reset()
+	w.line.WriteByte('{')
+	encoder := json.NewEncoder(&w.line)
+	encoder.SetEscapeHTML(false)
+	for i, cell := range cells {
+		if cell == "" {
+			continue
+		}
+		heading := ""
+		if i < len(w.headings) {
+			heading = w.headings[i]
+		}
+		if w.line.Len() > 1 {
+			w.line.WriteByte(',')
+		}
+		// What Encode writes ends in a line break.
+		if err := encoder.Encode(heading); err != nil {
+			return err
+		}
+		w.line.Bytes()[w.line.Len()-1] = ':'
+		if err := encoder.Encode(cell); err != nil {
+			return err
+		}
+		w.line.Truncate(w.line.Len() - 1)
+	}
+	if w.line.Len() == 1 {
+		return nil // a blank row
+	}
+	w.line.WriteString("}\n")
+	_, err := w.w.Write(w.line.Bytes())
+	return err
+}
+
+// Close implements Writer.
+func (w *linesWriter) Close() error { return w.w.Flush() }
 
 func formulaStart(c byte) bool { return strings.IndexByte("=+-@\t\r", c) >= 0 }
 

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) exportCommand() *cobra.Command {
+	var out, only string
+	var fields []string
+	var overwrite bool
+	cmd := &cobra.Command{
+		Use:     "export [SYSTEM] -o FILE",
+		GroupID: "look",
+		Short:   "Write a system's accounts to a sheet, to edit and hand back in",
+		Long: `Writes the accounts of a system to a sheet, one a row, with headings in plain words.
+Edit it and hand it back in with no brief: what differs is updated, and a cell you
+emptied leaves the field as it is.`,
+		Example: `  evenledger export crewdesk -o accounts.xlsx
+  evenledger export crewdesk -o deck.csv --only 'department == "Deck"'
+  evenledger export crewdesk -o managers.jsonl --fields employeeNumber,userName,title`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeSystems,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a.longWork()
+			if out == "" {
+				return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
+			}
+			if err := mayWrite(out, overwrite, "and may have been edited"); err != nil {
+				return err
+			}
+			target, client, err := a.target(args)
+			if err != nil {
+				return err
+			}
+			schema, err := client.Describe(cmd.Context())
+			if err != nil {
+				return err
+			}
+			columns, err := blankColumns(schema, fields)
+			if err != nil {
+				return err
+			}
+			e := &export{client: client, columns: columns}
+			if err := e.condition(schema, only, a.today()); err != nil {
+				return err
+			}
+			return a.export(cmd.Context(), e, target, out)
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
+	cmd.Flags().StringSliceVar(&fields, "fields", nil, "only these `FIELDS`, in this order")
+	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
+	return cmd
+}
+
+// export is accounts on their way to a sheet.
+type export struct {
+	client  system.System
+	columns []blankColumn
+	only    *brief.Brief // with one condition; nil: every account
+	scope   *brief.Scope
+	names   []string // of the fields to ask for
+	looked  int      // accounts looked at
+}
+
+// condition readies the expression, which may speak of any field.
+func (e *export) condition(schema *account.Schema, only, today string) error {
+	for _, c := range e.columns {
+		e.names = append(e.names, c.field.Field)
+	}
+	if only == "" {
+		return nil
+	}
+	var fields []account.Field
+	for _, f := range toldFields(schema) {
+		name := f.Field
+		if f.Alias != "" {
+			name = f.Alias
+		}
+		field, known := account.FieldNamed(name)
+		if !known {
+			field = account.Field{Name: name, Label: name, Kind: f.Kind}
+		}
+		fields = append(fields, field)
+	}
+	var err error
+	if e.only, err = brief.Condition(fields, only, today); err != nil {
+		return err
+	}
+	e.scope = e.only.NewScope(func(string) (string, bool) { return "", false })
+	for _, i := range e.only.Only[0].Uses {
+		if name := e.only.Fields[i].Name; !slices.Contains(e.names, name) {
+			e.names = append(e.names, name)
+		}
+	}
+	return nil
+}
+
+// takes reports whether the condition holds for an account.
+func (e *export) takes(a account.Account) (bool, error) {
+	if e.only == nil {
+		return true, nil
+	}
+	for _, i := range e.only.Only[0].Uses {
+		e.scope.Set(i, a.Field(e.only.Fields[i].Name).Text())
+	}
+	holds, err := e.only.Only[0].True(e.scope)
+	if err != nil {
+		return false, wrong(fmt.Sprintf("--only could not be worked out for the account %s: %s", a.Label(), err), "Make it cope with fields that are blank.")
+	}
+	return holds, nil
+}
+
+// write writes the accounts and returns how many.
+func (e *export) write(ctx context.Context, out sheet.Writer, told func(looked int)) (rows int, err error) {
+	headings := make([]string, len(e.columns))
+	for i, c := range e.columns {
+		headings[i] = c.Heading
+	}
+	if err := out.Write(headings); err != nil {
+		return 0, err
+	}
+	cells := make([]string, len(e.columns))
+	for a, err := range e.client.List(ctx, e.names) {
+		if err != nil {
+			return rows, err
+		}
+		e.looked++
+		told(e.looked)
+		takes, err := e.takes(a)
+		if err != nil {
+			return rows, err
+		}
+		if !takes {
+			continue
+		}
+		for i, c := range e.columns {
+			cells[i] = a.Field(c.field.Field).Text()
+			if c.field.Kind == account.List {
+				cells[i] = strings.Join(account.Items(cells[i]), sheet.ListSeparator+" ")
+			}
+		}
+		if err := out.Write(cells); err != nil {
+			return rows, err
+		}
+		rows++
+	}
+	return rows, nil
+}
+
+func (a *app) export(ctx context.Context, e *export, target workspace.System, out string) error {
+	bar := a.progress()
+	rows, err := writeWhole(out, func(file *os.File) (rows int, err error) {
+		w, err := sheetWriter(file, out)(sheet.Form{})
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, w.Close()) }()
+		return e.write(ctx, w, func(looked int) { bar.stageDone("looked at accounts", looked) })
+	})
+	bar.end()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		headings := make([]string, len(e.columns))
+		for i, c := range e.columns {
+			headings[i] = c.Heading
+		}
+		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.looked, "rows": rows, "headings": headings})
+	}
+	page := a.page()
+	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.looked), plural(e.looked, "account", "accounts"), target.Name, len(e.columns))
+	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is.")
+	page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
+	return page.Err()
+}
