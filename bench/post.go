@@ -39,8 +39,8 @@ fields:
 `
 
 // practice starts a stand-in in a process of its own and returns its address.
-func practice(program, dir string, delay time.Duration) (url string, stop func() error, err error) {
-	cmd := exec.Command(program, "standin", "--port", "0", "--token", "env:BENCH_TOKEN", "--json", "--delay", delay.String())
+func practice(program, dir string, delay time.Duration, bulk int) (url string, stop func() error, err error) {
+	cmd := exec.Command(program, "standin", "--port", "0", "--token", "env:BENCH_TOKEN", "--json", "--delay", delay.String(), "--bulk", strconv.Itoa(bulk))
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), "BENCH_TOKEN="+token)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -63,20 +63,25 @@ func practice(program, dir string, delay time.Duration) (url string, stop func()
 // benchPost times a post of creates with its ledger on disk, and a bare loop of
 // the same requests over as many connections, each against a fresh stand-in: one
 // that answers at once, so that both fight it for the same two cores, and one that
-// takes as long as a server across a network.
+// takes as long as a server across a network; each with and without bulk requests,
+// which the bare loop never makes.
 func benchPost(program, dir string) error {
 	sheet := filepath.Join(dir, "post.csv")
 	if err := errors.Join(generate(sheet, creates), os.WriteFile(filepath.Join(dir, "post.yaml"), []byte(postBrief), 0o644)); err != nil {
 		return err
 	}
-	for _, delay := range []time.Duration{0, 2 * time.Millisecond} {
+	for _, c := range []struct {
+		delay time.Duration
+		bulk  int
+		kind  string
+	}{{0, 0, "one by one"}, {2 * time.Millisecond, 0, "one by one"}, {0, 100, "in bulk"}, {2 * time.Millisecond, 100, "in bulk"}} {
 		var ratios, ours, bare []float64
 		for range 5 {
-			a, err := timePost(program, dir, sheet, delay)
+			a, err := timePost(program, dir, sheet, c.delay, c.bulk)
 			if err != nil {
 				return err
 			}
-			b, err := timeBare(program, dir, delay)
+			b, err := timeBare(program, dir, c.delay, c.bulk)
 			if err != nil {
 				return err
 			}
@@ -85,13 +90,13 @@ func benchPost(program, dir string) error {
 		slices.Sort(ratios)
 		slices.Sort(ours)
 		slices.Sort(bare)
-		fmt.Printf("post   %9d creates, %d at once, answers after %v: %5.2f s; bare loop %5.2f s; creates/s against the bare loop %.2f (from %.2f to %.2f)\n", creates, together, delay, ours[2], bare[2], ratios[2], ratios[0], ratios[4])
+		fmt.Printf("post   %9d creates %s, %d requests at once, answers after %v: %5.2f s; bare loop %5.2f s; creates/s against the bare loop %.2f (from %.2f to %.2f)\n", creates, c.kind, together, c.delay, ours[2], bare[2], ratios[2], ratios[0], ratios[4])
 	}
 	return nil
 }
 
-func timePost(program, dir, sheet string, delay time.Duration) (seconds float64, err error) {
-	url, stop, err := practice(program, dir, delay)
+func timePost(program, dir, sheet string, delay time.Duration, bulk int) (seconds float64, err error) {
+	url, stop, err := practice(program, dir, delay, bulk)
 	if err != nil {
 		return 0, err
 	}
@@ -121,8 +126,8 @@ func timePost(program, dir, sheet string, delay time.Duration) (seconds float64,
 	return took.wall.Seconds(), err
 }
 
-func timeBare(program, dir string, delay time.Duration) (seconds float64, err error) {
-	url, stop, err := practice(program, dir, delay)
+func timeBare(program, dir string, delay time.Duration, bulk int) (seconds float64, err error) {
+	url, stop, err := practice(program, dir, delay, bulk)
 	if err != nil {
 		return 0, err
 	}

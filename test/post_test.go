@@ -204,6 +204,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 		"unseen accounts": {"--unseen", "300ms"},
 		"without etags":   {"--no-etag"},
 		"without PATCH":   {"--no-patch"},
+		"in bulk":         {"--bulk", "10", "--unseen", "100ms"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -212,11 +213,11 @@ func TestKilledPostsGoOn(t *testing.T) {
 			f := workspace(t, url, ", settle: 600ms")
 			const people = 90
 			f.crew("crew.csv", people, "Deckhand")
-			killUntilDone := func(id int) (kills int) {
+			killUntilDone := func(id, most int) (kills int) {
 				for {
 					cmd := f.command("post", fmt.Sprint(id), "--yes")
 					require.NoError(t, cmd.Start())
-					killer.aim(cmd.Process, 1+rand.IntN(people/2), kills%2 == 0)
+					killer.aim(cmd.Process, 1+rand.IntN(most), kills%2 == 0)
 					err := cmd.Wait()
 					killer.aim(nil, 0, false)
 					f.batch(id)
@@ -228,14 +229,18 @@ func TestKilledPostsGoOn(t *testing.T) {
 			}
 			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
 			require.Zero(t, code, errOut)
-			kills := killUntilDone(1)
+			most := people / 2
+			if name == "in bulk" {
+				most = 4 // a good many creates are one request
+			}
+			kills := killUntilDone(1, most)
 			assert.Positive(t, kills)
 			assert.Equal(t, people, f.batch(1).Outcomes["created"], "after %d kills", kills)
 			time.Sleep(400 * time.Millisecond) // until the last account is seen
 			f.crew("bosuns.csv", people, "Bosun")
 			code, _, errOut = f.run("draft", "bosuns.csv", "-b", "crew")
 			require.Zero(t, code, errOut)
-			kills = killUntilDone(2)
+			kills = killUntilDone(2, people/2)
 			assert.Positive(t, kills)
 			assert.Equal(t, people, f.batch(2).Outcomes["updated"], "after %d kills", kills)
 			all := users(t, direct)
@@ -249,19 +254,23 @@ func TestKilledPostsGoOn(t *testing.T) {
 
 // With every fault on, the outcome is that of a server without faults.
 func TestAllFaultsOn(t *testing.T) {
-	t.Parallel()
-	url := practice(t, "--busy", "0.08", "--errors", "0.08", "--drops", "0.08", "--unseen", "200ms", "--page", "40", "--seed", "11")
-	f := workspace(t, url, ", settle: 1s, together: 8")
-	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, together: 12, settle: 1s}\n", url))
-	const people = 120
-	f.crew("crew.csv", people, "Deckhand")
-	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
-	require.Zero(t, code, errOut)
-	code, out, errOut := f.run("post", "1", "--yes")
-	require.Zero(t, code, out+errOut)
-	assert.Equal(t, people, f.batch(1).Outcomes["created"])
-	time.Sleep(300 * time.Millisecond) // until the last account is seen
-	assert.Equal(t, people, len(users(t, url)))
+	for name, flags := range map[string][]string{"one by one": nil, "in bulk": {"--bulk", "8"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			url := practice(t, append(flags, "--busy", "0.08", "--errors", "0.08", "--drops", "0.08", "--unseen", "200ms", "--page", "40", "--seed", "11")...)
+			f := workspace(t, url, "")
+			f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, together: 12, settle: 1s}\n", url))
+			const people = 120
+			f.crew("crew.csv", people, "Deckhand")
+			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+			require.Zero(t, code, errOut)
+			code, out, errOut := f.run("post", "1", "--yes")
+			require.Zero(t, code, out+errOut)
+			assert.Equal(t, people, f.batch(1).Outcomes["created"])
+			time.Sleep(300 * time.Millisecond) // until the last account is seen
+			assert.Equal(t, people, len(users(t, url)))
+		})
+	}
 }
 
 func TestInterruptedPost(t *testing.T) {

@@ -52,6 +52,7 @@ it, and with the same --seed the same requests meet the same.`,
 	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
 	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
+	flags.IntVar(&options.Bulk, "bulk", 0, "serve bulk requests of at most this many operations")
 	flags.BoolVar(&options.NoPatch, "no-patch", false, "do not serve PATCH")
 	flags.BoolVar(&options.NoETag, "no-etag", false, "keep no versions")
 	flags.BoolVar(&options.NoFilter, "no-filter", false, "do not serve filters")

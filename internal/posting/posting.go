@@ -48,6 +48,7 @@ type Post struct {
 
 	results chan ledger.Result
 	done    int          // entries that no longer wait
+	atOnce  int          // accounts that are made in one request; below 2: one by one
 	resent  map[int]bool // rows whose request an earlier post may have had carried out
 }
 
@@ -73,6 +74,12 @@ func (p *Post) run(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
 	}
+	if bulker, ok := p.System.(system.Bulker); ok {
+		var err error
+		if p.atOnce, err = bulker.AtOnce(ctx); err != nil {
+			return err
+		}
+	}
 	total := p.Waiting - p.done
 	if p.Trial > 0 {
 		total = min(total, p.Trial)
@@ -87,15 +94,19 @@ func (p *Post) run(ctx context.Context) error {
 	for range max(1, p.Together) {
 		workers.Go(func() {
 			for r := range ready {
+				group := p.gather(r, ready)
+				open := false // noted as on their way
 				if ctx.Err() == nil {
-					if err := p.carryOut(sending, &r.Entry); err != nil {
+					if err := p.carryOutAll(sending, group); err != nil {
 						cancel(err)
-						if r.Entry.Outcome == account.Waiting && isOpen(err) {
-							continue // it stays noted as on its way
-						}
+						open = isOpen(err)
 					}
 				}
-				p.results <- r
+				for _, r := range group {
+					if !open || r.Entry.Outcome != account.Waiting {
+						p.results <- r
+					}
+				}
 			}
 		})
 	}
@@ -305,25 +316,119 @@ func fieldNamed(name string) account.Field {
 	return account.Field{Name: name, Label: name}
 }
 
-// carryOut sends the entry's request and settles its outcome. An error means
-// that the post cannot go on; then the entry's outcome is Waiting if nothing
-// came of it.
-func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
-	switch {
-	case e.Outcome == account.Refused: // stale
-		return nil
-	case e.Intent == account.Create:
-		return p.create(ctx, e)
-	}
-	return p.change(ctx, e)
+// together reports whether the entry's request can go with others'.
+func (p *Post) together(e *batch.Entry) bool {
+	return p.atOnce > 1 && e.Intent == account.Create && e.Outcome == account.Waiting && !p.resent[e.Row]
 }
 
-func (p *Post) create(ctx context.Context, e *batch.Entry) error {
+// gather takes further entries that are ready, if the request of the first can go
+// with theirs. What can't go with it ends the group, as its last.
+func (p *Post) gather(first ledger.Result, ready <-chan ledger.Result) []ledger.Result {
+	group := []ledger.Result{first}
+	for p.together(&group[len(group)-1].Entry) && len(group) < p.atOnce {
+		select {
+		case next, more := <-ready:
+			if !more {
+				return group
+			}
+			group = append(group, next)
+		default:
+			return group
+		}
+	}
+	return group
+}
+
+// carryOutAll sends the requests of a group. An error means that the post cannot
+// go on; what came of the entries that still wait is open if it is an Unclear.
+func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
+	var creates []*batch.Entry
+	for i := range group {
+		if p.together(&group[i].Entry) {
+			creates = append(creates, &group[i].Entry)
+		}
+	}
+	if len(creates) > 1 {
+		if err := p.createAll(ctx, creates); err != nil {
+			return err
+		}
+	}
+	for i := range group {
+		if e := &group[i].Entry; e.Outcome == account.Waiting {
+			if err := p.carryOut(ctx, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// createAll makes accounts in one request. What stays open, or the system does
+// not take like this, is settled one by one.
+func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
+	wanted := make([]account.Account, len(entries))
+	for i, e := range entries {
+		wanted[i] = wantedOf(e)
+	}
+	made, err := p.System.(system.Bulker).CreateAll(ctx, wanted, p.fields())
+	var refusal *system.Refusal
+	switch {
+	case errors.As(err, &refusal), errors.Is(err, system.ErrGone):
+		return nil // not like this: one by one
+	case err != nil && !isOpen(err):
+		return err
+	}
+	var open []*batch.Entry
+	for i, e := range entries {
+		switch {
+		case err != nil || isOpen(made[i].Err):
+			open = append(open, e)
+		case errors.As(made[i].Err, &refusal):
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+		case made[i].Err != nil:
+			return made[i].Err
+		default:
+			p.created(e, made[i].Account)
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	open, err = p.lookForAll(ctx, open, p.Settle)
+	if err != nil {
+		return err
+	}
+	for _, e := range open {
+		if err := p.create(ctx, e, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wantedOf is the account that an entry makes.
+func wantedOf(e *batch.Entry) account.Account {
 	wanted := account.Account{Fields: map[string]account.Value{}}
 	for _, change := range e.Changes {
 		wanted.Fields[change.Field] = change.After
 	}
-	unclear := p.resent[e.Row]
+	return wanted
+}
+
+// carryOut sends the entry's request and settles its outcome. An error means
+// that the post cannot go on; then the entry's outcome is Waiting if nothing
+// came of it.
+func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
+	if e.Intent == account.Create {
+		return p.create(ctx, e, p.resent[e.Row])
+	}
+	return p.change(ctx, e)
+}
+
+// create makes the entry's account. It is unclear if an earlier request may have
+// made it.
+func (p *Post) create(ctx context.Context, e *batch.Entry, unclear bool) error {
+	wanted := wantedOf(e)
 	if unclear {
 		if found, err := p.lookFor(ctx, e, 0); err != nil || found {
 			return err
@@ -386,39 +491,60 @@ func (p *Post) told(e *batch.Entry, now account.Account) {
 // lookFor looks whether the entry's account was made after all, until patience
 // runs out, as a new account may take a while to be seen.
 func (p *Post) lookFor(ctx context.Context, e *batch.Entry, patience time.Duration) (found bool, err error) {
-	keys := map[string][]string{}
-	for field, value := range p.keys(*e) {
-		keys[field] = []string{value}
-	}
+	missing, err := p.lookForAll(ctx, []*batch.Entry{e}, patience)
+	return err == nil && len(missing) == 0, err
+}
+
+// lookForAll does so for many, and returns those whose account was not found.
+func (p *Post) lookForAll(ctx context.Context, missing []*batch.Entry, patience time.Duration) ([]*batch.Entry, error) {
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
-		hits := map[string]account.Account{}
+		keys := map[string][]string{}
+		for _, e := range missing {
+			for field, value := range p.keys(*e) {
+				keys[field] = append(keys[field], value)
+			}
+		}
+		hits := map[*batch.Entry]account.Account{}
 		_, err := system.Fetch(ctx, p.System, keys, p.fields(), 1, func(a account.Account) {
-			for field, values := range keys {
-				if f := fieldNamed(field); !f.Same(a.Field(field).Text(), values[0]) {
-					return
+			for _, e := range missing {
+				if p.isOf(a, e) {
+					hits[e] = a
 				}
 			}
-			hits[a.ID] = a
 		})
 		if err != nil {
 			// It is still open what became of the request.
-			return false, &system.Unclear{Err: err}
+			return missing, &system.Unclear{Err: err}
 		}
-		for _, a := range hits {
-			p.created(e, a)
-			return true, nil
-		}
-		if patience <= 0 {
-			return false, nil
+		missing = slices.DeleteFunc(slices.Clone(missing), func(e *batch.Entry) bool {
+			a, found := hits[e]
+			if found {
+				p.created(e, a)
+			}
+			return found
+		})
+		if len(missing) == 0 || patience <= 0 {
+			return missing, nil
 		}
 		pause = min(pause, patience)
 		patience -= pause
 		select {
 		case <-time.After(pause):
 		case <-ctx.Done():
-			return false, ctx.Err()
+			return missing, ctx.Err()
 		}
 	}
+}
+
+// isOf reports whether an account is the entry's: all its keys agree.
+func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
+	keys := p.keys(*e)
+	for field, value := range keys {
+		if f := fieldNamed(field); !f.Same(a.Field(field).Text(), value) {
+			return false
+		}
+	}
+	return len(keys) > 0
 }
 
 func (p *Post) change(ctx context.Context, e *batch.Entry) error {

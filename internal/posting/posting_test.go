@@ -491,3 +491,103 @@ fields:
 	again := w.draft(text, "No,First,Last\n1,Ana,Reyes\n3,Ana,Reyes\n5,Ana,Reyes\n")
 	assert.Equal(t, 3, w.even(again)[account.Unchanged], "a name once given stays")
 }
+
+// bulk is a system that makes many accounts at once.
+type bulk struct {
+	*memory.System
+	most   int
+	whole  func(try int) (carriedOut bool, err error)         // of a request; nil: fine
+	single func(userName string) (carriedOut bool, err error) // of one of its accounts; nil: fine
+	tries  int
+	sizes  []int
+	mu     sync.Mutex
+}
+
+func (b *bulk) AtOnce(context.Context) (int, error) { return b.most, nil }
+
+func (b *bulk) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.tries++
+	b.sizes = append(b.sizes, len(wanted))
+	carriedOut, err := true, error(nil)
+	if b.whole != nil {
+		carriedOut, err = b.whole(b.tries)
+	}
+	made := make([]system.Made, len(wanted))
+	for i, w := range wanted {
+		one, oneErr := carriedOut, error(nil)
+		if b.single != nil && carriedOut {
+			one, oneErr = b.single(w.Field("userName").Text())
+		}
+		if one {
+			made[i].Account, made[i].Err = b.System.Create(ctx, w, fields)
+		}
+		if oneErr != nil {
+			made[i] = system.Made{Err: oneErr}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return made, nil
+}
+
+// Whatever becomes of the requests that make many accounts, each account is made
+// once, and each row knows it.
+func TestInBulk(t *testing.T) {
+	lost := &system.Unclear{Err: errors.New("the connection broke")}
+	for name, c := range map[string]struct {
+		whole  func(int) (bool, error)
+		single func(string) (bool, error)
+		failed int
+		err    string
+	}{
+		"fine":                      {},
+		"answers lost, carried out": {whole: func(try int) (bool, error) { return true, lost }},
+		"answers lost, not done":    {whole: func(try int) (bool, error) { return false, lost }},
+		"not like this": {whole: func(try int) (bool, error) {
+			return false, &system.Refusal{Code: "system-refused", Message: "too many operations"}
+		}},
+		"one is refused": {single: func(name string) (bool, error) {
+			return name != "u7", map[bool]error{true: &system.Refusal{Code: "taken-value", Message: "taken"}}[name == "u7"]
+		}, failed: 1},
+		"one stays open, done":     {single: func(name string) (bool, error) { return true, map[bool]error{true: lost}[name == "u7"] }},
+		"one stays open, not done": {single: func(name string) (bool, error) { return name != "u7", map[bool]error{true: lost}[name == "u7"] }},
+		"turned away":              {whole: func(try int) (bool, error) { return false, &system.Unavailable{Message: "turned away"} }, err: "turned away"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			var csv strings.Builder
+			csv.WriteString("Staff no,Login\n")
+			for i := range 30 {
+				fmt.Fprintf(&csv, "%d,u%d\n", i+1, i+1)
+			}
+			b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n", csv.String())
+			s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
+			post := func() error {
+				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Waiting: w.even(b)[account.Waiting], Now: time.Now}).Run(context.Background())
+			}
+			err := post()
+			if c.err != "" {
+				require.ErrorContains(t, err, c.err)
+				assert.Equal(t, 30, w.even(b)[account.Waiting], "none was made")
+				s.whole = nil
+				err = post()
+			}
+			require.NoError(t, err)
+			counts := w.even(b)
+			assert.Equal(t, 30-c.failed, counts[account.Created])
+			assert.Equal(t, c.failed, counts[account.Failed])
+			assert.Equal(t, 30-c.failed, w.system.Changes(), "nothing was made twice")
+			assert.LessOrEqual(t, slices.Max(s.sizes), 8)
+			ids := map[string]bool{}
+			for _, e := range w.entries(b) {
+				if e.Outcome == account.Created {
+					assert.False(t, ids[e.Account])
+					ids[e.Account] = true
+				}
+			}
+		})
+	}
+}

@@ -29,6 +29,7 @@ type Options struct {
 	Token    string                                  // that clients must bear
 	Data     string                                  // file to keep the data in; empty: memory only
 	Page     int                                     // most resources in an answer; 0: 200
+	Bulk     int                                     // operations in one bulk request; 0: bulk is not served
 	NoPatch  bool                                    // PATCH is not served
 	NoETag   bool                                    // versions are not kept
 	NoFilter bool                                    // filters are not served
@@ -208,6 +209,10 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 			s.resource(w, r, s.stores[i], id, body)
 			return
 		}
+	}
+	if endpoint == "Bulk" && r.Method == http.MethodPost && s.options.Bulk > 0 {
+		s.bulk(w, r, body)
+		return
 	}
 	if endpoint == "Me" || endpoint == "Bulk" {
 		fail(w, &problem{501, "", endpoint + " is not served"})
@@ -594,7 +599,7 @@ func (s *Server) discovery(w http.ResponseWriter, r *http.Request, endpoint, id 
 		filtering["maxResults"] = s.options.Page
 		answer(w, http.StatusOK, map[string]any{
 			"schemas": []string{configSchema}, "patch": supported(!s.options.NoPatch), "filter": filtering, "sort": supported(true), "etag": supported(!s.options.NoETag),
-			"bulk":           map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
+			"bulk":           map[string]any{"supported": s.options.Bulk > 0, "maxOperations": s.options.Bulk, "maxPayloadSize": maxBody},
 			"changePassword": supported(false),
 			"authenticationSchemes": []any{map[string]any{
 				"type": "oauthbearertoken", "name": "Bearer token", "description": "The token the stand-in was started with", "specUri": "https://www.rfc-editor.org/info/rfc6750"}},

@@ -240,6 +240,44 @@ func TestDiscovery(t *testing.T) {
 	assert.NotContains(t, text(password.body), "hidden")
 }
 
+// Bulk requests (RFC 7644 section 3.7): each operation has its own answer, and
+// after as many failures as allowed the rest is left.
+func TestBulk(t *testing.T) {
+	c := serve(t, standin.Options{Bulk: 5})
+	assert.Equal(t, `{"maxOperations":5,"maxPayloadSize":1048576,"supported":true}`, text(c.send("GET /ServiceProviderConfig", "").body["bulk"]))
+	ask := func(more, operations string) []any {
+		got := c.send("POST /Bulk", `{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"]`+more+`,"Operations":[`+operations+`]}`)
+		require.Equal(t, 200, got.status, got.body)
+		return got.body["Operations"].([]any)
+	}
+	post := func(id, name string) string {
+		return `{"method":"POST","path":"/Users","bulkId":"` + id + `","data":{"schemas":[` + user + `],"userName":"` + name + `"}}`
+	}
+	status := func(done []any) (all []any) {
+		for _, o := range done {
+			all = append(all, o.(map[string]any)["status"])
+		}
+		return all
+	}
+	done := ask("", post("a", "zoe")+","+post("b", "ZOE")+","+post("c", "mei"))
+	assert.Equal(t, []any{"201", "409", "201"}, status(done))
+	first := done[0].(map[string]any)
+	assert.Equal(t, "a", first["bulkId"])
+	assert.Nil(t, first["response"], "a success needs none")
+	assert.Contains(t, text(done[1].(map[string]any)["response"]), "uniqueness")
+	id := first["location"].(string)[strings.LastIndexByte(first["location"].(string), '/')+1:]
+	patch := func(version string) string {
+		return `{"method":"PATCH","path":"/Users/` + id + `","version":` + text(version) + `,"data":{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Bosun"}]}}`
+	}
+	assert.Equal(t, []any{"412", "200"}, status(ask("", patch(`W/"99"`)+","+patch(first["version"].(string)))))
+	assert.Equal(t, "Bosun", c.send("GET /Users/"+id, "").body["title"])
+	assert.Equal(t, []any{"409"}, status(ask(`,"failOnErrors":1`, post("a", "zoe")+","+post("b", "leo"))))
+	assert.Equal(t, []any{"400", "400", "204"}, status(ask("", `{"method":"POST","path":"/Users","data":{}},{"method":"GET","path":"/Users"},{"method":"DELETE","path":"/Users/`+id+`"}`)))
+	assert.Equal(t, 413, c.send("POST /Bulk", `{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],"Operations":[{},{},{},{},{},{}]}`).status)
+	assert.Equal(t, 400, c.send("POST /Bulk", `{"schemas":[],"Operations":[]}`).status)
+	assert.Equal(t, 501, serve(t, standin.Options{}).send("POST /Bulk", `{}`).status)
+}
+
 func TestDataIsKept(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "data.json")
 	for round := range 2 {

@@ -60,6 +60,23 @@ type Versioner interface {
 	Versions() bool
 }
 
+// A Bulker is a System that may make many accounts in one request.
+type Bulker interface {
+	// AtOnce returns how many accounts CreateAll takes; 0: it takes none.
+	AtOnce(ctx context.Context) (int, error)
+	// CreateAll makes the accounts and returns what became of each, in their
+	// order. An error means that none was made, or if it is an Unclear, that any
+	// may have been.
+	CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]Made, error)
+}
+
+// Made is what became of one account that was to be made: the account as the
+// system now has it, or a Refusal or Unclear.
+type Made struct {
+	Account account.Account
+	Err     error
+}
+
 // A Keeper is a System that has things besides accounts, such as groups.
 type Keeper interface {
 	// ThingKinds lists the kinds of things, such as "groups".

@@ -261,12 +261,8 @@ func (c *Client) resource(got *answer) (resource, error) {
 	return r, nil
 }
 
-// Create implements system.System (RFC 7644 section 3.3).
-func (c *Client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	d, err := c.discover(ctx)
-	if err != nil {
-		return account.Account{}, err
-	}
+// body is a new account as it is sent.
+func (d *discovered) body(wanted account.Account) resource {
 	body, schemas := resource{}, []string{core}
 	for _, name := range wanted.FieldNames() {
 		p, ok := d.paths[name]
@@ -279,7 +275,16 @@ func (c *Client) Create(ctx context.Context, wanted account.Account, fields []st
 		body.set(p, encode(d.types[name], wanted.Fields[name].Text()))
 	}
 	body["schemas"] = schemas
-	got, err := c.do(ctx, request{method: http.MethodPost, path: d.endpoint, body: body})
+	return body
+}
+
+// Create implements system.System (RFC 7644 section 3.3).
+func (c *Client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	d, err := c.discover(ctx)
+	if err != nil {
+		return account.Account{}, err
+	}
+	got, err := c.do(ctx, request{method: http.MethodPost, path: d.endpoint, body: d.body(wanted)})
 	if err != nil {
 		return account.Account{}, err
 	}

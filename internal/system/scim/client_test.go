@@ -517,3 +517,94 @@ func TestThings(t *testing.T) {
 	assert.Equal(t, []int{2}, members)
 	assert.ErrorContains(t, err, "has 3 to list but gave only 1")
 }
+
+// Many accounts in one request: what became of each is told, whatever way the
+// server has of telling it.
+func TestCreateAll(t *testing.T) {
+	named := func(names ...string) []account.Account {
+		var all []account.Account
+		for _, name := range names {
+			all = append(all, account.Account{Fields: fields("userName", name)})
+		}
+		return all
+	}
+	told := func(made []system.Made) (out []string) {
+		for _, m := range made {
+			var refusal *system.Refusal
+			var unclear *system.Unclear
+			switch {
+			case errors.As(m.Err, &refusal):
+				out = append(out, refusal.Code)
+			case errors.As(m.Err, &unclear):
+				out = append(out, "unclear")
+			default:
+				require.NoError(t, m.Err)
+				require.NotEmpty(t, m.Account.ID)
+				out = append(out, m.Account.Field("userName").Text())
+			}
+		}
+		return out
+	}
+	c, log := practice(t, standin.Options{Bulk: 4}, nil)
+	most, err := c.AtOnce(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 4, most)
+	made, err := c.CreateAll(t.Context(), named("ana", "zoe", "ANA", "mei"), all)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ana", "zoe", "taken-value", "mei"}, told(made))
+	assert.Equal(t, 1, log.to(http.MethodPost))
+	got, err := c.Get(t.Context(), made[1].Account.ID, all)
+	require.NoError(t, err)
+	assert.Equal(t, made[1].Account.Version, got.Version)
+	_, err = c.CreateAll(t.Context(), named("1", "2", "3", "4", "5"), all)
+	var refusal *system.Refusal
+	assert.ErrorAs(t, err, &refusal, "more than the server takes")
+	without, _ := practice(t, standin.Options{}, nil)
+	most, err = without.AtOnce(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, most)
+
+	for name, answer := range map[string]string{
+		"a; taken-value; unclear; unclear": `{"Operations":[{"bulkId":"1","status":409,"response":{"scimType":"uniqueness"}},{"bulkId":"0","status":"201","location":"https://x.example/Users/9%2F1","response":{"id":"9/1","userName":"a"}},{"bulkId":"2","status":{"code":"503"}},{"bulkId":"7","status":"201"}]}`,
+		"unclear; b; unclear; unclear":     `{"Operations":[{"bulkId":"0","status":"503"},{"bulkId":"1","status":"201","location":"/Users/8"},{"bulkId":"2","status":"201"}]}`,
+	} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/scim+json")
+			switch r.URL.Path {
+			case "/Bulk":
+				fmt.Fprint(w, answer)
+			case "/ServiceProviderConfig":
+				fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":1048576},"filter":{"supported":true}}`)
+			default:
+				w.WriteHeader(http.StatusNotFound)
+			}
+		}))
+		t.Cleanup(server.Close)
+		made, err := connect(t, server.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d"), []string{"userName"})
+		require.NoError(t, err)
+		assert.Equal(t, name, strings.Join(told(made), "; "))
+	}
+
+	// What is too long for the server goes in several requests.
+	var sizes []int
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/scim+json")
+		if r.URL.Path != "/Bulk" {
+			fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":700}}`)
+			return
+		}
+		var body struct{ Operations []struct{ BulkID string } }
+		require.NoError(t, json.NewDecoder(r.Body).Decode(&body))
+		sizes = append(sizes, len(body.Operations))
+		var done []map[string]string
+		for _, o := range body.Operations {
+			done = append(done, map[string]string{"bulkId": o.BulkID, "status": "201", "location": fmt.Sprintf("/Users/%d", len(sizes)*100+len(done))})
+		}
+		require.NoError(t, json.NewEncoder(w).Encode(map[string]any{"Operations": done}))
+	}))
+	t.Cleanup(server.Close)
+	made, err = connect(t, server.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b", "c", "d", "e", "f", "g", "h"}, told(made))
+	assert.Greater(t, len(sizes), 1)
+}

@@ -48,8 +48,13 @@ type supported struct {
 }
 
 type providerConfig struct {
-	Patch  supported `json:"patch"`
-	ETag   supported `json:"etag"`
+	Patch supported `json:"patch"`
+	ETag  supported `json:"etag"`
+	Bulk  struct {
+		supported
+		MaxOperations  int `json:"maxOperations"`
+		MaxPayloadSize int `json:"maxPayloadSize"` // bytes
+	} `json:"bulk"`
 	Filter struct {
 		supported
 		MaxResults int `json:"maxResults"`

@@ -1,0 +1,135 @@
+package scim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+const bulkRequest = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
+
+// mostAtOnce is how many accounts go in one bulk request, even if the server
+// takes more: what one lost answer leaves open has to be looked up.
+const mostAtOnce = 50
+
+type bulkOperation struct {
+	Method string   `json:"method"`
+	Path   string   `json:"path"`
+	BulkID string   `json:"bulkId"`
+	Data   resource `json:"data"`
+}
+
+// bulkResult is what became of one operation (RFC 7644 section 3.7.3).
+type bulkResult struct {
+	BulkID   string          `json:"bulkId"`
+	Location string          `json:"location"`
+	Version  string          `json:"version"`
+	Status   json.RawMessage `json:"status"` // a text; some servers write a number
+	Response json.RawMessage `json:"response"`
+}
+
+// AtOnce implements system.Bulker.
+func (c *Client) AtOnce(ctx context.Context) (int, error) {
+	d, err := c.discover(ctx)
+	if err != nil || !d.config.Bulk.Supported {
+		return 0, err
+	}
+	return min(d.config.Bulk.MaxOperations, mostAtOnce), nil
+}
+
+// CreateAll implements system.Bulker.
+func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	d, err := c.discover(ctx)
+	if err != nil {
+		return nil, err
+	}
+	operations := make([]bulkOperation, len(wanted))
+	size := 0
+	for i, w := range wanted {
+		operations[i] = bulkOperation{http.MethodPost, d.endpoint, strconv.Itoa(i), d.body(w)}
+		data, err := json.Marshal(operations[i])
+		if err != nil {
+			return nil, err
+		}
+		size += len(data) + 1
+	}
+	if most := d.config.Bulk.MaxPayloadSize; most > 0 && size+200 > most && len(wanted) > 1 {
+		first, err := c.CreateAll(ctx, wanted[:len(wanted)/2], fields)
+		if err != nil {
+			return nil, err
+		}
+		rest, err := c.CreateAll(ctx, wanted[len(wanted)/2:], fields)
+		for i := len(first); err != nil && i < len(wanted); i++ {
+			first = append(first, system.Made{Err: err})
+		}
+		return append(first, rest...), nil
+	}
+	got, err := c.do(ctx, request{method: http.MethodPost, path: "/Bulk", body: map[string]any{"schemas": []string{bulkRequest}, "Operations": operations}})
+	if err != nil {
+		return nil, err
+	}
+	var told struct{ Operations []bulkResult }
+	if err := json.Unmarshal(got.body, &told); err != nil {
+		return nil, &system.Unclear{Err: fmt.Errorf("the answer to a bulk request cannot be read: %w", err)}
+	}
+	made := make([]system.Made, len(wanted))
+	for i := range made {
+		made[i].Err = &system.Unclear{Err: errors.New("the answer to a bulk request says nothing of it")}
+	}
+	for _, result := range told.Operations {
+		if i, err := strconv.Atoi(result.BulkID); err == nil && i >= 0 && i < len(made) {
+			made[i] = d.made(result, wanted[i], fields)
+		}
+	}
+	return made, nil
+}
+
+// made reads what became of one account. An answer that has no account in it says
+// that it was made as it was sent.
+func (d *discovered) made(result bulkResult, wanted account.Account, fields []string) system.Made {
+	status, err := strconv.Atoi(string(trimQuotes(result.Status)))
+	switch {
+	case err != nil, status >= 500, status == http.StatusTooManyRequests:
+		return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the system answered %s to one of a bulk request", result.Status)}}
+	case status >= 300:
+		var told scimError
+		_ = json.Unmarshal(result.Response, &told) // an error without a body is still one
+		said := told.Detail
+		if said == "" {
+			said = http.StatusText(status)
+		}
+		return system.Made{Err: refusal(status, told, clip(said))}
+	}
+	var r resource
+	if len(result.Response) > 0 && json.Unmarshal(result.Response, &r) == nil && r.text("id") != "" {
+		return system.Made{Account: d.account(r, fields, nil)}
+	}
+	a := account.Account{ID: lastSegment(result.Location), Version: result.Version, Fields: wanted.Fields}
+	if a.ID == "" {
+		return system.Made{Err: &system.Unclear{Err: errors.New("the system answered that it made the account, but not which")}}
+	}
+	return system.Made{Account: a}
+}
+
+func trimQuotes(text []byte) []byte {
+	if len(text) > 1 && text[0] == '"' {
+		return text[1 : len(text)-1]
+	}
+	return text
+}
+
+func lastSegment(location string) string {
+	u, err := url.Parse(location)
+	if err != nil || location == "" {
+		return ""
+	}
+	return u.Path[strings.LastIndexByte(u.Path, '/')+1:]
+}
