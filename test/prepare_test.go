@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 )
 
 // From a sheet that nobody explained to accounts, whatever it was saved as: the
@@ -105,4 +106,88 @@ func TestPasswordsAreNotShown(t *testing.T) {
 		}
 		assert.Contains(t, out, "Passwort")
 	}
+}
+
+// edit opens a workbook as a spreadsheet program does and sets cells in it.
+func edit(t *testing.T, path, tab string, cells map[string]string) {
+	book, err := excelize.OpenFile(path)
+	require.NoError(t, err)
+	for at, text := range cells {
+		require.NoError(t, book.SetCellStr(tab, at, text))
+	}
+	require.NoError(t, book.Save())
+	require.NoError(t, book.Close())
+}
+
+// Workbooks go out, are filled in or corrected in a spreadsheet program, and come
+// back: a blank with no brief, a marked sheet and a fix sheet with the same one.
+func TestWorkbooksThereAndBack(t *testing.T) {
+	url := practice(t)
+	f := workspace(t, url, ", aliases: {watch: \"urn:example:params:scim:schemas:extension:crew:2.0:User:watch\"}")
+	code, _, errOut := f.run("blank", "-o", "blank.xlsx", "--fields", "employeeNumber,userName,givenName,active,watch")
+	require.Zero(t, code, errOut)
+	path := filepath.Join(f.dir, "blank.xlsx")
+	book, err := excelize.OpenFile(path)
+	require.NoError(t, err)
+	validations, err := book.GetDataValidations("People")
+	require.NoError(t, err)
+	lists := map[string]string{}
+	for _, v := range validations {
+		lists[v.Sqref] = v.Type + " " + v.Formula1
+	}
+	assert.Equal(t, map[string]string{"B2:B2001": `custom ISERROR(FIND(" ",B2))`, "D2:D2001": "list Lists!$A$1:$A$2", "E2:E2001": "list Lists!$B$1:$B$3"}, lists)
+	value, err := book.GetCellValue("Lists", "B3")
+	require.NoError(t, err)
+	assert.Equal(t, "Relief", value)
+	notes, err := book.GetComments("People")
+	require.NoError(t, err)
+	assert.Len(t, notes, 5)
+	require.NoError(t, book.Close())
+
+	edit(t, path, "People", map[string]string{"A2": "00417", "B2": "nia.okoro", "C2": "Nia", "D2": "yes", "E2": "Night", "A3": "00418", "B3": "leo b", "D3": "no", "A5": "00419", "B5": "mei.lin", "E5": "Noon"})
+	code, out, errOut := f.run("draft", "blank.xlsx", "--json")
+	require.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, `"row":3,`)
+	assert.Contains(t, out, "not-sign-in-name")
+	assert.Contains(t, out, "not-allowed-value")
+	code, _, errOut = f.run("post", "1", "--yes")
+	require.Equal(t, 1, code, errOut)
+	assert.Equal(t, "nia.okoro", users(t, url)["00417"]["userName"])
+
+	code, _, errOut = f.run("fixes", "1", "-o", "again.xlsx")
+	require.Zero(t, code, errOut)
+	book, err = excelize.OpenFile(filepath.Join(f.dir, "again.xlsx"))
+	require.NoError(t, err)
+	rows, err := book.GetRows("Sheet")
+	require.NoError(t, err)
+	require.Len(t, rows, 3)
+	assert.Equal(t, []string{"00418", "leo b", "", "no", "", "3"}, rows[1][:6])
+	assert.Contains(t, rows[1][6], "leo b")
+	comments, err := book.GetComments("Sheet")
+	require.NoError(t, err)
+	at := map[string]bool{}
+	for _, c := range comments {
+		at[c.Cell] = true
+	}
+	assert.Equal(t, map[string]bool{"B2": true, "E3": true}, at, "the cells at fault have a note")
+	require.NoError(t, book.Close())
+	edit(t, filepath.Join(f.dir, "again.xlsx"), "Sheet", map[string]string{"B2": "leo.b", "E3": "day"})
+	code, _, errOut = f.run("draft", "again.xlsx")
+	require.Zero(t, code, errOut)
+	code, _, errOut = f.run("post", "2", "--yes")
+	require.Zero(t, code, errOut)
+	all := users(t, url)
+	assert.Equal(t, "leo.b", all["00418"]["userName"])
+	assert.Equal(t, false, all["00418"]["active"])
+	assert.Len(t, all, 3)
+
+	// The whole sheet marked, one row corrected in it.
+	f.write("crew.csv", "No,First,Last,Position\n1,Ana,Reyes,Pilot\n,Tom,Kaya,Bosun\n3,Zoë,Ångström,Cook\n")
+	f.write("briefs/crew.yaml", strings.Replace(crewBrief, "{from: No}", "{from: No, required: true}", 1))
+	code, _, errOut = f.run("check", "crew.csv", "-b", "crew", "-o", "marked.xlsx")
+	require.Equal(t, 1, code, errOut)
+	edit(t, filepath.Join(f.dir, "marked.xlsx"), "Sheet", map[string]string{"A3": "2"})
+	code, out, errOut = f.run("draft", "marked.xlsx", "-b", "crew")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "To create           3")
 }
