@@ -1,0 +1,84 @@
+package brief
+
+import (
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+)
+
+// NoKey is the error that no column was recognised that finds an account.
+type NoKey struct{}
+
+func (*NoKey) Error() string {
+	return "no column was recognised that finds an account (user name, staff number or email address)"
+}
+
+// Suggest makes the brief that a sheet's headings amount to when there is none:
+// every recognised heading maps itself, and the keys among them find accounts.
+// A sheet in which no key is recognised gives a NoKey.
+func Suggest(headings []string, system string, options Options) (*Brief, error) {
+	known := account.NewHeadings()
+	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
+	var fields []fieldSource
+	for _, heading := range headings {
+		field, ok := known.Field(heading)
+		if !ok {
+			field, ok = own(heading, system, options)
+		}
+		if !ok || sheet.IsOurs(heading) || slices.ContainsFunc(fields, func(f fieldSource) bool { return f.field.Name == field.Name }) {
+			continue
+		}
+		f := Field{Field: field, From: heading, Send: true}
+		if field.Kind == account.List {
+			f.Split = sheet.ListSeparator
+		}
+		if slices.Contains(keys, field.Name) {
+			f.Unique = UniqueRefuse
+			b.Match = append(b.Match, field.Name)
+		}
+		fields = append(fields, fieldSource{field: f})
+	}
+	slices.SortStableFunc(b.Match, func(x, y string) int { return slices.Index(keys, x) - slices.Index(keys, y) })
+	if len(b.Match) == 0 {
+		return nil, &NoKey{}
+	}
+	b.order(fields)
+	for i, f := range b.Fields {
+		b.index[f.Name] = i
+	}
+	return b, b.also(options.Only, fields)
+}
+
+// Condition makes a brief of nothing but a condition on fields, which is to be
+// evaluated in a Scope of it.
+func Condition(fields []account.Field, condition, today string) (*Brief, error) {
+	b := &Brief{today: today, index: map[string]int{}}
+	var sources []fieldSource
+	for i, f := range fields {
+		sources = append(sources, fieldSource{field: Field{Field: f}})
+		b.Fields, b.index[f.Name] = append(b.Fields, Field{Field: f}), i
+	}
+	return b, b.also(condition, sources)
+}
+
+// own recognises a heading that is a system's own field: its alias, or its name in
+// full.
+func own(heading, system string, options Options) (account.Field, bool) {
+	name := ""
+	if strings.HasPrefix(heading, "urn:") {
+		name = heading
+	} else if options.Aliases != nil {
+		for _, alias := range options.Aliases(system) {
+			if words.Key(alias) == words.Key(heading) {
+				name = alias
+			}
+		}
+	}
+	return account.Field{Name: name, Label: name, Kind: options.Kinds[name]}, name != ""
+}
+
+// keys are the fields that find an account without a brief, best first.
+var keys = []string{"employeeNumber", "userName", "email", "externalId"}

@@ -1,0 +1,196 @@
+package mapping
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/codes"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+)
+
+// read reads the cell of field i to the standard form of its kind.
+func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
+	if w.from[i] >= len(w.cells) {
+		return account.Value{}, fine
+	}
+	return w.value(i, f, w.from[i], w.cells[w.from[i]])
+}
+
+// value reads a text out of a column as a value of field i.
+func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.Value, state) {
+	heading := w.headings[column]
+	if f.Split != "" {
+		text = strings.TrimSpace(text) // the spaces after separators are nothing to tell
+	}
+	if w.kinds != nil || len(text) > 4 || text != "" && text[0] == '#' {
+		if w.spoiled(column, f, heading, text) {
+			return account.Value{}, faulty
+		}
+	}
+	if !words.IsPlain(text) {
+		var sound bool
+		if text, sound = w.tidy(f, heading, text); !sound {
+			return account.Value{}, faulty
+		}
+	}
+	if text == "" {
+		return account.Value{}, fine
+	}
+	if len(text) > maxValue {
+		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
+		return account.Value{}, faulty
+	}
+	if f.Via != nil {
+		through, ok := f.ViaExact[text]
+		if !ok {
+			through, ok = f.Via[words.Key(text)]
+		}
+		if !ok {
+			w.find(account.Error, "via-unlisted", heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
+			if near := words.Nearest(text, f.ViaWords); near != "" {
+				last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
+			}
+			return account.Value{}, faulty
+		}
+		if through == "" {
+			return account.Value{}, fine
+		}
+		return account.Of(through), fine
+	}
+	return w.standard(i, heading, text)
+}
+
+// list reads the cells of field i as several values: those of a family of columns,
+// or of one cell in which they are split.
+func (w *Worker) list(i int, f *brief.Field) (account.Value, state) {
+	columns := w.family[i]
+	if columns == nil {
+		columns = []int{w.from[i]}
+	}
+	var items []string
+	for _, column := range columns {
+		if column >= len(w.cells) {
+			continue
+		}
+		parts := []string{w.cells[column]}
+		if f.Split != "" {
+			parts = strings.Split(parts[0], f.Split)
+		}
+		for _, part := range parts {
+			value, state := w.value(i, f, column, part)
+			if state == faulty {
+				return account.Value{}, faulty
+			}
+			if value.Filled() && !slices.Contains(items, value.Text()) {
+				items = append(items, value.Text())
+			}
+		}
+	}
+	if len(items) == 0 {
+		return account.Value{}, fine
+	}
+	return account.Of(account.ListOf(items)), fine
+}
+
+// errorCells are what spreadsheet programs show for a formula that failed; a
+// sheet saved as text has just that.
+var errorCells = []string{"#N/A", "#REF!", "#VALUE!", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#SPILL!", "#CALC!", "#GETTING_DATA", "#ERROR!"}
+
+// longNumber and shortDate are how spreadsheet programs write, in a text file,
+// numbers too long for the column and codes that they took for dates.
+var (
+	longNumber = regexp.MustCompile(`^-?[0-9]([.,][0-9]+)?[eE]\+[0-9]+$`)
+	shortDate  = regexp.MustCompile(`^(?i:[0-9]{1,2}-(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)|(jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)-[0-9]{2})$`)
+)
+
+// sureDigits is how many digits of a number spreadsheet programs keep.
+const sureDigits = 15
+
+// spoiled tells of a cell whose value a spreadsheet program did not keep.
+func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool {
+	kind := sheet.Plain
+	if column < len(w.kinds) {
+		kind = w.kinds[column]
+	}
+	switch {
+	case kind == sheet.Faulty, text != "" && text[0] == '#' && slices.Contains(errorCells, text):
+		w.find(account.Error, "error-cell", heading, f.Name, fmt.Sprintf("the cell holds the error %s", show(text)))
+		return true
+	case kind == sheet.Uncalculated:
+		w.find(account.Error, "not-calculated", heading, f.Name, "the cell holds a formula without its value")
+		return true
+	case f.Kind == account.Number || text == "":
+		return false
+	case kind == sheet.Numeric && len(text) > sureDigits && len(strings.Trim(text, "-0.")) > 0 && !strings.ContainsAny(text, ". /()"):
+		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
+		return true
+	case kind == sheet.Plain && text[0] <= '9' && strings.ContainsAny(text, "Ee") && longNumber.MatchString(text):
+		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
+		return true
+	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
+		w.find(account.Error, "became-a-date", heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
+		return true
+	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && shortDate.MatchString(text):
+		w.find(account.Warning, "became-a-date", heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
+	}
+	return false
+}
+
+// tidy takes away what cannot be seen around and in a cell's text. It is not
+// sound if it holds what nobody could have typed.
+func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound bool) {
+	tidy, spaced := words.Clean(text)
+	if r, bad := words.ControlCharacter(tidy); bad {
+		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
+		return "", false
+	}
+	if said, garbled := words.Ungarbled(tidy); garbled {
+		w.find(account.Warning, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))
+	}
+	if f.Name != "streetAddress" {
+		line, broken := words.OneLine(tidy)
+		tidy, spaced = line, spaced || broken
+	}
+	if spaced && tidy != "" {
+		w.find(account.Note, "odd-white-space", heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(tidy)))
+	}
+	return tidy, true
+}
+
+// standard reads text as a value of the field's kind.
+func (w *Worker) standard(i int, heading, text string) (account.Value, state) {
+	f := &w.brief.Fields[i]
+	if f.Kind == account.Text {
+		return account.Of(text), fine
+	}
+	again := written{i, text}
+	if value, ok := w.memo[again]; ok {
+		return account.Of(value), fine
+	}
+	value, err := w.readers[i].Read(f.Kind, text)
+	if err == nil {
+		switch f.Kind {
+		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
+			if len(w.memo) < memoSize {
+				w.memo[again] = value
+			}
+		}
+		return account.Of(value), fine
+	}
+	code := "not-allowed-value"
+	var told *codes.Error
+	if errors.As(err, &told) {
+		code = told.Code
+	}
+	w.find(account.Error, code, heading, f.Name, fmt.Sprintf("“%s” %s", show(text), err))
+	if told != nil && told.Remedy != "" {
+		last(w.wants).Remedy = told.Remedy
+	}
+	return account.Value{}, faulty
+}

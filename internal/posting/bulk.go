@@ -1,0 +1,110 @@
+package posting
+
+import (
+	"context"
+	"errors"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/system"
+)
+
+// together reports whether the entry's request can go with others'.
+func (p *Post) together(e *batch.Entry) bool {
+	return p.atOnce > 1 && e.Intent == account.Create && e.Outcome == account.Waiting && !p.resent[e.Row]
+}
+
+// gather takes further entries that are ready, if the request of the first can go
+// with theirs. What can't go with it ends the group, as its last.
+func (p *Post) gather(first ledger.Result, ready <-chan ledger.Result) []ledger.Result {
+	group := []ledger.Result{first}
+	for p.together(&group[len(group)-1].Entry) && len(group) < p.atOnce {
+		select {
+		case next, more := <-ready:
+			if !more {
+				return group
+			}
+			group = append(group, next)
+		default:
+			return group
+		}
+	}
+	return group
+}
+
+// carryOutAll sends the requests of a group. An error means that the post cannot
+// go on; what came of the entries that still wait is open if it is an Unclear.
+func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
+	var creates []*batch.Entry
+	for i := range group {
+		if p.together(&group[i].Entry) {
+			creates = append(creates, &group[i].Entry)
+		}
+	}
+	if len(creates) > 1 {
+		if err := p.createAll(ctx, creates); err != nil {
+			return err
+		}
+	}
+	for i := range group {
+		if e := &group[i].Entry; e.Outcome == account.Waiting {
+			if err := p.carryOut(ctx, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// createAll makes accounts in one request. What stays open, or the system does
+// not take like this, is settled one by one.
+func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
+	wanted := make([]account.Account, len(entries))
+	for i, e := range entries {
+		wanted[i] = wantedOf(e)
+	}
+	made, err := p.System.(system.Bulker).CreateAll(ctx, wanted, p.fields())
+	var refusal *system.Refusal
+	switch {
+	case errors.As(err, &refusal), errors.Is(err, system.ErrGone):
+		return nil // not like this: one by one
+	case err != nil && !isOpen(err):
+		return err
+	}
+	var open []*batch.Entry
+	for i, e := range entries {
+		switch {
+		case err != nil || isOpen(made[i].Err):
+			open = append(open, e)
+		case errors.As(made[i].Err, &refusal):
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+		case made[i].Err != nil:
+			return made[i].Err
+		default:
+			p.created(e, made[i].Account)
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	open, err = p.lookForAll(ctx, open, p.Settle)
+	if err != nil {
+		return err
+	}
+	for _, e := range open {
+		if err := p.create(ctx, e, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wantedOf is the account that an entry makes.
+func wantedOf(e *batch.Entry) account.Account {
+	wanted := account.Account{Fields: map[string]account.Value{}}
+	for _, change := range e.Changes {
+		wanted.Fields[change.Field] = change.After
+	}
+	return wanted
+}
