@@ -38,6 +38,9 @@ back in with no brief.`,
 			if err := mayWrite(out, overwrite, "and may be filled in"); err != nil {
 				return err
 			}
+			if !sheet.HasHeadings(out) {
+				return wrong(out+" would have no headings, and a blank is nothing but", "Let its name end in .xlsx, .csv or .tsv.")
+			}
 			target, client, err := a.target(args)
 			if err != nil {
 				return err
@@ -49,7 +52,7 @@ back in with no brief.`,
 			return a.blank(target, schema, out, only)
 		},
 	}
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
 	cmd.Flags().StringSliceVar(&only, "fields", nil, "only these `FIELDS`, in this order")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	return cmd

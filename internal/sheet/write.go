@@ -55,6 +55,16 @@ func CanWrite(path string) bool {
 	return false
 }
 
+// HasHeadings reports whether the format that a path ends in has headings of its
+// own, and not only values under names.
+func HasHeadings(path string) bool {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".jsonl", ".ndjson":
+		return false
+	}
+	return true
+}
+
 // NewWriter begins a sheet on w in the format that path ends in, which CanWrite
 // knows.
 func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
