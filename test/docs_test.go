@@ -129,6 +129,7 @@ func TestReadmeWalk(t *testing.T) {
 		{"post 1", 4, ""},
 		{"show 1 --row 2,4", 0, "blank-required"},
 		{"batches", 0, "starters.csv"},
+		{"report 1 -o batch-1.html", 0, "3 rows of batch 1"},
 		{"fixes 1 -o again.csv", 0, "1 row to correct"},
 		{"draft again.csv -b starters", 1, "Refused             1"},
 		{"export crewdesk -o accounts.xlsx", 0, "0 of the 0 accounts of crewdesk"},

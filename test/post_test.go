@@ -339,7 +339,7 @@ func TestFullDisk(t *testing.T) {
 // Every command says how it is used, with an example.
 func TestHelp(t *testing.T) {
 	f := folder{t, t.TempDir()}
-	for _, command := range []string{"", "init", "peek", "fields", "lookup", "blank", "split", "brief", "brief new", "brief show", "brief list", "brief try", "brief check", "brief schema", "check", "draft", "post", "show", "batches", "fixes", "export", "explain", "standin", "demo", "version"} {
+	for _, command := range []string{"", "init", "peek", "fields", "lookup", "blank", "split", "brief", "brief new", "brief show", "brief list", "brief try", "brief check", "brief schema", "check", "draft", "post", "show", "batches", "fixes", "report", "export", "explain", "standin", "demo", "version"} {
 		code, out, errOut := f.run(append(strings.Fields(command), "--help")...)
 		assert.Zero(t, code, command)
 		assert.Empty(t, errOut)

@@ -149,20 +149,15 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 			return 0, err
 		}
 	}
-	headings := slices.Clone(b.Headings)
-	for len(headings) < width {
-		headings = append(headings, sheet.BeyondHeading)
-	}
-	if err := out.Write(append(headings, sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
+	headings := widened(b, width)
+	if err := out.Write(append(slices.Clone(headings), sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
 		return 0, err
 	}
 	for e, err := range entries {
 		if err != nil {
 			return rows, err
 		}
-		cells := slices.Clone(e.Cells[:min(len(e.Cells), width)])
-		cells = append(cells, make([]string, width-len(cells))...)
-		cells = append(cells, fmt.Sprint(e.Row), Reasons(e.Findings))
+		cells := append(toWidth(e.Cells, width), fmt.Sprint(e.Row), Reasons(e.Findings))
 		if err := out.Write(cells, Marks(e.Findings, headings, width+1)...); err != nil {
 			return rows, err
 		}

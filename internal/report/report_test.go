@@ -2,6 +2,8 @@ package report_test
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"iter"
@@ -177,4 +179,40 @@ func TestFixes(t *testing.T) {
 		{"=2", " Reyes ", "", "9", "a (Correct it); No is odd (Correct it)"},
 		{"3", "Kaya", "extra", "12", ""},
 	}, got)
+}
+
+// The page shows every row once, lets nothing out of a sheet act, and runs its own
+// script only.
+func TestPage(t *testing.T) {
+	b := &batch.Batch{ID: 17, Sheet: "<b>starters</b>.csv", System: "crewdesk", State: batch.Posted, Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}
+	const attack = `</script><script>alert("x")</script><img src=x onerror=alert(1)>`
+	causes := &report.Causes{}
+	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: "brief-check", Message: attack, Remedy: attack}
+	causes.Add(finding)
+	entries := []batch.Entry{
+		{Row: 2, Key: "ana", Intent: account.Create, Outcome: account.Created, Account: "u-1", Changes: []account.Change{{Field: "title", After: account.Of(attack)}}},
+		{Row: 3, Key: attack, Outcome: account.Refused, Findings: []account.Finding{finding}},
+		{Row: 4, Key: "tom", Intent: account.Update, Outcome: account.Updated, Account: "u-2", Changes: []account.Change{{Field: "title", Before: account.Of("Pilot"), After: account.Blank()}}},
+		{Row: 5, Key: "zoe", Intent: account.Update, Outcome: account.Waiting},
+	}
+	var out bytes.Buffer
+	counts := account.Counts{account.Created: 1, account.Refused: 1, account.Updated: 1, account.Waiting: 1}
+	require.NoError(t, report.WritePage(&out, b, counts, map[account.Intent]int{account.Update: 1}, causes, list(entries...)))
+	page := out.String()
+	for _, want := range []string{`<b class="even">even</b>`, "(rows 2 to 5)", "posted 11:00 on 24 Nov", `<rect class="b-created" x="0" width="250"`, "Pilot → (blank)", ">to update<", "Still to update"} {
+		assert.Contains(t, page, want)
+	}
+	assert.Equal(t, len(entries), strings.Count(page, "<tr id=\"row-"), "every row once")
+	assert.Equal(t, 1, strings.Count(page, "<script"), "no script but its own")
+	assert.NotContains(t, page, "<img")
+	assert.NotContains(t, page, "<b>starters")
+	assert.NotContains(t, page, "://", "it needs nothing from elsewhere")
+	_, script, _ := strings.Cut(page, "<script>")
+	script, _, _ = strings.Cut(script, "</script>")
+	hash := sha256.Sum256([]byte(script))
+	assert.Contains(t, page, "script-src 'sha256-"+base64.StdEncoding.EncodeToString(hash[:])+"'", "the script is the one it names")
+	counts[account.Created] = 7
+	out.Reset()
+	require.NoError(t, report.WritePage(&out, b, counts, nil, causes, list(entries...)))
+	assert.Contains(t, out.String(), "not even")
 }

@@ -285,18 +285,23 @@ func (c *Causes) Add(f account.Finding) {
 	}
 }
 
-// Findings writes the causes, gravest and most frequent first.
-func (p *Page) Findings(causes *Causes) {
+// sorted lists the causes, gravest and most frequent first.
+func (c *Causes) sorted() []*cause {
 	ranks := map[account.Level]int{account.Error: 0, account.Warning: 1, account.Note: 2}
-	list := slices.Clone(causes.list)
+	list := slices.Clone(c.list)
 	slices.SortStableFunc(list, func(a, b *cause) int {
 		if d := ranks[a.first.Level] - ranks[b.first.Level]; d != 0 {
 			return d
 		}
 		return b.count - a.count
 	})
+	return list
+}
+
+// Findings writes the causes.
+func (p *Page) Findings(causes *Causes) {
 	var level account.Level
-	for _, c := range list {
+	for _, c := range causes.sorted() {
 		f := c.first
 		if f.Level != level {
 			level = f.Level

@@ -16,6 +16,8 @@ import (
 const (
 	BeyondHeading  = ours + "beyond"
 	RowHeading     = ours + "row"
+	OutcomeHeading = ours + "outcome"
+	AccountHeading = ours + "account"
 	ReasonsHeading = ours + "reasons"
 )
 

@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) reportCommand() *cobra.Command {
+	var out string
+	var overwrite bool
+	cmd := &cobra.Command{
+		Use:     "report BATCH -o FILE",
+		GroupID: "look",
+		Short:   "Write what became of every row: a page to keep, or the sheet with outcomes",
+		Long: `Writes one page with the account of the batch, a chart of the outcomes, the findings
+by cause and every entry with before and after: to keep, print or send. It needs
+nothing else, and can be searched. With a name that ends in .xlsx, .csv or .jsonl it
+writes the sheet as it came, each row with its outcome, the system's identifier of
+its account, and the reasons.`,
+		Example: `  evenledger report 17 -o batch-17.html
+  evenledger report 17 -o batch-17.xlsx`,
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := batchNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if out == "" {
+				return wrong("say which file to write", fmt.Sprintf("For example: evenledger report %d -o batch-%d.html", id, id))
+			}
+			page := isPage(out)
+			if !page && !sheet.CanWrite(out) {
+				return wrong(fmt.Sprintf("%s is of no format that can be written", out), "Let its name end in .html, "+sheet.Formats+".")
+			}
+			if exists(out) && !overwrite {
+				return wrong(out+" exists already", "Name another file, or give --overwrite.")
+			}
+			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.report(cmd.Context(), l, b, out, page)
+			})
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .html, "+sheet.Formats)
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
+	return cmd
+}
+
+func isPage(path string) bool {
+	ending := strings.ToLower(filepath.Ext(path))
+	return ending == ".html" || ending == ".htm"
+}
+
+func (a *app) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string, page bool) error {
+	rows, err := writeWhole(out, func(file *os.File) (int, error) {
+		if !page {
+			return report.WriteOutcomes(sheetWriter(file, out), b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}))
+		}
+		counts, waiting, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return 0, err
+		}
+		causes := &report.Causes{}
+		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Findings: true}) {
+			if err != nil {
+				return 0, err
+			}
+			for _, f := range e.Findings {
+				causes.Add(f)
+			}
+		}
+		buffered := bufio.NewWriter(file)
+		err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, ledger.Filter{}))
+		return counts.Total(), errors.Join(err, buffered.Flush())
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"batch": b.ID, "file": out, "rows": rows})
+	}
+	answer := a.page()
+	answer.Line("%s: what became of %s %s of batch %d.", out, report.Number(rows), plural(rows, "row", "rows"), b.ID)
+	answer.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	return answer.Err()
+}

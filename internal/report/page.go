@@ -1,0 +1,164 @@
+package report
+
+import (
+	"crypto/sha256"
+	"embed"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"iter"
+	"slices"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/sheet"
+)
+
+//go:embed page
+var pageFiles embed.FS
+
+// bar is one outcome in the chart.
+type bar struct {
+	Outcome account.Outcome
+	N       int
+	X       float64 // of a thousand
+	Width   float64
+}
+
+// pageCause is what caused findings, for the page.
+type pageCause struct {
+	Level   account.Level
+	Code    string
+	Column  string
+	Message string
+	Remedy  string
+	Rows    string
+}
+
+// WritePage writes a batch as one page that needs nothing else: to keep, to print
+// or to send. Nothing out of a sheet or a system can act in it: texts are escaped,
+// and no script runs but the page's own, whose hash it names.
+func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *Causes, entries iter.Seq2[batch.Entry, error]) error {
+	script, err := pageFiles.ReadFile("page/page.js")
+	if err != nil {
+		return err
+	}
+	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "blank": quoteBlank}).ParseFS(pageFiles, "page/*.html")
+	if err != nil {
+		return err
+	}
+	hash := sha256.Sum256(script)
+	head := NewHead(b, counts)
+	document := map[string]any{
+		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
+		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": causes.page(),
+		"Outcomes": account.Outcomes(), "ScriptHash": template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(hash[:])),
+	}
+	if err := pages.ExecuteTemplate(w, "head.html", document); err != nil {
+		return err
+	}
+	row := pages.Lookup("row.html")
+	for e, err := range entries {
+		if err != nil {
+			return err
+		}
+		became := string(e.Outcome)
+		if e.Outcome == account.Waiting {
+			became = "to " + string(e.Intent)
+		}
+		if err := row.Execute(w, map[string]any{"Row": e.Row, "Key": e.Key, "Outcome": e.Outcome, "Became": became, "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
+			return err
+		}
+	}
+	return pages.ExecuteTemplate(w, "foot.html", template.JS(script))
+}
+
+func posted(b *batch.Batch) string {
+	if b.Posted.IsZero() {
+		return ""
+	}
+	text := b.Posted.Local().Format("15:04")
+	if b.Posted.Sub(b.Made) > 12*time.Hour {
+		text += b.Posted.Local().Format(" on 2 Jan")
+	}
+	return text
+}
+
+func bars(counts account.Counts) []bar {
+	total, x := max(1, counts.Total()), 0.0
+	var list []bar
+	for _, outcome := range account.Outcomes() {
+		if n := counts[outcome]; n > 0 {
+			width := 1000 * float64(n) / float64(total)
+			list = append(list, bar{outcome, n, x, width})
+			x += width
+		}
+	}
+	return list
+}
+
+func (c *Causes) page() []pageCause {
+	var list []pageCause
+	for _, cause := range c.sorted() {
+		f := cause.first
+		told := pageCause{Level: f.Level, Code: f.Code, Column: f.Column, Message: f.Message, Remedy: f.Remedy}
+		if cause.count > 0 {
+			told.Rows = rowList(cause)
+		}
+		list = append(list, told)
+	}
+	return list
+}
+
+// WriteOutcomes writes the sheet of a batch as it came, each row with its outcome,
+// the system's identifier of its account, and the reasons. It goes through the
+// entries twice, and returns how many rows it wrote.
+func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+	width := len(b.Headings)
+	for e, err := range entries {
+		if err != nil {
+			return 0, err
+		}
+		width = max(width, filled(e.Cells))
+	}
+	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: width + 3})
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, out.Close()) }()
+	headings := widened(b, width)
+	for _, cells := range append(slices.Clone(b.Above), append(slices.Clone(headings), sheet.RowHeading, sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading)) {
+		if err := out.Write(cells); err != nil {
+			return 0, err
+		}
+	}
+	for e, err := range entries {
+		if err != nil {
+			return rows, err
+		}
+		cells := append(toWidth(e.Cells, width), fmt.Sprint(e.Row), string(e.Outcome), e.Account, Reasons(e.Findings))
+		if err := out.Write(cells, Marks(e.Findings, headings, width+3)...); err != nil {
+			return rows, err
+		}
+		rows++
+	}
+	return rows, nil
+}
+
+// widened are the headings of a batch's sheet, up to a width.
+func widened(b *batch.Batch, width int) []string {
+	headings := slices.Clone(b.Headings)
+	for len(headings) < width {
+		headings = append(headings, sheet.BeyondHeading)
+	}
+	return headings
+}
+
+// toWidth are the cells of a row, just so many.
+func toWidth(cells []string, width int) []string {
+	cells = slices.Clone(cells[:min(len(cells), width)])
+	return append(cells, make([]string, width-len(cells))...)
+}
