@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -190,4 +191,44 @@ func TestWorkbooksThereAndBack(t *testing.T) {
 	code, out, errOut = f.run("draft", "marked.xlsx", "-b", "crew")
 	require.Zero(t, code, errOut)
 	assert.Contains(t, out, "To create           3")
+}
+
+// Groups are found by words of their names or by their ids, and names that two of
+// them have are told.
+func TestLookupOfGroups(t *testing.T) {
+	url := practice(t, "--page", "2")
+	f := workspace(t, url, "")
+	var ids []string
+	for _, name := range []string{"Deck crew", "Engine crew", "Deck crew", "Ticket offices", "Équipage pont"} {
+		req, err := http.NewRequest(http.MethodPost, url+"/Groups", strings.NewReader(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":"`+name+`"}`))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", "application/scim+json")
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusCreated, resp.StatusCode)
+		ids = append(ids, resp.Header.Get("Location")[strings.LastIndexByte(resp.Header.Get("Location"), '/')+1:])
+		require.NoError(t, resp.Body.Close())
+	}
+	for words, want := range map[string]struct {
+		lines int
+		says  string
+	}{
+		"":                {5, "5 of 5 groups in crewdesk"},
+		"crew":            {3, "3 of 5 groups"},
+		"CREW engine":     {1, "1 of 5 groups"},
+		"equipage":        {1, "Équipage pont"},
+		"deck":            {2, "another has this name: use the id"},
+		ids[3]:            {1, "Ticket offices"},
+		"nothing of this": {0, "0 of 5 groups"},
+	} {
+		code, out, errOut := f.run(append([]string{"lookup", "crewdesk", "groups"}, strings.Fields(words)...)...)
+		require.Zero(t, code, errOut)
+		assert.Contains(t, out, want.says, words)
+		lines := 0
+		for _, id := range ids {
+			lines += strings.Count(out, "  "+id+" ")
+		}
+		assert.Equal(t, want.lines, lines, words)
+	}
 }
