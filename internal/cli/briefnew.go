@@ -145,7 +145,13 @@ func (a *app) briefWritten(path, sheetPath string, source *compose.Source, text 
 		return a.writeJSON(map[string]any{"file": path, "brief": source.Name, "fields": len(b.Fields), "columns": len(source.Profile.Columns), "used": used, "match": b.Match})
 	}
 	page := a.page()
-	page.Line("%s: %d fields from %d of %d columns. Accounts are found by %s.", path, len(b.Fields), used, len(source.Profile.Columns), strings.Join(b.Match, ", then "))
+	shown := path
+	if here, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(here, path); err == nil && len(rel) < len(path) {
+			shown = rel
+		}
+	}
+	page.Line("%s: %d fields from %d of %d columns. Accounts are found by %s.", shown, len(b.Fields), used, len(source.Profile.Columns), strings.Join(b.Match, ", then "))
 	page.Line("Read it line by line before you use it; what was guessed says so.")
 	first := 2
 	if source.Info.HeadingRow > 0 {

@@ -143,7 +143,7 @@ func (s *Source) fields() (fields []field, unused []string) {
 		if c.Why != "its heading" {
 			f.comment = "guessed by " + comment(c.Why)
 		}
-		if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && c.Blank*20 <= c.Filled {
+		if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && (c.Blank*20 <= c.Filled || s.madeFrom(c.Field)) {
 			f.keys = append(f.keys, "required: true")
 		}
 		if slices.Contains(keys, c.Field) {
@@ -193,6 +193,13 @@ func (s *Source) signIn() (field, bool) {
 		return field{}, false
 	}
 	return field{"userName", []string{"make: '" + formula + "'", "unique: number"}, "made, as no column has it; of two the second gets a 2 behind"}, true
+}
+
+// madeFrom reports whether the sign-in name is made from a field, which a row
+// then cannot do without.
+func (s *Source) madeFrom(name string) bool {
+	f, made := s.signIn()
+	return made && strings.Contains(f.keys[0], name)
 }
 
 // match picks the fields that find an account, surest first.

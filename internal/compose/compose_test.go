@@ -34,6 +34,7 @@ func TestBrief(t *testing.T) {
 		"a made sign-in name": {"Staff no,First name,Surname,Status\n1,Ana,Reyes,ok\n2,Tom,Kaya,no\n", schema, []string{
 			"match: [employeeNumber, userName]", "employeeNumber: {from: Staff no, required: true, unique: refuse}", `userName: {make: 'fold(givenName) + "." + fold(familyName)', unique: number}`,
 			`# only: col["Status"] == "ok"`, "#   Status: ok, no", "#   watch: {from: …}   one of Day, Night"}},
+		"a name now and then":     {"Staff no,First name,Surname\n1,Ana,\n2,Tom,Kaya\n3,,Lin\n", schema, []string{"givenName: {from: First name, required: true}", "familyName: {from: Surname, required: true}"}},
 		"an address as key":       {"Mail,Full name\na@x.example,Ana\n", nil, []string{"match: [email]", `userName: {make: 'before(email, "@")'`}},
 		"what isn't taken":        {"Login,Department\nana,Deck\n", schema, []string{"#   Department: would be department, which the system does not take"}},
 		"headings out of the way": {"Login,\"Title: {a}, b\",yes\nana,Pilot,x\n", nil, []string{"match: [userName]", `#   yes: x`}},
