@@ -117,6 +117,7 @@ func TestMistakes(t *testing.T) {
 		"no such table":      {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: no.csv}\n", []string{"3:34: no.csv: there is no such file"}},
 		"phones of nowhere":  {head + "phones: Atlantis\n", []string{"4:9: “Atlantis” is not a country"}},
 		"based on nothing":   {head + "based_on: nothing\n", []string{"4:11: there is no brief “nothing”"}},
+		"based on a path":    {head + "based_on: ../b\n", []string{"4:11: “../b” is a path"}},
 		"based on itself":    {head + "based_on: b\n", []string{"4:11: briefs are based on each other in a circle"}},
 		"list where a text":  {head + "  title: {make: 'words(userName)'}\n", []string{"gives a list where a text is wanted"}},
 		"text where a list":  {head + "  title: {from: T, as: list, make: userName}\n", []string{"gives a text where a list of texts is wanted"}},

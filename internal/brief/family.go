@@ -49,6 +49,10 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 		base.Fail("Take “based_on” out of one of them.", "briefs are based on each other in a circle, or more than %d deep", maxBases)
 		return nil
 	}
+	if strings.ContainsAny(name, `/\`) {
+		base.Fail("Put both into the same folder.", "“%s” is a path, and a brief is based on one of its own folder", name)
+		return nil
+	}
 	b.BasedOn = append(b.BasedOn, name)
 	for _, path := range []string{name, name + ".yaml", name + ".yml"} {
 		data, err := os.ReadFile(filepath.Join(dir, path))

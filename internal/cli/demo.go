@@ -94,12 +94,14 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 		page.Line("is in the folder %s.", dir)
 	}
 	first := []step{
+		{"What is in the sheet, and what would each column be?", []string{"peek", "starters.csv"}, exitDone},
 		{"Is the brief in order? It says what the sheet's columns mean.", []string{"brief", "check", "starters"}, exitDone},
 		{"Every problem of the sheet, before anything else.", []string{"check", "starters.csv", "-b", "starters"}, exitRows},
 		{"What would happen to whom. Nothing is changed yet.", []string{"draft", "starters.csv", "-b", "starters"}, exitRows},
 		{"One row first. (--yes answers the question that would be asked.)", []string{"post", "1", "--trial", "1", "--yes"}, exitRows},
 		{"That went well: now the rest.", []string{"post", "1", "--yes"}, exitRows},
 		{"The whole story of two rows.", []string{"show", "1", "--row", "5,6"}, exitDone},
+		{"All of it as one page, to keep or send.", []string{"report", "1", "-o", "batch-1.html"}, exitDone},
 		{"The rows to correct, with the reasons beside them.", []string{"fixes", "1", "-o", "again.csv"}, exitDone},
 	}
 	second := []step{

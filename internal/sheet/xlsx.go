@@ -155,7 +155,7 @@ func (t *texts) get(i int) (string, bool) {
 }
 
 // maxShared bounds the texts that the cells of a workbook share.
-const maxShared = 1 << 30
+const maxShared = 512 << 20
 
 func (p parts) sharedTexts(part string) (*texts, error) {
 	r, err := p.open(part)
@@ -170,15 +170,22 @@ func (p parts) sharedTexts(part string) (*texts, error) {
 			return t, nil
 		}
 		if err != nil {
-			return nil, p.broken(err)
+			return nil, p.brokenTexts(err)
 		}
 		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
 			if t.data, err = readText(d, "si", t.data); err != nil {
-				return nil, p.broken(err)
+				return nil, p.brokenTexts(err)
 			}
 			t.ends = append(t.ends, len(t.data))
 		}
 	}
+}
+
+func (p parts) brokenTexts(err error) error {
+	if errors.Is(err, errTooLong) {
+		return &Error{Name: p.name, Message: fmt.Sprintf("the texts in its cells take over %d MiB", maxShared>>20), Remedy: "Save the tab as CSV UTF-8, which is read row by row."}
+	}
+	return p.broken(err)
 }
 
 // readText appends the text of an element that has been begun: that of its t
