@@ -3,6 +3,7 @@ package posting
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -15,22 +16,37 @@ func (p *Post) together(e *batch.Entry) bool {
 	return p.atOnce > 1 && e.Intent == account.Create && e.Outcome == account.Waiting && !p.resent[e.Row]
 }
 
-// gather takes further entries that are ready, if the request of the first can go
-// with theirs. What can't go with it ends the group, as its last.
-func (p *Post) gather(first ledger.Result, ready <-chan ledger.Result) []ledger.Result {
-	group := []ledger.Result{first}
-	for p.together(&group[len(group)-1].Entry) && len(group) < p.atOnce {
-		select {
-		case next, more := <-ready:
-			if !more {
-				return group
-			}
-			group = append(group, next)
-		default:
-			return group
+// groups cuts a block that was noted into what goes in one request each.
+func (p *Post) groups(block []batch.Entry, intent ledger.Intent) [][]ledger.Result {
+	var groups [][]ledger.Result
+	open := false // the last group takes more
+	for i := range block {
+		r, goes := ledger.Result{Entry: block[i], Intent: intent}, p.together(&block[i])
+		if last := len(groups) - 1; open && goes && len(groups[last]) < p.atOnce {
+			groups[last] = append(groups[last], r)
+		} else {
+			groups = append(groups, []ledger.Result{r})
+		}
+		open = goes
+	}
+	return groups
+}
+
+// lookForOpen looks for the accounts of creates that an earlier post left open,
+// many with one request.
+func (p *Post) lookForOpen(ctx context.Context, open []ledger.InFlight) error {
+	var creates []*batch.Entry
+	for i := range open {
+		if e := &open[i].Entry; e.Intent == account.Create {
+			creates = append(creates, e)
 		}
 	}
-	return group
+	for some := range slices.Chunk(creates, blockSize) {
+		if _, err := p.lookForAll(ctx, some, 0); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // carryOutAll sends the requests of a group. An error means that the post cannot

@@ -87,14 +87,15 @@ func (p *Post) run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	p.results = make(chan ledger.Result, blockSize)
-	ready := make(chan ledger.Result, blockSize) // the next block is noted while this one is sent
+	// The next block is noted while this one is sent. What is noted and not sent
+	// has to be looked up if the post is killed, so it is no more than that.
+	ready := make(chan []ledger.Result, blockSize/max(1, p.atOnce)+1)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := context.WithoutCancel(ctx)
 	for range max(1, p.Together) {
 		workers.Go(func() {
-			for r := range ready {
-				group := p.gather(r, ready)
+			for group := range ready {
 				open := false // noted as on their way
 				if ctx.Err() == nil {
 					if err := p.carryOutAll(sending, group); err != nil {
@@ -130,7 +131,7 @@ func isOpen(err error) bool {
 }
 
 // feed hands the waiting entries out, each after its intent is on disk.
-func (p *Post) feed(ctx context.Context, ready chan<- ledger.Result, total int) error {
+func (p *Post) feed(ctx context.Context, ready chan<- []ledger.Result, total int) error {
 	// The next window is read while this one is sent.
 	windows := make(chan []batch.Entry)
 	group, feeding := errgroup.WithContext(ctx)
@@ -177,7 +178,7 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 	return nil
 }
 
-func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- ledger.Result) error {
+func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []ledger.Result) error {
 	var looked time.Time
 	for len(window) > 0 && ctx.Err() == nil {
 		if p.Now().Sub(looked) > lookAgain {
@@ -193,8 +194,8 @@ func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<
 			return err
 		}
 		// Once noted, each has to come to a result, be it that it was not sent.
-		for _, e := range block {
-			ready <- ledger.Result{Entry: e, Intent: intent}
+		for _, group := range p.groups(block, intent) {
+			ready <- group
 		}
 	}
 	return nil
@@ -565,12 +566,13 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
+	if err := p.lookForOpen(ctx, open); err != nil {
+		return err
+	}
 	settled := make([]ledger.Result, 0, len(open))
 	for _, step := range open {
 		e := step.Entry
-		if e.Intent == account.Create {
-			_, err = p.lookFor(ctx, &e, 0)
-		} else {
+		if e.Intent != account.Create {
 			_, _, err = p.settleChange(ctx, &e, true)
 		}
 		if err != nil {
