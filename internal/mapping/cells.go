@@ -130,13 +130,13 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 	case kind == sheet.Numeric && len(text) > sureDigits && len(strings.Trim(text, "-0.")) > 0 && !strings.ContainsAny(text, ". /()"):
 		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
 		return true
-	case kind == sheet.Plain && text[0] <= '9' && strings.ContainsAny(text, "Ee") && longNumber.MatchString(text):
+	case kind == sheet.Plain && text[0] <= '9' && (strings.Contains(text, "E+") || strings.Contains(text, "e+")) && longNumber.MatchString(text):
 		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
 	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
 		w.find(account.Error, "became-a-date", heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
 		return true
-	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && shortDate.MatchString(text):
+	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && strings.IndexByte(text, '-') > 0 && shortDate.MatchString(text):
 		w.find(account.Warning, "became-a-date", heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
 	}
 	return false

@@ -3,6 +3,7 @@ package mapping
 import (
 	"fmt"
 	"iter"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -118,9 +119,10 @@ func (m *Mapper) Undated() []int {
 
 // SettleDates looks through the rows for dates that can be read in one way only,
 // and takes their order for that of the column. It stops as soon as all columns
-// are settled.
+// are settled, or plainly have their dates in another form.
 func (m *Mapper) SettleDates(rows iter.Seq2[sheet.Row, error]) error {
-	open := m.Undated()
+	const enough = 1000 // dates of another form
+	open, other := m.Undated(), map[int]int{}
 	for row, err := range rows {
 		if err != nil || len(open) == 0 {
 			return err
@@ -132,7 +134,11 @@ func (m *Mapper) SettleDates(rows iter.Seq2[sheet.Row, error]) error {
 			text, _ := words.Clean(row.Cells[m.from[i]])
 			order := codes.OrderOf(text)
 			if order == codes.Unsettled {
-				return false
+				if codes.IsAmbiguousDate(text) {
+					other[i] = math.MinInt // from here on only a date that settles it will do
+				}
+				other[i]++
+				return other[i] == enough
 			}
 			m.readers[i] = codes.NewReader(order)
 			m.readers[i].Settled = true

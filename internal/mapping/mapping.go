@@ -39,6 +39,7 @@ type Mapper struct {
 	beyond   []int           // columns of a fix sheet in which nothing may stand
 	unheaded []int           // columns without a heading
 	readers  []*codes.Reader // by field
+	numbered int             // index of the numbered field, or -1
 	columns  []Column
 	findings []account.Finding
 }
@@ -46,7 +47,7 @@ type Mapper struct {
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
-	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}}
+	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, numbered: b.Numbered()}
 	common := codes.NewReader(b.Dates)
 	common.Phones = b.Phones
 	for range b.Fields {
@@ -277,7 +278,7 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 
 // others makes what the numbered field could be besides.
 func (w *Worker) others() {
-	n := w.brief.Numbered()
+	n := w.numbered
 	if n < 0 || !w.wants.Values[n].Filled() {
 		return
 	}

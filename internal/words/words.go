@@ -103,7 +103,7 @@ func ControlCharacter(s string) (r rune, found bool) {
 // Ungarbled returns what s said before UTF-8 was read as Windows-1252, which
 // makes "Ã¼" of "ü"; ok is false if s does not look like that.
 func Ungarbled(s string) (said string, ok bool) {
-	if !strings.ContainsAny(s, "ÃÂÄÅÐÎÏØÙâ") {
+	if !looksGarbled(s) {
 		return "", false
 	}
 	raw := make([]byte, 0, len(s))
@@ -121,6 +121,19 @@ func Ungarbled(s string) (said string, ok bool) {
 		return "", false
 	}
 	return string(raw), string(raw) != s
+}
+
+// looksGarbled reports whether a letter that begins a character of UTF-8, read as
+// Windows-1252, is followed by one that goes on with it. Hardly any word has that.
+func looksGarbled(s string) bool {
+	lead := false
+	for _, r := range s {
+		if lead && (r >= 0x80 && r <= 0xbf || r > 0xff && strings.ContainsRune("€‚ƒ„…†‡ˆ‰Š‹ŒŽ‘’“”•–—˜™š›œžŸ", r)) {
+			return true
+		}
+		lead = r >= 0xc2 && r <= 0xf4
+	}
+	return false
 }
 
 // Key reduces a heading, or another name people type, to what has to agree for
