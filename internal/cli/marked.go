@@ -72,6 +72,9 @@ func (m *marked) write(ctx context.Context, j *job) error {
 					return rows, err
 				}
 			}
+			if len(checked.Row.Cells) > len(headings) {
+				return rows, wrong(m.path+" changed while it was read", "Let nobody write to it, and try again.")
+			}
 			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
 			cells := append(slices.Clone(checked.Row.Cells), make([]string, len(headings)-len(checked.Row.Cells))...)
 			if err := out.Write(append(cells, report.Reasons(findings)), report.Marks(findings, headings, len(headings))...); err != nil {

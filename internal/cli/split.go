@@ -11,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -46,8 +45,7 @@ into workbooks, anything else into CSV.`,
 			if err != nil {
 				return err
 			}
-			known := account.NewHeadings()
-			s, err := sheet.Open(args[0], a.in, sheet.Options{Tab: flags.tab, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+			s, err := a.look(args[0], flags.tab, 0)
 			if err != nil {
 				return err
 			}

@@ -91,14 +91,12 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	var open []*batch.Entry
 	for i, e := range entries {
 		switch {
-		case err != nil || isOpen(made[i].Err):
-			open = append(open, e)
-		case errors.As(made[i].Err, &refusal):
-			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
-		case made[i].Err != nil:
-			return made[i].Err
-		default:
+		case err == nil && made[i].Err == nil:
 			p.created(e, made[i].Account)
+		case err == nil && errors.As(made[i].Err, &refusal):
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+		default: // whatever else it is, the account may be there
+			open = append(open, e)
 		}
 	}
 	if len(open) == 0 {

@@ -4,8 +4,6 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/base64"
-	"errors"
-	"fmt"
 	"html/template"
 	"io"
 	"iter"
@@ -14,7 +12,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/sheet"
 )
 
 //go:embed page
@@ -111,54 +108,4 @@ func (c *Causes) page() []pageCause {
 		list = append(list, told)
 	}
 	return list
-}
-
-// WriteOutcomes writes the sheet of a batch as it came, each row with its outcome,
-// the system's identifier of its account, and the reasons. It goes through the
-// entries twice, and returns how many rows it wrote.
-func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
-	width := len(b.Headings)
-	for e, err := range entries {
-		if err != nil {
-			return 0, err
-		}
-		width = max(width, filled(e.Cells))
-	}
-	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: width + 3})
-	if err != nil {
-		return 0, err
-	}
-	defer func() { err = errors.Join(err, out.Close()) }()
-	headings := widened(b, width)
-	for _, cells := range append(slices.Clone(b.Above), append(slices.Clone(headings), sheet.RowHeading, sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading)) {
-		if err := out.Write(cells); err != nil {
-			return 0, err
-		}
-	}
-	for e, err := range entries {
-		if err != nil {
-			return rows, err
-		}
-		cells := append(toWidth(e.Cells, width), fmt.Sprint(e.Row), string(e.Outcome), e.Account, Reasons(e.Findings))
-		if err := out.Write(cells, Marks(e.Findings, headings, width+3)...); err != nil {
-			return rows, err
-		}
-		rows++
-	}
-	return rows, nil
-}
-
-// widened are the headings of a batch's sheet, up to a width.
-func widened(b *batch.Batch, width int) []string {
-	headings := slices.Clone(b.Headings)
-	for len(headings) < width {
-		headings = append(headings, sheet.BeyondHeading)
-	}
-	return headings
-}
-
-// toWidth are the cells of a row, just so many.
-func toWidth(cells []string, width int) []string {
-	cells = slices.Clone(cells[:min(len(cells), width)])
-	return append(cells, make([]string, width-len(cells))...)
 }

@@ -132,6 +132,22 @@ func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) e
 // through the entries twice, and returns how many rows it wrote. begin begins the
 // sheet.
 func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+	return writeRows(begin, b, entries, []string{sheet.RowHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
+		return []string{fmt.Sprint(e.Row), Reasons(e.Findings)}
+	})
+}
+
+// WriteOutcomes does the same with the outcome and the system's identifier of the
+// account besides.
+func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
+	return writeRows(begin, b, entries, []string{sheet.RowHeading, sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
+		return []string{fmt.Sprint(e.Row), string(e.Outcome), e.Account, Reasons(e.Findings)}
+	})
+}
+
+// writeRows writes rows as they came in with more columns at the right, of which
+// the last has the reasons.
+func writeRows(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error], more []string, beside func(batch.Entry) []string) (rows int, err error) {
 	width := len(b.Headings)
 	for e, err := range entries {
 		if err != nil {
@@ -139,7 +155,8 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 		}
 		width = max(width, filled(e.Cells))
 	}
-	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: width + 1})
+	reasons := width + len(more) - 1
+	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: reasons})
 	if err != nil {
 		return 0, err
 	}
@@ -149,16 +166,20 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 			return 0, err
 		}
 	}
-	headings := widened(b, width)
-	if err := out.Write(append(slices.Clone(headings), sheet.RowHeading, sheet.ReasonsHeading)); err != nil {
+	headings := slices.Clone(b.Headings)
+	for len(headings) < width {
+		headings = append(headings, sheet.BeyondHeading)
+	}
+	if err := out.Write(slices.Concat(headings, more)); err != nil {
 		return 0, err
 	}
 	for e, err := range entries {
 		if err != nil {
 			return rows, err
 		}
-		cells := append(toWidth(e.Cells, width), fmt.Sprint(e.Row), Reasons(e.Findings))
-		if err := out.Write(cells, Marks(e.Findings, headings, width+1)...); err != nil {
+		cells := slices.Clone(e.Cells[:min(len(e.Cells), width)])
+		cells = append(cells, make([]string, width-len(cells))...)
+		if err := out.Write(append(cells, beside(e)...), Marks(e.Findings, headings, reasons)...); err != nil {
 			return rows, err
 		}
 		rows++

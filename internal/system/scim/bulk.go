@@ -68,7 +68,8 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		}
 		rest, err := c.CreateAll(ctx, wanted[len(wanted)/2:], fields)
 		for i := len(first); err != nil && i < len(wanted); i++ {
-			first = append(first, system.Made{Err: err})
+			// Some were made already, so this is no error of the whole.
+			first = append(first, system.Made{Err: &system.Unclear{Err: err}})
 		}
 		return append(first, rest...), nil
 	}

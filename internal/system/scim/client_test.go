@@ -478,6 +478,15 @@ func TestSeveralValues(t *testing.T) {
 	}
 }
 
+// A password is no field that a sheet could fill: it would be kept in clear.
+func TestPasswordIsNoField(t *testing.T) {
+	c, _ := practice(t, standin.Options{}, nil)
+	schema, err := c.Describe(t.Context())
+	require.NoError(t, err)
+	_, known := schema.Attribute("password")
+	assert.False(t, known)
+}
+
 // What a system has besides accounts is listed to its end, or it is an error.
 func TestThings(t *testing.T) {
 	options := standin.Options{Token: "secret", Page: 2}
@@ -607,4 +616,23 @@ func TestCreateAll(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b", "c", "d", "e", "f", "g", "h"}, told(made))
 	assert.Greater(t, len(sizes), 1)
+
+	// When a later request of them fails, what the earlier ones made is not lost.
+	requests := 0
+	broken := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/scim+json")
+		switch {
+		case r.URL.Path != "/Bulk":
+			fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":500}}`)
+		case requests == 0:
+			requests++
+			fmt.Fprint(w, `{"Operations":[{"bulkId":"0","status":"201","location":"/Users/1"},{"bulkId":"1","status":"409"}]}`)
+		default:
+			w.WriteHeader(http.StatusUnauthorized)
+		}
+	}))
+	t.Cleanup(broken.Close)
+	made, err = connect(t, broken.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d"), []string{"userName"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "taken-value", "unclear", "unclear"}, told(made))
 }

@@ -151,6 +151,9 @@ func (d *discovered) add(s schemaResource) {
 		extension = s.ID
 	}
 	for _, a := range s.Attributes {
+		if a.Mutability == "writeOnly" {
+			continue // a password would stand in clear in drafts and in the ledger
+		}
 		if len(a.SubAttributes) == 0 || isList(a) {
 			d.put(path{schema: extension, attr: a.Name}, a, a)
 			continue
