@@ -94,11 +94,13 @@ func (a Account) FieldNames() []string {
 	return slices.Sorted(maps.Keys(a.Fields))
 }
 
-// A Change is one field of an account before and after.
+// A Change is one field of an account before and after. Where the values are
+// identifiers of other accounts, Names says whose they are, before and after.
 type Change struct {
-	Field  string `json:"field"`
-	Before Value  `json:"before"`
-	After  Value  `json:"after"`
+	Field  string     `json:"field"`
+	Before Value      `json:"before"`
+	After  Value      `json:"after"`
+	Names  *[2]string `json:"names,omitempty"`
 }
 
 // An Intent is what is to happen to a row's account.
@@ -106,11 +108,35 @@ type Intent string
 
 // The intents a row can have.
 const (
-	Create Intent = "create"
-	Update Intent = "update"
-	Keep   Intent = "keep" // nothing to change
-	None   Intent = ""     // set aside or refused: nothing is to happen
+	Create  Intent = "create"
+	Update  Intent = "update"
+	Suspend Intent = "suspend" // the account may no longer sign in, and is kept
+	Resume  Intent = "resume"
+	Remove  Intent = "remove" // the account goes, with all that is in it
+	Keep    Intent = "keep"   // nothing to change
+	None    Intent = ""       // set aside or refused: nothing is to happen
 )
+
+// Intents lists every intent that something comes of, in the order in which they
+// are told.
+func Intents() []Intent { return []Intent{Create, Update, Suspend, Resume, Remove} }
+
+// Comes is the outcome of the intent when it is carried out.
+func (i Intent) Comes() Outcome {
+	switch i {
+	case Create:
+		return Created
+	case Update:
+		return Updated
+	case Suspend:
+		return Suspended
+	case Resume:
+		return Resumed
+	case Remove:
+		return Removed
+	}
+	return Unchanged
+}
 
 // An Outcome is what became of a row. The outcomes are exhaustive and exclusive:
 // every row has exactly one.

@@ -29,15 +29,16 @@ const (
 	Timezone             // name in the IANA time zone database
 	Number               // decimal number with a point
 	List                 // several texts, each on a line of its own
+	Person               // another account, by the system's identifier
 )
 
-var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number", "list"}
+var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number", "list", "person"}
 
 func (k Kind) String() string { return kindNames[k] }
 
 // InWords says what a value of the kind is.
 func (k Kind) InWords() string {
-	return [...]string{"text", "sign-in name", "email address", "telephone number", "date", "yes or no", "country", "language", "language and region", "time zone", "number", "several texts"}[k]
+	return [...]string{"text", "sign-in name", "email address", "telephone number", "date", "yes or no", "country", "language", "language and region", "time zone", "number", "several texts", "another account"}[k]
 }
 
 // MarshalText writes the kind as a brief does.
@@ -46,7 +47,7 @@ func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 // Example is a value of the kind as a person would write it; of a text there is
 // none.
 func (k Kind) Example() string {
-	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7", "deck; pilots"}[k]
+	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7", "deck; pilots", "ana.reyes"}[k]
 }
 
 // KindNames lists the kinds as a brief writes them, in order.
@@ -96,6 +97,7 @@ var catalogue = [...]Field{
 	{"costCenter", "cost centre", Text, Enterprise + ":costCenter", "", false, []string{"Cost centre", "Cost center", "Cost code", "Kostenstelle", "Centre de coûts"}},
 	{"organization", "organisation", Text, Enterprise + ":organization", "o", false, []string{"Organisation", "Organization", "Company", "Employer", "Firma", "Société", "Empresa"}},
 	{"employeeNumber", "staff number", Text, Enterprise + ":employeeNumber", "employeeNumber", false, []string{"Employee number", "Employee no", "Employee ID", "Staff number", "Staff no", "Staff ID", "Personnel number", "Payroll number", "Personalnummer", "Matricule", "Número de empleado"}},
+	{"manager", "manager", Person, Enterprise + ":manager.value", "manager", false, []string{"Manager", "Reports to", "Line manager", "Supervisor", "Vorgesetzter", "Responsable", "Chefe"}},
 	{"preferredLanguage", "preferred language", Language, "preferredLanguage", "preferredLanguage", false, []string{"Language", "Preferred language", "Sprache", "Langue", "Idioma", "Taal"}},
 	{"locale", "locale", Locale, "locale", "", false, []string{"Locale", "Regional settings"}},
 	{"timezone", "time zone", Timezone, "timezone", "", false, []string{"Time zone", "Timezone", "TZ", "Zeitzone", "Fuseau horaire", "Zona horaria"}},

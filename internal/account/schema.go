@@ -15,13 +15,6 @@ type Attribute struct {
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
 }
 
-// A Thing is something in a system besides accounts: a group, say.
-type Thing struct {
-	ID      string `json:"id"`
-	Name    string `json:"name"`
-	Members int    `json:"members"` // accounts tied to it; -1: the system doesn't say
-}
-
 // A Schema is what a system takes of an account.
 type Schema struct {
 	Attributes []Attribute       `json:"attributes"`

@@ -358,11 +358,16 @@ func applyWhole(holder map[string]any, a *attribute, o operation) error {
 // off the others (RFC 7644 section 3.5.2).
 func addElements(holder map[string]any, a *attribute, more []any) {
 	list, _ := holder[a.Name].([]any)
+	has := make(map[string]bool, len(list))
+	for _, item := range list {
+		has[text(item)] = true
+	}
 	for _, item := range more {
 		element, _ := item.(map[string]any)
-		if slices.ContainsFunc(list, func(have any) bool { return same(have, item) }) {
+		if has[text(item)] {
 			continue
 		}
+		has[text(item)] = true
 		if element["primary"] == true {
 			for _, have := range list {
 				if other, ok := have.(map[string]any); ok {

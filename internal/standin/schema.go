@@ -13,6 +13,10 @@ const (
 	enterpriseSchema = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 	groupSchema      = "urn:ietf:params:scim:schemas:core:2.0:Group"
 	crewSchema       = "urn:example:params:scim:schemas:extension:crew:2.0:User"
+	courseSchema     = "urn:example:params:scim:schemas:crew:2.0:Course"
+	licenceSchema    = "urn:example:params:scim:schemas:crew:2.0:Licence"
+	roleSchema       = "urn:example:params:scim:schemas:crew:2.0:Role"
+	unitSchema       = "urn:example:params:scim:schemas:crew:2.0:Unit"
 	schemaSchema     = "urn:ietf:params:scim:schemas:core:2.0:Schema"
 	typeSchema       = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
 	configSchema     = "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"
@@ -98,7 +102,14 @@ certificateNumber string exact unique
 joined dateTime immutable
 crewSince dateTime readOnly
 seaMiles integer
-certificates string multi`
+certificates string multi
+unit string
+listed boolean
+newPassword boolean
+identities complex multi
+identities.value string
+identities.display string
+identities.type string`
 
 	groupAttributes = `
 displayName string required
@@ -107,6 +118,31 @@ members.value string immutable
 members.$ref reference immutable
 members.display string readOnly
 members.type string immutable suggest=User,Group`
+
+	courseAttributes = `
+displayName string required unique
+open boolean
+roles string multi
+sections string multi
+members complex multi
+members.value string immutable
+members.role string
+members.section string`
+
+	licenceAttributes = `
+displayName string required unique
+seats integer
+members complex multi
+members.value string immutable`
+
+	roleAttributes = `
+displayName string required unique
+elevated boolean
+members complex multi
+members.value string immutable`
+
+	unitAttributes = `
+displayName string required unique`
 )
 
 // attribute is one attribute's definition (RFC 7643 section 7).
@@ -214,6 +250,10 @@ func newTypes() []*resourceType {
 			newSchema(crewSchema, "Crew", "What the practice application keeps of a ship's crew", crewAttributes),
 		}},
 		{name: "Group", endpoint: "/Groups", schema: newSchema(groupSchema, "Group", "A group of accounts", groupAttributes)},
+		{name: "Course", endpoint: "/Courses", schema: newSchema(courseSchema, "Course", "A course, with who is enrolled in it", courseAttributes)},
+		{name: "Licence", endpoint: "/Licences", schema: newSchema(licenceSchema, "Licence", "A licence, with who has a seat of it", licenceAttributes)},
+		{name: "Role", endpoint: "/Roles", schema: newSchema(roleSchema, "Role", "A role, with who has its rights", roleAttributes)},
+		{name: "Unit", endpoint: "/Units", schema: newSchema(unitSchema, "Unit", "A place in the organisation, with slashes between", unitAttributes)},
 	}
 	for _, t := range types {
 		t.top = append(common(), t.schema.attributes...)

@@ -2,9 +2,9 @@
 // loopback, in memory or in one file, for trying things out and for tests.
 //
 // It is built from RFC 7643 and RFC 7644, not from what any client sends: it
-// serves discovery, users and groups with filtering, paging, projection, sorting,
+// serves discovery, users, groups, courses, licences, roles and units with filtering, paging, projection, sorting,
 // PUT, PATCH, DELETE, entity tags and errors, and is strict about what it gets.
-// It leaves out Bulk and /Me, and says so as the RFC has it. Troubles of real
+// It leaves out /Me, and says so as the RFC has it. Troubles of real
 // servers can be switched on.
 package standin
 
@@ -91,6 +91,9 @@ func (s *Server) Add(body map[string]any) error {
 	}
 	accepted, err := s.types[kind].accept(parsed)
 	if err != nil {
+		return err
+	}
+	if err := s.allow(s.types[kind], nil, nil, accepted); err != nil {
 		return err
 	}
 	_, err = s.stores[kind].put("", accepted, s.options.Now(), time.Time{})
@@ -245,21 +248,33 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	case r.Method == http.MethodPost && id == "":
 		var accepted map[string]any
 		if accepted, err = s.accept(st.kind, r, body); err == nil {
+			err = s.allow(st.kind, nil, nil, accepted)
+		}
+		if err == nil {
 			rec, err = st.put("", accepted, now, now.Add(s.options.Faults.Unseen))
 		}
 		status = http.StatusCreated
 	case r.Method == http.MethodPut && id != "":
 		var accepted map[string]any
 		if accepted, err = s.accept(st.kind, r, body); err == nil {
-			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) { return accepted, st.kind.keptOnce(old, accepted) })
+			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) {
+				return accepted, errors.Join(st.kind.keptOnce(old, accepted), s.allow(st.kind, st, old, accepted))
+			})
 		}
 	case r.Method == http.MethodPatch && id != "" && !s.options.NoPatch:
 		var operations []operation
 		if operations, err = s.operations(r, body); err == nil {
-			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) { return st.kind.patch(old, operations) })
+			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) {
+				now, err := st.kind.patch(old, operations)
+				if err != nil {
+					return nil, err
+				}
+				return now, s.allow(st.kind, st, old, now)
+			})
 		}
 	case r.Method == http.MethodDelete && id != "":
 		if err = st.remove(id, version, now); err == nil {
+			s.drop(id)
 			w.WriteHeader(http.StatusNoContent)
 			return
 		}

@@ -232,12 +232,12 @@ func TestDiscovery(t *testing.T) {
 	config := c.send("GET /ServiceProviderConfig", "").body
 	assert.Equal(t, `{"supported":false}`, text(config["patch"]))
 	assert.Equal(t, 501, c.send("PATCH /Users/x", "{}").status)
-	assert.EqualValues(t, 2, c.send("GET /ResourceTypes", "").body["totalResults"])
+	assert.EqualValues(t, 6, c.send("GET /ResourceTypes", "").body["totalResults"])
 	assert.Equal(t, "User", c.send("GET /Schemas/"+user[1:len(user)-1], "").body["name"])
-	group := c.send("POST /Groups", `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":"Deck","members":[{"value":"u-1"}]}`)
-	assert.Equal(t, 201, group.status, group.body)
-	password := c.send("POST /Users", `{"schemas":[`+user+`],"userName":"p","password":"hidden"}`)
+	password := c.send("POST /Users", `{"schemas":[`+user+`],"userName":"p","password":"hidden-well"}`)
+	assert.Equal(t, 201, password.status)
 	assert.NotContains(t, text(password.body), "hidden")
+	assert.Equal(t, 400, c.send("POST /Users", `{"schemas":[`+user+`],"userName":"q","password":"short"}`).status)
 }
 
 // Bulk requests (RFC 7644 section 3.7): each operation has its own answer, and
@@ -321,4 +321,43 @@ func TestFaultsRepeat(t *testing.T) {
 	for _, status := range []string{"201", "429", "503"} {
 		assert.Contains(t, first, status)
 	}
+}
+
+// What may be a member of what: an account that there is, in a role and section
+// that the course has, while it is open and a seat is left. Who is removed is a
+// member no more.
+func TestMembers(t *testing.T) {
+	c := serve(t, standin.Options{})
+	for _, name := range []string{"a", "b"} {
+		require.Equal(t, 201, c.send("POST /Users", `{"schemas":[`+user+`],"userName":"`+name+`"}`).status)
+	}
+	make := func(kind, rest string) string {
+		made := c.send("POST /"+kind+"s", `{"schemas":["urn:example:params:scim:schemas:crew:2.0:`+kind+`"],"displayName":"`+rest[len(rest)-5:]+`"`+rest+`}`)
+		require.Equal(t, 201, made.status, made.body)
+		return "PATCH /" + kind + "s/" + made.body["id"].(string)
+	}
+	course := make("Course", `,"open":true,"roles":["learner","tutor"],"sections":["spring"]`)
+	closed := make("Course", `,"open":false`)
+	licence := make("Licence", `,"seats":1`)
+	for _, p := range []struct {
+		to, member string
+		status     int
+	}{
+		{course, `{"value":"u-000001","role":"learner","section":"spring"}`, 200},
+		{course, `{"value":"u-000001","role":"learner","section":"spring"}`, 200}, // it is one already
+		{course, `{"value":"u-000002","role":"captain"}`, 400},
+		{course, `{"value":"u-000002","section":"autumn"}`, 400},
+		{course, `{"value":"u-000009"}`, 400},
+		{closed, `{"value":"u-000001"}`, 403},
+		{licence, `{"value":"u-000001"}`, 200},
+		{licence, `{"value":"u-000002"}`, 403},
+	} {
+		got := c.send(p.to, `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"add","path":"members","value":[`+p.member+`]}]}`)
+		assert.Equal(t, p.status, got.status, "%s %v", p.member, got.body)
+	}
+	require.Equal(t, 204, c.send("DELETE /Users/u-000001", "").status)
+	assert.NotContains(t, c.send("GET"+course[5:], "").body, "members")
+	manager := `{"schemas":[` + user + `,"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"],"userName":"c","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"manager":{"value":"%"}}}`
+	assert.Equal(t, 400, c.send("POST /Users", strings.Replace(manager, "%", "u-000001", 1)).status)
+	assert.Equal(t, 201, c.send("POST /Users", strings.Replace(manager, "%", "u-000002", 1)).status)
 }

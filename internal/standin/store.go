@@ -216,6 +216,12 @@ func (s *store) indexed(f filter) (ids []string, ok bool) {
 		return append(left, right...), okLeft && okRight
 	case compare:
 		text, isText := f.value.(string)
+		if f.op == "eq" && f.at.attr.Name == "id" && isText {
+			if s.byID[text] != nil {
+				ids = append(ids, text)
+			}
+			return ids, true
+		}
 		if f.op != "eq" || f.at.sub != nil || f.at.attr.Uniqueness == "none" || !isText {
 			return nil, false
 		}

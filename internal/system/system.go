@@ -79,11 +79,44 @@ type Made struct {
 
 // A Keeper is a System that has things besides accounts, such as groups.
 type Keeper interface {
-	// ThingKinds lists the kinds of things, such as "groups".
-	ThingKinds(ctx context.Context) ([]string, error)
-	// Things yields every thing of a kind that ThingKinds lists.
-	Things(ctx context.Context, kind string) iter.Seq2[account.Thing, error]
+	// ThingKinds lists the kinds of things.
+	ThingKinds(ctx context.Context) ([]account.ThingKind, error)
+	// Things yields every thing of a kind that ThingKinds lists. Without counted,
+	// how many members each has need not be told.
+	Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error]
 }
+
+// A Registrar is a Keeper that ties accounts to its things.
+type Registrar interface {
+	Keeper
+	// Members yields the memberships of these things of a kind, and perhaps of
+	// others of the kind; of all if things is nil.
+	Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error]
+	// Tie makes the changes to one thing's members, all or none.
+	Tie(ctx context.Context, kind, thing string, ties []Tie) error
+	// TieSize is how many changes Tie takes at once.
+	TieSize() int
+	// MakeThing makes a thing of that name.
+	MakeThing(ctx context.Context, kind, name string) (account.Thing, error)
+}
+
+// A Tie is a change of one account's membership of a thing.
+type Tie struct {
+	Account string
+	Role    string
+	Section string
+	Was     bool // it is a member already, in another role or section
+	Leave   bool // it is a member no more
+}
+
+// A Remover is a System whose accounts can be removed.
+type Remover interface {
+	// Remove removes an account for good. Errors are as with Change.
+	Remove(ctx context.Context, known account.Account) error
+}
+
+// ByID is what Find takes for a field to find accounts by their identifiers.
+const ByID = "id"
 
 // Errors that say something about one account.
 var (

@@ -161,6 +161,9 @@ func (c *Client) Find(ctx context.Context, field string, values, fields []string
 			return
 		}
 		p, known := d.paths[field]
+		if field == system.ByID {
+			p, known = path{attr: "id"}, true
+		}
 		if !known || !d.config.Filter.Supported {
 			yield(account.Account{}, system.ErrCannotFind)
 			return

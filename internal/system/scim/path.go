@@ -11,6 +11,9 @@ import (
 // core is the schema of a user (RFC 7643 section 4.1).
 const core = "urn:ietf:params:scim:schemas:core:2.0:User"
 
+// groupSchema is the schema of a group (RFC 7643 section 4.2).
+const groupSchema = "urn:ietf:params:scim:schemas:core:2.0:Group"
+
 // A path is a place in a resource (RFC 7644 section 3.10), of the forms the
 // program needs: attribute, attribute.sub, schema:attribute and
 // attribute[type eq "x"].sub.

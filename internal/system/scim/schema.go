@@ -64,7 +64,7 @@ type providerConfig struct {
 // discovered is what the server's discovery endpoints say (RFC 7644 section 4).
 type discovered struct {
 	config   providerConfig
-	others   map[string]string    // kinds of things besides accounts → endpoint
+	kinds    map[string]*keptAt   // of things besides accounts
 	endpoint string               // of users, such as /Users
 	schema   *account.Schema      // attributes by our names
 	types    map[string]attribute // by our names: how values are written
@@ -79,7 +79,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if c.known != nil {
 		return c.known, nil
 	}
-	d := &discovered{endpoint: "/Users", others: map[string]string{}, types: map[string]attribute{}, paths: map[string]path{}}
+	d := &discovered{endpoint: "/Users", kinds: map[string]*keptAt{}, types: map[string]attribute{}, paths: map[string]path{}}
 	d.config.Patch.Supported, d.config.Filter.Supported = true, true
 	if _, err := c.ask(ctx, "/ServiceProviderConfig", &d.config); err != nil {
 		return nil, err
@@ -100,12 +100,9 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 			for _, extension := range kind.SchemaExtensions {
 				wanted[strings.ToLower(extension.Schema)] = true
 			}
-		} else if kind.Name != "" && kind.Endpoint != "" {
-			d.others[strings.ToLower(kind.Name)+"s"] = "/" + strings.Trim(kind.Endpoint, "/")
 		}
 	}
 	if len(kinds.Resources) == 0 {
-		d.others["groups"] = "/Groups"
 		wanted[strings.ToLower(account.Enterprise)] = true
 	}
 	d.schema = &account.Schema{Aliases: c.config.Aliases}
@@ -124,6 +121,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 			d.paths[alias], d.types[alias] = p, d.types[full]
 		}
 	}
+	d.keep(kinds.Resources, schemas.Resources, c.config.Kinds)
 	c.known = d
 	return d, nil
 }

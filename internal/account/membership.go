@@ -1,0 +1,71 @@
+package account
+
+import (
+	"path"
+	"strings"
+)
+
+// A ThingKind is a kind of thing that accounts can be tied to in a system:
+// groups, courses, licences, roles.
+type ThingKind struct {
+	Name     string `json:"name"`            // in the plural, such as "groups"
+	Field    string `json:"field,omitempty"` // the account's field that lists them, where that is where they are kept
+	Roles    bool   `json:"roles"`           // a membership has a role in the thing
+	Sections bool   `json:"sections"`        // a membership has a section of the thing
+}
+
+// A Thing is something in a system besides accounts: a group, say.
+type Thing struct {
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	Members  int      `json:"members"`            // accounts tied to it; -1: the system doesn't say
+	Seats    int      `json:"seats"`              // how many may be; -1: any number
+	Closed   bool     `json:"closed"`             // nobody may join
+	Elevated bool     `json:"elevated"`           // it gives rights over others
+	Roles    []string `json:"roles,omitempty"`    // that a membership may have; none: any, or the system doesn't say
+	Sections []string `json:"sections,omitempty"` // likewise
+}
+
+// A Membership is an account's tie to a thing.
+type Membership struct {
+	Kind    string `json:"kind"`
+	Thing   string `json:"thing"` // identifier
+	Account string `json:"account"`
+	Role    string `json:"role,omitempty"`
+	Section string `json:"section,omitempty"`
+}
+
+// MembershipText writes a membership as a cell has it: the thing's name, and in
+// brackets the role and the section, if there are any.
+func MembershipText(name, role, section string) string {
+	switch {
+	case section != "":
+		return name + " (" + role + ", " + section + ")"
+	case role != "":
+		return name + " (" + role + ")"
+	}
+	return name
+}
+
+// ParseMembership reads what MembershipText wrote.
+func ParseMembership(text string) (name, role, section string) {
+	open := strings.LastIndex(text, " (")
+	if open < 0 || !strings.HasSuffix(text, ")") {
+		return text, "", ""
+	}
+	role, section, _ = strings.Cut(text[open+2:len(text)-1], ",")
+	return strings.TrimSpace(text[:open]), strings.TrimSpace(role), strings.TrimSpace(section)
+}
+
+// Fits reports whether a name is as one of the patterns has it, in which a star
+// stands for any characters. Capitals make no difference.
+func Fits(name string, patterns []string) bool {
+	plain := strings.NewReplacer(`\`, `\\`, `[`, `\[`, `?`, `\?`, "/", "\x00") // a star stands for slashes as well
+	for _, pattern := range patterns {
+		ok, err := path.Match(plain.Replace(strings.ToLower(pattern)), strings.ReplaceAll(strings.ToLower(name), "/", "\x00"))
+		if err == nil && ok {
+			return true
+		}
+	}
+	return false
+}
