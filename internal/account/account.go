@@ -73,6 +73,9 @@ type Account struct {
 	ID      string           `json:"id"`                // the system's own, empty before it is created
 	Version string           `json:"version,omitempty"` // changes with the record where the system keeps one (an ETag)
 	Fields  map[string]Value `json:"fields"`            // by field name; what isn't there is absent
+
+	// Password is that of an account to be made. No account that was read has one.
+	Password string `json:"-"`
 }
 
 // Field returns the account's value of a field.

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 )
 
 // A State is how far a batch has come.
@@ -26,6 +27,7 @@ const (
 	Posting  State = "posting"
 	Stopped  State = "stopped"
 	Posted   State = "posted"
+	Reversed State = "reversed" // posted, and undone by a later batch
 )
 
 // A Batch is what is known of a batch as a whole.
@@ -49,6 +51,30 @@ type Batch struct {
 	Fields     []string // fields of accounts that the batch looks at
 	Match      []string
 	Rows       int // rows in
+	Unlisted   int // accounts that no row lists and that something was decided about
+
+	Held     []string           // why it may not be posted; none: it may
+	Seats    []membership.Seats // of licences, as drafted
+	Reverses int                // the batch that it undoes; 0: none
+	Secrets  string             // where passwords come from: "generate", "given" or none
+}
+
+// unlisted is beyond the row of any sheet: entries for accounts that the sheet
+// does not list stand there, in the ledger and in order.
+const unlisted = 1 << 40
+
+// UnlistedRow is the row under which the nth account stands that no row lists.
+func UnlistedRow(n int) int { return unlisted + n }
+
+// Unlisted returns n for an entry at UnlistedRow(n), and 0 for a row of the sheet.
+func Unlisted(row int) int { return max(0, row-unlisted) }
+
+// RowName says which entry is meant.
+func RowName(row int) string {
+	if n := Unlisted(row); n > 0 {
+		return fmt.Sprintf("unlisted %d", n)
+	}
+	return fmt.Sprintf("row %d", row)
 }
 
 // An Entry is what one row comes to.
@@ -59,7 +85,10 @@ type Entry struct {
 	Outcome  account.Outcome
 	Account  string                   // the system's identifier; empty before it is created
 	Version  string                   // of the account, as drafted
+	Did      account.Outcome          // of the account itself, while steps wait; empty: nothing yet
 	Changes  []account.Change         // in the brief's order; for a new account all its fields
+	Steps    []membership.Step        // that follow
+	Secret   string                   // the new account's password, sealed; kept apart from the rest
 	Known    map[string]account.Value // the account's fields, as drafted
 	Findings []account.Finding
 	Cells    []string // of the row, as they came
@@ -74,7 +103,25 @@ func (e *Entry) Find(level account.Level, code, field, column, message string) {
 
 // Refuse refuses the entry for the last finding added.
 func (e *Entry) Refuse() {
-	e.Outcome, e.Intent, e.Changes = account.Refused, account.None, nil
+	e.Outcome, e.Intent, e.Changes, e.Steps = account.Refused, account.None, nil, nil
+}
+
+// Settle gives the entry its outcome once its account's own step is done: it waits
+// while a step does, and has failed if one did.
+func (e *Entry) Settle() {
+	if e.Did == "" {
+		return
+	}
+	e.Outcome = e.Did
+	for _, s := range e.Steps {
+		switch s.Result {
+		case "":
+			e.Outcome = account.Waiting
+			return
+		case membership.Failed:
+			e.Outcome = account.Failed
+		}
+	}
 }
 
 // Key names the row of what is wanted: the first key that has a value.
@@ -97,6 +144,8 @@ type Index struct {
 	// Numbered is the field in which an account is wanted as well if its value
 	// is a wanted one with a number behind; empty: none.
 	Numbered string
+	// Names are those of accounts that are referred to, by identifier.
+	Names map[string]string
 }
 
 // NewIndex returns an index by the given fields. It keeps only accounts that
@@ -134,254 +183,27 @@ func (x *Index) Add(a account.Account) {
 	}
 }
 
+// label names the account of that identifier, or gives the identifier back.
+func (x *Index) label(id string) string {
+	if a := x.byID[id]; a != nil {
+		return a.Label()
+	}
+	if name := x.Names[id]; name != "" {
+		return name
+	}
+	return id
+}
+
+// Accounts returns every account that was kept, by identifier. The map must not be
+// changed.
+func (x *Index) Accounts() map[string]*account.Account { return x.byID }
+
 // Find returns the accounts whose field has the value.
 func (x *Index) Find(field, value string) []*account.Account {
 	if f, ok := x.field[field]; ok {
 		return x.byKey[field][f.Key(value)]
 	}
 	return nil
-}
-
-// A Decider decides the rows of one batch in their order.
-type Decider struct {
-	Brief  *brief.Brief
-	Schema *account.Schema
-	Index  *Index
-	Unique []int // fields of the brief in which no two accounts agree
-
-	// Missing returns what the system wants of a new account and the row lacks.
-	Missing func(*mapping.Wanted) []account.Finding
-	// Remap maps the row anew with the numbered field's value given.
-	Remap func(value string)
-	// Free returns the first value that is free of base, others, and the last of
-	// them with a number behind it.
-	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
-	// Column names the column of a field of the brief.
-	Column func(field int) string
-
-	matched map[string]int  // account → row it was matched by
-	given   map[string]bool // values of the numbered field given to new accounts
-}
-
-// Decide turns what a row wants into its entry. If the row comes to an account
-// that an earlier row came to, that row is returned as well: it is to be refused
-// too, as nobody can say which of them is right.
-func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
-	e.Key, e.Findings = Key(d.Brief, w), w.Findings
-	switch {
-	case w.Aside:
-		e.Outcome = account.Aside
-		return 0
-	case w.Refused():
-		e.Refuse()
-		return 0
-	}
-	found := d.match(e, w)
-	if e.Outcome == account.Refused {
-		return 0
-	}
-	if found == nil {
-		d.decideNew(e, w)
-		return 0
-	}
-	if first, taken := d.matched[found.ID]; taken {
-		e.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account, %s", first, found.Label()))
-		e.Refuse()
-		return first
-	}
-	if d.matched == nil {
-		d.matched = map[string]int{}
-	}
-	d.matched[found.ID] = w.Row
-	d.decideKnown(e, w, found)
-	return 0
-}
-
-// match finds the row's account, or refuses the entry. The first key that finds
-// an account decides; every other key of the row must agree with it.
-func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
-	var found *account.Account
-	var by string
-	keys := 0
-	for at, name := range d.Brief.Match {
-		i := d.Brief.Field(name)
-		value := w.Values[i]
-		if !value.Filled() {
-			continue
-		}
-		keys++
-		numbered := d.Brief.Fields[i].Unique == brief.UniqueNumber
-		if numbered && w.Base != "" {
-			value = account.Of(w.Base) // a number got in the sheet is nobody's yet
-		}
-		hits := d.Index.Find(name, value.Text())
-		switch {
-		case len(hits) == 0:
-		case len(hits) > 1:
-			e.Find(account.Error, "two-accounts", name, d.Column(i), fmt.Sprintf("%s “%s” finds two accounts: %s (%s) and %s (%s)", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
-			e.Refuse()
-			return nil
-		case found == nil:
-			other, differs := d.belongsElsewhere(hits[0], w, at)
-			if differs && numbered {
-				continue // another person's; a number will be put behind
-			}
-			if differs {
-				f := d.Brief.Fields[other]
-				e.Find(account.Error, "different-person", f.Name, d.Column(other), fmt.Sprintf("%s “%s” finds the account %s, but its %s is “%s” and not “%s”", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), f.Label, hits[0].Field(f.Name).Text(), w.Values[other].Text()))
-				e.Refuse()
-				return nil
-			}
-			found, by = hits[0], d.Brief.Fields[i].Label
-		case hits[0] != found && !numbered:
-			e.Find(account.Error, "two-things", name, d.Column(i), fmt.Sprintf("%s finds the account %s (%s), but %s “%s” belongs to %s (%s)", by, found.Label(), found.ID, d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID))
-			e.Refuse()
-			return nil
-		}
-	}
-	if keys == 0 {
-		e.Find(account.Error, "no-key", "", "", "the row has no value in any field that finds an account")
-		e.Refuse()
-	}
-	return found
-}
-
-// belongsElsewhere reports the first earlier key in which the account has
-// another value than the row: it is another person's account.
-func (d *Decider) belongsElsewhere(a *account.Account, w *mapping.Wanted, before int) (field int, differs bool) {
-	for _, name := range d.Brief.Match[:before] {
-		i := d.Brief.Field(name)
-		has, wants := a.Field(name), w.Values[i]
-		if d.Brief.Fields[i].Unique != brief.UniqueNumber && has.Filled() && wants.Filled() && !d.Brief.Fields[i].Same(has.Text(), wants.Text()) {
-			return i, true
-		}
-	}
-	return 0, false
-}
-
-func (d *Decider) decideNew(e *Entry, w *mapping.Wanted) {
-	switch d.Brief.New {
-	case brief.Skip:
-		e.Outcome = account.Aside
-		return
-	case brief.Refuse:
-		e.Find(account.Error, "new-refused", "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
-		e.Refuse()
-		return
-	}
-	if n := d.Brief.Numbered(); n >= 0 && w.Values[n].Filled() {
-		d.number(w, n)
-	}
-	e.Findings = append(w.Findings, d.Missing(w)...)
-	if d.taken(e, w, ""); account.HasError(e.Findings) {
-		e.Refuse()
-		return
-	}
-	for i, f := range d.Brief.Fields {
-		value := w.Values[i]
-		if !value.Present() {
-			value = f.Fallback // the sheet does not speak of it
-		}
-		if f.Send && value.Filled() {
-			e.Changes = append(e.Changes, account.Change{Field: f.Name, After: value})
-		}
-	}
-	if len(e.Changes) == 0 {
-		e.Find(account.Error, "nothing-to-send", "", "", "the row gives the new account no value")
-		e.Refuse()
-		return
-	}
-	e.Intent, e.Outcome = account.Create, account.Waiting
-	e.Key = Key(d.Brief, w)
-}
-
-// number gives a new account the first value of the numbered field that neither
-// an account nor an earlier row has. The rows were numbered among themselves when
-// they were checked; which of them are new is known only now.
-func (d *Decider) number(w *mapping.Wanted, n int) {
-	f := d.Brief.Fields[n]
-	free, ok := d.Free(f, w.Base, w.Others, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
-	if !ok {
-		found := account.Find(account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
-		found.Row, found.Field, found.Column = w.Row, f.Name, d.Column(n)
-		w.Findings = append(w.Findings, found)
-		return
-	}
-	if d.given == nil {
-		d.given = map[string]bool{}
-	}
-	d.given[f.Key(free)] = true
-	if free != w.Values[n].Text() {
-		d.Remap(free)
-	}
-}
-
-func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Account) {
-	e.Account, e.Version = found.ID, found.Version
-	switch d.Brief.Known {
-	case brief.Skip:
-		e.Outcome = account.Aside
-		return
-	case brief.Refuse:
-		e.Find(account.Error, "known-refused", "", "", fmt.Sprintf("the account %s exists already", found.Label()))
-		e.Refuse()
-		return
-	}
-	n := d.Brief.Numbered()
-	if n >= 0 {
-		// A sign-in name once given stays, and what is made from it follows it.
-		if own := found.Field(d.Brief.Fields[n].Name); own.Filled() {
-			if w.Values[n].Filled() && w.Values[n] != own {
-				d.Remap(own.Text())
-			}
-		} else {
-			n = -1
-		}
-	}
-	e.Findings = w.Findings
-	e.Known = map[string]account.Value{}
-	for i, f := range d.Brief.Fields {
-		before, after := found.Field(f.Name), w.Values[i]
-		if !f.Send {
-			continue
-		}
-		if before.Present() {
-			e.Known[f.Name] = before
-		}
-		if i == n || !after.Present() || f.Same(before.Text(), after.Text()) || d.Brief.Known == brief.Fill && before.Filled() {
-			continue
-		}
-		if a, ok := d.Schema.Attribute(f.Name); ok && a.Immutable && before.Filled() {
-			e.Find(account.Error, "immutable-field", f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, before.Text(), after.Text()))
-		}
-		e.Changes = append(e.Changes, account.Change{Field: f.Name, Before: before, After: after})
-	}
-	if d.taken(e, w, found.ID); account.HasError(e.Findings) {
-		e.Refuse()
-		return
-	}
-	if len(e.Changes) == 0 {
-		e.Intent, e.Outcome = account.Keep, account.Unchanged
-		return
-	}
-	e.Intent, e.Outcome = account.Update, account.Waiting
-}
-
-// taken finds unique values of the row that belong to another account.
-func (d *Decider) taken(e *Entry, w *mapping.Wanted, own string) {
-	for _, i := range d.Unique {
-		f := d.Brief.Fields[i]
-		value := w.Values[i]
-		if !f.Send || !value.Filled() || own != "" && f.Unique == brief.UniqueNumber {
-			continue
-		}
-		for _, a := range d.Index.Find(f.Name, value.Text()) {
-			if a.ID != own {
-				e.Find(account.Error, "taken-value", f.Name, d.Column(i), fmt.Sprintf("%s “%s” already belongs to the account %s (%s)", f.Label, value.Text(), a.Label(), a.ID))
-				break
-			}
-		}
-	}
 }
 
 // Policies says in one sentence what a brief does with rows.
@@ -411,5 +233,23 @@ func Policies(b *brief.Brief) string {
 		}
 		keys += name
 	}
-	return fmt.Sprintf("Accounts are found by %s; %s; %s.", keys, newPart, knownPart)
+	said := fmt.Sprintf("Accounts are found by %s; %s; %s", keys, newPart, knownPart)
+	if b.Intent() >= 0 {
+		said += "; what a row itself says is to happen counts for more"
+	}
+	for _, m := range b.Memberships {
+		switch m.Mode {
+		case brief.Exact:
+			said += "; " + m.Kind + " become just those named"
+			if len(m.Within) > 0 {
+				said += " within " + strings.Join(m.Within, ", ")
+			}
+		case brief.Drop:
+			said += "; " + m.Kind + " named are taken away"
+		}
+	}
+	if b.Gone == brief.Suspend {
+		said += "; accounts where " + b.Scope.Only[0].Source + " that no row lists are suspended"
+	}
+	return said + "."
 }

@@ -100,7 +100,7 @@ func TestOneOutcome(t *testing.T) {
 		for range b.Fields {
 			w.Values = append(w.Values, value.Draw(t, "value"))
 		}
-		d := &batch.Decider{Brief: &b, Schema: &account.Schema{}, Index: index, Unique: []int{0, 1},
+		d := &batch.Decider{Brief: &b, Schema: &account.Schema{}, Index: index, Unique: []int{0, 1}, Fields: []string{"employeeNumber", "userName", "title"},
 			Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }}
 		e := batch.Entry{Row: 2}
 		d.Decide(&e, w)

@@ -33,6 +33,8 @@ const (
 	Fill   Policy = "fill"   // known: change only what is empty in the system
 	Skip   Policy = "skip"   // set the row aside
 	Refuse Policy = "refuse" // refuse the row
+
+	Suspend Policy = "suspend" // gone: suspend the account
 )
 
 // Uniqueness says what happens when two accounts would share a field's value.
@@ -61,6 +63,17 @@ type Brief struct {
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
 
+	Memberships []Memberships
+	Rules       []Rule
+	MayRemove   bool             // rows may ask for their account to be removed
+	Suspending  Leaving          // what goes with suspending
+	Resuming    []account.Change // fields that are set with resuming
+	Gone        Policy           // what is done with accounts in Scope that no row lists; "" or Suspend
+	Scope       *Brief           // a condition on accounts; nil: none
+	Limits      map[account.Intent]Limit
+	Protect     []string // patterns of the names of accounts that are not changed
+	Password    Password
+
 	index map[string]int
 	today string
 }
@@ -82,6 +95,9 @@ type Field struct {
 	Others         []*Expr // with UniqueNumber: what to try, in turn, when the value is taken
 	Number         bool    // with UniqueNumber: a number is put behind the last of them
 	Send           bool    // false: only expressions use it
+	KeyOnly        bool    // it finds accounts and is not changed
+	Refers         string  // the value is this field of another account, which is meant
+	Mode           Mode    // of a list: what becomes of the values that are there
 	Line           int     // in the brief
 }
 
@@ -102,6 +118,44 @@ func (b *Brief) Field(name string) int {
 		return i
 	}
 	return -1
+}
+
+// OnlyMemberships reports whether rows bring nothing but memberships to accounts
+// that there are, so that several may come to the same account.
+func (b *Brief) OnlyMemberships() bool {
+	return len(b.Memberships) > 0 && b.Intent() < 0 &&
+		!slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Send && !slices.Contains(b.Match, f.Name) }) &&
+		!slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Mode == Exact })
+}
+
+// Intent returns the index of the field that carries a row's own intent, or -1.
+func (b *Brief) Intent() int { return b.Field(intentField) }
+
+// Touch leaves of a brief that nobody has used yet just these fields and kinds of
+// memberships. The keys go on finding accounts, and there have to be some: nothing
+// is created.
+func (b *Brief) Touch(names []string) error {
+	for _, name := range names {
+		if b.Field(name) < 0 && !slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Kind == name }) {
+			return fmt.Errorf("nothing in the sheet or brief gives “%s”", name)
+		}
+	}
+	for i := range b.Fields {
+		f := &b.Fields[i]
+		if slices.Contains(names, f.Name) {
+			continue
+		}
+		if f.KeyOnly = slices.Contains(b.Match, f.Name); !f.KeyOnly {
+			f.Send = false
+		}
+	}
+	for i := range b.Memberships {
+		if !slices.Contains(names, b.Memberships[i].Kind) {
+			b.Memberships[i].Untouched = true
+		}
+	}
+	b.New, b.Gone = Refuse, ""
+	return nil
 }
 
 // Numbered returns the index of the field that gets numbers, or -1.
@@ -164,8 +218,18 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.Known = Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
 	}
 	fields := b.readFields(top.pairs("fields"), top.root, options)
+	if node := top.get("intent"); node.Exists() {
+		fields = append(fields, b.readIntent(node, options.Dir))
+	}
 	b.readMatch(top.get("match"), top.root)
-	b.compile(top.get("only"), fields, top.items("checks"))
+	b.readMemberships(top, options.Dir)
+	b.readPassword(top.pairs("password", keyNames(passwordKeys)...), top.get("password"))
+	env := b.compile(top.get("only"), fields, top.items("checks"))
+	if env != nil {
+		b.readRules(top.items("rules"), env)
+	}
+	b.readGuards(top, options)
+	b.uses()
 	if err := top.err(); err != nil {
 		return nil, err
 	}
@@ -251,6 +315,9 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 		switch {
 		case inCatalogue:
 			known.Kind = max(known.Kind, source.field.Kind) // "as" may only narrow a text
+			if known.Kind == account.Person && source.field.Refers == "" {
+				source.field.Refers = "userName"
+			}
 		case slices.Contains(aliases, pair.Key) || strings.Contains(pair.Key, ":") || !source.field.Send:
 			known = account.Field{Name: pair.Key, Label: pair.Key, Kind: source.field.Kind}
 		default:
@@ -311,10 +378,17 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			}
 		case "send":
 			f.Send = p.Value.Bool()
+		case "refers":
+			f.Refers, f.Kind = p.Value.Text(), account.Person
+		case "mode":
+			f.Mode = Mode(p.Value.OneOf(string(Add), string(Exact), string(Drop)))
 		}
 	}
 	if f.Family() {
 		f.Kind = account.List
+	}
+	if f.Mode != "" && f.Kind != account.List {
+		pair.At.Fail("Add “split”, or take “mode” out.", "“mode” is for a field with several values, and %s has one", pair.Key)
 	}
 	switch {
 	case f.From == "" && !source.make.Exists() && !f.Fallback.Present():
@@ -436,11 +510,11 @@ func (b *Brief) readMatch(node, root yamldoc.Node) {
 }
 
 // compile orders the fields and compiles every expression.
-func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldoc.Node) {
+func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldoc.Node) *env {
 	env, err := newEnv(fields, b.today)
 	if err != nil {
 		only.Fail("", "the brief's expressions cannot be readied: %v", err)
-		return
+		return nil
 	}
 	names := make([]string, len(fields))
 	for i := range fields {
@@ -469,6 +543,9 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldo
 				f.at.Fail("Use “unique: refuse”.", "“unique: number” cannot put a number behind a value of kind %s", f.field.Kind)
 			}
 		}
+	}
+	if b.Password.make.Exists() {
+		b.Password.Make = env.compile(b.Password.make, account.Text)
 	}
 	if only.Exists() {
 		if e := env.compile(only, account.YesNo); e != nil {
@@ -508,6 +585,11 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldo
 			at.Fail("Add the field, or match on one of: "+strings.Join(names, ", ")+".", "“match” names %s, which is not among the fields", name)
 		}
 	}
+	return env
+}
+
+// uses notes for every expression where the fields it uses stand.
+func (b *Brief) uses() {
 	for _, e := range b.Expressions() {
 		for _, name := range e.Fields {
 			e.Uses = append(e.Uses, b.Field(name))
@@ -569,6 +651,12 @@ func (b *Brief) Expressions() []*Expr {
 	}
 	for _, c := range b.Checks {
 		all = append(all, c.That)
+	}
+	for _, r := range b.Rules {
+		all = append(all, r.When)
+	}
+	if b.Password.Make != nil {
+		all = append(all, b.Password.Make)
 	}
 	return all
 }

@@ -39,6 +39,55 @@ var (
 		{name: "clear_when_blank", form: "bool", about: "Whether a blank cell empties the field. Without it a blank leaves the field as it is."},
 		{name: "unique", form: "unique", about: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number, or try the formulas of a list in turn, of which “number” may be the last."},
 		{name: "send", form: "bool", about: "false keeps the field for expressions and sends it nowhere."},
+		{name: "refers", form: "text", about: "The value is another account's value of this field, such as employeeNumber, and that account is meant. It may be one that the same sheet creates."},
+		{name: "mode", oneOf: modes, about: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},
+	}
+	membershipKeys = []key{
+		{name: "from", form: "text", about: "The heading of the column with the names or ids. With a star for a number, such as “Course *”, every such column names one."},
+		{name: "split", form: "text", about: "What stands between several names in one cell, such as “;”."},
+		{name: "role", form: "text", about: "The heading of the column with the role, paired by its number where there is a star."},
+		{name: "section", form: "text", about: "The heading of the column with the section, likewise."},
+		{name: "fallback", form: "texts", about: "What a blank becomes."},
+		{name: "via", form: "table", about: "What is written in the cell and the name it stands for."},
+		{name: "via_sheet", form: "text", about: "A sheet beside the brief with such a table."},
+		{name: "mode", oneOf: modes, about: "add keeps the memberships that are there, exact leaves just the row's, remove takes the row's away. Without it: add."},
+		{name: "within", form: "texts", about: "With exact: only memberships of things with such a name, in which a star stands for anything, are taken away."},
+		{name: "make_missing", form: "bool", about: "Whether a thing that does not exist is made first. Without it the row is refused."},
+		{name: "clear_when_blank", form: "bool", about: "With exact: whether a blank cell takes all memberships within away. Without it a blank leaves them."},
+	}
+	ruleKeys = []key{
+		{name: "when", form: "expression", about: "The rows for which the rule holds."},
+		{name: "groups", form: "texts", about: "The groups such rows join."},
+		{name: "courses", form: "texts", about: "The courses they are enrolled in."},
+		{name: "licences", form: "texts", about: "The licences they get a seat of."},
+		{name: "roles", form: "texts", about: "The roles they get."},
+	}
+	intentKeys = []key{
+		{name: "from", form: "text", about: "The heading of the column that says what is to happen to the row's account."},
+		{name: "via", form: "table", about: "What is written there, and what it means: create, update, suspend, resume, remove, or aside to leave the row out. A blank follows “new” and “known”."},
+		{name: "make", form: "expression", about: "An expression that gives one of these words, instead of a column."},
+	}
+	suspendKeys = []key{
+		{name: "set", form: "table", about: "Fields that are set besides, such as one that hides the account from a directory listing."},
+		{name: "leave", form: "table", about: "Memberships that are taken away: a kind, such as licences or groups, and the pattern of their names."},
+	}
+	resumeKeys = []key{
+		{name: "set", form: "table", about: "Fields that are set besides."},
+	}
+	limitKeys = []key{
+		{name: "create", form: "limit", about: "The most accounts that one batch may create: a number, or a share of the accounts there are, such as 5%."},
+		{name: "update", form: "limit", about: "The most it may update."},
+		{name: "suspend", form: "limit", about: "The most it may suspend."},
+		{name: "remove", form: "limit", about: "The most it may remove."},
+	}
+	passwordKeys = []key{
+		{name: "new", oneOf: []string{"generate", "given", "none"}, about: "Where a new account's password comes from: made by the program, given in the sheet, or none."},
+		{name: "from", form: "text", about: "With given: the heading of the column."},
+		{name: "length", form: "whole", about: "With generate: how many characters. Without it: 16."},
+		{name: "alphabet", form: "text", about: "With generate: the characters to choose from. Without it: letters and digits that cannot be mistaken for each other."},
+		{name: "words", form: "whole", about: "With generate: this many short words with hyphens between, instead of characters."},
+		{name: "make", form: "expression", about: "With generate: a pattern in which each # becomes a random digit and each * a random letter."},
+		{name: "change_at_sign_in", form: "bool", about: "Whether the person has to choose another at the first sign-in."},
 	}
 	briefKeys = []key{
 		{name: "brief", form: "text", about: "The name of the brief."},
@@ -53,7 +102,22 @@ var (
 		{name: "known", oneOf: []string{"update", "fill", "skip", "refuse"}, about: "What is done with a row that finds an account: change what differs, fill only what is empty, set aside, refuse. Without it: update."},
 		{name: "fields", about: "The account's fields, and where each comes from."},
 		{name: "checks", about: "Conditions of your own."},
+		{name: "groups", form: "memberships", about: "The groups the account is a member of."},
+		{name: "courses", form: "memberships", about: "The courses the account is enrolled in."},
+		{name: "licences", form: "memberships", about: "The licences the account has a seat of."},
+		{name: "roles", form: "memberships", about: "The roles the account has."},
+		{name: "rules", about: "Memberships that follow from conditions."},
+		{name: "intent", nested: intentKeys, about: "A column that says for each row what is to happen to its account. It counts for more than “new” and “known”."},
+		{name: "suspend", nested: suspendKeys, about: "What goes with suspending an account, besides that it may no longer sign in."},
+		{name: "resume", nested: resumeKeys, about: "What goes with resuming one."},
+		{name: "allow_remove", form: "bool", about: "Whether rows may ask for their account to be removed, with all that is in it."},
+		{name: "gone", oneOf: []string{"keep", "suspend"}, about: "What is done with accounts within “scope” that the sheet no longer lists. Without it: keep."},
+		{name: "scope", form: "expression", about: "The accounts that the sheet is to list, by a condition on their fields, such as department == \"Deck\"."},
+		{name: "limits", nested: limitKeys, about: "The most that one batch may do; one that would do more is drafted and not posted."},
+		{name: "protect", form: "texts", about: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
+		{name: "password", nested: passwordKeys, about: "The passwords of new accounts."},
 	}
+	modes = []string{"add", "exact", "remove"}
 )
 
 func keyNames(keys []key) []string {
@@ -81,8 +145,11 @@ func Schema() ([]byte, error) {
 	properties["fields"] = object{"type": "object", "minProperties": 1, "properties": known, "additionalProperties": object{"$ref": "#/$defs/field"}, "description": about(briefKeys, "fields")}
 	check := schemaOf(checkKeys)
 	check["required"] = []string{"that", "say"}
+	rule := schemaOf(ruleKeys)
+	rule["required"] = []string{"when"}
+	properties["rules"] = object{"type": "array", "items": rule, "description": about(briefKeys, "rules")}
 	properties["checks"] = object{"type": "array", "items": check, "description": about(briefKeys, "checks")}
-	top["$defs"] = object{"field": field}
+	top["$defs"] = object{"field": field, "memberships": schemaOf(membershipKeys)}
 	return json.MarshalIndent(top, "", "  ")
 }
 
@@ -113,6 +180,10 @@ func schemaOf(keys []key) object {
 			property["type"], property["items"], property["minItems"] = []string{"array", "string"}, object{"type": "string"}, 1
 		case k.form == "table":
 			property["type"], property["additionalProperties"] = "object", object{"type": []string{"string", "number", "boolean"}}
+		case k.form == "limit":
+			property["type"], property["pattern"] = []string{"integer", "string"}, "^[0-9]+(\\.[0-9]+)?%?$"
+		case k.form == "memberships":
+			property["anyOf"] = []object{{"$ref": "#/$defs/memberships"}, {"type": "array", "items": object{"$ref": "#/$defs/memberships"}, "minItems": 1}}
 		case k.form == "unique":
 			property["anyOf"] = []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}
 		case k.form == "text" && k.name == "fallback":

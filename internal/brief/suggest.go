@@ -24,6 +24,9 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource
 	for _, heading := range headings {
+		if b.suggestMemberships(heading) {
+			continue
+		}
 		field, ok := known.Field(heading)
 		if !ok {
 			field, ok = own(heading, system, options)
@@ -32,8 +35,11 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 			continue
 		}
 		f := Field{Field: field, From: heading, Send: true}
-		if field.Kind == account.List {
+		switch field.Kind {
+		case account.List:
 			f.Split = sheet.ListSeparator
+		case account.Person:
+			f.Refers = "userName"
 		}
 		if slices.Contains(keys, field.Name) {
 			f.Unique = UniqueRefuse
@@ -50,6 +56,28 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 		b.index[f.Name] = i
 	}
 	return b, b.also(options.Only, fields)
+}
+
+// All is what the heading of a column begins with that lists every membership of
+// its kind, as an export has it: handed back in, what is not listed is left.
+const All = "All "
+
+// suggestMemberships recognises the columns that name memberships by themselves:
+// “Groups”, whose groups are joined, and “All groups”, which lists every one.
+func (b *Brief) suggestMemberships(heading string) bool {
+	for _, kind := range kinds {
+		mode := Add
+		switch words.Key(heading) {
+		case words.Key(All + kind):
+			mode = Exact
+		case kind, strings.TrimSuffix(kind, "s"):
+		default:
+			continue
+		}
+		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: mode, Column: Field{Field: account.Field{Name: kind, Label: kind}, From: heading, Split: sheet.ListSeparator}})
+		return true
+	}
+	return false
 }
 
 // Condition makes a brief of nothing but a condition on fields, which is to be

@@ -17,6 +17,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
+	"evenledger/internal/codes"
 	"evenledger/internal/mapping"
 	"evenledger/internal/sheet"
 )
@@ -54,7 +55,11 @@ type uniqueField struct {
 // New returns a Checker. Without a schema what the system takes is not checked.
 func New(m *mapping.Mapper, schema *account.Schema) *Checker {
 	c := &Checker{mapper: m, brief: m.Brief(), schema: schema, number: m.Brief().Numbered(), worker: m.NewWorker()}
+	several := c.brief.OnlyMemberships()
 	for i, f := range c.brief.Fields {
+		if several {
+			break // each row is another membership, perhaps of the same account
+		}
 		code := ""
 		var attribute account.Attribute
 		if schema != nil {
@@ -108,6 +113,19 @@ func (c *Checker) Schema() []account.Finding {
 			finding.Field = f.Name
 			findings = append(findings, finding)
 		}
+	}
+	for _, change := range slices.Concat(c.brief.Suspending.Set, c.brief.Resuming) {
+		attribute, known := c.schema.Attribute(change.Field)
+		code, message := "unknown-field", fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
+		if known {
+			if _, err := codes.NewReader(codes.Unsettled).Read(attribute.Kind, change.After.Text()); err == nil {
+				continue
+			}
+			code, message = "not-allowed-value", fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), attribute.Kind.InWords())
+		}
+		finding := account.Find(account.Error, code, message)
+		finding.Field = change.Field
+		findings = append(findings, finding)
 	}
 	if c.brief.New == brief.Create {
 		for _, a := range c.schema.Attributes {

@@ -21,6 +21,7 @@ type sheetFlags struct {
 	brief, system, tab string
 	rows, only         string
 	first              int
+	fields             []string // that may be touched; none: all
 }
 
 // selection reads the flags that take a part of the rows.
@@ -207,7 +208,7 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	if !j.named {
 		readAs(page, j)
 	}
-	page.Account(t.rows, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
+	page.Account([]report.Side{{Label: "Rows in", N: t.rows}}, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
 	page.Findings(causes)
 	draft := "evenledger draft " + quoted(path) + flags.flags()
 	if out != "" {

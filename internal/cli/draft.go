@@ -14,32 +14,45 @@ import (
 	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
+	"evenledger/internal/workspace"
 )
 
 func (a *app) draftCommand() *cobra.Command {
 	var flags sheetFlags
+	var elevated bool
+	var fields []string
 	cmd := &cobra.Command{
 		Use:     "draft SHEET",
 		GroupID: "carry",
 		Short:   "Make a batch: what would happen to whom, before and after",
 		Long: `Checks the sheet, finds the accounts its rows mean, and writes into the ledger
 what would be done with each row. The system is only read. Look at the batch, then
-carry it out with “post”.`,
+carry it out with “post”.
+
+The draft says how many seats of each licence it takes, and refuses rows for which
+none is left. Roles and groups that give rights over others are refused unless
+--allow-elevated is given. A batch that would do more than the brief's “limits” is
+drafted, and held back.`,
 		Example: `  evenledger draft starters.csv -b starters
   evenledger draft starters.xlsx -b starters --rows 3-9,12
-  evenledger draft starters.csv --system crewdesk     without a brief`,
+  evenledger draft starters.csv --system crewdesk     without a brief
+  evenledger draft accounts.xlsx --fields manager,title   touch nothing else`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			return a.draft(cmd.Context(), args[0], flags)
+			flags.fields = fields
+			return a.draft(cmd.Context(), args[0], flags, elevated)
 		},
 	}
 	flags.add(a, cmd)
+	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
+	cmd.Flags().BoolVar(&elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err error) {
+func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated bool) (err error) {
 	j, err := a.open(ctx, path, flags, false)
 	if err != nil {
 		return err
@@ -58,25 +71,16 @@ func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err err
 		return err
 	}
 	defer func() { err = errors.Join(err, unlock()) }()
-	info := j.sheet.Info()
 	bar := a.progress()
-	d := &drafting.Draft{
-		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL},
-	}
-	if j.named {
-		d.Batch.Brief = flags.brief
-	}
-	if !j.selection.All() {
-		d.Batch.Taken = j.selection.String()
-	}
-	if flags.only != "" {
-		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+flags.only, ", ")
-	}
+	d := a.drafter(l, j, flags, elevated)
+	d.Progress = bar.stageDone
 	b, way, err := d.Make(ctx)
 	bar.end()
 	if err != nil {
 		return err
+	}
+	if len(b.Held) > 0 {
+		a.exit = exitGuard
 	}
 	if a.json {
 		return a.writeBatch(ctx, l, b)
@@ -89,12 +93,36 @@ func (a *app) draft(ctx context.Context, path string, flags sheetFlags) (err err
 	return a.showDraft(ctx, page, l, b, j, way)
 }
 
+// drafter readies the making of a batch.
+func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool) *drafting.Draft {
+	info := j.sheet.Info()
+	d := &drafting.Draft{
+		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
+		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vault: vault(j.workspace),
+		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL},
+	}
+	if j.named {
+		d.Batch.Brief = flags.brief
+	}
+	if !j.selection.All() {
+		d.Batch.Taken = j.selection.String()
+	}
+	if flags.only != "" {
+		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+flags.only, ", ")
+	}
+	d.Batch.Secrets = j.brief.Password.New
+	return d
+}
+
+// vault is where the workspace seals passwords.
+func vault(w *workspace.Workspace) *secret.Vault { return secret.NewVault(w.Ledger + ".key") }
+
 func (a *app) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
 	counts, _, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
-	a.exit = rowsExit(counts[account.Refused] + counts[account.Failed])
+	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
 	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, ledger.Filter{}))
 }
 
@@ -105,7 +133,12 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 	}
 	page.Line("")
 	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
-	if waiting[account.Create]+waiting[account.Update] > 0 {
+	if j.brief.Gone != "" && b.Taken != "" {
+		page.Text(page.Dim, "As only a part was taken, accounts that are not listed were not looked for.")
+	}
+	if a.held(page, b) {
+		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	} else if total(waiting) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
 		page.Next(fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
@@ -113,6 +146,26 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 		page.Next("evenledger batches")
 	}
 	return page.Err()
+}
+
+// held says why a batch may not be posted, if it may not.
+func (a *app) held(page *report.Page, b *batch.Batch) bool {
+	for i, why := range b.Held {
+		if i == 0 {
+			page.Line("")
+		}
+		page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, fmt.Sprintf("Held back: %s.", why))
+	}
+	return len(b.Held) > 0
+}
+
+// total is how many entries wait.
+func total(waiting map[account.Intent]int) int {
+	n := 0
+	for _, of := range waiting {
+		n += of
+	}
+	return n
 }
 
 // taken says which rows a batch took, if not all.
@@ -134,8 +187,11 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 		return nil, nil, err
 	}
 	page.Title(b)
-	if !page.Account(b.Rows, report.Sides(counts, waiting)) {
+	if !page.Account(report.In(b), report.Sides(counts, waiting)) {
 		a.exit = exitRows
+	}
+	if counts[account.Waiting] > 0 {
+		page.Seats(b.Seats)
 	}
 	causes := &report.Causes{}
 	for _, f := range more {

@@ -179,9 +179,13 @@ the kinds are listed.`,
 				return a.lookupKinds(cmd.Context(), target, keeper, kinds)
 			}
 			kind := args[1]
-			if !slices.Contains(kinds, kind) {
-				remedy := "It has: " + strings.Join(kinds, ", ") + "."
-				if near := words.Nearest(kind, kinds); near != "" {
+			var names []string
+			for _, about := range kinds {
+				names = append(names, about.Name)
+			}
+			if !slices.Contains(names, kind) {
+				remedy := "It has: " + strings.Join(names, ", ") + "."
+				if near := words.Nearest(kind, names); near != "" {
 					remedy = fmt.Sprintf("Did you mean “%s”?", near)
 				}
 				return wrong(fmt.Sprintf("%s has no %s", target.Name, kind), remedy)
@@ -191,14 +195,14 @@ the kinds are listed.`,
 	}
 }
 
-func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper system.Keeper, kinds []string) error {
+func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper system.Keeper, kinds []account.ThingKind) error {
 	counts := map[string]int{}
 	for _, kind := range kinds {
-		for _, err := range keeper.Things(ctx, kind) {
+		for _, err := range keeper.Things(ctx, kind.Name, false) {
 			if err != nil {
 				return err
 			}
-			counts[kind]++
+			counts[kind.Name]++
 		}
 	}
 	if a.json {
@@ -206,19 +210,19 @@ func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper s
 	}
 	page := a.page()
 	for _, kind := range kinds {
-		page.Line("  %s %6s", report.Pad(kind, 20), report.Number(counts[kind]))
+		page.Line("  %s %6s", report.Pad(kind.Name, 20), report.Number(counts[kind.Name]))
 	}
 	if len(kinds) == 0 {
 		page.Line("%s has nothing besides accounts.", target.Name)
 		return page.Err()
 	}
-	page.Next("evenledger lookup " + target.Name + " " + kinds[0])
+	page.Next("evenledger lookup " + target.Name + " " + kinds[0].Name)
 	return page.Err()
 }
 
 func (a *app) lookup(ctx context.Context, target workspace.System, keeper system.Keeper, kind string, wanted []string) error {
 	things, names, all := []account.Thing{}, map[string]int{}, 0
-	for t, err := range keeper.Things(ctx, kind) {
+	for t, err := range keeper.Things(ctx, kind, true) {
 		if err != nil {
 			return err
 		}
@@ -243,7 +247,7 @@ func (a *app) lookup(ctx context.Context, target workspace.System, keeper system
 		if t.Members >= 0 {
 			members = report.Number(t.Members)
 		}
-		more := page.Dim("")
+		more := page.Dim(aboutThing(t))
 		if names[words.Key(t.Name)] > 1 {
 			more = page.Level(account.Warning, "  another has this name: use the id")
 		}
@@ -253,6 +257,30 @@ func (a *app) lookup(ctx context.Context, target workspace.System, keeper system
 		page.Next("evenledger lookup " + target.Name + " " + kind)
 	}
 	return page.Err()
+}
+
+// aboutThing says what is to be known of a thing before it is joined.
+func aboutThing(t account.Thing) string {
+	var parts []string
+	if t.Seats >= 0 {
+		parts = append(parts, fmt.Sprintf("%s seats", report.Number(t.Seats)))
+	}
+	if t.Closed {
+		parts = append(parts, "closed")
+	}
+	if t.Elevated {
+		parts = append(parts, "elevated")
+	}
+	if len(t.Roles) > 0 {
+		parts = append(parts, "as "+strings.Join(t.Roles, ", "))
+	}
+	if len(t.Sections) > 0 {
+		parts = append(parts, "in "+strings.Join(t.Sections, ", "))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "  " + strings.Join(parts, " · ")
 }
 
 // isWanted reports whether a thing has all the words in its name, or one of them

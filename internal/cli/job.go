@@ -116,6 +116,11 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
 		}
 	}
+	if len(flags.fields) > 0 {
+		if err := j.brief.Touch(flags.fields); err != nil {
+			return nil, wrong(err.Error(), "Name fields of the brief, or of the sheet's headings.")
+		}
+	}
 	j.mapper = mapping.New(j.brief, j.sheet.Info())
 	if err := j.settleDates(path); err != nil {
 		return nil, err
@@ -205,6 +210,9 @@ func briefHeadings(b *brief.Brief) []string {
 			headings = append(headings, f.From)
 		}
 	}
+	for _, m := range b.Memberships {
+		headings = append(headings, m.Column.From)
+	}
 	for _, e := range b.Expressions() {
 		headings = append(headings, e.Columns...)
 	}
@@ -214,6 +222,12 @@ func briefHeadings(b *brief.Brief) []string {
 // connect opens the secrets of a system and makes its client.
 func connect(target workspace.System) (system.System, error) {
 	config := scim.Config{URL: target.URL, CA: target.CA, Together: target.Together, Rate: target.Rate, Page: target.Page, Timeout: target.Timeout, Aliases: target.Aliases}
+	for kind, at := range target.Memberships {
+		if config.Kinds == nil {
+			config.Kinds = map[string]scim.Kind{}
+		}
+		config.Kinds[kind] = scim.Kind(at)
+	}
 	secret := target.Token
 	if !secret.Given() {
 		secret = target.Password

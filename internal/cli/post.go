@@ -75,14 +75,17 @@ func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger
 	if err != nil {
 		return err
 	}
-	if waiting[account.Create]+waiting[account.Update] == 0 {
+	if len(b.Held) > 0 {
+		return guard(fmt.Sprintf("batch %d is held back: %s", id, strings.Join(b.Held, "; ")), "Look whether the sheet came whole. If it is right, raise the limit in the brief and draft again.")
+	}
+	if total(waiting) == 0 {
 		a.remark("Nothing in batch %d waits to be posted.", id)
 		return a.posted(ctx, l, b)
 	}
 	if err := a.confirm(b, waiting, yes, trial); err != nil {
 		return err
 	}
-	return a.carryOut(ctx, l, b, target, waiting[account.Create]+waiting[account.Update], trial)
+	return a.carryOut(ctx, w, l, b, target, trial)
 }
 
 // confirm asks the person, unless the answer was given beforehand.
@@ -91,13 +94,15 @@ func (a *app) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, 
 		return nil
 	}
 	var parts []string
-	if n := waiting[account.Create]; n > 0 {
-		parts = append(parts, fmt.Sprintf("create %s", people(n)))
+	for _, intent := range account.Intents() {
+		if n := waiting[intent]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%s %s", intent, people(n)))
+		}
 	}
-	if n := waiting[account.Update]; n > 0 {
-		parts = append(parts, fmt.Sprintf("update %s", people(n)))
+	what := parts[len(parts)-1]
+	if len(parts) > 1 {
+		what = strings.Join(parts[:len(parts)-1], ", ") + " and " + what
 	}
-	what := strings.Join(parts, " and ")
 	if trial > 0 {
 		what = fmt.Sprintf("try the first %d of: %s", trial, what)
 	}
@@ -125,7 +130,7 @@ func (a *app) ask(question string) bool {
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
-func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, target workspace.System, waiting, trial int) error {
+func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, target workspace.System, trial int) error {
 	client, err := connect(target)
 	if err != nil {
 		return err
@@ -134,7 +139,7 @@ func (a *app) carryOut(ctx context.Context, l *ledger.Ledger, b *batch.Batch, ta
 		return err
 	}
 	bar := a.progress()
-	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Waiting: waiting, Trial: trial, Now: a.now, Progress: bar.of}
+	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Vault: vault(w), Now: a.now, Progress: bar.of}
 	stop := context.AfterFunc(ctx, func() {
 		bar.end()
 		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")

@@ -19,6 +19,7 @@ type progress struct {
 	now      func() time.Time
 
 	mu    sync.Mutex
+	stage string
 	begun time.Time
 	told  time.Time
 	shown bool
@@ -39,10 +40,16 @@ func (p *progress) stageDone(stage string, n int) {
 }
 
 // of tells how much of a known whole is done, with rate and time left.
-func (p *progress) of(done, total int) {
+func (p *progress) of(stage string, done, total int) {
+	p.mu.Lock()
+	if stage != p.stage && p.stage != "" {
+		p.begun = p.now() // the rate is that of the stage
+	}
+	p.stage = stage
+	p.mu.Unlock()
 	p.tell(func(spent time.Duration) string {
 		rate := float64(done) / max(spent.Seconds(), 0.001)
-		line := fmt.Sprintf("posted %s of %s", report.Number(done), report.Number(total))
+		line := fmt.Sprintf("posted %s of %s %s", report.Number(done), report.Number(total), stage)
 		if done > 0 && spent > time.Second {
 			line += fmt.Sprintf(" · %.0f/s", rate)
 			if left := time.Duration(float64(total-done) / rate * float64(time.Second)); done < total {

@@ -23,11 +23,11 @@ func TestProgress(t *testing.T) {
 	p := &progress{w: &out, every: 10 * time.Second, now: func() time.Time { return now }, begun: now, told: now}
 	for range 60 {
 		now = now.Add(time.Second)
-		p.of(int(now.Sub(p.begun).Seconds())*100, 12000)
+		p.of("accounts", int(now.Sub(p.begun).Seconds())*100, 12000)
 	}
 	p.end()
 	assert.Equal(t, 6, bytes.Count(out.Bytes(), []byte("\n")), "in a pipe a line every ten seconds")
-	assert.Contains(t, out.String(), "posted 6 000 of 12 000 · 100/s · 1m0s left\n")
+	assert.Contains(t, out.String(), "posted 6 000 of 12 000 accounts · 100/s · 1m0s left\n")
 
 	out.Reset()
 	p = &progress{w: &out, terminal: true, every: 100 * time.Millisecond, now: func() time.Time { return now }, begun: now, told: now}

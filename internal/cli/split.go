@@ -209,7 +209,7 @@ func (a *app) tellPieces(p *pieces) error {
 		page.Line("%s  %s", report.Pad(f.File, 40), page.Dim(fmt.Sprintf("%s %s, %d to %d of the sheet", report.Number(f.Rows), plural(f.Rows, "row", "rows"), f.From, f.To)))
 		in += f.Rows
 	}
-	page.Account(p.rows, []report.Side{{Label: fmt.Sprintf("In %d %s", len(p.files), plural(len(p.files), "file", "files")), N: in}, {Label: "Left out", N: p.left}})
+	page.Account([]report.Side{{Label: "Rows in", N: p.rows}}, []report.Side{{Label: fmt.Sprintf("In %d %s", len(p.files), plural(len(p.files), "file", "files")), N: in}, {Label: "Left out", N: p.left}})
 	if len(p.files) > 0 {
 		page.Next("evenledger check " + quoted(p.files[0].File))
 	}

@@ -22,6 +22,7 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 )
@@ -39,8 +40,16 @@ type Draft struct {
 	Mapper   *mapping.Mapper
 	Together int
 	Batch    batch.Batch                  // what the caller knows of it
+	Part     bool                         // only a part of the sheet was taken
 	Progress func(stage string, rows int) // may be nil
 
+	Elevated map[string][]string // kind → patterns of names that give rights over others
+	Allow    bool                // and may be given
+	Protect  []string            // patterns of accounts that are not changed, besides the brief's
+	Vault    *secret.Vault       // seals passwords
+	Renew    string              // field that makes a person choose another password; empty: none
+
+	registry
 	checker *check.Checker
 	brief   *brief.Brief
 	keys    map[string][]string // field → values to look for
@@ -61,6 +70,9 @@ func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 			b.Fields = append(b.Fields, f.Name)
 		}
 	}
+	if err := d.prepare(ctx); err != nil {
+		return nil, d.way, err
+	}
 	if err := d.Ledger.Begin(ctx, b); err != nil {
 		return nil, d.way, err
 	}
@@ -79,7 +91,13 @@ func (d *Draft) fill(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := d.register(ctx, index); err != nil {
+		return err
+	}
 	if err := d.decide(ctx, index); err != nil {
+		return err
+	}
+	if err := d.hold(ctx); err != nil {
 		return err
 	}
 	info := d.Sheet.Info()
@@ -100,7 +118,12 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
-		if err := spool.Add(checked.Row.Cells, checked.Wanted); err != nil {
+		d.note(checked.Wanted)
+		cells, err := d.seal(checked.Row.Cells, checked.Wanted)
+		if err != nil {
+			return err
+		}
+		if err := spool.Add(cells, checked.Wanted); err != nil {
 			return err
 		}
 		for _, f := range checked.Earlier {
@@ -118,7 +141,7 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
 				last := value.Text()
 				for _, other := range checked.Wanted.Others {
-					d.want(seen, f, other)
+					d.want(seen, f.Field, other)
 					last = other
 				}
 				if f.Number {
@@ -126,7 +149,12 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 				}
 			}
 			if value.Filled() {
-				d.want(seen, f, value.Text())
+				d.want(seen, f.Field, value.Text())
+			}
+		}
+		for i, f := range d.brief.Fields {
+			if value := checked.Wanted.Values[i]; f.Refers != "" && value.Filled() {
+				d.want(seen, batch.NamedField(f.Refers), value.Text())
 			}
 		}
 	}
@@ -134,7 +162,7 @@ func (d *Draft) takeIn(ctx context.Context) (err error) {
 }
 
 // want has an account looked up by a value, once.
-func (d *Draft) want(seen map[string]map[string]bool, f brief.Field, value string) {
+func (d *Draft) want(seen map[string]map[string]bool, f account.Field, value string) {
 	if seen[f.Name] == nil {
 		seen[f.Name] = map[string]bool{}
 	}
@@ -164,17 +192,26 @@ func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
 	for _, i := range d.lookUp() {
 		fields = append(fields, d.brief.Fields[i].Field)
 	}
+	for _, f := range d.brief.Fields {
+		if f.Refers != "" && !slices.ContainsFunc(fields, func(has account.Field) bool { return has.Name == f.Refers }) {
+			fields = append(fields, batch.NamedField(f.Refers))
+		}
+	}
 	index := batch.NewIndex(fields, d.keys)
 	n := d.brief.Numbered()
 	if n >= 0 {
 		index.Numbered = d.brief.Fields[n].Name
 	}
-	ask := slices.Compact(slices.Sorted(slices.Values(append([]string{"userName"}, d.Batch.Fields...))))
+	ask := d.ask()
 	found := 0
 	take := func(a account.Account) {
 		index.Add(a)
 		found++
 		d.tell("looked at accounts", found)
+	}
+	if d.looksForGone() {
+		d.way = system.Way{Listed: true}
+		return index, d.listAll(ctx, ask, take)
 	}
 	var err error
 	d.way, err = system.Fetch(ctx, d.System, d.keys, ask, d.Together, take)
@@ -237,6 +274,12 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
 		Free:    check.Free,
+		Ties:    d.ties,
+		Row:     d.rowOf(&row),
+		Fields:  d.Batch.Fields,
+		Extra:   d.extra(),
+		Several: d.brief.OnlyMemberships(),
+		Protect: slices.Concat(d.brief.Protect, d.Protect),
 	}
 	for after, done := 0, 0; ; {
 		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
@@ -244,7 +287,10 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 			return err
 		}
 		if len(rows) == 0 {
-			return nil
+			if err := d.decideGone(ctx, decider); err != nil {
+				return err
+			}
+			return d.settleReferences(ctx, decider)
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {
@@ -256,6 +302,10 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 					return err
 				}
 			}
+			if err := d.password(&e, wanted); err != nil {
+				return err
+			}
+			d.refers(&e)
 			entries = append(entries, e)
 		}
 		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {
@@ -270,6 +320,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 // refuseToo refuses an entry decided before, as e comes to the same account.
 func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
 	refuse := func(other *batch.Entry) {
+		d.ties.Return(other.Steps)
 		other.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
 		other.Refuse()
 	}

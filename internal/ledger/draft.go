@@ -99,16 +99,64 @@ func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) ([]Spooled, 
 // Decide writes the entries of rows taken in before.
 func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		update, err := tx.PrepareContext(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ?, wanted = '' WHERE batch = ? AND row = ?")
+		update, err := tx.PrepareContext(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ?, steps = ?, wanted = '' WHERE batch = ? AND row = ?")
 		if err != nil {
 			return err
 		}
 		defer update.Close()
 		for _, e := range entries {
-			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
+			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Steps), id, e.Row); err != nil {
+				return err
+			}
+			if err := keep(ctx, tx, id, e); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// keep keeps the sealed password of an entry.
+func keep(ctx context.Context, tx *sql.Tx, id int, e batch.Entry) error {
+	if e.Secret == "" {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO secrets (batch, row, sealed) VALUES (?, ?, ?)", id, e.Row, e.Secret)
+	return err
+}
+
+// Add writes entries that no row was taken in for.
+func (l *Ledger) Add(ctx context.Context, id int, entries []batch.Entry) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted, steps) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?)")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, e := range entries {
+			if _, err := insert.ExecContext(ctx, id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Cells), jsonText(e.Steps)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// WithoutAccount returns which of the rows have no account and will get none.
+func (l *Ledger) WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error) {
+	found, err := l.db.QueryContext(ctx, `SELECT e.row FROM entries e WHERE e.batch = ? AND e.row IN (SELECT value FROM json_each(?))
+		AND e.account = '' AND e.intent != ?`, id, jsonText(rows), account.Create)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	none := map[int]bool{}
+	for found.Next() {
+		var row int
+		if err := found.Scan(&row); err != nil {
+			return nil, err
+		}
+		none[row] = true
+	}
+	return none, found.Err()
 }

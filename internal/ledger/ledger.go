@@ -28,7 +28,7 @@ import (
 )
 
 // version of the tables, kept in SQLite's user_version.
-const version = 1
+const version = 2
 
 const tables = `
 CREATE TABLE batches (
@@ -48,6 +48,16 @@ CREATE TABLE results (
 	batch INTEGER NOT NULL, row INTEGER NOT NULL, intent INTEGER NOT NULL, outcome TEXT NOT NULL,
 	account TEXT NOT NULL, version TEXT NOT NULL, findings TEXT NOT NULL, ended TEXT NOT NULL,
 	PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
+`
+
+// steps is what version 2 has besides: what follows an account's own step, and the
+// sealed passwords of accounts to be made.
+const steps = `
+ALTER TABLE entries ADD COLUMN steps TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE results ADD COLUMN did TEXT NOT NULL DEFAULT '';
+ALTER TABLE results ADD COLUMN steps TEXT NOT NULL DEFAULT '[]';
+UPDATE results SET did = outcome WHERE outcome IN ('created', 'updated');
+CREATE TABLE secrets (batch INTEGER NOT NULL, row INTEGER NOT NULL, sealed TEXT NOT NULL, PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 `
 
 // ErrNoBatch is returned for a number that no batch has.
@@ -94,8 +104,9 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 		return nil, errors.Join(fmt.Errorf("the ledger %s: %w", path, err), db.Close())
 	}
 	if l.intend, err = db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
-		l.record, err = db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended)
-			SELECT ?, value->>'row', value->>'intent', value->>'outcome', value->>'account', value->>'version', value->'findings', ? FROM json_each(?)`)
+		l.record, err = db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps)
+			SELECT ?1, value->>'row', max(value->>'intent', coalesce((SELECT intent FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
+			value->>'account', value->>'version', value->'findings', ?2, value->>'did', value->'steps' FROM json_each(?3)`)
 	}
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
@@ -129,8 +140,10 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		case has == version:
 			return nil
 		}
-		if _, err := tx.ExecContext(ctx, tables); err != nil {
-			return err
+		for _, part := range []string{tables, steps}[has:] {
+			if _, err := tx.ExecContext(ctx, part); err != nil {
+				return err
+			}
 		}
 		_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version))
 		return err
@@ -209,8 +222,10 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 // Discard takes away a batch whose making failed.
 func (l *Ledger) Discard(ctx context.Context, id int) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM entries WHERE batch = ?", id); err != nil {
-			return err
+		for _, table := range []string{"entries", "secrets"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
+				return err
+			}
 		}
 		_, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE id = ? AND state = ?", id, batch.Drafting)
 		return err
@@ -283,6 +298,9 @@ type Filter struct {
 	Rows     []int             // empty: any
 	Findings bool              // only entries with findings
 	Cells    bool              // with the cells of the row
+	Secrets  bool              // with the sealed password
+	Open     bool              // only entries whose account's own step waits
+	Steps    bool              // only entries whose account's own step is done and others wait
 	After    int               // only rows beyond this one
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards
@@ -291,15 +309,20 @@ type Filter struct {
 // entriesNow are the entries as drafted with what posting made of them.
 const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
 
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told"
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, ''), CASE WHEN r.steps IS NULL OR r.steps = '[]' THEN e.steps ELSE r.steps END"
 
 // Entries yields the entries of a batch in the order of their rows.
 func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
-	cells := ", '[]'"
+	more := ", '[]'"
 	if filter.Cells {
-		cells = ", e.cells"
+		more = ", e.cells"
 	}
-	query := "SELECT " + entryColumns + cells + " FROM " + entriesNow + " WHERE e.batch = ? AND e.row > ?"
+	if filter.Secrets {
+		more += ", coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
+	} else {
+		more += ", ''"
+	}
+	query := "SELECT " + entryColumns + more + " FROM " + entriesNow + " WHERE e.batch = ? AND e.row > ?"
 	args := []any{id, filter.After}
 	if len(filter.Outcomes) > 0 {
 		query += " AND came IN (?" + strings.Repeat(", ?", len(filter.Outcomes)-1) + ")"
@@ -312,6 +335,12 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 		for _, row := range filter.Rows {
 			args = append(args, row)
 		}
+	}
+	if filter.Open {
+		query += " AND coalesce(r.did, '') = ''"
+	}
+	if filter.Steps {
+		query += " AND r.did != ''"
 	}
 	if filter.Findings {
 		query += " AND told != '[]'"
@@ -344,27 +373,35 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	var e batch.Entry
-	var changes, known, findings, cells string
-	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &cells}, more...)...); err != nil {
+	var changes, known, findings, steps, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &steps, &cells, &e.Secret}, more...)...); err != nil {
 		return e, err
 	}
 	var err error
 	if e.Changes, err = readChanges(changes); err != nil {
 		return e, err
 	}
-	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(steps, &e.Steps), read(cells, &e.Cells))
 }
 
 // Changes stand in the tables as one flat list of texts, three for each (field,
 // before, after), as lists of texts are read many times faster than objects. A
-// value is marked with "=", and what is absent is "-".
+// value is marked with "=", and what is absent is "-"; "@" begins the two names of
+// accounts that are referred to.
 func changesText(changes []account.Change) string {
 	flat := make([]string, 0, 3*len(changes))
 	for _, c := range changes {
-		flat = append(flat, c.Field, mark(c.Before), mark(c.After))
+		after := mark(c.After)
+		if c.Names != nil {
+			after = "@" + nameless.Replace(c.Names[0]) + "\x1f" + nameless.Replace(c.Names[1]) + "\x1f" + after
+		}
+		flat = append(flat, c.Field, mark(c.Before), after)
 	}
 	return jsonText(flat)
 }
+
+// nameless takes out of a name what separates it from what follows.
+var nameless = strings.NewReplacer("\x1f", " ")
 
 func mark(v account.Value) string {
 	if !v.Present() {
@@ -383,7 +420,13 @@ func readChanges(text string) ([]account.Change, error) {
 	}
 	changes := make([]account.Change, 0, len(flat)/3)
 	for i := 0; i < len(flat); i += 3 {
-		changes = append(changes, account.Change{Field: flat[i], Before: unmark(flat[i+1]), After: unmark(flat[i+2])})
+		c := account.Change{Field: flat[i], Before: unmark(flat[i+1])}
+		after := flat[i+2]
+		if parts := strings.SplitN(after, "\x1f", 3); strings.HasPrefix(after, "@") && len(parts) == 3 {
+			c.Names, after = &[2]string{parts[0][1:], parts[1]}, parts[2]
+		}
+		c.After = unmark(after)
+		changes = append(changes, c)
 	}
 	return changes, nil
 }

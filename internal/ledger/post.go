@@ -8,6 +8,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 )
 
 // An Intent is the number of a note that requests are about to be sent.
@@ -45,12 +46,17 @@ func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.
 		Account  string            `json:"account"`
 		Version  string            `json:"version"`
 		Findings []account.Finding `json:"findings"`
+		Did      account.Outcome   `json:"did"`
+		Steps    []membership.Step `json:"steps"`
 	}
 	lines := make([]line, len(results))
 	for i, r := range results {
-		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings}
+		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did, r.Entry.Steps}
 		if lines[i].Findings == nil {
 			lines[i].Findings = []account.Finding{}
+		}
+		if lines[i].Steps == nil {
+			lines[i].Steps = []membership.Step{}
 		}
 	}
 	data, err := json.Marshal(lines)
@@ -61,6 +67,50 @@ func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.
 		_, err := tx.StmtContext(ctx, l.record).ExecContext(ctx, id, now.Format(stamp), string(data))
 		return err
 	})
+}
+
+// Accounts returns the account of each of the rows, and what became of the row.
+func (l *Ledger) Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error) {
+	found, err := l.db.QueryContext(ctx, "SELECT e.row, coalesce(r.account, e.account), coalesce(r.outcome, e.outcome) FROM "+entriesNow+" WHERE e.batch = ? AND e.row IN (SELECT value FROM json_each(?))", id, jsonText(rows))
+	if err != nil {
+		return nil, nil, err
+	}
+	defer found.Close()
+	accounts, outcomes = map[int]string{}, map[int]account.Outcome{}
+	for found.Next() {
+		var row int
+		var id string
+		var outcome account.Outcome
+		if err := found.Scan(&row, &id, &outcome); err != nil {
+			return nil, nil, err
+		}
+		accounts[row], outcomes[row] = id, outcome
+	}
+	return accounts, outcomes, found.Err()
+}
+
+// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
+func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		if rows == nil {
+			_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ?", id)
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (SELECT value FROM json_each(?))", id, jsonText(rows))
+		return err
+	})
+}
+
+// Open returns how many entries wait whose account's own step is still to be done.
+func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
+	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting).Scan(&n)
+	return n, err
+}
+
+// Secrets returns how many sealed passwords the batch has whose account was made.
+func (l *Ledger) Secrets(ctx context.Context, id int) (n int, err error) {
+	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets s JOIN results r ON r.batch = s.batch AND r.row = s.row WHERE s.batch = ? AND r.did = ?", id, account.Created).Scan(&n)
+	return n, err
 }
 
 // An InFlight is an entry whose request was intended and whose result is not
@@ -77,7 +127,7 @@ func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
 			SELECT j.value AS row, max(i.n) AS n, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
 			LEFT JOIN results a ON a.batch = i.batch AND a.row = j.value AND a.intent >= i.n
 			WHERE i.batch = ? AND a.row IS NULL GROUP BY j.value)
-		SELECT `+entryColumns+`, '[]', open.n, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
+		SELECT `+entryColumns+`, '[]', '', open.n, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
 	if err != nil {
 		return nil, err
 	}

@@ -63,6 +63,9 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		}
 		return account.Of(through), fine
 	}
+	if f.Kind == account.Text || f.Kind == account.Person {
+		return account.Of(text), fine
+	}
 	return w.standard(i, heading, text)
 }
 

@@ -35,9 +35,14 @@ func (m *Mapper) use(heading string, twice map[string][]string) (int, bool) {
 
 // useFamily finds the columns of a family such as “Course *”, by their numbers.
 func (m *Mapper) useFamily(f brief.Field) []int {
-	stem := words.Key(f.From)
-	numbers := map[int]int{} // index of a column → its number
-	var columns []int
+	columns, _ := m.familyOf(f.From, f.Name)
+	return columns
+}
+
+// familyOf finds the columns of a family and the number of each.
+func (m *Mapper) familyOf(from, field string) (columns []int, numbers map[int]int) {
+	stem := words.Key(from)
+	numbers = map[int]int{} // index of a column → its number
 	for i, heading := range m.headings {
 		number, isOne := strings.CutPrefix(words.Key(heading), stem)
 		n, err := strconv.Atoi(number)
@@ -45,10 +50,10 @@ func (m *Mapper) useFamily(f brief.Field) []int {
 			continue
 		}
 		numbers[i], columns = n, append(columns, i)
-		m.columns[i].Used, m.columns[i].Fields = true, append(m.columns[i].Fields, f.Name)
+		m.columns[i].Used, m.columns[i].Fields = true, append(m.columns[i].Fields, field)
 	}
 	slices.SortStableFunc(columns, func(x, y int) int { return numbers[x] - numbers[y] })
-	return columns
+	return columns, numbers
 }
 
 func (m *Mapper) missing(level account.Level, heading, field string) {

@@ -35,6 +35,8 @@ type Mapper struct {
 	headings []string
 	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
 	from     []int           // by field: index of its column, or -1
+	ties     []tieColumns    // by memberships of the brief
+	password int             // index of the column with passwords, or -1
 	family   [][]int         // by field that takes many columns: their indexes
 	beyond   []int           // columns of a fix sheet in which nothing may stand
 	unheaded []int           // columns without a heading
@@ -99,6 +101,7 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 			m.missing(level, f.From, f.Name)
 		}
 	}
+	m.findTies(twice)
 	for _, e := range b.Expressions() {
 		for _, heading := range e.Columns {
 			if at, ok := m.use(heading, twice); ok {
@@ -137,6 +140,10 @@ type Wanted struct {
 	Values   []account.Value // by field of the brief; absent: not to be touched
 	Base     string          // of the numbered field: its value before another was looked for
 	Others   []string        // of the numbered field: what to try next
+	Spoken   []bool          // by memberships of the brief: whether the row speaks of them
+	Ties     []Tie           // memberships it names
+	Password string          // given in the row, or the pattern to make one of
+	Weak     string          // why the given password can be guessed
 	Findings []account.Finding
 }
 
@@ -274,6 +281,8 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 		}
 	}
 	w.others()
+	w.memberships()
+	w.secret()
 }
 
 // others makes what the numbered field could be besides.

@@ -13,7 +13,7 @@ import (
 
 // together reports whether the entry's request can go with others'.
 func (p *Post) together(e *batch.Entry) bool {
-	return p.atOnce > 1 && e.Intent == account.Create && e.Outcome == account.Waiting && !p.resent[e.Row]
+	return p.atOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row]
 }
 
 // groups cuts a block that was noted into what goes in one request each.
@@ -64,7 +64,7 @@ func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
 		}
 	}
 	for i := range group {
-		if e := &group[i].Entry; e.Outcome == account.Waiting {
+		if e := &group[i].Entry; waits(e) {
 			if err := p.carryOut(ctx, e); err != nil {
 				return err
 			}
@@ -78,7 +78,10 @@ func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
 func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	wanted := make([]account.Account, len(entries))
 	for i, e := range entries {
-		wanted[i] = wantedOf(e)
+		var err error
+		if wanted[i], err = p.wantedOf(e); err != nil {
+			return err
+		}
 	}
 	made, err := p.System.(system.Bulker).CreateAll(ctx, wanted, p.fields())
 	var refusal *system.Refusal
@@ -94,7 +97,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 		case err == nil && made[i].Err == nil:
 			p.created(e, made[i].Account)
 		case err == nil && errors.As(made[i].Err, &refusal):
-			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+			p.fail(e, refusal.Code, refusal.Field, without(refusal.Message, wanted[i].Password))
 		default: // whatever else it is, the account may be there
 			open = append(open, e)
 		}
@@ -115,10 +118,13 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 }
 
 // wantedOf is the account that an entry makes.
-func wantedOf(e *batch.Entry) account.Account {
-	wanted := account.Account{Fields: map[string]account.Value{}}
+func (p *Post) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
+	wanted.Fields = map[string]account.Value{}
 	for _, change := range e.Changes {
 		wanted.Fields[change.Field] = change.After
 	}
-	return wanted
+	if e.Secret != "" {
+		wanted.Password, err = p.Vault.Open(e.Secret)
+	}
+	return wanted, err
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,6 +21,8 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
+	"evenledger/internal/membership"
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
@@ -41,21 +44,26 @@ type Post struct {
 	Batch    *batch.Batch
 	Together int           // requests in flight
 	Settle   time.Duration // how long a new account may stay unseen
-	Waiting  int           // entries that wait
 	Trial    int           // stop after this many entries; 0: carry all out
+	Vault    *secret.Vault // opens passwords; nil: the batch has none
 	Now      func() time.Time
-	Progress func(done, total int) // may be nil
+	Progress func(stage string, done, total int) // may be nil
 
+	again   bool // an earlier post of the batch may have sent something
 	results chan ledger.Result
-	done    int          // entries that no longer wait
-	atOnce  int          // accounts that are made in one request; below 2: one by one
-	resent  map[int]bool // rows whose request an earlier post may have had carried out
+
+	counting    sync.Mutex
+	stage       string
+	done, total int
+	atOnce      int          // accounts that are made in one request; below 2: one by one
+	resent      map[int]bool // rows whose request an earlier post may have had carried out
 }
 
 // Run carries out the entries that wait. It returns when all are done, the trial
 // is over, ctx is done (after the requests in flight have ended) or the system
 // can no longer be used; the error says which. The caller has locked "post".
 func (p *Post) Run(ctx context.Context) error {
+	p.again = !p.Batch.Posted.IsZero()
 	p.Batch.State, p.Batch.Posted = batch.Posting, p.Now()
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
@@ -63,13 +71,16 @@ func (p *Post) Run(ctx context.Context) error {
 	err := p.run(ctx)
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
+	_, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
 	p.Batch.State = batch.Stopped
-	if p.done == p.Waiting {
+	if countErr == nil && len(waiting) == 0 {
 		p.Batch.State = batch.Posted
 	}
-	return errors.Join(err, p.Ledger.Save(after, p.Batch))
+	return errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
 }
 
+// run carries out the accounts' own steps first, then what refers to accounts,
+// then the memberships.
 func (p *Post) run(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
@@ -80,13 +91,41 @@ func (p *Post) run(ctx context.Context) error {
 			return err
 		}
 	}
-	total := p.Waiting - p.done
-	if p.Trial > 0 {
-		total = min(total, p.Trial)
+	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.memberships}
+	for _, stage := range stages {
+		if err := p.recorded(ctx, stage); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// recorded runs a stage while its results are written down.
+func (p *Post) recorded(ctx context.Context, stage func(context.Context, func(error)) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	p.results = make(chan ledger.Result, blockSize)
+	written := make(chan error, 1)
+	go func() { written <- p.record(context.WithoutCancel(ctx), cancel) }()
+	err := stage(ctx, func(err error) { cancel(err) })
+	close(p.results)
+	err = errors.Join(err, <-written)
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) {
+		err = errors.Join(cause, err)
+	}
+	return err
+}
+
+// accounts carries out the accounts' own steps.
+func (p *Post) accounts(ctx context.Context, stop func(error)) error {
+	total, err := p.Ledger.Open(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	if p.Trial > 0 {
+		total = min(total, p.Trial)
+	}
+	p.begin("accounts", total)
 	// The next block is noted while this one is sent. What is noted and not sent
 	// has to be looked up if the post is killed, so it is no more than that.
 	ready := make(chan []ledger.Result, blockSize/max(1, p.atOnce)+1)
@@ -99,30 +138,29 @@ func (p *Post) run(ctx context.Context) error {
 				open := false // noted as on their way
 				if ctx.Err() == nil {
 					if err := p.carryOutAll(sending, group); err != nil {
-						cancel(err)
+						stop(err)
 						open = isOpen(err)
 					}
 				}
 				for _, r := range group {
-					if !open || r.Entry.Outcome != account.Waiting {
+					if !waits(&r.Entry) {
+						p.advance(1)
+					}
+					if !open || !waits(&r.Entry) {
 						p.results <- r
 					}
 				}
 			}
 		})
 	}
-	recorded := make(chan error, 1)
-	go func() { recorded <- p.record(sending, total, cancel) }()
-	err := p.feed(ctx, ready, total)
+	err = p.feed(ctx, ready, total)
 	close(ready)
 	workers.Wait()
-	close(p.results)
-	err = errors.Join(err, <-recorded)
-	if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) {
-		err = errors.Join(cause, err)
-	}
 	return err
 }
+
+// waits reports whether the entry's account's own step is still to be done.
+func waits(e *batch.Entry) bool { return e.Outcome == account.Waiting && e.Did == "" }
 
 // isOpen reports whether an error leaves it open what became of the request.
 func isOpen(err error) bool {
@@ -157,7 +195,7 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 	size := firstLook
 	for after, read := 0, 0; read < total; size = lookAhead {
 		var window []batch.Entry
-		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, After: after, Limit: min(size, total-read)}
+		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Limit: min(size, total-read)}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return err
@@ -210,9 +248,8 @@ func ignoreCancel(ctx context.Context, err error) error {
 }
 
 // record writes results down in small groups.
-func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
+func (p *Post) record(ctx context.Context, stop func(error)) error {
 	var group []ledger.Result
-	settled := p.done // by looking, before this
 	var failed error
 	write := func() {
 		if failed != nil {
@@ -221,13 +258,8 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Now()); failed != nil {
 			stop(failed)
 		}
-		for _, r := range group {
-			if r.Entry.Outcome != account.Waiting {
-				p.done++
-			}
-		}
-		if p.Progress != nil {
-			p.Progress(p.done-settled, total)
+		if p.Batch.Secrets == "given" && failed == nil {
+			failed = p.wipe(ctx, group)
 		}
 		group = group[:0]
 	}
@@ -251,6 +283,36 @@ func (p *Post) record(ctx context.Context, total int, stop func(error)) error {
 	}
 }
 
+// begin begins to count the work of a stage.
+func (p *Post) begin(stage string, total int) {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.stage, p.done, p.total = stage, 0, total
+}
+
+// advance tells that n more are done.
+func (p *Post) advance(n int) {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	if p.done = min(p.done+n, p.total); p.Progress != nil && p.total > 0 {
+		p.Progress(p.stage, p.done, p.total)
+	}
+}
+
+// wipe takes away the given passwords of accounts that are settled.
+func (p *Post) wipe(ctx context.Context, group []ledger.Result) error {
+	var rows []int
+	for _, r := range group {
+		if r.Entry.Intent == account.Create && !waits(&r.Entry) {
+			rows = append(rows, r.Entry.Row)
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return p.Ledger.Wipe(ctx, p.Batch.ID, rows)
+}
+
 // refuseStale looks once more, just before they are sent, whether somebody made
 // the accounts that are about to be created.
 func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
@@ -268,7 +330,7 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	var fields []account.Field
 	names := []string{"userName"}
 	for field := range keys {
-		fields = append(fields, fieldNamed(field))
+		fields = append(fields, batch.NamedField(field))
 		names = append(names, field)
 	}
 	index := batch.NewIndex(fields, keys)
@@ -282,8 +344,8 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 		}
 		for field, value := range p.keys(*e) {
 			if hits := index.Find(field, value); len(hits) > 0 {
-				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, fieldNamed(field).Label, value))
-				e.Outcome = account.Refused
+				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, batch.NamedField(field).Label, value))
+				p.refuse(e)
 				break
 			}
 		}
@@ -309,20 +371,19 @@ func (p *Post) fields() []string {
 	return append([]string{"userName"}, p.Batch.Fields...)
 }
 
-// fieldNamed returns the catalogue's field, or a plain one for a system's own.
-func fieldNamed(name string) account.Field {
-	if f, ok := account.FieldNamed(name); ok {
-		return f
-	}
-	return account.Field{Name: name, Label: name}
-}
-
 // carryOut sends the entry's request and settles its outcome. An error means
 // that the post cannot go on; then the entry's outcome is Waiting if nothing
 // came of it.
 func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
-	if e.Intent == account.Create {
+	switch {
+	case e.Intent == account.Create:
 		return p.create(ctx, e, p.resent[e.Row])
+	case e.Intent == account.Remove:
+		return p.remove(ctx, e)
+	case len(e.Changes) == 0:
+		e.Did = e.Intent.Comes() // only steps follow
+		e.Settle()
+		return nil
 	}
 	return p.change(ctx, e)
 }
@@ -330,7 +391,10 @@ func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
 // create makes the entry's account. It is unclear if an earlier request may have
 // made it.
 func (p *Post) create(ctx context.Context, e *batch.Entry, unclear bool) error {
-	wanted := wantedOf(e)
+	wanted, err := p.wantedOf(e)
+	if err != nil {
+		return err
+	}
 	if unclear {
 		if found, err := p.lookFor(ctx, e, 0); err != nil || found {
 			return err
@@ -355,7 +419,7 @@ func (p *Post) create(ctx context.Context, e *batch.Entry, unclear bool) error {
 					return err
 				}
 			}
-			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+			p.fail(e, refusal.Code, refusal.Field, without(refusal.Message, wanted.Password))
 			return nil
 		case errors.Is(err, system.ErrGone):
 			p.fail(e, "system-refused", "", "the system has no place to create accounts in")
@@ -378,8 +442,17 @@ func stillOpen(unclear bool, err error) error {
 }
 
 func (p *Post) created(e *batch.Entry, made account.Account) {
-	e.Outcome, e.Account, e.Version = account.Created, made.ID, made.Version
+	e.Did, e.Account, e.Version = account.Created, made.ID, made.Version
 	p.told(e, made)
+	e.Settle()
+}
+
+// without takes a password out of what a system says.
+func without(message, password string) string {
+	if password == "" {
+		return message
+	}
+	return strings.ReplaceAll(message, password, "(the password)")
 }
 
 // told notes what the system kept otherwise than it was sent.
@@ -442,7 +515,7 @@ func (p *Post) lookForAll(ctx context.Context, missing []*batch.Entry, patience 
 func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
 	keys := p.keys(*e)
 	for field, value := range keys {
-		if f := fieldNamed(field); !f.Same(a.Field(field).Text(), value) {
+		if f := batch.NamedField(field); !f.Same(a.Field(field).Text(), value) {
 			return false
 		}
 	}
@@ -466,7 +539,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		var refusal *system.Refusal
 		switch {
 		case err == nil:
-			e.Outcome, e.Version = account.Updated, now.Version
+			p.changed(e, now)
 			p.told(e, now)
 			return nil
 		case isOpen(err):
@@ -488,7 +561,53 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		return nil
 	}
 	e.Find(account.Error, "stale", "", "", "the account kept changing while it was to be changed")
-	e.Outcome = account.Refused
+	p.refuse(e)
+	return nil
+}
+
+func (p *Post) changed(e *batch.Entry, now account.Account) {
+	e.Did, e.Version = e.Intent.Comes(), now.Version
+	e.Settle()
+}
+
+// remove removes the entry's account. One that is gone already is as it should be.
+func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
+	remover, ok := p.System.(system.Remover)
+	if !ok {
+		p.fail(e, "system-refused", "", "the accounts of this system cannot be removed")
+		return nil
+	}
+	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
+	unclear := false
+	for range maxAttempts {
+		now, err := p.System.Get(ctx, e.Account, p.fields())
+		if err == nil {
+			if field, before, after, differs := difference(p.Batch.Fields, e.Known, now); differs {
+				p.stale(e, field, before, after)
+				return nil
+			}
+			known.Version = now.Version
+			err = remover.Remove(ctx, known)
+		} else if unclear && !errors.Is(err, system.ErrGone) {
+			return &system.Unclear{Err: err}
+		}
+		var refusal *system.Refusal
+		switch {
+		case err == nil, errors.Is(err, system.ErrGone):
+			e.Did = account.Removed
+			e.Settle()
+			return nil
+		case isOpen(err):
+			unclear = true
+		case errors.Is(err, system.ErrChanged):
+		case errors.As(err, &refusal):
+			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+			return nil
+		default:
+			return stillOpen(unclear, err)
+		}
+	}
+	p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
 	return nil
 }
 
@@ -498,6 +617,10 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
 	now, err = p.System.Get(ctx, e.Account, p.fields())
 	switch {
+	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
+		e.Did = account.Removed
+		e.Settle()
+		return true, now, nil
 	case errors.Is(err, system.ErrGone):
 		p.gone(e)
 		return true, now, nil
@@ -506,22 +629,26 @@ func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (
 	case err != nil:
 		return false, now, err
 	}
-	if unclear && carriedOut(e.Changes, now) {
-		e.Outcome, e.Version = account.Updated, now.Version
+	if unclear && e.Intent != account.Remove && carriedOut(e.Changes, now) {
+		p.changed(e, now)
 		return true, now, nil
 	}
 	if field, before, after, differs := difference(p.Batch.Fields, e.Known, now); differs {
-		e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
-		e.Outcome = account.Refused
+		p.stale(e, field, before, after)
 		return true, now, nil
 	}
 	return false, now, nil
 }
 
+func (p *Post) stale(e *batch.Entry, field, before, after string) {
+	e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
+	p.refuse(e)
+}
+
 // carriedOut reports whether the account has what the changes would give it.
 func carriedOut(changes []account.Change, now account.Account) bool {
 	return !slices.ContainsFunc(changes, func(c account.Change) bool {
-		return !fieldNamed(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
+		return !batch.NamedField(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
 	})
 }
 
@@ -542,6 +669,19 @@ func (p *Post) gone(e *batch.Entry) {
 func (p *Post) fail(e *batch.Entry, code, field, message string) {
 	e.Find(account.Error, code, field, "", message)
 	e.Outcome = account.Failed
+	unsent(e)
+}
+
+func (p *Post) refuse(e *batch.Entry) {
+	e.Outcome = account.Refused
+	unsent(e)
+}
+
+// unsent marks the steps that will not be sent, as the account's own was not done.
+func unsent(e *batch.Entry) {
+	for i := range e.Steps {
+		e.Steps[i].Result = membership.Unsent
+	}
 }
 
 // settleOpen settles the steps that an earlier post left without a result: each
@@ -578,9 +718,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		if err != nil {
 			break
 		}
-		if p.resent[e.Row] = e.Outcome == account.Waiting; !p.resent[e.Row] {
-			p.done++
-		}
+		p.resent[e.Row] = waits(&e)
 		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
 	}
 	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)

@@ -82,7 +82,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
-	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Waiting: w.even(b)[account.Waiting], Trial: trial, Now: time.Now}).Run(ctx)
+	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Now: time.Now}).Run(ctx)
 	w.even(b)
 	return err
 }
@@ -275,7 +275,7 @@ func (u *unlisted) List(context.Context, []string) iter.Seq2[account.Account, er
 func TestLookUpFails(t *testing.T) {
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
-	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Waiting: 2, Now: time.Now}
+	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Now: time.Now}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b))
@@ -324,7 +324,7 @@ func TestUnavailableStops(t *testing.T) {
 		}
 		return nil
 	}
-	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Waiting: 4, Now: time.Now}
+	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Now: time.Now}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Created: 1, account.Waiting: 3}, w.even(b))
@@ -368,7 +368,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		// cannot even be read, so every open step stays open.
 		ctx, cancel := context.WithCancel(context.Background())
 		dead := &deadAfter{System: w.system, dead: func() bool { mu.Lock(); defer mu.Unlock(); return calls >= killAt }}
-		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Waiting: rows, Now: time.Now}).Run(ctx)
+		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Now: time.Now}).Run(ctx)
 		cancel()
 		require.Error(rt, err)
 		w.even(b)
@@ -566,7 +566,7 @@ func TestInBulk(t *testing.T) {
 			b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n", csv.String())
 			s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
 			post := func() error {
-				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Waiting: w.even(b)[account.Waiting], Now: time.Now}).Run(context.Background())
+				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Now: time.Now}).Run(context.Background())
 			}
 			err := post()
 			if c.err != "" {

@@ -43,7 +43,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	if err != nil {
 		return err
 	}
-	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "blank": quoteBlank}).ParseFS(pageFiles, "page/*.html")
+	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
 	if err != nil {
 		return err
 	}
@@ -51,6 +51,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	head := NewHead(b, counts)
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
+		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
 		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": causes.page(),
 		"Outcomes": account.Outcomes(), "ScriptHash": template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(hash[:])),
 	}
@@ -66,11 +67,19 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 		if e.Outcome == account.Waiting {
 			became = "to " + string(e.Intent)
 		}
-		if err := row.Execute(w, map[string]any{"Row": e.Row, "Key": e.Key, "Outcome": e.Outcome, "Became": became, "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
+		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became, "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
 			return err
 		}
 	}
 	return pages.ExecuteTemplate(w, "foot.html", template.JS(script))
+}
+
+// pageRow names an entry's row on the page.
+func pageRow(row int) string {
+	if batch.Unlisted(row) > 0 {
+		return "not listed"
+	}
+	return Number(row)
 }
 
 func posted(b *batch.Batch) string {

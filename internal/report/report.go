@@ -17,6 +17,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 )
 
@@ -32,15 +33,20 @@ type Head struct {
 	By       string         `json:"by"`
 	Policies string         `json:"policies"`
 	Rows     int            `json:"rows"`
+	Unlisted int            `json:"unlisted,omitempty"` // accounts that no row lists
 	Outcomes map[string]int `json:"outcomes"`
 	Even     bool           `json:"even"`
+
+	Held     []string           `json:"held,omitempty"` // why it may not be posted
+	Seats    []membership.Seats `json:"seats,omitempty"`
+	Reverses int                `json:"reverses,omitempty"`
 }
 
 const stamp = "2006-01-02T15:04:05Z07:00"
 
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
-	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows}
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted, Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Reverses: b.Reverses}
 	if !b.Posted.IsZero() {
 		h.Posted = b.Posted.Format(stamp)
 	}
@@ -53,16 +59,24 @@ func NewHead(b *batch.Batch, counts account.Counts) Head {
 // Entry is an entry as a document has it.
 type Entry struct {
 	Row      int               `json:"row"`
+	Unlisted int               `json:"unlisted,omitempty"` // instead of a row: the nth account that no row lists
 	Key      string            `json:"key"`
 	Intent   account.Intent    `json:"intent"`
 	Outcome  account.Outcome   `json:"outcome"`
 	Account  string            `json:"account,omitempty"`
 	Changes  []account.Change  `json:"changes"`
+	Steps    []membership.Step `json:"steps,omitempty"`
 	Findings []account.Finding `json:"findings"`
 }
 
 func newEntry(e batch.Entry) Entry {
-	out := Entry{e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Changes, e.Findings}
+	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
+	if out.Unlisted = batch.Unlisted(e.Row); out.Unlisted > 0 {
+		out.Row = 0
+		for i := range out.Findings {
+			out.Findings[i].Row = 0
+		}
+	}
 	if out.Changes == nil {
 		out.Changes = []account.Change{}
 	}

@@ -29,7 +29,7 @@ func page(write func(*report.Page)) string {
 
 func TestAccount(t *testing.T) {
 	got := page(func(p *report.Page) {
-		assert.True(t, p.Account(40, report.Sides(
+		assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 40}}, report.Sides(
 			account.Counts{account.Waiting: 35, account.Unchanged: 2, account.Aside: 1, account.Refused: 2},
 			map[account.Intent]int{account.Create: 31, account.Update: 4})))
 	})
@@ -44,12 +44,14 @@ func TestAccount(t *testing.T) {
                 ══                           ══
 `, got)
 	got = page(func(p *report.Page) {
-		assert.True(t, p.Account(1234567, []report.Side{{Label: "Created", N: 1234567}}))
+		assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 1234567}}, []report.Side{{Label: "Created", N: 1234567}}))
 	})
 	assert.Contains(t, got, "Rows in       1 234 567        Created            1 234 567")
-	got = page(func(p *report.Page) { assert.False(t, p.Account(3, []report.Side{{Label: "Created", N: 2}})) })
+	got = page(func(p *report.Page) {
+		assert.False(t, p.Account([]report.Side{{Label: "Rows in", N: 3}}, []report.Side{{Label: "Created", N: 2}}))
+	})
 	assert.Contains(t, got, "NOT EVEN")
-	got = page(func(p *report.Page) { assert.True(t, p.Account(0, nil)) })
+	got = page(func(p *report.Page) { assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 0}}, nil)) })
 	assert.Contains(t, got, "even")
 	sides := report.Sides(account.Counts{account.Created: 1, account.Waiting: 1}, map[account.Intent]int{account.Create: 1})
 	assert.Equal(t, "Still to create", sides[0].Label)

@@ -12,6 +12,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 )
 
 // A Page writes for a person. Color turns styling on; words alone say everything
@@ -157,10 +158,21 @@ type Side struct {
 	N     int
 }
 
-// Account writes the two-sided account: rows in on the left, what became of them
+// In is the left side of a batch's account: the rows, and accounts that no row lists.
+func In(b *batch.Batch) []Side {
+	return []Side{{"Rows in", b.Rows}, {"Not listed", b.Unlisted}}
+}
+
+// Account writes the two-sided account: what came in on the left, what became of it
 // on the right. Sides that are nothing are left out. It reports whether the two
 // come out even, and says so if they don't.
-func (p *Page) Account(rows int, sides []Side) bool {
+func (p *Page) Account(in, sides []Side) bool {
+	rows := 0
+	for i, s := range in {
+		if rows += s.N; i > 0 && s.N == 0 {
+			in = in[:i]
+		}
+	}
 	sides = slices.DeleteFunc(slices.Clone(sides), func(s Side) bool { return s.N == 0 })
 	total, labels := 0, 0
 	for _, s := range sides {
@@ -169,18 +181,17 @@ func (p *Page) Account(rows int, sides []Side) bool {
 	}
 	width := max(len(group(rows)), len(group(total)), 2)
 	labels = max(labels, 17)
-	const left = "Rows in"
 	p.Line("")
-	for i := range max(1, len(sides)) {
-		label, in := "", ""
-		if i == 0 {
-			label, in = left, group(rows)
+	for i := range max(len(in), len(sides)) {
+		label, number := "", ""
+		if i < len(in) {
+			label, number = in[i].Label, group(in[i].N)
 		}
 		right := ""
 		if i < len(sides) {
 			right = fmt.Sprintf("%s  %*s", Pad(sides[i].Label, labels), width, group(sides[i].N))
 		}
-		line := fmt.Sprintf("  %-14s%*s        %s", label, width, in, right)
+		line := fmt.Sprintf("  %-14s%*s        %s", label, width, number, right)
 		p.Line("%s", strings.TrimRight(line, " "))
 	}
 	rule := func(mark string) {
@@ -211,8 +222,10 @@ func Number(n int) string { return group(n) }
 // Sides are the right side of a batch's account.
 func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
 	still := ""
-	if counts[account.Created]+counts[account.Updated]+counts[account.Failed] > 0 {
-		still = "still "
+	for _, done := range []account.Outcome{account.Created, account.Updated, account.Suspended, account.Resumed, account.Removed, account.Failed} {
+		if counts[done] > 0 {
+			still = "still "
+		}
 	}
 	label := func(what string) string {
 		text := still + "to " + what
@@ -221,6 +234,9 @@ func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
 	return []Side{
 		{label("create"), waiting[account.Create]},
 		{label("update"), waiting[account.Update]},
+		{label("suspend"), waiting[account.Suspend]},
+		{label("resume"), waiting[account.Resume]},
+		{label("remove"), waiting[account.Remove]},
 		{"Created", counts[account.Created]},
 		{"Updated", counts[account.Updated]},
 		{"Suspended", counts[account.Suspended]},
@@ -328,10 +344,12 @@ func rowList(c *cause) string {
 	slices.Sort(c.rows)
 	names := make([]string, len(c.rows))
 	for i, row := range c.rows {
-		names[i] = strconv.Itoa(row)
+		if names[i] = strconv.Itoa(row); batch.Unlisted(row) > 0 {
+			names[i] = batch.RowName(row)
+		}
 	}
 	if c.count == 1 {
-		return "row " + names[0]
+		return batch.RowName(c.rows[0])
 	}
 	text := group(c.count) + " rows: " + strings.Join(names, ", ")
 	if c.count > len(names) {
@@ -342,7 +360,15 @@ func rowList(c *cause) string {
 
 // EntryLine writes one entry in a line.
 func (p *Page) EntryLine(e batch.Entry) {
-	p.Line("  row %4d  %s  %s  %s", e.Row, p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
+	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
+}
+
+// rowLabel names an entry's row in a column of them.
+func rowLabel(row int) string {
+	if batch.Unlisted(row) > 0 {
+		return "unlisted"
+	}
+	return fmt.Sprintf("row %4d", row)
 }
 
 func (p *Page) outcome(e batch.Entry) Styled {
@@ -350,13 +376,13 @@ func (p *Page) outcome(e batch.Entry) Styled {
 	if e.Outcome == account.Waiting {
 		word = "to " + string(e.Intent)
 	}
-	padded := Pad(word, 9)
+	padded := Pad(word, 10)
 	switch e.Outcome {
 	case account.Refused, account.Failed:
 		return p.paint(red, padded)
 	case account.Aside, account.Unchanged:
 		return p.paint(dim, padded)
-	case account.Created, account.Updated:
+	case account.Created, account.Updated, account.Suspended, account.Resumed, account.Removed:
 		return p.paint(green, padded)
 	}
 	return Styled(padded)
@@ -371,23 +397,41 @@ func summary(e batch.Entry) string {
 			}
 		}
 	}
+	var parts []string
 	switch e.Intent {
 	case account.Create:
 		made := map[string]account.Value{}
 		for _, c := range e.Changes {
 			made[c.Field] = c.After
 		}
-		return whoIs(made, e.Key)
-	case account.Keep:
+		parts = append(parts, whoIs(made, e.Key))
+	case account.Keep, account.Remove:
 		return whoIs(e.Known, e.Key)
-	case account.Update:
-		parts := make([]string, len(e.Changes))
-		for i, c := range e.Changes {
-			parts[i] = c.Field + ": " + quoteBlank(c.Before) + " → " + quoteBlank(c.After)
+	case account.Update, account.Suspend, account.Resume:
+		for _, c := range e.Changes {
+			before, after := Shown(c)
+			parts = append(parts, c.Field+": "+before+" → "+after)
 		}
-		return strings.Join(parts, "; ")
+	default:
+		return ""
 	}
-	return ""
+	for _, s := range e.Steps {
+		parts = append(parts, s.Text())
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Shown says what a change changes, before and after; other accounts by their
+// names.
+func Shown(c account.Change) (before, after string) {
+	if c.Names != nil && c.Names[1] != "" {
+		before, after = c.Names[0], c.Names[1]
+		if before == "" {
+			before = "(blank)"
+		}
+		return before, after
+	}
+	return quoteBlank(c.Before), quoteBlank(c.After)
 }
 
 // whoIs names a person by the fields people know them by, but for the key, which
@@ -417,15 +461,20 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 	if e.Account != "" {
 		id = "account " + e.Account
 	}
-	p.Line("%s  %s %s  %s", p.Bold(fmt.Sprintf("Row %d", e.Row)), p.outcome(e), e.Key, p.Dim(id))
+	name := batch.RowName(e.Row)
+	p.Line("%s  %s %s  %s", p.Bold(strings.ToUpper(name[:1])+name[1:]), p.outcome(e), e.Key, p.Dim(id))
 	for _, c := range e.Changes {
+		before, after := Shown(c)
 		if e.Intent == account.Create {
-			p.Line("    %s  %s", Pad(c.Field, 18), c.After.Text())
+			p.Line("    %s  %s", Pad(c.Field, 18), after)
 		} else {
-			p.Line("    %s  %s → %s", Pad(c.Field, 18), quoteBlank(c.Before), quoteBlank(c.After))
+			p.Line("    %s  %s → %s", Pad(c.Field, 18), before, after)
 		}
 	}
-	if len(e.Changes) == 0 {
+	for _, s := range e.Steps {
+		p.Line("    %s  %s  %s", Pad(s.Kind, 18), s.Text(), p.result(s.Result))
+	}
+	if len(e.Changes)+len(e.Steps) == 0 {
 		for i, cell := range e.Cells {
 			if i < len(headings) && strings.TrimSpace(cell) != "" {
 				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], 18), 18)), Clip(cell, p.Columns()-28))
@@ -443,6 +492,39 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 			p.Line("        %s", p.Dim("→ "+f.Remedy))
 		}
 	}
+}
+
+func (p *Page) result(r membership.Result) Styled {
+	switch r {
+	case membership.Done:
+		return p.paint(green, string(r))
+	case membership.Failed:
+		return p.paint(red, string(r))
+	}
+	return p.paint(dim, string(r))
+}
+
+// Seats writes how many seats each licence has, and will have left.
+func (p *Page) Seats(seats []membership.Seats) {
+	if len(seats) == 0 {
+		return
+	}
+	p.Line("")
+	p.Line("%s", p.Bold(Pad("Seats", 32)+"   has  taken  needs  given back   left"))
+	for _, s := range seats {
+		more := Styled("")
+		if s.Refused > 0 {
+			more = p.paint(red, fmt.Sprintf("   none left for %s", counted(s.Refused, "row", "rows")))
+		}
+		p.Line("  %s%6s %6s %6s %11s %6s%s", Pad(Clip(s.Name, 28), 30), group(s.Has), group(s.Taken), group(s.Needs), group(s.Given), group(s.Left()), more)
+	}
+}
+
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return group(n) + " " + many
 }
 
 // Next writes the command to type next.

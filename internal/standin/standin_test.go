@@ -331,14 +331,14 @@ func TestMembers(t *testing.T) {
 	for _, name := range []string{"a", "b"} {
 		require.Equal(t, 201, c.send("POST /Users", `{"schemas":[`+user+`],"userName":"`+name+`"}`).status)
 	}
-	make := func(kind, rest string) string {
-		made := c.send("POST /"+kind+"s", `{"schemas":["urn:example:params:scim:schemas:crew:2.0:`+kind+`"],"displayName":"`+rest[len(rest)-5:]+`"`+rest+`}`)
+	make := func(kind, name, rest string) string {
+		made := c.send("POST /"+kind+"s", `{"schemas":["urn:example:params:scim:schemas:crew:2.0:`+kind+`"],"displayName":"`+name+`"`+rest+`}`)
 		require.Equal(t, 201, made.status, made.body)
 		return "PATCH /" + kind + "s/" + made.body["id"].(string)
 	}
-	course := make("Course", `,"open":true,"roles":["learner","tutor"],"sections":["spring"]`)
-	closed := make("Course", `,"open":false`)
-	licence := make("Licence", `,"seats":1`)
+	course := make("Course", "Marine radio", `,"open":true,"roles":["learner","tutor"],"sections":["spring"]`)
+	closed := make("Course", "First aid", `,"open":false`)
+	licence := make("Licence", "chart-viewer", `,"seats":1`)
 	for _, p := range []struct {
 		to, member string
 		status     int

@@ -48,8 +48,10 @@ type System interface {
 
 // A Sizer is a System that knows what looking for accounts costs.
 type Sizer interface {
-	// Pages returns how many requests List takes.
-	Pages(ctx context.Context) (int, error)
+	// Count returns how many accounts there are.
+	Count(ctx context.Context) (int, error)
+	// PageSize returns how many one request of List gives.
+	PageSize(ctx context.Context) (int, error)
 	// FindSize returns how many values one request of Find looks for.
 	FindSize() int
 }
@@ -203,10 +205,15 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 	if finds <= 2 { // not worth asking how many there are
 		return Way{Requests: finds}, size, nil
 	}
-	pages, err := sizer.Pages(ctx)
+	count, err := sizer.Count(ctx)
 	if err != nil {
 		return Way{}, 0, err
 	}
+	page, err := sizer.PageSize(ctx)
+	if err != nil {
+		return Way{}, 0, err
+	}
+	pages := (count + page - 1) / page
 	if pages < finds {
 		return Way{Listed: true, Requests: pages}, 0, nil
 	}

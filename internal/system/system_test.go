@@ -28,8 +28,9 @@ type counted struct {
 	finds, listed int
 }
 
-func (c *counted) FindSize() int                      { return c.size }
-func (c *counted) Pages(context.Context) (int, error) { return c.pages, nil }
+func (c *counted) FindSize() int                         { return c.size }
+func (c *counted) Count(context.Context) (int, error)    { return c.pages * 7, nil }
+func (c *counted) PageSize(context.Context) (int, error) { return 7, nil }
 
 func (c *counted) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
 	c.mu.Lock()

@@ -48,6 +48,20 @@ type System struct {
 	Timeout  time.Duration     // for one request
 	Aliases  map[string]string // short name → the system's full attribute name
 	Line     int               // in evenledger.yaml
+
+	Memberships map[string]Kind     // kinds of things, such as "courses", where the system doesn't say
+	Elevated    map[string][]string // kind → patterns of names that give rights over others
+	Protect     []string            // patterns of accounts that no batch may change
+	Renew       string              // field that makes a person choose another password; empty: none
+}
+
+// A Kind says where a system keeps one kind of thing.
+type Kind struct {
+	Endpoint  string         // of resources, or
+	Attribute string         // of the account
+	Role      string         // sub-attribute of a member
+	Section   string         // likewise
+	Seats     map[string]int // how many may have a thing, where the system doesn't say
 }
 
 // A Secret is where a secret is kept: "env:NAME" or "file:PATH".
@@ -136,7 +150,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
 	var hasURL, hasToken, hasUser, hasPassword bool
-	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "aliases") {
+	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "aliases", "memberships", "elevated", "protect", "change_at_sign_in") {
 		switch p.Key {
 		case "kind":
 			s.Kind = p.Value.OneOf(kinds...)
@@ -160,6 +174,20 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 			s.Settle = readDuration(p.Value)
 		case "timeout":
 			s.Timeout = readDuration(p.Value)
+		case "memberships":
+			s.Memberships = map[string]Kind{}
+			for _, kind := range p.Value.Pairs() {
+				s.Memberships[kind.Key] = readKind(kind)
+			}
+		case "elevated":
+			s.Elevated = map[string][]string{}
+			for _, kind := range p.Value.Pairs() {
+				s.Elevated[kind.Key] = texts(kind.Value)
+			}
+		case "protect":
+			s.Protect = texts(p.Value)
+		case "change_at_sign_in":
+			s.Renew = p.Value.Text()
 		case "aliases":
 			s.Aliases = map[string]string{}
 			for _, alias := range p.Value.Pairs() {
@@ -181,6 +209,39 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		pair.At.Fail("Add “token: env:NAME” or “token: file:PATH”.", "system %s has no token and no user", s.Name)
 	}
 	return s
+}
+
+func texts(node yamldoc.Node) []string {
+	var all []string
+	for _, item := range node.Items() {
+		all = append(all, item.Text())
+	}
+	return all
+}
+
+func readKind(pair yamldoc.Pair) Kind {
+	k := Kind{}
+	for _, p := range pair.Value.Pairs("endpoint", "attribute", "role", "section", "seats") {
+		switch p.Key {
+		case "endpoint":
+			k.Endpoint = "/" + strings.Trim(p.Value.Text(), "/")
+		case "attribute":
+			k.Attribute = p.Value.Text()
+		case "role":
+			k.Role = p.Value.Text()
+		case "section":
+			k.Section = p.Value.Text()
+		case "seats":
+			k.Seats = map[string]int{}
+			for _, thing := range p.Value.Pairs() {
+				k.Seats[thing.Key] = thing.Value.Whole(0, 1e9)
+			}
+		}
+	}
+	if k.Endpoint != "" && k.Attribute != "" {
+		pair.At.Fail("Keep one of them.", "%s have both an endpoint and an attribute", pair.Key)
+	}
+	return k
 }
 
 func isName(name string) bool {

@@ -212,8 +212,8 @@ func filters(p path, values []string) []string {
 	return out
 }
 
-// Pages implements system.Sizer.
-func (c *Client) Pages(ctx context.Context) (int, error) {
+// Count implements system.Sizer.
+func (c *Client) Count(ctx context.Context) (int, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return 0, err
@@ -222,11 +222,19 @@ func (c *Client) Pages(ctx context.Context) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	page := c.config.Page
-	if most := d.config.Filter.MaxResults; most > 0 {
-		page = min(page, most)
+	return list.TotalResults, nil
+}
+
+// PageSize implements system.Sizer.
+func (c *Client) PageSize(ctx context.Context) (int, error) {
+	d, err := c.discover(ctx)
+	if err != nil {
+		return 0, err
 	}
-	return (list.TotalResults + page - 1) / page, nil
+	if most := d.config.Filter.MaxResults; most > 0 {
+		return min(c.config.Page, most), nil
+	}
+	return c.config.Page, nil
 }
 
 // FindSize implements system.Sizer.
@@ -276,6 +284,9 @@ func (d *discovered) body(wanted account.Account) resource {
 			schemas = append(schemas, p.schema)
 		}
 		body.set(p, encode(d.types[name], wanted.Fields[name].Text()))
+	}
+	if wanted.Password != "" {
+		body["password"] = wanted.Password
 	}
 	body["schemas"] = schemas
 	return body

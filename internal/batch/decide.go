@@ -1,0 +1,524 @@
+package batch
+
+import (
+	"fmt"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/codes"
+	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
+)
+
+// A Decider decides the rows of one batch in their order.
+type Decider struct {
+	Brief  *brief.Brief
+	Schema *account.Schema
+	Index  *Index
+	Unique []int // fields of the brief in which no two accounts agree
+
+	// Missing returns what the system wants of a new account and the row lacks.
+	Missing func(*mapping.Wanted) []account.Finding
+	// Remap maps the row anew with the numbered field's value given.
+	Remap func(value string)
+	// Free returns the first value that is free of base, others, and the last of
+	// them with a number behind it.
+	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
+	// Column names the column of a field of the brief.
+	Column func(field int) string
+	// Ties decides the memberships; nil: the brief speaks of none.
+	Ties *membership.Decider
+	// Row returns the row of the sheet, other than the given one, whose field has
+	// the value; 0: none.
+	Row func(field account.Field, value string) int
+	// Fields are those that are asked for of known accounts.
+	Fields []string
+	// Extra are fields that a new account gets besides those of the brief.
+	Extra []account.Change
+	// Protect has the patterns of names of accounts that are not changed.
+	Protect []string
+	// Several rows may come to the same account, as they bring only memberships.
+	Several bool
+
+	matched map[string]int  // account → row it was matched by
+	given   map[string]bool // values of the numbered field given to new accounts
+}
+
+// Decide turns what a row wants into its entry. If the row comes to an account
+// that an earlier row came to, that row is returned as well: it is to be refused
+// too, as nobody can say which of them is right.
+func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
+	e.Key, e.Findings = Key(d.Brief, w), w.Findings
+	asks := d.asks(w)
+	switch {
+	case w.Aside, asks == account.Intent(account.Aside):
+		e.Outcome = account.Aside
+		return 0
+	case w.Refused():
+		e.Refuse()
+		return 0
+	}
+	found := d.match(e, w)
+	if e.Outcome == account.Refused {
+		return 0
+	}
+	if found == nil {
+		d.decideNew(e, w, asks)
+		return 0
+	}
+	if first, taken := d.matched[found.ID]; taken && !d.Several {
+		e.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account, %s", first, found.Label()))
+		e.Refuse()
+		return first
+	}
+	if d.matched == nil {
+		d.matched = map[string]int{}
+	}
+	d.matched[found.ID] = w.Row
+	d.decideKnown(e, w, found, asks)
+	if Protects(d.Protect, found) && (e.Outcome == account.Waiting) {
+		d.Ties.Return(e.Steps)
+		e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
+		e.Refuse()
+	}
+	return 0
+}
+
+// asks is what the row itself says is to happen; None: nothing.
+func (d *Decider) asks(w *mapping.Wanted) account.Intent {
+	if i := d.Brief.Intent(); i >= 0 && !w.Aside {
+		return account.Intent(w.Values[i].Text())
+	}
+	return account.None
+}
+
+// Protects reports whether one of the patterns is a name of the account.
+func Protects(patterns []string, a *account.Account) bool {
+	return slices.ContainsFunc([]string{a.ID, a.Field("userName").Text(), a.Field("email").Text()}, func(name string) bool {
+		return name != "" && account.Fits(name, patterns)
+	})
+}
+
+// match finds the row's account, or refuses the entry. The first key that finds
+// an account decides; every other key of the row must agree with it.
+func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
+	var found *account.Account
+	var by string
+	keys := 0
+	for at, name := range d.Brief.Match {
+		i := d.Brief.Field(name)
+		value := w.Values[i]
+		if !value.Filled() {
+			continue
+		}
+		keys++
+		numbered := d.Brief.Fields[i].Unique == brief.UniqueNumber
+		if numbered && w.Base != "" {
+			value = account.Of(w.Base) // a number got in the sheet is nobody's yet
+		}
+		hits := d.Index.Find(name, value.Text())
+		switch {
+		case len(hits) == 0:
+		case len(hits) > 1:
+			e.Find(account.Error, "two-accounts", name, d.Column(i), fmt.Sprintf("%s “%s” finds two accounts: %s (%s) and %s (%s)", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
+			e.Refuse()
+			return nil
+		case found == nil:
+			other, differs := d.belongsElsewhere(hits[0], w, at)
+			if differs && numbered {
+				continue // another person's; a number will be put behind
+			}
+			if differs {
+				f := d.Brief.Fields[other]
+				e.Find(account.Error, "different-person", f.Name, d.Column(other), fmt.Sprintf("%s “%s” finds the account %s, but its %s is “%s” and not “%s”", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), f.Label, hits[0].Field(f.Name).Text(), w.Values[other].Text()))
+				e.Refuse()
+				return nil
+			}
+			found, by = hits[0], d.Brief.Fields[i].Label
+		case hits[0] != found && !numbered:
+			e.Find(account.Error, "two-things", name, d.Column(i), fmt.Sprintf("%s finds the account %s (%s), but %s “%s” belongs to %s (%s)", by, found.Label(), found.ID, d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID))
+			e.Refuse()
+			return nil
+		}
+	}
+	if keys == 0 {
+		e.Find(account.Error, "no-key", "", "", "the row has no value in any field that finds an account")
+		e.Refuse()
+	}
+	return found
+}
+
+// belongsElsewhere reports the first earlier key in which the account has
+// another value than the row: it is another person's account.
+func (d *Decider) belongsElsewhere(a *account.Account, w *mapping.Wanted, before int) (field int, differs bool) {
+	for _, name := range d.Brief.Match[:before] {
+		i := d.Brief.Field(name)
+		has, wants := a.Field(name), w.Values[i]
+		if d.Brief.Fields[i].Unique != brief.UniqueNumber && has.Filled() && wants.Filled() && !d.Brief.Fields[i].Same(has.Text(), wants.Text()) {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
+	switch {
+	case asks == account.Remove:
+		e.Find(account.Warning, "no-account", "", "", fmt.Sprintf("no account was found for “%s”, so there is none to remove", e.Key))
+		e.Intent, e.Outcome = account.Keep, account.Unchanged
+		return
+	case asks != account.None && asks != account.Create:
+		e.Find(account.Error, "no-account", "", "", fmt.Sprintf("no account was found for “%s” to %s", e.Key, asks))
+		e.Refuse()
+		return
+	case asks == account.Create:
+	case d.Brief.New == brief.Skip:
+		e.Outcome = account.Aside
+		return
+	case d.Brief.New == brief.Refuse, d.Several:
+		e.Find(account.Error, "new-refused", "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
+		e.Refuse()
+		return
+	}
+	if n := d.Brief.Numbered(); n >= 0 && w.Values[n].Filled() {
+		d.number(w, n)
+	}
+	e.Findings = append(w.Findings, d.Missing(w)...)
+	if d.taken(e, w, ""); account.HasError(e.Findings) {
+		e.Refuse()
+		return
+	}
+	for i, f := range d.Brief.Fields {
+		value := w.Values[i]
+		if !value.Present() {
+			value = f.Fallback // the sheet does not speak of it
+		}
+		if f.Send && value.Filled() && f.Mode != brief.Drop {
+			d.change(e, i, account.Change{Field: f.Name, After: value})
+		}
+	}
+	if len(e.Changes) == 0 {
+		e.Find(account.Error, "nothing-to-send", "", "", "the row gives the new account no value")
+	}
+	e.Changes = append(e.Changes, d.Extra...)
+	if d.tie(e, w, nil); account.HasError(e.Findings) {
+		d.Ties.Return(e.Steps)
+		e.Refuse()
+		return
+	}
+	e.Intent, e.Outcome = account.Create, account.Waiting
+	e.Key = Key(d.Brief, w)
+}
+
+// number gives a new account the first value of the numbered field that neither
+// an account nor an earlier row has. The rows were numbered among themselves when
+// they were checked; which of them are new is known only now.
+func (d *Decider) number(w *mapping.Wanted, n int) {
+	f := d.Brief.Fields[n]
+	free, ok := d.Free(f, w.Base, w.Others, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
+	if !ok {
+		found := account.Find(account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
+		found.Row, found.Field, found.Column = w.Row, f.Name, d.Column(n)
+		w.Findings = append(w.Findings, found)
+		return
+	}
+	if d.given == nil {
+		d.given = map[string]bool{}
+	}
+	d.given[f.Key(free)] = true
+	if free != w.Values[n].Text() {
+		d.Remap(free)
+	}
+}
+
+func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Account, asks account.Intent) {
+	e.Account, e.Version = found.ID, found.Version
+	e.Known = map[string]account.Value{}
+	for _, name := range d.Fields {
+		if before := found.Field(name); before.Present() {
+			e.Known[name] = before
+		}
+	}
+	switch {
+	case asks == account.Suspend:
+		d.suspend(e, found)
+		return
+	case asks == account.Remove:
+		d.remove(e, found)
+		return
+	case asks != account.None:
+	case d.Brief.Known == brief.Skip:
+		e.Outcome = account.Aside
+		return
+	case d.Brief.Known == brief.Refuse:
+		e.Find(account.Error, "known-refused", "", "", fmt.Sprintf("the account %s exists already", found.Label()))
+		e.Refuse()
+		return
+	}
+	n := d.Brief.Numbered()
+	if n >= 0 {
+		// A sign-in name once given stays, and what is made from it follows it.
+		if own := found.Field(d.Brief.Fields[n].Name); own.Filled() {
+			if w.Values[n].Filled() && w.Values[n] != own {
+				d.Remap(own.Text())
+			}
+		} else {
+			n = -1
+		}
+	}
+	e.Findings = w.Findings
+	for i, f := range d.Brief.Fields {
+		before, after := found.Field(f.Name), w.Values[i]
+		if !f.Send || f.KeyOnly || i == n || !after.Present() || d.Brief.Known == brief.Fill && before.Filled() {
+			continue
+		}
+		if f.Kind == account.List {
+			after = account.Of(merged(f.Mode, before.Text(), after.Text()))
+		}
+		d.change(e, i, account.Change{Field: f.Name, Before: before, After: after})
+	}
+	if asks == account.Resume && !isOn(found) {
+		setTo(e, account.Change{Field: "active", Before: found.Field("active"), After: account.Of("true")})
+	}
+	e.Intent = effect(e.Changes)
+	switch e.Intent {
+	case account.Suspend:
+		d.set(e, found, d.Brief.Suspending.Set)
+	case account.Resume:
+		d.set(e, found, d.Brief.Resuming)
+	}
+	d.taken(e, w, found.ID)
+	d.tie(e, w, found)
+	if e.Intent == account.Suspend && d.Ties != nil {
+		d.leave(e, found)
+	}
+	if account.HasError(e.Findings) {
+		d.Ties.Return(e.Steps)
+		e.Refuse()
+		return
+	}
+	e.wait()
+}
+
+// wait lets the entry wait to be posted, if anything is to be done.
+func (e *Entry) wait() {
+	if len(e.Changes)+len(e.Steps) == 0 {
+		e.Intent, e.Outcome = account.Keep, account.Unchanged
+		return
+	}
+	e.Outcome = account.Waiting
+}
+
+// effect is what changes of a known account come to.
+func effect(changes []account.Change) account.Intent {
+	for _, c := range changes {
+		if c.Field == "active" && c.After.Text() == "false" {
+			return account.Suspend
+		}
+		if c.Field == "active" && c.Before.Text() == "false" {
+			return account.Resume
+		}
+	}
+	return account.Update
+}
+
+// isOn reports whether an account may sign in; one of which the system does not
+// say may.
+func isOn(a *account.Account) bool { return a.Field("active").Text() != "false" }
+
+// suspend decides a row that asks for its account to be suspended. Nothing else of
+// the row is looked at: everything is kept as it is.
+func (d *Decider) suspend(e *Entry, found *account.Account) {
+	e.Intent = account.Suspend
+	if isOn(found) {
+		e.Changes = append(e.Changes, account.Change{Field: "active", Before: found.Field("active"), After: account.Of("false")})
+	}
+	d.set(e, found, d.Brief.Suspending.Set)
+	d.leave(e, found)
+	e.wait()
+}
+
+// Unlist decides what happens to an account that the sheet is to list and doesn't.
+func (d *Decider) Unlist(e *Entry, found *account.Account) {
+	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
+	for _, name := range d.Fields {
+		if before := found.Field(name); before.Present() {
+			e.Known[name] = before
+		}
+	}
+	if Protects(d.Protect, found) {
+		e.Find(account.Note, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and stays as it is though no row lists it", found.Label()))
+		e.Outcome = account.Aside
+		return
+	}
+	d.suspend(e, found)
+}
+
+func (d *Decider) leave(e *Entry, found *account.Account) {
+	if d.Ties == nil {
+		return
+	}
+	for _, step := range d.Ties.Leaving(found.ID) {
+		if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Kind == step.Kind && s.Thing == step.Thing }) {
+			d.step(e, step, found)
+		}
+	}
+}
+
+func (d *Decider) remove(e *Entry, found *account.Account) {
+	if !d.Brief.MayRemove {
+		e.Find(account.Error, "removing-not-allowed", "", "", fmt.Sprintf("the row asks to remove the account %s, with all that is in it", found.Label()))
+		e.Refuse()
+		return
+	}
+	e.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", found.Label()))
+	e.Intent, e.Outcome = account.Remove, account.Waiting
+}
+
+// set adds changes that go with suspending or resuming.
+func (d *Decider) set(e *Entry, found *account.Account, set []account.Change) {
+	for _, c := range set {
+		c.Before = found.Field(c.Field)
+		if a, ok := d.Schema.Attribute(c.Field); ok {
+			// What cannot be read was told when the brief was held against the schema.
+			if text, err := codes.NewReader(codes.Unsettled).Read(a.Kind, c.After.Text()); err == nil {
+				c.After = account.Of(text)
+			}
+		}
+		// Where a system says nothing of a yes or no, it is no.
+		if c.Before.Text() != c.After.Text() && !(c.After.Text() == "false" && !c.Before.Present()) {
+			setTo(e, c)
+		}
+	}
+}
+
+// setTo sets a change, in the place of one of the same field.
+func setTo(e *Entry, change account.Change) {
+	e.Changes = slices.DeleteFunc(e.Changes, func(c account.Change) bool { return c.Field == change.Field })
+	e.Changes = append(e.Changes, change)
+}
+
+// merged is what a list comes to.
+func merged(mode brief.Mode, before, after string) string {
+	has, row := account.Items(before), account.Items(after)
+	in := func(list []string) func(string) bool {
+		return func(item string) bool { return slices.Contains(list, item) }
+	}
+	switch mode {
+	case brief.Add:
+		return account.ListOf(append(has, slices.DeleteFunc(row, in(has))...))
+	case brief.Drop:
+		return account.ListOf(slices.DeleteFunc(has, in(row)))
+	}
+	return after
+}
+
+// change adds a change of field i of the brief if there is one to make, and finds
+// the account that a reference means.
+func (d *Decider) change(e *Entry, i int, c account.Change) {
+	f := d.Brief.Fields[i]
+	if f.Refers != "" && c.After.Filled() {
+		known, ok := d.refer(e, i, c.After.Text())
+		if !ok {
+			return
+		}
+		before := d.Index.label(c.Before.Text())
+		c.After, c.Names = account.Of(known.ID), &[2]string{before, known.Label()}
+	}
+	if f.Same(c.Before.Text(), c.After.Text()) {
+		return
+	}
+	if a, ok := d.Schema.Attribute(f.Name); ok && a.Immutable && c.Before.Filled() {
+		e.Find(account.Error, "immutable-field", f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, c.Before.Text(), c.After.Text()))
+	}
+	e.Changes = append(e.Changes, c)
+}
+
+// refer finds the account that the value of a reference means. If a row of the
+// sheet is to create it, there is a step for it instead.
+func (d *Decider) refer(e *Entry, i int, text string) (known *account.Account, ok bool) {
+	f := d.Brief.Fields[i]
+	by := NamedField(f.Refers)
+	switch hits := d.Index.Find(by.Name, text); len(hits) {
+	case 0:
+		if row := d.Row(by, text); row > 0 {
+			e.Steps = append(e.Steps, membership.Step{Do: membership.Refer, Kind: f.Name, Name: text, Row: row})
+			return nil, false
+		}
+		e.Find(account.Error, "unknown-person", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” is nobody's: neither an account nor another row has this %s", f.Label, text, by.Label))
+	case 1:
+		if hits[0].ID == e.Account {
+			e.Find(account.Note, "refers-to-itself", f.Name, d.Column(i), fmt.Sprintf("%s is their own %s", text, f.Label))
+		}
+		return hits[0], true
+	default:
+		e.Find(account.Error, "two-accounts", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” finds two accounts: %s (%s) and %s (%s)", f.Label, text, hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
+	}
+	return nil, false
+}
+
+// NamedField returns the catalogue's field, or a plain one for a system's own.
+func NamedField(name string) account.Field {
+	if f, ok := account.FieldNamed(name); ok {
+		return f
+	}
+	return account.Field{Name: name, Label: name}
+}
+
+// tie adds the steps that the row's memberships take.
+func (d *Decider) tie(e *Entry, w *mapping.Wanted, found *account.Account) {
+	if d.Ties == nil || account.HasError(e.Findings) {
+		return
+	}
+	id := ""
+	if found != nil {
+		id = found.ID
+	}
+	steps, findings := d.Ties.Decide(w, id)
+	e.Findings = append(e.Findings, findings...)
+	for _, s := range steps {
+		d.step(e, s, found)
+	}
+}
+
+// step adds a step to the entry. A membership that is kept as a value of one of
+// the account's fields is a change of that field.
+func (d *Decider) step(e *Entry, s membership.Step, found *account.Account) {
+	about, _ := d.Ties.Catalogue.Kind(s.Kind)
+	if about.Field == "" {
+		e.Steps = append(e.Steps, s)
+		return
+	}
+	c := account.Change{Field: about.Field}
+	if found != nil {
+		c.Before = found.Field(about.Field)
+	}
+	c.After = c.Before
+	if at := slices.IndexFunc(e.Changes, func(c account.Change) bool { return c.Field == about.Field }); at >= 0 {
+		c = e.Changes[at]
+	}
+	mode := brief.Add
+	if s.Do == membership.Leave {
+		mode = brief.Drop
+	}
+	c.After = account.Of(merged(mode, c.After.Text(), s.Thing))
+	setTo(e, c)
+}
+
+// taken finds unique values of the row that belong to another account.
+func (d *Decider) taken(e *Entry, w *mapping.Wanted, own string) {
+	for _, i := range d.Unique {
+		f := d.Brief.Fields[i]
+		value := w.Values[i]
+		if !f.Send || !value.Filled() || own != "" && f.Unique == brief.UniqueNumber {
+			continue
+		}
+		for _, a := range d.Index.Find(f.Name, value.Text()) {
+			if a.ID != own {
+				e.Find(account.Error, "taken-value", f.Name, d.Column(i), fmt.Sprintf("%s “%s” already belongs to the account %s (%s)", f.Label, value.Text(), a.Label(), a.ID))
+				break
+			}
+		}
+	}
+}

@@ -1,0 +1,307 @@
+package brief
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/words"
+	"evenledger/internal/yamldoc"
+)
+
+// A Mode says what becomes of what is there when a row names something.
+type Mode string
+
+// The modes. Without one, memberships are added and lists of values exact.
+const (
+	Add   Mode = "add"    // what is there stays
+	Exact Mode = "exact"  // afterwards there is just what the row names
+	Drop  Mode = "remove" // what the row names is taken away
+)
+
+// kinds are the kinds of memberships a brief can name.
+var kinds = []string{"groups", "courses", "licences", "roles"}
+
+// Kinds lists the kinds of memberships a brief can name. The slice must not be
+// changed.
+func Kinds() []string { return kinds }
+
+// Memberships is where memberships of one kind come from and what is done with
+// them.
+type Memberships struct {
+	Column         Field // From, Split and Via of the names; a List
+	Kind           string
+	Role           string // heading of the column with the role, or empty
+	Section        string
+	Fallback       []string
+	Mode           Mode
+	Within         []string // patterns of names, with Exact; none: any
+	MakeMissing    bool
+	ClearWhenBlank bool
+	Untouched      bool // they are passed over
+}
+
+// A Rule gives memberships to rows for which a condition holds.
+type Rule struct {
+	When  *Expr
+	Names map[int][]string // index in Brief.Memberships → names or ids
+}
+
+// A Leaving is what goes with suspending an account.
+type Leaving struct {
+	Set   []account.Change    // fields with the value they get
+	Leave map[string][]string // kind → patterns of the names of what is left
+}
+
+// A Limit is the most of something in one batch: a number, or a share of the
+// accounts there are.
+type Limit struct {
+	Most  int
+	Share float64 // of 1; 0: it is a number
+	Text  string  // as the brief has it
+}
+
+// Allows returns how many the limit allows where there are total accounts.
+func (l Limit) Allows(total int) int {
+	if l.Share > 0 {
+		return int(l.Share * float64(total))
+	}
+	return l.Most
+}
+
+// readMemberships reads what the brief says of each kind: one table, or a list of
+// them.
+func (b *Brief) readMemberships(top *layers, dir string) {
+	for _, kind := range kinds {
+		for _, node := range top.get(kind).Items() {
+			m := Memberships{Kind: kind, Mode: Add}
+			f := &m.Column
+			f.Kind, f.Name, f.Label = account.Text, kind, strings.TrimSuffix(kind, "s")
+			var within yamldoc.Node
+			for _, p := range node.Pairs(keyNames(membershipKeys)...) {
+				switch p.Key {
+				case "from":
+					f.From = p.Value.Text()
+				case "split":
+					f.Split = p.Value.Text()
+				case "role":
+					m.Role = p.Value.Text()
+				case "section":
+					m.Section = p.Value.Text()
+				case "fallback":
+					m.Fallback = listOf(p.Value)
+				case "via":
+					f.Via, f.ViaExact = map[string]string{}, map[string]string{}
+					for _, v := range p.Value.Pairs() {
+						f.ViaWords = append(f.ViaWords, v.Key)
+						f.Via[words.Key(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
+					}
+				case "via_sheet":
+					readTable(f, p.Value, dir)
+				case "mode":
+					m.Mode = Mode(p.Value.OneOf(modes...))
+				case "within":
+					within, m.Within = p.Value, listOf(p.Value)
+				case "make_missing":
+					m.MakeMissing = p.Value.Bool()
+				case "clear_when_blank":
+					m.ClearWhenBlank = p.Value.Bool()
+				}
+			}
+			switch {
+			case f.From == "" && len(m.Fallback) == 0 && !(m.Mode == Exact && b.has(top, kind)):
+				node.Fail("Give it “from: HEADING”, or “fallback: [NAME]”.", "the %s have no source", kind)
+			case len(m.Within) > 0 && m.Mode != Exact:
+				within.Fail("Add “mode: exact”, or take it out.", "“within” says what “mode: exact” may take away, and the mode is %s", m.Mode)
+			case m.ClearWhenBlank && (m.Mode != Exact || len(m.Fallback) > 0):
+				node.Fail("Add “mode: exact”, or take it out; with “fallback” a blank is never left blank.", "“clear_when_blank” can have no effect here")
+			case strings.HasSuffix(m.Role, "*") != f.Family() && m.Role != "", strings.HasSuffix(m.Section, "*") != f.Family() && m.Section != "":
+				node.Fail("Write a star in each of them, or in none.", "“%s” and its role or section cannot be paired", f.From)
+			}
+			b.Memberships = append(b.Memberships, m)
+		}
+	}
+}
+
+// has reports whether a rule of the brief names things of a kind.
+func (b *Brief) has(top *layers, kind string) bool {
+	return slices.ContainsFunc(top.items("rules"), func(node yamldoc.Node) bool {
+		return slices.ContainsFunc(node.Pairs(), func(p yamldoc.Pair) bool { return p.Key == kind })
+	})
+}
+
+func listOf(node yamldoc.Node) []string {
+	var texts []string
+	for _, item := range node.Items() {
+		if text := item.Text(); text != "" {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
+// readRules reads the rules. What a rule gives is added to what the columns give
+// of its kind, and follows their mode.
+func (b *Brief) readRules(nodes []yamldoc.Node, env *env) {
+	for _, node := range nodes {
+		rule := Rule{Names: map[int][]string{}}
+		for _, p := range node.Pairs(keyNames(ruleKeys)...) {
+			if p.Key == "when" {
+				rule.When = env.compile(p.Value, account.YesNo)
+				continue
+			}
+			i := slices.IndexFunc(b.Memberships, func(m Memberships) bool { return m.Kind == p.Key && m.Mode != Drop })
+			if i < 0 {
+				i = len(b.Memberships)
+				b.Memberships = append(b.Memberships, Memberships{Kind: p.Key, Mode: Add, Column: Field{Field: account.Field{Name: p.Key, Label: strings.TrimSuffix(p.Key, "s")}}})
+			}
+			rule.Names[i] = listOf(p.Value)
+		}
+		if rule.When == nil || len(rule.Names) == 0 {
+			node.Fail("Write {when: EXPRESSION, groups: [NAME]}.", "a rule needs “when” and what it gives")
+			continue
+		}
+		b.Rules = append(b.Rules, rule)
+	}
+}
+
+// intentField is the name of the field that carries a row's intent.
+const intentField = "intent"
+
+// intentWords are what a row's intent may be.
+var intentWords = []string{string(account.Create), string(account.Update), string(account.Suspend), string(account.Resume), string(account.Remove), string(account.Aside)}
+
+// readIntent reads the column with the rows' own intents.
+func (b *Brief) readIntent(node yamldoc.Node, dir string) fieldSource {
+	source := readField(yamldoc.Pair{Key: intentField, At: node, Value: node}, dir)
+	source.field.Field = account.Field{Name: intentField, Label: "intent"}
+	source.field.Send = false
+	for _, p := range node.Pairs(keyNames(intentKeys)...) {
+		if p.Key != "via" {
+			continue
+		}
+		for _, v := range p.Value.Pairs() {
+			word := v.Value.OneOf(intentWords...)
+			source.field.Via[words.Key(v.Key)], source.field.ViaExact[v.Key] = word, word
+		}
+	}
+	return source
+}
+
+// readGuards reads what goes with suspending, and what holds a batch back.
+func (b *Brief) readGuards(top *layers, options Options) {
+	b.Suspending.Leave = map[string][]string{}
+	for _, pair := range top.pairs("suspend", keyNames(suspendKeys)...) {
+		if pair.Key == "set" {
+			b.Suspending.Set = readSet(pair.Value)
+			continue
+		}
+		for _, p := range pair.Value.Pairs(kinds...) {
+			b.Suspending.Leave[p.Key] = listOf(p.Value)
+		}
+	}
+	for _, pair := range top.pairs("resume", keyNames(resumeKeys)...) {
+		b.Resuming = readSet(pair.Value)
+	}
+	if node := top.get("allow_remove"); node.Exists() {
+		b.MayRemove = node.Bool()
+	}
+	b.Limits = map[account.Intent]Limit{}
+	for _, pair := range top.pairs("limits", keyNames(limitKeys)...) {
+		b.Limits[account.Intent(pair.Key)] = readLimit(pair.Value)
+	}
+	b.Protect = listOf(top.get("protect"))
+	scope, gone := top.get("scope"), top.get("gone")
+	if scope.Exists() {
+		var err error
+		if b.Scope, err = Condition(account.Fields(), scope.Text(), options.Today); err != nil {
+			scope.Fail("Use the fields of an account, such as department == \"Deck\".", "in the expression: %s", strings.TrimPrefix(strings.ReplaceAll(firstProblem(err), "\n", " "), "in the expression: "))
+		}
+	}
+	if gone.Exists() && gone.OneOf("keep", string(Suspend)) == string(Suspend) {
+		b.Gone = Suspend
+		if _, limited := b.Limits[account.Suspend]; !limited || b.Scope == nil {
+			gone.Fail("Add “scope: CONDITION”, which says whose accounts the sheet lists, and “limits: {suspend: 5%%}”.", "“gone: suspend” needs both “scope” and a limit on suspending: else a sheet that came half could lock everyone out")
+		}
+	}
+}
+
+func firstProblem(err error) string {
+	if problems, ok := err.(yamldoc.Problems); ok && len(problems) > 0 {
+		return problems[0].Message
+	}
+	return err.Error()
+}
+
+func readSet(node yamldoc.Node) []account.Change {
+	var set []account.Change
+	for _, p := range node.Pairs() {
+		set = append(set, account.Change{Field: p.Key, After: account.Of(p.Value.Text())})
+	}
+	return set
+}
+
+func readLimit(node yamldoc.Node) Limit {
+	text := strings.TrimSpace(node.Text())
+	number, percent := strings.CutSuffix(text, "%")
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil || n < 0 || percent && n > 100 || !percent && n != float64(int(n)) {
+		node.Fail("Write a number, or a share such as 5%.", "“%s” is not a limit", text)
+		return Limit{}
+	}
+	if percent {
+		return Limit{Share: max(n/100, 1e-9), Text: text}
+	}
+	return Limit{Most: int(n), Text: text}
+}
+
+// A Password is where the passwords of new accounts come from.
+type Password struct {
+	New      string // "generate", "given", or "" for none
+	From     string // heading of the column, with given
+	Length   int
+	Alphabet string
+	Words    int // 0: characters
+	Make     *Expr
+	Change   bool // another has to be chosen at the first sign-in
+
+	make yamldoc.Node
+}
+
+// legible are letters and digits that cannot be mistaken for each other.
+const legible = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+
+func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
+	p := &b.Password
+	p.Length, p.Alphabet = 16, legible
+	for _, pair := range pairs {
+		switch pair.Key {
+		case "new":
+			if p.New = pair.Value.OneOf("generate", "given", "none"); p.New == "none" {
+				p.New = ""
+			}
+		case "from":
+			p.From = pair.Value.Text()
+		case "length":
+			p.Length = pair.Value.Whole(8, 128)
+		case "alphabet":
+			p.Alphabet = pair.Value.Text()
+		case "words":
+			p.Words = pair.Value.Whole(3, 12)
+		case "make":
+			p.make = pair.Value
+		case "change_at_sign_in":
+			p.Change = pair.Value.Bool()
+		}
+	}
+	switch {
+	case !node.Exists():
+	case p.New == "given" && p.From == "":
+		node.Fail("Add “from: HEADING”.", "the given passwords have no column")
+	case p.New != "given" && p.From != "":
+		node.Fail("Add “new: given”, or take “from” out.", "a column with passwords is named, and they are not to be given")
+	case len(slices.Compact(slices.Sorted(slices.Values([]rune(p.Alphabet))))) < 10:
+		node.Fail("Give more characters, or leave “alphabet” out.", "an alphabet of fewer than ten characters makes passwords that can be guessed")
+	}
+}

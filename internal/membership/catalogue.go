@@ -1,0 +1,133 @@
+// Package membership decides which ties an account gets and loses: what a sheet
+// writes is held against the things a system has, and what is wanted against what
+// the account has.
+//
+// It is pure. It promises that no step is made for a tie that is as wanted, that
+// nothing outside a brief's pattern is taken away, that no licence is given beyond
+// its seats, and that whatever cannot be settled is a finding and no step.
+package membership
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/words"
+)
+
+// A Catalogue is the things of a system by kind, found by id or name.
+type Catalogue struct {
+	kinds map[string]*things
+
+	// Elevated has the patterns of names that give rights over others, by kind,
+	// besides those that the system itself says do.
+	Elevated map[string][]string
+}
+
+type things struct {
+	about account.ThingKind
+	all   []*account.Thing
+	byID  map[string]*account.Thing
+	byKey map[string][]*account.Thing // words.Key of the name
+}
+
+// AddKind takes a kind in.
+func (c *Catalogue) AddKind(about account.ThingKind) {
+	if c.kinds == nil {
+		c.kinds = map[string]*things{}
+	}
+	c.kinds[about.Name] = &things{about: about, byID: map[string]*account.Thing{}, byKey: map[string][]*account.Thing{}}
+}
+
+// Add takes a thing of a kind in.
+func (c *Catalogue) Add(kind string, t account.Thing) {
+	k := c.kinds[kind]
+	k.all = append(k.all, &t)
+	if t.ID != "" {
+		k.byID[t.ID] = &t
+	}
+	k.byKey[words.Key(t.Name)] = append(k.byKey[words.Key(t.Name)], &t)
+}
+
+// Kind returns what is known of a kind; ok is false if the system has none.
+func (c *Catalogue) Kind(name string) (about account.ThingKind, ok bool) {
+	k := c.kinds[name]
+	if k == nil {
+		return account.ThingKind{}, false
+	}
+	return k.about, true
+}
+
+// Things returns the things of a kind. The slice must not be changed.
+func (c *Catalogue) Things(kind string) []*account.Thing {
+	if k := c.kinds[kind]; k != nil {
+		return k.all
+	}
+	return nil
+}
+
+// Thing returns the thing of that id, or one that has nothing but the id.
+func (c *Catalogue) Thing(kind, id string) account.Thing {
+	if k := c.kinds[kind]; k != nil && k.byID[id] != nil {
+		return *k.byID[id]
+	}
+	return account.Thing{ID: id, Name: id, Members: -1, Seats: -1}
+}
+
+// IsElevated reports whether a thing gives rights over others.
+func (c *Catalogue) IsElevated(kind string, t *account.Thing) bool {
+	return t.Elevated || account.Fits(t.Name, c.Elevated[kind])
+}
+
+// singular is a kind as a finding has it.
+func singular(kind string) string { return strings.TrimSuffix(kind, "s") }
+
+// find finds a thing by its id or its name.
+func (c *Catalogue) find(kind, text string) (*account.Thing, error) {
+	k := c.kinds[kind]
+	if t := k.byID[text]; t != nil {
+		return t, nil
+	}
+	hits := k.byKey[words.Key(text)]
+	if len(hits) > 1 {
+		if i := slices.IndexFunc(hits, func(t *account.Thing) bool { return t.Name == text }); i >= 0 && slices.IndexFunc(hits[i+1:], func(t *account.Thing) bool { return t.Name == text }) < 0 {
+			return hits[i], nil
+		}
+		return nil, fmt.Errorf("two %s are called “%s”: %s and %s", kind, text, hits[0].ID, hits[1].ID)
+	}
+	if len(hits) == 1 {
+		return hits[0], nil
+	}
+	return nil, nil
+}
+
+// resolve finds the thing that a text means, with the role and section that stand
+// behind its name in brackets. The thing is nil if there is none.
+func (c *Catalogue) resolve(kind, text string) (t *account.Thing, name, role, section string, err error) {
+	if t, err = c.find(kind, text); t != nil || err != nil {
+		return t, text, "", "", err
+	}
+	if name, role, section = account.ParseMembership(text); name != text {
+		t, err = c.find(kind, name)
+	}
+	return t, name, role, section, err
+}
+
+// Meant returns the thing that a row means by a text, or nil.
+func (c *Catalogue) Meant(kind, text string) *account.Thing {
+	t, _, _, _, err := c.resolve(kind, text)
+	if err != nil {
+		return nil // told at the row
+	}
+	return t
+}
+
+// nearest suggests the name that was perhaps meant.
+func (c *Catalogue) nearest(kind, text string) string {
+	var names []string
+	for _, t := range c.Things(kind) {
+		names = append(names, t.Name)
+	}
+	return words.Nearest(text, names)
+}

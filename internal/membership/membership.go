@@ -1,0 +1,372 @@
+package membership
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/mapping"
+	"evenledger/internal/words"
+)
+
+// A Verb is what a step does.
+type Verb string
+
+// The verbs.
+const (
+	Refer Verb = "refer" // set a field to an account that the same sheet creates
+	Leave Verb = "leave"
+	Join  Verb = "join"
+)
+
+// A Result is what became of a step; the zero Result is that it waits.
+type Result string
+
+// The results.
+const (
+	Done   Result = "done"
+	Failed Result = "failed"
+	Unsent Result = "unsent" // the account's own step failed
+)
+
+// A Step is a request of an entry that follows once its account is there.
+type Step struct {
+	Do      Verb       `json:"do"`
+	Kind    string     `json:"kind"`            // of the thing; the field that refers
+	Thing   string     `json:"thing,omitempty"` // identifier; empty: it is made first, or is the account of Row
+	Name    string     `json:"name"`
+	Role    string     `json:"role,omitempty"`
+	Section string     `json:"section,omitempty"`
+	Was     *[2]string `json:"was,omitempty"` // role and section of the membership there is
+	Row     int        `json:"row,omitempty"` // whose account is referred to
+	Result  Result     `json:"result,omitempty"`
+}
+
+// Text says what the step does.
+func (s Step) Text() string {
+	switch {
+	case s.Do == Refer:
+		return s.Kind + ": " + s.Name
+	case s.Do == Leave && s.Was != nil:
+		return "leaves " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Was[0], s.Was[1])
+	case s.Do == Leave:
+		return "leaves " + singular(s.Kind) + " " + s.Name
+	case s.Was != nil:
+		return "in " + singular(s.Kind) + " " + s.Name + ": " + account.MembershipText("", s.Was[0], s.Was[1]) + " → " + account.MembershipText("", s.Role, s.Section)
+	}
+	return "joins " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Role, s.Section)
+}
+
+// Seats are those of one licence, as a batch uses them.
+type Seats struct {
+	Kind    string `json:"kind"`
+	Thing   string `json:"thing"`
+	Name    string `json:"name"`
+	Has     int    `json:"has"`     // in all
+	Taken   int    `json:"taken"`   // before the batch
+	Needs   int    `json:"needs"`   // rows that get one
+	Given   int    `json:"given"`   // back, by rows
+	Refused int    `json:"refused"` // rows for which none was left
+}
+
+// Left is how many are left after the batch.
+func (s Seats) Left() int { return s.Has - s.Taken - s.Needs + s.Given }
+
+// A Decider decides the memberships of one batch, row by row in the order of the
+// sheet.
+type Decider struct {
+	Brief     *brief.Brief
+	Catalogue *Catalogue
+	Allow     bool // elevated rights may be given
+	// Has returns what an account has of a kind, by thing.
+	Has func(id, kind string) map[string]account.Membership
+
+	seats map[string]*Seats
+	order []string
+	first map[[3]string]int // account, kind and thing → row, where rows are memberships
+}
+
+// Seats returns the licences that the batch gives or takes back, in the order in
+// which they came up.
+func (d *Decider) Seats() []Seats {
+	all := make([]Seats, len(d.order))
+	for i, key := range d.order {
+		all[i] = *d.seats[key]
+	}
+	return all
+}
+
+// wish is a membership that is wanted, or not wanted any more.
+type wish struct {
+	of            *brief.Memberships
+	thing         *account.Thing
+	role, section string
+}
+
+// Decide returns the steps that give an account the memberships a row wants: of a
+// new account if id is empty. With an error among the findings there are none.
+func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings []account.Finding) {
+	find := func(level account.Level, code, kind, column, remedy, format string, args ...any) {
+		f := account.Find(level, code, fmt.Sprintf(format, args...))
+		if f.Row, f.Field, f.Column = w.Row, kind, column; remedy != "" {
+			f.Remedy = remedy
+		}
+		findings = append(findings, f)
+	}
+	wishes := make([][]wish, len(d.Brief.Memberships))
+	for _, tie := range w.Ties {
+		of := &d.Brief.Memberships[tie.Of]
+		about, ok := d.Catalogue.Kind(of.Kind)
+		if !ok {
+			find(account.Error, "unknown-"+singular(of.Kind), of.Kind, tie.Column, "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
+			continue
+		}
+		t, name, role, section, err := d.Catalogue.resolve(of.Kind, tie.Name)
+		if err != nil {
+			find(account.Error, "two-of-that-name", of.Kind, tie.Column, "", "%s", err)
+			continue
+		}
+		if t == nil && (of.MakeMissing || about.Field != "" && len(d.Catalogue.Things(of.Kind)) == 0) && of.Mode != brief.Drop {
+			made := account.Thing{Name: name, Members: 0, Seats: -1}
+			if about.Field != "" {
+				made.ID = name
+			}
+			d.Catalogue.Add(of.Kind, made)
+			t, _ = d.Catalogue.find(of.Kind, name)
+		}
+		if t == nil && of.Mode == brief.Drop {
+			find(account.Warning, "unknown-"+singular(of.Kind), of.Kind, tie.Column, "", "there is no %s “%s” to be taken away", singular(of.Kind), name)
+			continue
+		}
+		if t == nil {
+			remedy := ""
+			if near := d.Catalogue.nearest(of.Kind, name); near != "" {
+				remedy = fmt.Sprintf("Did you mean “%s”?", near)
+			}
+			find(account.Error, "unknown-"+singular(of.Kind), of.Kind, tie.Column, remedy, "there is no %s “%s”", singular(of.Kind), name)
+			continue
+		}
+		if tie.Role != "" {
+			role = tie.Role
+		}
+		if tie.Section != "" {
+			section = tie.Section
+		}
+		if of.Mode != brief.Drop {
+			d.allowed(about, t, &role, &section, func(code, message string) { find(account.Error, code, of.Kind, tie.Column, "", "%s", message) })
+			if d.Catalogue.IsElevated(of.Kind, t) && !d.Allow && !has(d.Has(id, of.Kind), t) {
+				find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
+			}
+		}
+		if of.Mode == brief.Exact && len(of.Within) > 0 && !account.Fits(t.Name, of.Within) {
+			find(account.Error, "outside-within", of.Kind, tie.Column, "", "“%s” is not within %s, which is all that the brief keeps", t.Name, strings.Join(of.Within, ", "))
+		}
+		wishes[tie.Of] = append(wishes[tie.Of], wish{of, t, role, section})
+	}
+	if account.HasError(findings) {
+		return nil, findings
+	}
+	for n := range wishes {
+		of := &d.Brief.Memberships[n]
+		now := d.Has(id, of.Kind)
+		if of.Mode == brief.Exact && w.Spoken[n] {
+			steps = append(steps, d.leaves(of.Kind, of.Within, now, wishes)...)
+		}
+		for _, x := range wishes[n] {
+			step := Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section}
+			have, member := now[x.thing.ID]
+			member = member && x.thing.ID != ""
+			if member {
+				step.Was = &[2]string{have.Role, have.Section}
+			}
+			switch {
+			case of.Mode == brief.Drop && !member:
+				continue
+			case of.Mode == brief.Drop:
+				step.Do, step.Role, step.Section = Leave, "", ""
+			case member:
+				if x.role == "" {
+					step.Role = have.Role
+				}
+				if x.section == "" {
+					step.Section = have.Section
+				}
+				if step.Role == have.Role && step.Section == have.Section {
+					continue
+				}
+			}
+			if at := slices.IndexFunc(steps, func(s Step) bool {
+				return s.Kind == step.Kind && words.Key(s.Name) == words.Key(step.Name) && s.Thing == step.Thing
+			}); at >= 0 {
+				if steps[at].Do != step.Do || steps[at].Role != step.Role || steps[at].Section != step.Section {
+					find(account.Error, "both-ways", of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, steps[at].Text(), step.Text())
+				}
+				continue
+			}
+			steps = append(steps, step)
+		}
+	}
+	if id != "" && d.Brief.OnlyMemberships() {
+		for _, s := range steps {
+			key := [3]string{id, s.Kind, s.Thing}
+			if row, taken := d.first[key]; taken {
+				find(account.Error, "same-membership", s.Kind, "", "", "row %d speaks of the same %s, “%s”", row, singular(s.Kind), s.Name)
+				continue
+			}
+			if d.first == nil {
+				d.first = map[[3]string]int{}
+			}
+			d.first[key] = w.Row
+		}
+	}
+	slices.SortStableFunc(steps, func(a, b Step) int { return rank(a) - rank(b) })
+	if !account.HasError(findings) {
+		for _, s := range steps {
+			if s.Do == Join && s.Was == nil && d.Catalogue.IsElevated(s.Kind, ptr(d.Catalogue.Thing(s.Kind, s.Thing))) {
+				find(account.Warning, "elevated-right", s.Kind, "", "It was allowed for this batch.", "gets the %s “%s”, which gives rights over others", singular(s.Kind), s.Name)
+			}
+		}
+		d.seat(steps, func(s Step, seats *Seats) {
+			find(account.Error, "no-seat-left", s.Kind, "", "", "no seat of the %s “%s” is left: it has %d", singular(s.Kind), s.Name, seats.Has)
+		})
+	}
+	if account.HasError(findings) {
+		return nil, findings
+	}
+	return steps, findings
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func has(now map[string]account.Membership, t *account.Thing) bool {
+	_, is := now[t.ID]
+	return is && t.ID != ""
+}
+
+// rank puts what is left before what is joined.
+func rank(s Step) int { return slices.Index([]Verb{Refer, Leave, Join}, s.Do) }
+
+// allowed sees that a thing can be joined in a role and section, in the system's
+// spelling of them.
+func (d *Decider) allowed(about account.ThingKind, t *account.Thing, role, section *string, fail func(code, message string)) {
+	if t.Closed {
+		fail("closed", fmt.Sprintf("the %s “%s” is closed", singular(about.Name), t.Name))
+	}
+	for _, part := range []struct {
+		what    string
+		value   *string
+		takes   bool
+		allowed []string
+	}{{"role", role, about.Roles, t.Roles}, {"section", section, about.Sections, t.Sections}} {
+		if *part.value == "" {
+			continue
+		}
+		if !part.takes {
+			fail("unknown-"+part.what, fmt.Sprintf("the %s have no %ss, and “%s” is named", about.Name, part.what, *part.value))
+			continue
+		}
+		at := slices.IndexFunc(part.allowed, func(a string) bool { return words.Key(a) == words.Key(*part.value) })
+		if at >= 0 {
+			*part.value = part.allowed[at]
+		} else if len(part.allowed) > 0 {
+			code := map[string]string{"role": "not-a-role-there", "section": "unknown-section"}[part.what]
+			fail(code, fmt.Sprintf("“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", ")))
+		}
+	}
+}
+
+// leaves are the memberships within patterns that nothing wishes for.
+func (d *Decider) leaves(kind string, within []string, now map[string]account.Membership, wishes [][]wish) []Step {
+	var steps []Step
+	for _, id := range sorted(now) {
+		t := d.Catalogue.Thing(kind, id)
+		wished := slices.ContainsFunc(wishes, func(of []wish) bool {
+			return slices.ContainsFunc(of, func(x wish) bool { return x.of.Kind == kind && x.thing.ID == id && x.of.Mode != brief.Drop })
+		})
+		if !wished && (len(within) == 0 || account.Fits(t.Name, within)) {
+			steps = append(steps, Step{Do: Leave, Kind: kind, Thing: id, Name: t.Name, Was: &[2]string{now[id].Role, now[id].Section}})
+		}
+	}
+	return steps
+}
+
+func sorted(now map[string]account.Membership) []string {
+	ids := make([]string, 0, len(now))
+	for id := range now {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+// Leaving returns the steps that take an account out of what goes when it is
+// suspended.
+func (d *Decider) Leaving(id string) []Step {
+	var steps []Step
+	for _, kind := range brief.Kinds() {
+		if patterns := d.Brief.Suspending.Leave[kind]; len(patterns) > 0 {
+			steps = append(steps, d.leaves(kind, patterns, d.Has(id, kind), nil)...)
+		}
+	}
+	d.seat(steps, nil)
+	return steps
+}
+
+// seat books the seats that steps give back and take, all or none.
+func (d *Decider) seat(steps []Step, none func(Step, *Seats)) {
+	short := false
+	for _, s := range steps {
+		if seats := d.seatsOf(s); s.Do == Join && s.Was == nil && seats != nil && seats.Left() < 1 {
+			seats.Refused++
+			short = true
+			none(s, seats)
+		}
+	}
+	for _, s := range steps {
+		seats := d.seatsOf(s)
+		switch {
+		case short || seats == nil:
+		case s.Do == Leave:
+			seats.Given++
+		case s.Do == Join && s.Was == nil:
+			seats.Needs++
+		}
+	}
+}
+
+// Return takes back what was booked for the steps of a row that is refused after
+// all.
+func (d *Decider) Return(steps []Step) {
+	if d == nil {
+		return
+	}
+	for _, s := range steps {
+		seats := d.seatsOf(s)
+		switch {
+		case seats == nil:
+		case s.Do == Leave:
+			seats.Given--
+		case s.Do == Join && s.Was == nil:
+			seats.Needs--
+		}
+	}
+}
+
+// seatsOf returns the seats of the thing of a step; nil if any number may have it.
+func (d *Decider) seatsOf(s Step) *Seats {
+	t := d.Catalogue.Thing(s.Kind, s.Thing)
+	if s.Thing == "" || t.Seats < 0 {
+		return nil
+	}
+	key := s.Kind + "\x00" + s.Thing
+	if d.seats == nil {
+		d.seats = map[string]*Seats{}
+	}
+	if d.seats[key] == nil {
+		d.seats[key] = &Seats{Kind: s.Kind, Thing: s.Thing, Name: t.Name, Has: t.Seats, Taken: max(0, t.Members)}
+		d.order = append(d.order, key)
+	}
+	return d.seats[key]
+}
