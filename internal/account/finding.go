@@ -43,6 +43,8 @@ var codes = [...]Code{
 	{"both-ways", "A row asks for two different things with the same group, course or licence.", "Decide which is meant, and take the other out."},
 	{"brief-check", "One of the brief's own checks does not hold for this row.", "Correct the row, or the check in the brief."},
 	{"broken-text", "A cell holds bytes that are no text in the sheet's encoding, or characters that cannot be seen.", "Type the cell anew. If many rows have it, save the sheet as CSV UTF-8."},
+	{"cannot-be-undone", "Something cannot be put back as it was.", "Look at what the message says, and put it right by hand."},
+	{"changed-since", "What the batch did was changed by somebody since, and is left as it is.", "Look whether that is right."},
 	{"closed", "The course is closed, so that nobody can be enrolled in it.", "Ask who runs the course to open it, or take it out of the row."},
 	{"dates-settled", "Nothing says whether dates such as 3/4/2027 have the day or the month first, and other dates of the column settle it.", "Nothing needs to be done if that is right. Else put “dates: day-first” or “dates: month-first” into the brief."},
 	{"different-person", "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},

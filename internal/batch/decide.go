@@ -281,7 +281,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 	if asks == account.Resume && !isOn(found) {
 		setTo(e, account.Change{Field: "active", Before: found.Field("active"), After: account.Of("true")})
 	}
-	e.Intent = effect(e.Changes)
+	e.Intent = Effect(e.Changes)
 	switch e.Intent {
 	case account.Suspend:
 		d.set(e, found, d.Brief.Suspending.Set)
@@ -298,11 +298,11 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		e.Refuse()
 		return
 	}
-	e.wait()
+	e.Wait()
 }
 
-// wait lets the entry wait to be posted, if anything is to be done.
-func (e *Entry) wait() {
+// Wait lets the entry wait to be posted, if anything is to be done.
+func (e *Entry) Wait() {
 	if len(e.Changes)+len(e.Steps) == 0 {
 		e.Intent, e.Outcome = account.Keep, account.Unchanged
 		return
@@ -310,8 +310,8 @@ func (e *Entry) wait() {
 	e.Outcome = account.Waiting
 }
 
-// effect is what changes of a known account come to.
-func effect(changes []account.Change) account.Intent {
+// Effect is what changes of a known account come to.
+func Effect(changes []account.Change) account.Intent {
 	for _, c := range changes {
 		if c.Field == "active" && c.After.Text() == "false" {
 			return account.Suspend
@@ -336,7 +336,7 @@ func (d *Decider) suspend(e *Entry, found *account.Account) {
 	}
 	d.set(e, found, d.Brief.Suspending.Set)
 	d.leave(e, found)
-	e.wait()
+	e.Wait()
 }
 
 // Unlist decides what happens to an account that the sheet is to list and doesn't.
@@ -386,8 +386,7 @@ func (d *Decider) set(e *Entry, found *account.Account, set []account.Change) {
 				c.After = account.Of(text)
 			}
 		}
-		// Where a system says nothing of a yes or no, it is no.
-		if c.Before.Text() != c.After.Text() && !(c.After.Text() == "false" && !c.Before.Present()) {
+		if c.Before.Text() != c.After.Text() {
 			setTo(e, c)
 		}
 	}

@@ -131,6 +131,15 @@ func (b *Brief) OnlyMemberships() bool {
 // Intent returns the index of the field that carries a row's own intent, or -1.
 func (b *Brief) Intent() int { return b.Field(intentField) }
 
+// Compare makes of a brief that nobody has used yet one to compare a sheet with
+// its system: whatever differs comes up, and no guard or policy keeps it back.
+func (b *Brief) Compare() {
+	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{}
+	if b.Scope != nil {
+		b.Gone = Suspend
+	}
+}
+
 // Touch leaves of a brief that nobody has used yet just these fields and kinds of
 // memberships. The keys go on finding accounts, and there have to be some: nothing
 // is created.

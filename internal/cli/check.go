@@ -22,6 +22,7 @@ type sheetFlags struct {
 	rows, only         string
 	first              int
 	fields             []string // that may be touched; none: all
+	compare            bool     // the sheet is only to be compared with the system
 }
 
 // selection reads the flags that take a part of the rows.

@@ -15,12 +15,14 @@ import (
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
+	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
 func (a *app) exportCommand() *cobra.Command {
 	var out, only string
-	var fields []string
+	var fields, memberships []string
+	var each string
 	var overwrite bool
 	cmd := &cobra.Command{
 		Use:     "export [SYSTEM] -o FILE",
@@ -28,10 +30,17 @@ func (a *app) exportCommand() *cobra.Command {
 		Short:   "Write a system's accounts to a sheet, to edit and hand back in",
 		Long: `Writes the accounts of a system to a sheet, one a row, with headings in plain words.
 Edit it and hand it back in with no brief: what differs is updated, and a cell you
-emptied leaves the field as it is.`,
+emptied leaves the field as it is. Other accounts, such as managers, stand there by
+their user names.
+
+With --memberships a column of each kind lists all of an account's groups, courses,
+licences or roles, with role and section in brackets; handed back in, what was taken
+out of the list is left. With --each there is a row for each membership of one kind.`,
 		Example: `  evenledger export crewdesk -o accounts.xlsx
   evenledger export crewdesk -o deck.csv --only 'department == "Deck"'
-  evenledger export crewdesk -o managers.jsonl --fields employeeNumber,userName,title`,
+  evenledger export crewdesk -o managers.jsonl --fields employeeNumber,userName,title
+  evenledger export crewdesk -o groups.xlsx --memberships groups,licences
+  evenledger export crewdesk -o enrolments.csv --each courses`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeSystems,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -50,11 +59,23 @@ emptied leaves the field as it is.`,
 			if err != nil {
 				return err
 			}
+			if each != "" && len(fields) == 0 {
+				fields = []string{"userName"}
+			}
 			columns, err := blankColumns(schema, fields)
 			if err != nil {
 				return err
 			}
-			e := &export{client: client, columns: columns}
+			e := &export{client: client, columns: columns, kinds: memberships, each: each}
+			if each != "" {
+				if len(memberships) > 0 {
+					return wrong("--each and --memberships cannot both be given", "Keep one of them.")
+				}
+				e.kinds = []string{each}
+			}
+			if err := e.register(cmd.Context()); err != nil {
+				return err
+			}
 			if err := e.condition(schema, only, a.today()); err != nil {
 				return err
 			}
@@ -63,6 +84,8 @@ emptied leaves the field as it is.`,
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "only these `FIELDS`, in this order")
+	cmd.Flags().StringSliceVar(&memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
+	cmd.Flags().StringVar(&each, "each", "", "a row for each membership of this `KIND`")
 	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	return cmd
@@ -76,6 +99,92 @@ type export struct {
 	scope   *brief.Scope
 	names   []string // of the fields to ask for
 	looked  int      // accounts looked at
+
+	kinds   []string                                   // of memberships
+	each    string                                     // the kind whose memberships are the rows; empty: accounts are
+	ties    map[string]map[string][]account.Membership // account → kind
+	things  map[string]map[string]string               // kind → id → name
+	persons map[string]string                          // id → user name, if other accounts are named
+}
+
+// register reads the memberships, and the names of accounts that others refer to.
+func (e *export) register(ctx context.Context) error {
+	e.ties, e.things = map[string]map[string][]account.Membership{}, map[string]map[string]string{}
+	if slices.ContainsFunc(e.columns, func(c blankColumn) bool { return c.field.Kind == account.Person }) {
+		e.persons = map[string]string{}
+		for a, err := range e.client.List(ctx, []string{"userName"}) {
+			if err != nil {
+				return err
+			}
+			e.persons[a.ID] = a.Label()
+		}
+	}
+	if len(e.kinds) == 0 {
+		return nil
+	}
+	registrar, ok := e.client.(system.Registrar)
+	if !ok {
+		return wrong("the system keeps no memberships", "")
+	}
+	known, err := registrar.ThingKinds(ctx)
+	if err != nil {
+		return err
+	}
+	for _, kind := range e.kinds {
+		if !slices.ContainsFunc(known, func(about account.ThingKind) bool { return about.Name == kind }) {
+			var names []string
+			for _, about := range known {
+				names = append(names, about.Name)
+			}
+			return wrong(fmt.Sprintf("the system has no %s", kind), "It has: "+strings.Join(names, ", ")+".")
+		}
+		e.things[kind] = map[string]string{}
+		for t, err := range registrar.Things(ctx, kind, false) {
+			if err != nil {
+				return err
+			}
+			e.things[kind][t.ID] = t.Name
+		}
+		for m, err := range registrar.Members(ctx, kind, nil) {
+			if err != nil {
+				return err
+			}
+			if e.ties[m.Account] == nil {
+				e.ties[m.Account] = map[string][]account.Membership{}
+			}
+			e.ties[m.Account][kind] = append(e.ties[m.Account][kind], m)
+		}
+	}
+	return nil
+}
+
+// headings are those of the sheet.
+func (e *export) headings() []string {
+	var headings []string
+	for _, c := range e.columns {
+		headings = append(headings, c.Heading)
+	}
+	if e.each != "" {
+		return append(headings, words.Title(strings.TrimSuffix(e.each, "s")))
+	}
+	for _, kind := range e.kinds {
+		headings = append(headings, brief.All+kind)
+	}
+	return headings
+}
+
+// names of an account's memberships of a kind, as a cell has them.
+func (e *export) tied(id, kind string) []string {
+	var texts []string
+	for _, m := range e.ties[id][kind] {
+		name := e.things[kind][m.Thing]
+		if name == "" {
+			name = m.Thing
+		}
+		texts = append(texts, account.MembershipText(name, m.Role, m.Section))
+	}
+	slices.Sort(texts)
+	return texts
 }
 
 // condition readies the expression, which may speak of any field.
@@ -128,11 +237,7 @@ func (e *export) takes(a account.Account) (bool, error) {
 
 // write writes the accounts and returns how many.
 func (e *export) write(ctx context.Context, out sheet.Writer, told func(looked int)) (rows int, err error) {
-	headings := make([]string, len(e.columns))
-	for i, c := range e.columns {
-		headings[i] = c.Heading
-	}
-	if err := out.Write(headings); err != nil {
+	if err := out.Write(e.headings()); err != nil {
 		return 0, err
 	}
 	cells := make([]string, len(e.columns))
@@ -151,11 +256,27 @@ func (e *export) write(ctx context.Context, out sheet.Writer, told func(looked i
 		}
 		for i, c := range e.columns {
 			cells[i] = a.Field(c.field.Field).Text()
-			if c.field.Kind == account.List {
+			switch {
+			case c.field.Kind == account.List:
 				cells[i] = strings.Join(account.Items(cells[i]), sheet.ListSeparator+" ")
+			case c.field.Kind == account.Person && e.persons[cells[i]] != "":
+				cells[i] = e.persons[cells[i]]
 			}
 		}
-		if err := out.Write(cells); err != nil {
+		if e.each != "" {
+			for _, text := range e.tied(a.ID, e.each) {
+				if err := out.Write(append(cells, text)); err != nil {
+					return rows, err
+				}
+				rows++
+			}
+			continue
+		}
+		all := cells
+		for _, kind := range e.kinds {
+			all = append(all, strings.Join(e.tied(a.ID, kind), sheet.ListSeparator+" "))
+		}
+		if err := out.Write(all); err != nil {
 			return rows, err
 		}
 		rows++
@@ -178,14 +299,15 @@ func (a *app) export(ctx context.Context, e *export, target workspace.System, ou
 		return err
 	}
 	if a.json {
-		headings := make([]string, len(e.columns))
-		for i, c := range e.columns {
-			headings[i] = c.Heading
-		}
-		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.looked, "rows": rows, "headings": headings})
+		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.looked, "rows": rows, "headings": e.headings()})
 	}
 	page := a.page()
-	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.looked), plural(e.looked, "account", "accounts"), target.Name, len(e.columns))
+	if e.each != "" {
+		page.Line("%s: %s %s of %s, a row each.", out, report.Number(rows), e.each, target.Name)
+		page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
+		return page.Err()
+	}
+	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.looked), plural(e.looked, "account", "accounts"), target.Name, len(e.headings()))
 	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is.")
 	page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
 	return page.Err()

@@ -116,6 +116,9 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
 		}
 	}
+	if flags.compare {
+		j.brief.Compare()
+	}
 	if len(flags.fields) > 0 {
 		if err := j.brief.Touch(flags.fields); err != nil {
 			return nil, wrong(err.Error(), "Name fields of the brief, or of the sheet's headings.")

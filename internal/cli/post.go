@@ -20,6 +20,7 @@ import (
 func (a *app) postCommand() *cobra.Command {
 	var yes bool
 	var trial int
+	var credentials credentialFlags
 	cmd := &cobra.Command{
 		Use:     "post BATCH",
 		GroupID: "carry",
@@ -29,10 +30,14 @@ of it is in the ledger at every moment: a post that was stopped or killed goes o
 where it was when it is run again, and does nothing twice. An entry whose account
 changed since the draft is refused.
 
-With --trial N the first N entries are carried out; “post” again does the rest.`,
+With --trial N the first N entries are carried out; “post” again does the rest.
+
+Passwords that the brief has generated are written to the file of --credentials,
+encrypted to a key or with a passphrase, in the age format. They are shown nowhere.`,
 		Example: `  evenledger post 17
   evenledger post 17 --trial 1
-  evenledger post 17 --yes          without asking`,
+  evenledger post 17 --yes          without asking
+  evenledger post 17 --credentials starters.age --passphrase env:HANDOUT`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -45,17 +50,22 @@ With --trial N the first N entries are carried out; “post” again does the re
 			}
 			a.longWork()
 			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
-				return a.post(cmd.Context(), w, l, b, yes, trial)
+				return a.post(cmd.Context(), w, l, b, yes, trial, credentials)
 			})
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	credentials.add(cmd)
 	cmd.Flags().IntVar(&trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
 }
 
-func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, yes bool, trial int) (err error) {
+func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, yes bool, trial int, credentials credentialFlags) (err error) {
 	id := b.ID
+	envelope, err := credentials.envelope(w.Dir)
+	if err != nil {
+		return err
+	}
 	target, err := w.System(b.System)
 	if err != nil {
 		return wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", id, b.System))
@@ -80,12 +90,27 @@ func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger
 	}
 	if total(waiting) == 0 {
 		a.remark("Nothing in batch %d waits to be posted.", id)
-		return a.posted(ctx, l, b)
+		return errors.Join(a.writeCredentials(ctx, w, l, b, credentials.file, envelope), a.posted(ctx, l, b))
+	}
+	if b.Secrets == "generate" && waiting[account.Create] > 0 && !envelope.Given() {
+		return guard(fmt.Sprintf("batch %d makes passwords for %s, and nothing says where they go", id, people(waiting[account.Create])), "Give --credentials FILE with --to KEY or --passphrase env:NAME.")
 	}
 	if err := a.confirm(b, waiting, yes, trial); err != nil {
 		return err
 	}
-	return a.carryOut(ctx, w, l, b, target, trial)
+	err = a.carryOut(ctx, w, l, b, target, trial)
+	// What was made before it broke off is to be handed out all the same, and before
+	// anything is shown: whoever reads the answer may stop reading.
+	if err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, credentials.file, envelope)); err != nil {
+		return err
+	}
+	if err := a.posted(context.WithoutCancel(ctx), l, b); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		a.exit = exitInterrupted
+	}
+	return nil
 }
 
 // confirm asks the person, unless the answer was given beforehand.
@@ -151,12 +176,6 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		told := explained(ctx, err)
 		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", b.ID))
 		return &told
-	}
-	if showErr := a.posted(context.WithoutCancel(ctx), l, b); showErr != nil {
-		return showErr
-	}
-	if ctx.Err() != nil {
-		a.exit = exitInterrupted
 	}
 	return nil
 }

@@ -41,6 +41,7 @@ type Draft struct {
 	Together int
 	Batch    batch.Batch                  // what the caller knows of it
 	Part     bool                         // only a part of the sheet was taken
+	Compare  bool                         // only to compare: the batch is to be discarded when it was looked at
 	Progress func(stage string, rows int) // may be nil
 
 	Elevated map[string][]string // kind → patterns of names that give rights over others
@@ -101,7 +102,11 @@ func (d *Draft) fill(ctx context.Context) error {
 		return err
 	}
 	info := d.Sheet.Info()
-	d.Batch.Encoding, d.Batch.State = info.Encoding, batch.Drafted
+	d.Batch.Encoding = info.Encoding
+	if d.Compare {
+		return nil
+	}
+	d.Batch.State = batch.Drafted
 	return d.Ledger.Save(ctx, &d.Batch)
 }
 

@@ -56,7 +56,7 @@ func (d *Draft) prepare(ctx context.Context) error {
 	if b.Intent() >= 0 || b.Gone != "" {
 		look("active")
 	}
-	for _, change := range slices.Concat(b.Suspending.Set, b.Resuming) {
+	for _, change := range slices.Concat(b.Suspending.Set, b.Resuming, d.extra()) {
 		look(change.Field)
 	}
 	if len(b.Memberships)+len(b.Suspending.Leave) == 0 {

@@ -71,12 +71,26 @@ func (p *Post) Run(ctx context.Context) error {
 	err := p.run(ctx)
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
-	_, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
+	counts, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
 	p.Batch.State = batch.Stopped
 	if countErr == nil && len(waiting) == 0 {
 		p.Batch.State = batch.Posted
 	}
-	return errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
+		err = p.reversed(after)
+	}
+	return err
+}
+
+// reversed notes that the batch which this one undoes is undone.
+func (p *Post) reversed(ctx context.Context) error {
+	of, err := p.Ledger.Batch(ctx, p.Batch.Reverses)
+	if err != nil {
+		return err
+	}
+	of.State = batch.Reversed
+	return p.Ledger.Save(ctx, of)
 }
 
 // run carries out the accounts' own steps first, then what refers to accounts,

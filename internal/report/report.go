@@ -69,7 +69,8 @@ type Entry struct {
 	Findings []account.Finding `json:"findings"`
 }
 
-func newEntry(e batch.Entry) Entry {
+// NewEntry makes an entry of a document.
+func NewEntry(e batch.Entry) Entry {
 	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
 	if out.Unlisted = batch.Unlisted(e.Row); out.Unlisted > 0 {
 		out.Row = 0
@@ -134,7 +135,7 @@ func WriteJSON[T any](w io.Writer, head any, name string, list iter.Seq2[T, erro
 func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) error {
 	return WriteJSON(w, head, "entries", func(yield func(Entry, error) bool) {
 		for e, err := range entries {
-			if !yield(newEntry(e), err) {
+			if !yield(NewEntry(e), err) {
 				return
 			}
 		}

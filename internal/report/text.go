@@ -359,8 +359,11 @@ func rowList(c *cause) string {
 }
 
 // EntryLine writes one entry in a line.
-func (p *Page) EntryLine(e batch.Entry) {
-	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), p.outcome(e), Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
+func (p *Page) EntryLine(e batch.Entry) { p.Entered(e, p.outcome(e)) }
+
+// Entered writes one entry in a line, with what is said of it.
+func (p *Page) Entered(e batch.Entry, said Styled) {
+	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
 }
 
 // rowLabel names an entry's row in a column of them.
@@ -404,7 +407,11 @@ func summary(e batch.Entry) string {
 		for _, c := range e.Changes {
 			made[c.Field] = c.After
 		}
-		parts = append(parts, whoIs(made, e.Key))
+		who := whoIs(made, e.Key)
+		if len(e.Steps) > 0 { // there is more to tell than who it is
+			who = strings.Join(strings.SplitN(who, " · ", 3)[:min(2, strings.Count(who, " · ")+1)], " · ")
+		}
+		parts = append(parts, who)
 	case account.Keep, account.Remove:
 		return whoIs(e.Known, e.Key)
 	case account.Update, account.Suspend, account.Resume:
@@ -415,23 +422,38 @@ func summary(e batch.Entry) string {
 	default:
 		return ""
 	}
-	for _, s := range e.Steps {
-		parts = append(parts, s.Text())
+	return strings.Join(append(parts, ties(e.Steps)...), "; ")
+}
+
+// ties says what steps do, those that do the same together.
+func ties(steps []membership.Step) (parts []string) {
+	said := map[membership.Verb][]string{}
+	for _, s := range steps {
+		if s.Do == membership.Join && s.Was == nil || s.Do == membership.Leave {
+			said[s.Do] = append(said[s.Do], account.MembershipText(s.Name, s.Role, s.Section))
+		} else {
+			parts = append(parts, s.Text())
+		}
 	}
-	return strings.Join(parts, "; ")
+	for _, verb := range []membership.Verb{membership.Leave, membership.Join} {
+		if names := said[verb]; len(names) > 0 {
+			parts = append(parts, map[membership.Verb]string{membership.Leave: "leaves ", membership.Join: "joins "}[verb]+strings.Join(names, ", "))
+		}
+	}
+	return parts
 }
 
 // Shown says what a change changes, before and after; other accounts by their
 // names.
 func Shown(c account.Change) (before, after string) {
-	if c.Names != nil && c.Names[1] != "" {
-		before, after = c.Names[0], c.Names[1]
-		if before == "" {
-			before = "(blank)"
-		}
-		return before, after
+	before, after = quoteBlank(c.Before), quoteBlank(c.After)
+	if c.Names != nil && c.Names[0] != "" && c.Before.Filled() {
+		before = c.Names[0]
 	}
-	return quoteBlank(c.Before), quoteBlank(c.After)
+	if c.Names != nil && c.Names[1] != "" && c.After.Filled() {
+		after = c.Names[1]
+	}
+	return before, after
 }
 
 // whoIs names a person by the fields people know them by, but for the key, which

@@ -1,0 +1,282 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/readback"
+	"evenledger/internal/report"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) reconcileCommand() *cobra.Command {
+	var flags sheetFlags
+	var within time.Duration
+	cmd := &cobra.Command{
+		Use:     "reconcile SHEET | BATCH",
+		GroupID: "look",
+		Short:   "Is the system even with a sheet, or with what a batch did?",
+		Long: `With a sheet: compares each row with the system, whatever the brief's policies, and
+tells what is in the sheet and not in the system, what differs, and, if the brief has
+a “scope”, what is in the system and not in the sheet.
+
+With a batch's number: reads back what the batch did, and tells what is otherwise by
+now. Systems that show changes late are given time with --within.
+
+Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
+		Example: `  evenledger reconcile starters.csv -b starters
+  evenledger reconcile 17
+  evenledger reconcile 17 --within 2m`,
+		Args: one("a sheet or a batch's number"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a.longWork()
+			if id, err := strconv.Atoi(args[0]); err == nil && id > 0 && !exists(args[0]) {
+				return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+					return a.readBack(cmd.Context(), w, l, b, within)
+				})
+			}
+			if within > 0 {
+				return wrong("--within is for reading a batch back", "Name a batch's number instead of a sheet.")
+			}
+			flags.compare = true
+			return a.reconcile(cmd.Context(), args[0], flags)
+		},
+	}
+	flags.add(a, cmd)
+	cmd.Flags().DurationVar(&within, "within", 0, "look again at what differs for this `TIME`, such as 2m")
+	return cmd
+}
+
+// states are what a row can be when it is held against the system, in the order in
+// which they are told.
+var states = [...]struct{ name, label, about string }{
+	{"even", "Even", ""},
+	{"missing", "Not in the system", "In the sheet, and not in the system"},
+	{"differs", "Differ", "Otherwise in the system than in the sheet"},
+	{"unlisted", "Not in the sheet", "In the system within “scope”, and not in the sheet"},
+	{"refused", "Cannot be told", "Rows that cannot be compared before they are corrected"},
+	{"aside", "Set aside", ""},
+}
+
+// stateOf is what an entry says about a row's account.
+func stateOf(e *batch.Entry) string {
+	switch {
+	case batch.Unlisted(e.Row) > 0:
+		return "unlisted"
+	case e.Outcome == account.Unchanged:
+		return "even"
+	case e.Outcome == account.Aside:
+		return "aside"
+	case e.Outcome == account.Refused:
+		return "refused"
+	case e.Intent == account.Create:
+		return "missing"
+	}
+	return "differs"
+}
+
+// compared is a row as the document has it.
+type compared struct {
+	report.Entry
+	State string `json:"state"`
+}
+
+func (a *app) reconcile(ctx context.Context, path string, flags sheetFlags) (err error) {
+	j, err := a.open(ctx, path, flags, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, j.sheet.Close()) }()
+	l, err := ledger.Open(ctx, j.workspace.Ledger)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	unlock, err := l.Lock("draft")
+	if errors.Is(err, ledger.ErrBusy) {
+		return guard("a draft is being made in this workspace", "Wait until it is done.")
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	bar := a.progress()
+	d := a.drafter(l, j, flags, true)
+	d.Compare, d.Progress = true, bar.stageDone
+	b, _, err := d.Make(ctx)
+	bar.end()
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
+	return a.compared(ctx, l, b, j, "evenledger draft "+quoted(path)+flags.flags())
+}
+
+func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j *job, next string) error {
+	counts := map[string]int{}
+	causes := &report.Causes{}
+	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{}) {
+		if err != nil {
+			return err
+		}
+		counts[stateOf(&e)]++
+		for _, f := range e.Findings {
+			if f.Level == account.Error && stateOf(&e) == "refused" {
+				causes.Add(f)
+			}
+		}
+	}
+	even := counts["missing"]+counts["differs"]+counts["unlisted"]+counts["refused"] == 0
+	if !even {
+		a.exit = exitRows
+	}
+	if a.json {
+		head := map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts, "even": even}
+		return report.WriteJSON(a.out, head, "entries", differing(l.Entries(ctx, b.ID, ledger.Filter{})), nil)
+	}
+	page := a.page()
+	page.Line("%s", page.Bold(fmt.Sprintf("%s and %s", b.Sheet, b.System)))
+	var sides []report.Side
+	for _, s := range states {
+		sides = append(sides, report.Side{Label: s.label, N: counts[s.name]})
+	}
+	page.Account(report.In(b), sides)
+	if err := a.differing(ctx, page, l, b, counts); err != nil {
+		return err
+	}
+	page.Findings(causes)
+	page.Line("")
+	switch {
+	case even:
+		page.Line("%s", page.Bold("The system is even with the sheet."))
+	default:
+		page.Line("%s", page.Level(account.Error, "The system is not even with the sheet."))
+	}
+	switch {
+	case j.brief.Scope == nil:
+		page.Text(page.Dim, "The brief has no “scope”, so accounts that the sheet does not list were not looked for.")
+	}
+	if !even {
+		page.Next(next)
+	}
+	return page.Err()
+}
+
+// someShown is how many rows of each state are shown.
+const someShown = 12
+
+// differing writes the rows that are not even, those of one state together.
+func (a *app) differing(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, counts map[string]int) error {
+	for _, s := range states {
+		if s.about == "" || counts[s.name] == 0 || s.name == "refused" {
+			continue
+		}
+		page.Line("")
+		page.Line("%s", page.Bold(s.about))
+		written := 0
+		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{}) {
+			if err != nil {
+				return err
+			}
+			if stateOf(&e) != s.name {
+				continue
+			}
+			if written++; written > someShown {
+				page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more", report.Number(counts[s.name]-someShown))))
+				break
+			}
+			page.Entered(e, page.Plain(""))
+		}
+	}
+	return nil
+}
+
+// differing yields the rows that are not even.
+func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error] {
+	return func(yield func(compared, error) bool) {
+		for e, err := range entries {
+			if state := stateOf(&e); err != nil || state != "even" && state != "aside" {
+				if !yield(compared{report.NewEntry(e), state}, err) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// readBack tells whether the system is still as a batch left it.
+func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, within time.Duration) error {
+	if b.Posted.IsZero() {
+		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
+	}
+	target, err := w.System(b.System)
+	if err != nil {
+		return wrong(err.Error(), "")
+	}
+	if target.URL != b.URL {
+		return guard(fmt.Sprintf("batch %d was posted to %s, and evenledger.yaml now has %s for %s", b.ID, b.URL, target.URL, b.System), "Put the old address back to read it there.")
+	}
+	client, err := connect(target)
+	if err != nil {
+		return err
+	}
+	bar := a.progress()
+	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Wait: pause, Progress: bar.stageDone}
+	rows, looked, err := reading.Read(ctx)
+	bar.end()
+	if err != nil {
+		return err
+	}
+	a.exit = rowsExit(len(rows))
+	if a.json {
+		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": looked, "even": len(rows) == 0}, "entries", func(yield func(readback.Row, error) bool) {
+			for _, row := range rows {
+				if !yield(row, nil) {
+					return
+				}
+			}
+		}, nil)
+	}
+	page := a.page()
+	page.Title(b)
+	page.Account([]report.Side{{Label: "Carried out", N: looked}}, []report.Side{{Label: "As the batch left it", N: looked - len(rows)}, {Label: "Otherwise", N: len(rows)}})
+	for _, row := range rows {
+		page.Line("")
+		name := batch.RowName(row.Row)
+		page.Line("%s  %s  %s", page.Bold(strings.ToUpper(name[:1])+name[1:]), row.Key, page.Dim("account "+row.Account))
+		for _, d := range row.Differences {
+			found := d.Found
+			if found == "" {
+				found = "(blank)"
+			}
+			page.Line("    %s  %s %s %s", report.Pad(d.What, 18), d.Left, page.Dim("by now"), page.Level(account.Warning, found))
+		}
+	}
+	if len(rows) == 0 {
+		page.Line("")
+		page.Line("The system is as batch %d left it.", b.ID)
+	} else {
+		page.Next(fmt.Sprintf("evenledger show %d --row %d", b.ID, rows[0].Row))
+	}
+	return page.Err()
+}
+
+// pause waits, unless the work is over.
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
+	"evenledger/internal/ledger"
+	"evenledger/internal/report"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) reverseCommand() *cobra.Command {
+	var remove, elevated bool
+	cmd := &cobra.Command{
+		Use:     "reverse BATCH",
+		GroupID: "carry",
+		Short:   "Make a batch that undoes another",
+		Long: `Drafts the batch that undoes what another did, step by step. Accounts it created are
+suspended, or removed with --remove. Fields get back what they held, unless somebody
+changed them since, which is told. Memberships it gave are taken away and those it
+took are given back, and only those. What was removed cannot be brought back.
+
+Nothing is changed yet: look at the new batch, then carry it out with “post”.`,
+		Example: `  evenledger reverse 17
+  evenledger reverse 17 --remove     accounts that batch 17 created go for good`,
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := batchNumber(args[0])
+			if err != nil {
+				return err
+			}
+			a.longWork()
+			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.reverse(cmd.Context(), w, l, b, remove, elevated)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
+	cmd.Flags().BoolVar(&elevated, "allow-elevated", false, "allow that rights over others are given back")
+	return cmd
+}
+
+func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) (err error) {
+	switch {
+	case of.State == batch.Reversed:
+		return wrong(fmt.Sprintf("batch %d was reversed already", of.ID), "“evenledger batches” shows by which batch.")
+	case of.Posted.IsZero():
+		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to undo", of.ID), "")
+	}
+	target, err := w.System(of.System)
+	if err != nil {
+		return wrong(err.Error(), fmt.Sprintf("Batch %d was posted to the system %s.", of.ID, of.System))
+	}
+	if target.URL != of.URL {
+		return guard(fmt.Sprintf("batch %d was posted to %s, and evenledger.yaml now has %s for %s", of.ID, of.URL, target.URL, of.System), "Put the old address back to undo it there.")
+	}
+	client, err := connect(target)
+	if err != nil {
+		return err
+	}
+	schema, err := client.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	unlock, err := l.Lock("draft")
+	if errors.Is(err, ledger.ErrBusy) {
+		return guard("another draft is being made in this workspace", "Wait until it is done.")
+	}
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	bar := a.progress()
+	r := &drafting.Reversal{
+		Ledger: l, System: client, Schema: schema, Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+	}
+	b, err := r.Make(ctx)
+	bar.end()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeBatch(ctx, l, b)
+	}
+	page := a.page()
+	_, waiting, err := a.summary(ctx, page, l, b, nil, nil)
+	if err != nil {
+		return err
+	}
+	page.Line("")
+	page.Text(page.Dim, b.Policies+" Nothing has been changed.")
+	if of.State != batch.Posted {
+		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
+	}
+	if total(waiting) > 0 {
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
+	} else {
+		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	}
+	return page.Err()
+}

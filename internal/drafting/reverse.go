@@ -1,0 +1,294 @@
+package drafting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/membership"
+	"evenledger/internal/system"
+)
+
+// A Reversal is a batch that undoes another, step by step, as far as nobody has
+// changed since what that one did. Its entries bear the rows of the other's.
+type Reversal struct {
+	Ledger   *ledger.Ledger
+	System   system.System
+	Schema   *account.Schema
+	Of       *batch.Batch
+	Remove   bool // accounts that were created are removed, not suspended
+	Elevated map[string][]string
+	Allow    bool // elevated rights may be given back
+	Protect  []string
+	Together int
+	Batch    batch.Batch                  // what the caller knows of it
+	Progress func(stage string, rows int) // may be nil
+
+	catalogue *membership.Catalogue
+}
+
+// Make makes the batch and returns it. The caller has locked "draft".
+func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
+	b := &r.Batch
+	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
+	if !slices.Contains(b.Fields, "active") {
+		b.Fields = append(b.Fields, "active")
+	}
+	what := "suspended"
+	if r.Remove {
+		what = "removed"
+	}
+	b.Policies = fmt.Sprintf("Undoes batch %d: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", r.Of.ID, what)
+	if err := r.Ledger.Begin(ctx, b); err != nil {
+		return nil, err
+	}
+	if err := r.fill(ctx); err != nil {
+		return nil, errors.Join(err, r.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
+	}
+	return b, nil
+}
+
+func (r *Reversal) fill(ctx context.Context) error {
+	for after := 0; ; {
+		var done []batch.Entry
+		read := 0
+		for e, err := range r.Ledger.Entries(ctx, r.Of.ID, ledger.Filter{After: after, Limit: 10 * chunk, Cells: true}) {
+			if err != nil {
+				return err
+			}
+			read, after = read+1, e.Row
+			if e.Did != "" && e.Did != account.Unchanged {
+				done = append(done, e)
+			}
+		}
+		if read == 0 {
+			break
+		}
+		if err := r.undoAll(ctx, done); err != nil {
+			return err
+		}
+	}
+	r.Batch.State = batch.Drafted
+	return r.Ledger.Save(ctx, &r.Batch)
+}
+
+// undoAll makes the entries that undo others.
+func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
+	var ids []string
+	rows := []int{}
+	for _, e := range done {
+		ids = append(ids, e.Account)
+		for _, s := range e.Steps {
+			if s.Do == membership.Refer {
+				rows = append(rows, s.Row)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	now := map[string]account.Account{}
+	for _, id := range ids {
+		now[id] = account.Account{}
+	}
+	ask := append([]string{"userName"}, r.Batch.Fields...)
+	for _, e := range done {
+		for _, s := range e.Steps {
+			if s.Do == membership.Refer && !slices.Contains(ask, s.Kind) {
+				ask = append(ask, s.Kind)
+			}
+		}
+	}
+	looked := 0
+	if _, err := system.Fetch(ctx, r.System, map[string][]string{system.ByID: ids}, ask, r.Together, func(a account.Account) {
+		if _, wanted := now[a.ID]; wanted {
+			now[a.ID] = a
+		}
+		if looked++; r.Progress != nil {
+			r.Progress("looked at accounts", looked)
+		}
+	}); err != nil {
+		return err
+	}
+	has, err := r.members(ctx, done)
+	if err != nil {
+		return err
+	}
+	referred, _, err := r.Ledger.Accounts(ctx, r.Of.ID, rows)
+	if err != nil {
+		return err
+	}
+	entries := make([]batch.Entry, 0, len(done))
+	for _, e := range done {
+		u := batch.Entry{Row: e.Row, Key: e.Key, Account: e.Account, Cells: e.Cells}
+		a := now[e.Account]
+		r.undo(&u, &e, &a, has[e.Account], referred)
+		entries = append(entries, u)
+		if batch.Unlisted(e.Row) > 0 {
+			r.Batch.Unlisted++
+		} else {
+			r.Batch.Rows++
+		}
+	}
+	return r.Ledger.Add(ctx, r.Batch.ID, entries)
+}
+
+// members reads who is a member now of the things whose members the batch changed.
+func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]map[[2]string]account.Membership, error) {
+	things := map[string][]string{}
+	for _, e := range done {
+		for _, s := range e.Steps {
+			if s.Do != membership.Refer && s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
+				things[s.Kind] = append(things[s.Kind], s.Thing)
+			}
+		}
+	}
+	has := map[string]map[[2]string]account.Membership{}
+	registrar, ok := r.System.(system.Registrar)
+	if !ok || len(things) == 0 {
+		return has, nil
+	}
+	if r.catalogue == nil {
+		r.catalogue = &membership.Catalogue{Elevated: r.Elevated}
+	}
+	for kind, ids := range things {
+		if _, read := r.catalogue.Kind(kind); !read {
+			r.catalogue.AddKind(account.ThingKind{Name: kind})
+			for t, err := range registrar.Things(ctx, kind, false) {
+				if err != nil {
+					return nil, err
+				}
+				r.catalogue.Add(kind, t)
+			}
+		}
+		for m, err := range registrar.Members(ctx, kind, ids) {
+			if err != nil {
+				return nil, err
+			}
+			if has[m.Account] == nil {
+				has[m.Account] = map[[2]string]account.Membership{}
+			}
+			has[m.Account][[2]string{kind, m.Thing}] = m
+		}
+	}
+	return has, nil
+}
+
+// undo decides how to undo what was done with one account, given how it is now.
+func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]string]account.Membership, referred map[int]string) {
+	u.Intent, u.Outcome, u.Version, u.Known = account.Keep, account.Unchanged, now.Version, map[string]account.Value{}
+	for _, name := range r.Batch.Fields {
+		if v := now.Field(name); v.Present() {
+			u.Known[name] = v
+		}
+	}
+	switch {
+	case e.Did == account.Removed:
+		u.Find(account.Error, "cannot-be-undone", "", "", "the account was removed with all that was in it")
+		u.Refuse()
+		return
+	case now.ID == "":
+		u.Find(account.Note, "no-account", "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+		return
+	}
+	u.Intent = account.Update
+	if e.Did == account.Created {
+		u.Intent = account.Suspend
+		r.tellChanged(u, e, now)
+	}
+	switch {
+	case e.Did == account.Created && r.Remove:
+		u.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
+		u.Intent, u.Outcome = account.Remove, account.Waiting
+	case e.Did == account.Created && now.Field("active").Text() != "false":
+		u.Changes = append(u.Changes, account.Change{Field: "active", Before: now.Field("active"), After: account.Of("false")})
+	case e.Did != account.Created:
+		for _, c := range e.Changes {
+			r.putBack(u, c, now)
+		}
+		u.Intent = batch.Effect(u.Changes)
+	}
+	if u.Intent != account.Remove {
+		for _, s := range e.Steps {
+			if s.Result == membership.Done {
+				r.undoStep(u, e, s, now, has, referred)
+			}
+		}
+	}
+	if batch.Protects(r.Protect, now) && len(u.Changes)+len(u.Steps) > 0 {
+		u.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", now.Label()))
+	}
+	switch {
+	case account.HasError(u.Findings):
+		u.Refuse()
+	case u.Intent != account.Remove:
+		u.Wait()
+	}
+}
+
+// tellChanged tells what was changed in a created account since.
+func (r *Reversal) tellChanged(u, e *batch.Entry, now *account.Account) {
+	for _, c := range e.Changes {
+		if is := now.Field(c.Field).Text(); !batch.NamedField(c.Field).Same(is, c.After.Text()) {
+			u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("since it was created, its %s became “%s”", c.Field, is))
+		}
+	}
+}
+
+// putBack puts a field back to what it held before.
+func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Account) {
+	f, is := batch.NamedField(c.Field), now.Field(c.Field)
+	switch {
+	case f.Same(is.Text(), c.Before.Text()):
+		return
+	case !f.Same(is.Text(), c.After.Text()):
+		u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("%s is “%s” by now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
+		return
+	}
+	if a, ok := r.Schema.Attribute(c.Field); ok && a.Immutable {
+		u.Find(account.Warning, "cannot-be-undone", c.Field, "", fmt.Sprintf("%s can be set only once and stays “%s”", c.Field, is.Text()))
+		return
+	}
+	back := account.Change{Field: c.Field, Before: is, After: account.Of(c.Before.Text())}
+	if c.Names != nil {
+		back.Names = &[2]string{c.Names[1], c.Names[0]}
+	}
+	u.Changes = append(u.Changes, back)
+}
+
+// undoStep undoes a step that followed.
+func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.Account, has map[[2]string]account.Membership, referred map[int]string) {
+	if s.Do == membership.Refer {
+		r.putBack(u, account.Change{Field: s.Kind, Before: account.Of(e.Known[s.Kind].Text()), After: account.Of(referred[s.Row]), Names: &[2]string{e.Known[s.Kind].Text(), s.Name}}, now)
+		return
+	}
+	m, member := has[[2]string{s.Kind, s.Thing}]
+	back := membership.Step{Do: membership.Join, Kind: s.Kind, Thing: s.Thing, Name: s.Name}
+	if s.Was != nil {
+		back.Role, back.Section = s.Was[0], s.Was[1]
+	}
+	switch {
+	case s.Do == membership.Leave && member:
+		return // it is back already
+	case s.Do == membership.Leave:
+	case !member:
+		return // it is gone already
+	case m.Role != s.Role || m.Section != s.Section:
+		u.Find(account.Warning, "changed-since", s.Kind, "", fmt.Sprintf("the membership of “%s” was changed since and is left as it is", s.Name))
+		return
+	case s.Was != nil:
+		back.Was = &[2]string{m.Role, m.Section}
+	default:
+		back.Do, back.Was = membership.Leave, &[2]string{m.Role, m.Section}
+	}
+	t := r.catalogue.Thing(s.Kind, s.Thing)
+	if back.Do == membership.Join && !member && !r.Allow && r.catalogue.IsElevated(s.Kind, &t) {
+		u.Find(account.Error, "elevated-right", s.Kind, "", fmt.Sprintf("“%s” gives rights over others, and would be given back", s.Name))
+		return
+	}
+	u.Steps = append(u.Steps, back)
+}
