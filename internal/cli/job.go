@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
+	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
@@ -258,6 +259,12 @@ func readAs(page *report.Page, j *job) {
 		switch {
 		case c.Heading == "":
 			continue
+		case len(c.Fields) > 0 && slices.Contains(brief.Kinds(), c.Fields[0]):
+			what := "these are joined"
+			if strings.HasPrefix(words.Key(c.Heading), words.Key(brief.All)) {
+				what = "just these; others are left"
+			}
+			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(what))
 		case len(c.Fields) > 0:
 			field, _ := account.FieldNamed(c.Fields[0])
 			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(field.Label+", "+field.Kind.String()))

@@ -22,20 +22,38 @@ func (a *app) reportCommand() *cobra.Command {
 	var out string
 	var overwrite bool
 	cmd := &cobra.Command{
-		Use:     "report BATCH -o FILE",
+		Use:     "report BATCH -o FILE | report SYSTEM QUESTION",
 		GroupID: "look",
-		Short:   "Write what became of every row: a page to keep, or the sheet with outcomes",
-		Long: `Writes one page with the account of the batch, a chart of the outcomes, the findings
+		Short:   "Write what became of every row of a batch, or answer a question about a system",
+		Long: `With a batch, writes one page with the account of the batch, a chart of the outcomes, the findings
 by cause and every entry with before and after: to keep, print or send. It needs
 nothing else, and can be searched. With a name that ends in .xlsx, .csv or .jsonl it
 writes the sheet as it came, each row with its outcome, the system's identifier of
-its account, and the reasons.`,
+its account, and the reasons.
+
+With a system, answers a question about its people: managers, without-manager,
+licences, groups, courses, roles, suspended or duplicates. With -o the answer is a sheet.`,
 		Example: `  evenledger report 17 -o batch-17.html
-  evenledger report 17 -o batch-17.xlsx`,
-		Args:              one("a batch's number"),
+  evenledger report 17 -o batch-17.xlsx
+  evenledger report crewdesk managers
+  evenledger report crewdesk duplicates -o duplicates.csv`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return nil
+			}
+			return one("a batch's number, or a system and a question")(cmd, args)
+		},
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return a.answerAbout(cmd.Context(), args[0], args[1], out, overwrite)
+			}
 			id, err := batchNumber(args[0])
+			if w, wErr := a.workspace(); err != nil && wErr == nil {
+				if _, known := w.System(args[0]); known == nil {
+					return wrong("say what you want to know of "+args[0], "One of: "+strings.Join(questionNames(), ", ")+".")
+				}
+			}
 			if err != nil {
 				return err
 			}

@@ -336,9 +336,18 @@ func (d *Draft) refers(e *batch.Entry) {
 			d.references = append(d.references, reference{e.Row, e.Account, s.Kind, s.Row, ""})
 		}
 	}
-	for _, c := range e.Changes {
-		if c.Names != nil && c.After.Filled() {
-			d.references = append(d.references, reference{e.Row, e.Account, c.Field, 0, c.After.Text()})
+	for _, f := range d.brief.Fields {
+		if f.Refers == "" || slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Kind == f.Name }) {
+			continue
+		}
+		id := e.Known[f.Name].Text()
+		for _, c := range e.Changes {
+			if c.Field == f.Name {
+				id = c.After.Text()
+			}
+		}
+		if id != "" {
+			d.references = append(d.references, reference{e.Row, e.Account, f.Name, 0, id})
 		}
 	}
 }

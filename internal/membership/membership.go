@@ -54,9 +54,17 @@ func (s Step) Text() string {
 	case s.Do == Leave:
 		return "leaves " + singular(s.Kind) + " " + s.Name
 	case s.Was != nil:
-		return "in " + singular(s.Kind) + " " + s.Name + ": " + account.MembershipText("", s.Was[0], s.Was[1]) + " → " + account.MembershipText("", s.Role, s.Section)
+		return "in " + singular(s.Kind) + " " + s.Name + ": " + as(s.Was[0], s.Was[1]) + " → " + as(s.Role, s.Section)
 	}
 	return "joins " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Role, s.Section)
+}
+
+// as says a role and section alone.
+func as(role, section string) string {
+	if role+section == "" {
+		return "(no role)"
+	}
+	return strings.TrimSpace(account.MembershipText("", role, section))
 }
 
 // Seats are those of one licence, as a batch uses them.
