@@ -214,6 +214,22 @@ func (f Field) Same(a, b string) bool {
 	return f.AnyCase && strings.EqualFold(a, b)
 }
 
+// WithParts names a field whose values each have several parts, such as the issuer
+// and the subject of a sign-in: the system's attribute with the parts in braces.
+// An item of such a List has its parts in this order, with a tab between.
+func WithParts(name string, parts []string) string {
+	return name + "{" + strings.Join(parts, ",") + "}"
+}
+
+// PartsOf takes apart what WithParts made; other names have no parts.
+func PartsOf(name string) (base string, parts []string) {
+	base, inner, ok := strings.Cut(strings.TrimSuffix(name, "}"), "{")
+	if !ok {
+		return name, nil
+	}
+	return base, strings.Split(inner, ",")
+}
+
 // Items returns the items of a List.
 func Items(list string) []string {
 	if list == "" {

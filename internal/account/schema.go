@@ -1,5 +1,7 @@
 package account
 
+import "slices"
+
 // An Attribute is a field as one system takes it.
 type Attribute struct {
 	Field       string   `json:"field"`                 // our name: of the catalogue, an alias, or the system's own in full
@@ -19,10 +21,16 @@ type Attribute struct {
 type Schema struct {
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
+
+	// Lists are the attributes that hold several values with parts each, and those.
+	Lists map[string][]string `json:"lists,omitempty"`
 }
 
 // Attribute returns how the system takes a field.
 func (s *Schema) Attribute(field string) (Attribute, bool) {
+	if base, parts := PartsOf(field); parts != nil {
+		return s.list(field, base, parts)
+	}
 	if full, ok := s.Aliases[field]; ok {
 		field = full
 	}
@@ -32,4 +40,16 @@ func (s *Schema) Attribute(field string) (Attribute, bool) {
 		}
 	}
 	return Attribute{}, false
+}
+
+// list returns how the system takes a list of values with these parts.
+func (s *Schema) list(field, base string, parts []string) (Attribute, bool) {
+	if full, ok := s.Aliases[base]; ok {
+		base = full
+	}
+	has, ok := s.Lists[base]
+	for _, part := range parts {
+		ok = ok && slices.Contains(has, part)
+	}
+	return Attribute{Field: field, Path: base, Kind: List, Multi: true}, ok
 }

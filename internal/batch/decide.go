@@ -462,6 +462,9 @@ func NamedField(name string) account.Field {
 	if f, ok := account.FieldNamed(name); ok {
 		return f
 	}
+	if base, parts := account.PartsOf(name); parts != nil {
+		return account.Field{Name: name, Label: base, Kind: account.List}
+	}
 	return account.Field{Name: name, Label: name}
 }
 

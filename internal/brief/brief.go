@@ -98,7 +98,15 @@ type Field struct {
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
 	Mode           Mode    // of a list: what becomes of the values that are there
+	Parts          []Part  // of each value of a list; none: each is one text
 	Line           int     // in the brief
+}
+
+// A Part is one part of each value of a list, such as the issuer of a sign-in.
+type Part struct {
+	Name  string // of the system
+	From  string // heading of its column, with a star for a number as with a field
+	Fixed string // the same in all values, instead of a column
 }
 
 // A Check is a condition of the brief's own.
@@ -322,6 +330,12 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 		source := readField(pair, options.Dir)
 		known, inCatalogue := account.FieldNamed(pair.Key)
 		switch {
+		case len(source.field.Parts) > 0:
+			var names []string
+			for _, part := range source.field.Parts {
+				names = append(names, part.Name)
+			}
+			known = account.Field{Name: account.WithParts(pair.Key, names), Label: pair.Key, Kind: account.List}
 		case inCatalogue:
 			known.Kind = max(known.Kind, source.field.Kind) // "as" may only narrow a text
 			if known.Kind == account.Person && source.field.Refers == "" {
@@ -389,6 +403,19 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			f.Send = p.Value.Bool()
 		case "refers":
 			f.Refers, f.Kind = p.Value.Text(), account.Person
+		case "parts":
+			f.Kind = account.List
+			for _, part := range p.Value.Pairs() {
+				text := part.Value.Text()
+				fixed, is := strings.CutPrefix(text, "=")
+				if is {
+					text = ""
+				}
+				f.Parts = append(f.Parts, Part{Name: part.Key, From: text, Fixed: fixed})
+			}
+			if !slices.ContainsFunc(f.Parts, func(part Part) bool { return part.From != "" }) {
+				p.At.Fail("Give at least one part the heading of a column.", "the parts of %s have no column", pair.Key)
+			}
 		case "mode":
 			f.Mode = Mode(p.Value.OneOf(string(Add), string(Exact), string(Drop)))
 		}
@@ -400,7 +427,9 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		pair.At.Fail("Add “split”, or take “mode” out.", "“mode” is for a field with several values, and %s has one", pair.Key)
 	}
 	switch {
-	case f.From == "" && !source.make.Exists() && !f.Fallback.Present():
+	case len(f.Parts) > 0 && (f.From != "" || f.Split != "" || source.make.Exists() || f.Fallback.Present()):
+		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
+	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present():
 		pair.At.Fail("Give it “from: HEADING”, “make: EXPRESSION” or “fallback: VALUE”.", "the field %s has no source", pair.Key)
 	case f.ClearWhenBlank && (f.Fallback.Present() || source.make.Exists() || f.Required || f.From == ""):
 		clear.Fail("Take it out, or “fallback”, “make” and “required”.", "“clear_when_blank” can have no effect here: a blank cell is never left blank")

@@ -35,6 +35,7 @@ type Mapper struct {
 	headings []string
 	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
 	from     []int           // by field: index of its column, or -1
+	parts    [][][]int       // by field with parts: for each of its values, the columns of the parts or -1
 	ties     []tieColumns    // by memberships of the brief
 	password int             // index of the column with passwords, or -1
 	family   [][]int         // by field that takes many columns: their indexes
@@ -76,9 +77,12 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 	for _, heading := range info.Headings {
 		m.columns = append(m.columns, Column{Heading: heading})
 	}
-	m.from, m.family = make([]int, len(b.Fields)), make([][]int, len(b.Fields))
+	m.from, m.family, m.parts = make([]int, len(b.Fields)), make([][]int, len(b.Fields)), make([][][]int, len(b.Fields))
 	for i, f := range b.Fields {
 		m.from[i] = -1
+		if len(f.Parts) > 0 {
+			m.findParts(i, f, twice)
+		}
 		if f.From == "" {
 			continue
 		}
@@ -314,7 +318,10 @@ func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
 	hasCell := w.from[i] >= 0
 	if hasCell {
 		read := w.read
-		if f.Kind == account.List {
+		switch {
+		case len(f.Parts) > 0:
+			read = w.inParts
+		case f.Kind == account.List:
 			read = w.list
 		}
 		value, state := read(i, f)

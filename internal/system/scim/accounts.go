@@ -44,8 +44,8 @@ func (d *discovered) account(r resource, fields []string, header http.Header) ac
 		a.Version = header.Get("ETag")
 	}
 	for _, name := range fields {
-		if p, ok := d.paths[name]; ok {
-			if v := decode(d.types[name], r.value(p)); v.Present() {
+		if p, of, ok := d.at(name); ok {
+			if v := decode(of, r.value(p)); v.Present() {
 				a.Fields[name] = v
 			}
 		}
@@ -57,7 +57,7 @@ func (d *discovered) account(r resource, fields []string, header http.Header) ac
 func (d *discovered) attributes(fields []string) string {
 	tops := map[string]bool{"id": true, "meta": true, "userName": true}
 	for _, name := range fields {
-		if p, ok := d.paths[name]; ok {
+		if p, _, ok := d.at(name); ok {
 			tops[p.top()] = true
 		}
 	}
@@ -276,14 +276,14 @@ func (c *Client) resource(got *answer) (resource, error) {
 func (d *discovered) body(wanted account.Account) resource {
 	body, schemas := resource{}, []string{core}
 	for _, name := range wanted.FieldNames() {
-		p, ok := d.paths[name]
+		p, a, ok := d.at(name)
 		if !ok || !wanted.Fields[name].Filled() {
 			continue
 		}
 		if p.schema != "" && !slices.Contains(schemas, p.schema) {
 			schemas = append(schemas, p.schema)
 		}
-		body.set(p, encode(d.types[name], wanted.Fields[name].Text()))
+		body.set(p, encode(p, a, wanted.Fields[name].Text()))
 	}
 	if wanted.Password != "" {
 		body["password"] = wanted.Password
@@ -375,9 +375,13 @@ func (c *Client) patch(ctx context.Context, known account.Account, operations []
 func (d *discovered) operations(changes []account.Change) (operations []operation, certain bool) {
 	certain = true
 	for _, change := range changes {
-		p, a := d.paths[change.Field], d.types[change.Field]
+		p, a, _ := d.at(change.Field)
 		if p.kind != "" && !change.Before.Filled() {
 			certain = false
+		}
+		if p.parts != "" {
+			operations = append(operations, elementwise(p, change)...)
+			continue
 		}
 		if !change.After.Filled() {
 			if p.kind != "" && p.sub == "value" {
@@ -386,9 +390,38 @@ func (d *discovered) operations(changes []account.Change) (operations []operatio
 			operations = append(operations, operation{Op: "remove", Path: p.String()})
 			continue
 		}
-		operations = append(operations, operation{Op: "replace", Path: p.String(), Value: encode(a, change.After.Text())})
+		operations = append(operations, operation{Op: "replace", Path: p.String(), Value: encode(p, a, change.After.Text())})
 	}
 	return operations, certain
+}
+
+// elementwise writes the change of a list of values with parts: what else stands in
+// the other values is left alone.
+func elementwise(p path, change account.Change) (operations []operation) {
+	before, after := account.Items(change.Before.Text()), account.Items(change.After.Text())
+	for _, item := range before {
+		if slices.Contains(after, item) {
+			continue
+		}
+		var terms []string
+		for part, value := range element(p.parts, item) {
+			if quoted, err := json.Marshal(value); err == nil {
+				terms = append(terms, part+" eq "+string(quoted))
+			}
+		}
+		slices.Sort(terms)
+		operations = append(operations, operation{Op: "remove", Path: p.top() + "[" + strings.Join(terms, " and ") + "]"})
+	}
+	var added []any
+	for _, item := range after {
+		if !slices.Contains(before, item) {
+			added = append(added, element(p.parts, item))
+		}
+	}
+	if len(added) > 0 {
+		operations = append(operations, operation{Op: "add", Path: p.top(), Value: added})
+	}
+	return operations
 }
 
 // look reads the account to write operations that replace whole lists.
@@ -404,7 +437,7 @@ func (c *Client) look(ctx context.Context, known *account.Account, changes []acc
 	var simple []account.Change
 	lists := map[string]bool{}
 	for _, change := range changes {
-		p := c.known.paths[change.Field]
+		p, _, _ := c.known.at(change.Field)
 		if p.kind == "" {
 			simple = append(simple, change)
 			continue
@@ -427,7 +460,8 @@ func (c *Client) encoded(change account.Change) any {
 	if !change.After.Filled() {
 		return nil
 	}
-	return encode(c.known.types[change.Field], change.After.Text())
+	p, a, _ := c.known.at(change.Field)
+	return encode(p, a, change.After.Text())
 }
 
 // replace changes an account by putting all of it (RFC 7644 section 3.5.1).
@@ -441,7 +475,7 @@ func (c *Client) replace(ctx context.Context, known account.Account, changes []a
 		return account.Account{}, system.ErrChanged
 	}
 	for _, change := range changes {
-		p := c.known.paths[change.Field]
+		p, _, _ := c.known.at(change.Field)
 		r.set(p, c.encoded(change))
 		if p.schema != "" {
 			schemas, _ := r.get("schemas").([]any)

@@ -3,6 +3,7 @@ package scim
 import (
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 
 	"evenledger/internal/account"
@@ -22,6 +23,7 @@ type path struct {
 	attr   string
 	kind   string // the value of "type" that picks an element; empty: a single value
 	sub    string
+	parts  string // of each element, with commas between; empty: its value
 }
 
 func parsePath(text string) path {
@@ -164,7 +166,9 @@ func (r resource) value(p path) account.Value {
 	case []any:
 		var items []string
 		for _, item := range v {
-			if element, ok := item.(map[string]any); ok {
+			if element, ok := item.(map[string]any); ok && p.parts != "" {
+				item = resource(element).joined(p.parts)
+			} else if ok {
 				item = resource(element).get("value")
 			}
 			if text, ok := item.(string); ok && text != "" {
@@ -176,6 +180,22 @@ func (r resource) value(p path) account.Value {
 		return account.Of(resource(v).text("value"))
 	}
 	return account.Value{}
+}
+
+// joined writes the parts of an element as an item of a list.
+func (r resource) joined(parts string) string {
+	var texts []string
+	for part := range strings.SplitSeq(parts, ",") {
+		switch v := r.get(part).(type) {
+		case string:
+			texts = append(texts, v)
+		case bool:
+			texts = append(texts, strconv.FormatBool(v))
+		default:
+			texts = append(texts, "")
+		}
+	}
+	return strings.Join(texts, "\t")
 }
 
 // set puts a value at the path, or takes it away if the value is nil.

@@ -69,6 +69,22 @@ type discovered struct {
 	schema   *account.Schema      // attributes by our names
 	types    map[string]attribute // by our names: how values are written
 	paths    map[string]path      // by our names
+	lists    map[string]path      // attributes that hold several values with parts
+}
+
+// at finds where a field stands, and how its values are written.
+func (d *discovered) at(name string) (p path, a attribute, ok bool) {
+	base, parts := account.PartsOf(name)
+	if parts == nil {
+		p, ok = d.paths[name]
+		return p, d.types[name], ok
+	}
+	if full, alias := d.schema.Aliases[base]; alias {
+		base = full
+	}
+	p, ok = d.lists[base]
+	p.parts = strings.Join(parts, ",")
+	return p, attribute{Name: p.attr, Type: "complex", MultiValued: true}, ok
 }
 
 // discover asks the server once what it is like. What it doesn't answer is
@@ -79,7 +95,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if c.known != nil {
 		return c.known, nil
 	}
-	d := &discovered{endpoint: "/Users", kinds: map[string]*keptAt{}, types: map[string]attribute{}, paths: map[string]path{}}
+	d := &discovered{endpoint: "/Users", kinds: map[string]*keptAt{}, types: map[string]attribute{}, paths: map[string]path{}, lists: map[string]path{}}
 	d.config.Patch.Supported, d.config.Filter.Supported = true, true
 	if _, err := c.ask(ctx, "/ServiceProviderConfig", &d.config); err != nil {
 		return nil, err
@@ -105,7 +121,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if len(kinds.Resources) == 0 {
 		wanted[strings.ToLower(account.Enterprise)] = true
 	}
-	d.schema = &account.Schema{Aliases: c.config.Aliases}
+	d.schema = &account.Schema{Aliases: c.config.Aliases, Lists: map[string][]string{}}
 	if told && len(schemas.Resources) > 0 {
 		for _, s := range schemas.Resources {
 			if wanted[strings.ToLower(s.ID)] {
@@ -151,6 +167,13 @@ func (d *discovered) add(s schemaResource) {
 	for _, a := range s.Attributes {
 		if a.Mutability == "writeOnly" {
 			continue // a password would stand in clear in drafts and in the ledger
+		}
+		if a.MultiValued && len(a.SubAttributes) > 0 {
+			list := path{schema: extension, attr: a.Name}
+			d.lists[list.String()] = list
+			for _, sub := range a.SubAttributes {
+				d.schema.Lists[list.String()] = append(d.schema.Lists[list.String()], sub.Name)
+			}
 		}
 		if len(a.SubAttributes) == 0 || isList(a) {
 			d.put(path{schema: extension, attr: a.Name}, a, a)
@@ -245,11 +268,13 @@ func (d *discovered) assume() {
 }
 
 // encode writes a value as the attribute's type has it in JSON.
-func encode(a attribute, text string) any {
+func encode(p path, a attribute, text string) any {
 	if a.MultiValued {
 		list := []any{}
 		for _, item := range account.Items(text) {
-			if a.Type == "complex" {
+			if p.parts != "" {
+				list = append(list, element(p.parts, item))
+			} else if a.Type == "complex" {
 				list = append(list, map[string]any{"value": item})
 			} else {
 				list = append(list, item)
@@ -274,6 +299,22 @@ func encode(a attribute, text string) any {
 		}
 	}
 	return text
+}
+
+// element writes an item with parts.
+func element(parts, item string) map[string]any {
+	e := map[string]any{}
+	texts := strings.Split(item, "\t")
+	for i, part := range strings.Split(parts, ",") {
+		switch {
+		case i >= len(texts) || texts[i] == "":
+		case part == "primary":
+			e[part] = texts[i] == "true"
+		default:
+			e[part] = texts[i]
+		}
+	}
+	return e
 }
 
 // decode turns what stands in a resource into the standard form.
