@@ -171,6 +171,13 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 		if of.Mode == brief.Exact && len(of.Within) > 0 && !account.Fits(t.Name, of.Within) {
 			find(account.Error, "outside-within", of.Kind, tie.Column, "", "“%s” is not within %s, which is all that the brief keeps", t.Name, strings.Join(of.Within, ", "))
 		}
+		for _, others := range wishes {
+			for _, x := range others {
+				if x.thing == t && (x.of.Mode == brief.Drop) != (of.Mode == brief.Drop) {
+					find(account.Error, "both-ways", of.Kind, tie.Column, "", "the row both names the %s “%s” and wants it taken away", singular(of.Kind), t.Name)
+				}
+			}
+		}
 		wishes[tie.Of] = append(wishes[tie.Of], wish{of, t, role, section})
 	}
 	if account.HasError(findings) {
