@@ -6,7 +6,10 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
+	"io/fs"
 	"log"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -72,7 +75,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TESTDATA", data)
 			return err
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless},
 	})
 }
 
@@ -96,7 +99,7 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if dir := ts.Getenv("IN"); dir != "" {
 		cmd.Dir = filepath.Join(cmd.Dir, dir)
 	}
-	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR"} {
+	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR", "HANDOUT"} {
 		cmd.Env = append(cmd.Env, name+"="+ts.Getenv(name))
 	}
 	if name := ts.Getenv("STDIN"); name != "" {
@@ -148,6 +151,63 @@ func replace(ts *testscript.TestScript, _ bool, args []string) {
 		ts.Fatalf("%s has no %q", args[0], args[1])
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}
+
+// seed FILE sends a stand-in the lines of a file, each a method, a path and a body.
+// What is made first of its kind has the number 000001.
+func seed(ts *testscript.TestScript, _ bool, args []string) {
+	schemas := map[string]string{"/Users": "urn:ietf:params:scim:schemas:core:2.0:User", "/Groups": "urn:ietf:params:scim:schemas:core:2.0:Group"}
+	for line := range strings.Lines(ts.ReadFile(args[0])) {
+		parts := strings.SplitN(strings.TrimSpace(line), " ", 3)
+		if len(parts) < 2 {
+			continue
+		}
+		body := ""
+		if len(parts) == 3 {
+			schema := schemas[parts[1]]
+			switch {
+			case parts[0] != "POST":
+				schema = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+			case schema == "":
+				schema = "urn:example:params:scim:schemas:crew:2.0:" + strings.TrimSuffix(parts[1][1:], "s")
+			}
+			body = strings.ReplaceAll(`{"schemas": ["`+schema+`", "ENTERPRISE"], `+parts[2][1:], "ENTERPRISE", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User")
+			if parts[1] != "/Users" {
+				body = strings.Replace(body, `, "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"`, "", 1)
+			}
+		}
+		req, err := http.NewRequest(parts[0], ts.Getenv("URL")+parts[1], strings.NewReader(body))
+		ts.Check(err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", "application/scim+json")
+		resp, err := http.DefaultClient.Do(req)
+		ts.Check(err)
+		said, err := io.ReadAll(resp.Body)
+		ts.Check(err)
+		ts.Check(resp.Body.Close())
+		if resp.StatusCode >= 300 {
+			ts.Fatalf("%s answered %d: %s", line, resp.StatusCode, said)
+		}
+	}
+}
+
+// secretless TEXT sees that no file that a command wrote holds the text: the ledger,
+// what lies beside it, reports, and what is left in the folder for temporary files.
+func secretless(ts *testscript.TestScript, _ bool, args []string) {
+	for _, dir := range []string{ts.Getenv("WORK"), os.TempDir()} {
+		ts.Check(filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				if entry != nil && entry.IsDir() && dir == os.TempDir() && path != dir && !strings.HasPrefix(entry.Name(), "evenledger") {
+					return filepath.SkipDir
+				}
+				return nil
+			}
+			if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), args[0]) && !strings.HasSuffix(path, "given.csv") {
+				ts.Fatalf("%s holds the secret", path)
+			}
+			return nil
+		}))
+	}
 }
 
 // append FILE LINE

@@ -176,7 +176,7 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 	case d.Brief.New == brief.Skip:
 		e.Outcome = account.Aside
 		return
-	case d.Brief.New == brief.Refuse, d.Several:
+	case d.Brief.New == brief.Refuse:
 		e.Find(account.Error, "new-refused", "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
 		e.Refuse()
 		return

@@ -131,6 +131,10 @@ func (b *Brief) Field(name string) int {
 // OnlyMemberships reports whether rows bring nothing but memberships to accounts
 // that there are, so that several may come to the same account.
 func (b *Brief) OnlyMemberships() bool {
+	return b.New != Create && b.bringsOnlyMemberships()
+}
+
+func (b *Brief) bringsOnlyMemberships() bool {
 	return len(b.Memberships) > 0 && b.Intent() < 0 &&
 		!slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Send && !slices.Contains(b.Match, f.Name) }) &&
 		!slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Mode == Exact })

@@ -295,13 +295,16 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 			p.Change = pair.Value.Bool()
 		}
 	}
-	switch {
-	case !node.Exists():
-	case p.New == "given" && p.From == "":
+	if !node.Exists() {
+		return
+	}
+	if p.New == "given" && p.From == "" {
 		node.Fail("Add “from: HEADING”.", "the given passwords have no column")
-	case p.New != "given" && p.From != "":
+	}
+	if p.New != "given" && p.From != "" {
 		node.Fail("Add “new: given”, or take “from” out.", "a column with passwords is named, and they are not to be given")
-	case len(slices.Compact(slices.Sorted(slices.Values([]rune(p.Alphabet))))) < 10:
+	}
+	if len(slices.Compact(slices.Sorted(slices.Values([]rune(p.Alphabet))))) < 10 {
 		node.Fail("Give more characters, or leave “alphabet” out.", "an alphabet of fewer than ten characters makes passwords that can be guessed")
 	}
 }

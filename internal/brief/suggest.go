@@ -55,6 +55,9 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 	for i, f := range b.Fields {
 		b.index[f.Name] = i
 	}
+	if b.bringsOnlyMemberships() {
+		b.New = Refuse // a list of members is no list of people to be taken on
+	}
 	return b, b.also(options.Only, fields)
 }
 

@@ -456,6 +456,13 @@ func (d *Draft) amend(ctx context.Context, row int, change func(*batch.Entry)) e
 	return nil
 }
 
+func accounts(n int) string {
+	if n == 1 {
+		return "1 account"
+	}
+	return fmt.Sprintf("%d accounts", n)
+}
+
 // hold holds the batch back if it would do more than the brief allows.
 func (d *Draft) hold(ctx context.Context) error {
 	if d.ties != nil {
@@ -484,7 +491,7 @@ func (d *Draft) hold(ctx context.Context) error {
 			if limit.Share > 0 {
 				allowed = fmt.Sprintf("%s of the %d %s, which is %d", limit.Text, total, of, limit.Allows(total))
 			}
-			d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("it would %s %d accounts, and the brief allows %s", intent, n, allowed))
+			d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("it would %s %s, and the brief allows %s", intent, accounts(n), allowed))
 		}
 	}
 	if d.looksForGone() && d.Batch.Rows == 0 && len(d.gone) > 0 {

@@ -28,6 +28,7 @@ type Catalogue struct {
 type things struct {
 	about account.ThingKind
 	all   []*account.Thing
+	made  int // of all, those that the system doesn't have yet
 	byID  map[string]*account.Thing
 	byKey map[string][]*account.Thing // words.Key of the name
 }
@@ -48,6 +49,24 @@ func (c *Catalogue) Add(kind string, t account.Thing) {
 		k.byID[t.ID] = &t
 	}
 	k.byKey[words.Key(t.Name)] = append(k.byKey[words.Key(t.Name)], &t)
+}
+
+// make takes in a thing that is to be made, or the value of a field in which any
+// text may stand.
+func (c *Catalogue) make(kind, name string) {
+	t := account.Thing{Name: name, Seats: -1}
+	if c.kinds[kind].about.Field != "" {
+		t.ID = name
+	}
+	c.Add(kind, t)
+	c.kinds[kind].made++
+}
+
+// takesAny reports whether a kind's things are values of a field, and the system
+// does not say which.
+func (c *Catalogue) takesAny(kind string) bool {
+	k := c.kinds[kind]
+	return k.about.Field != "" && len(k.all) == k.made
 }
 
 // Kind returns what is known of a kind; ok is false if the system has none.

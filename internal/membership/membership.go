@@ -136,13 +136,9 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 			find(account.Error, "two-of-that-name", of.Kind, tie.Column, "", "%s", err)
 			continue
 		}
-		if t == nil && (of.MakeMissing || about.Field != "" && len(d.Catalogue.Things(of.Kind)) == 0) && of.Mode != brief.Drop {
-			made := account.Thing{Name: name, Members: 0, Seats: -1}
-			if about.Field != "" {
-				made.ID = name
-			}
-			d.Catalogue.Add(of.Kind, made)
-			t, _ = d.Catalogue.find(of.Kind, name)
+		if t == nil && of.Mode != brief.Drop && (of.MakeMissing || d.Catalogue.takesAny(of.Kind)) {
+			d.Catalogue.make(of.Kind, name)
+			t, _ = d.Catalogue.find(of.Kind, name) // it is there now, and alone
 		}
 		if t == nil && of.Mode == brief.Drop {
 			find(account.Warning, "unknown-"+singular(of.Kind), of.Kind, tie.Column, "", "there is no %s “%s” to be taken away", singular(of.Kind), name)

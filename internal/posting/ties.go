@@ -417,7 +417,7 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code, message st
 	for _, t := range ties {
 		t.step.Result = result
 		if result == membership.Failed {
-			t.entry.Find(account.Error, code, t.step.Kind, "", fmt.Sprintf("the account is %s, but not this: it %s. %s", t.entry.Did, t.step.Text(), message))
+			t.entry.Find(account.Error, code, t.step.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", t.step.Text(), message))
 		}
 		t.entry.Settle()
 		e := *t.entry

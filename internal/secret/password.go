@@ -130,7 +130,7 @@ func Weak(password string, about []string) string {
 		return "it begins or ends with white space, which is easily lost"
 	}
 	for _, known := range about {
-		if len(known) > 3 && strings.Contains(lower, strings.ToLower(known)) {
+		if len(known) > 2 && strings.Contains(lower, strings.ToLower(known)) {
 			return "it holds a name or number of the person"
 		}
 	}
