@@ -238,13 +238,14 @@ func Policies(b *brief.Brief) string {
 		said += "; what a row itself says is to happen counts for more"
 	}
 	for _, m := range b.Memberships {
-		switch m.Mode {
-		case brief.Exact:
+		switch {
+		case m.Untouched:
+		case m.Mode == brief.Exact:
 			said += "; " + m.Kind + " become just those named"
 			if len(m.Within) > 0 {
 				said += " within " + strings.Join(m.Within, ", ")
 			}
-		case brief.Drop:
+		case m.Mode == brief.Drop:
 			said += "; " + m.Kind + " named are taken away"
 		}
 	}

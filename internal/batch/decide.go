@@ -418,6 +418,9 @@ func merged(mode brief.Mode, before, after string) string {
 func (d *Decider) change(e *Entry, i int, c account.Change) {
 	f := d.Brief.Fields[i]
 	if f.Refers != "" && c.After.Filled() {
+		if c.After == c.Before {
+			return // an identifier that was exported, perhaps of nobody any more
+		}
 		known, ok := d.refer(e, i, c.After.Text())
 		if !ok {
 			return
