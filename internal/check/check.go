@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 )
 
@@ -43,6 +44,10 @@ type Checker struct {
 	unique []uniqueField
 	number int // field that gets numbers, or -1
 	worker *mapping.Worker
+
+	// Things has what the system has besides accounts; nil: memberships are not
+	// looked at.
+	Things *membership.Catalogue
 }
 
 // uniqueField is a field in which no two rows may agree.
@@ -279,6 +284,9 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		if a, ok := c.schema.Attribute(f.Name); ok && len(a.Allowed) > 0 {
 			c.allowed(wanted, i, a)
 		}
+	}
+	if c.Things != nil {
+		wanted.Findings = append(wanted.Findings, c.Things.Check(c.brief, wanted)...)
 	}
 	for _, condition := range c.brief.Checks {
 		holds, err := worker.Holds(condition)

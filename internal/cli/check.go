@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/check"
+	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -90,8 +91,8 @@ func (a *app) checkCommand() *cobra.Command {
 		GroupID: "prepare",
 		Short:   "Tell every problem of a sheet, at its row and column; change nothing",
 		Long: `Reads the whole sheet and tells every problem at once, each at its row and column
-and with what to do about it. Nothing is changed, here or in the system; the
-system is only asked which fields it takes.
+and with what to do about it. Nothing is changed, here or in the system; the system is
+only asked which fields it takes, and which groups, courses and licences there are.
 
 With -o the sheet is written again as it came, with the reasons at the right of
 each row and, in a workbook, the cells at fault coloured: correct it there and
@@ -185,7 +186,14 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	if out != "" {
 		t.marked = &marked{path: path, out: out, options: j.options, later: map[int][]account.Finding{}}
 	}
-	found := t.findings(ctx, check.New(j.mapper, j.schema), j.selected(), func(rows int) { bar.stageDone("checked", rows) })
+	checker := check.New(j.mapper, j.schema)
+	if j.system != nil && len(j.brief.Memberships) > 0 {
+		var err error
+		if checker.Things, err = drafting.Catalogue(ctx, j.system, j.brief, bar.stageDone); err != nil {
+			return err
+		}
+	}
+	found := t.findings(ctx, checker, j.selected(), func(rows int) { bar.stageDone("checked", rows) })
 	if a.json {
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}

@@ -62,36 +62,46 @@ func (d *Draft) prepare(ctx context.Context) error {
 	if len(b.Memberships)+len(b.Suspending.Leave) == 0 {
 		return nil
 	}
-	catalogue := &membership.Catalogue{Elevated: d.Elevated}
-	if keeper, ok := d.System.(system.Keeper); ok {
-		kinds, err := keeper.ThingKinds(ctx)
-		if err != nil {
-			return err
-		}
-		for _, about := range kinds {
-			if !d.ofInterest(about.Name) {
-				continue
-			}
-			catalogue.AddKind(about)
-			if about.Field != "" {
-				look(about.Field)
-			}
-			// Only of licences it matters how many have one.
-			for t, err := range keeper.Things(ctx, about.Name, about.Name == "licences") {
-				if err != nil {
-					return err
-				}
-				catalogue.Add(about.Name, t)
-				d.tell("read "+about.Name, len(catalogue.Things(about.Name)))
-			}
+	catalogue, err := Catalogue(ctx, d.System, b, d.tell)
+	if err != nil {
+		return err
+	}
+	catalogue.Elevated = d.Elevated
+	for _, kind := range brief.Kinds() {
+		if about, ok := catalogue.Kind(kind); ok && about.Field != "" {
+			look(about.Field)
 		}
 	}
 	d.ties = &membership.Decider{Brief: b, Catalogue: catalogue, Allow: d.Allow, Has: func(id, kind string) map[string]account.Membership { return d.has[id][kind] }}
 	return nil
 }
 
-func (d *Draft) ofInterest(kind string) bool {
-	return len(d.brief.Suspending.Leave[kind]) > 0 || slices.ContainsFunc(d.brief.Memberships, func(m brief.Memberships) bool { return m.Kind == kind })
+// Catalogue reads the things of a system that a brief speaks of.
+func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(stage string, n int)) (*membership.Catalogue, error) {
+	catalogue := &membership.Catalogue{}
+	keeper, ok := s.(system.Keeper)
+	if !ok {
+		return catalogue, nil
+	}
+	kinds, err := keeper.ThingKinds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, about := range kinds {
+		if len(b.Suspending.Leave[about.Name]) == 0 && !slices.ContainsFunc(b.Memberships, func(m brief.Memberships) bool { return m.Kind == about.Name }) {
+			continue
+		}
+		catalogue.AddKind(about)
+		// Only of licences it matters how many have one.
+		for t, err := range keeper.Things(ctx, about.Name, about.Name == "licences") {
+			if err != nil {
+				return nil, err
+			}
+			catalogue.Add(about.Name, t)
+			tell("read "+about.Name, len(catalogue.Things(about.Name)))
+		}
+	}
+	return catalogue, nil
 }
 
 // note remembers what a row names.

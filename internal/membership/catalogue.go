@@ -8,11 +8,14 @@
 package membership
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/mapping"
 	"evenledger/internal/words"
 )
 
@@ -140,6 +143,79 @@ func (c *Catalogue) Meant(kind, text string) *account.Thing {
 		return nil // told at the row
 	}
 	return t
+}
+
+// read finds what a row means by a membership, or says why it cannot be had.
+func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account.Finding) {
+	problem := func(level account.Level, code, remedy, format string, args ...any) (wish, *account.Finding) {
+		f := account.Find(level, code, fmt.Sprintf(format, args...))
+		if f.Field, f.Column = of.Kind, tie.Column; remedy != "" {
+			f.Remedy = remedy
+		}
+		return wish{}, &f
+	}
+	one := singular(of.Kind)
+	about, ok := c.Kind(of.Kind)
+	if !ok {
+		return problem(account.Error, "unknown-"+one, "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
+	}
+	t, name, role, section, err := c.resolve(of.Kind, tie.Name)
+	x := wish{of, t, name, cmp.Or(tie.Role, role), cmp.Or(tie.Section, section)}
+	switch {
+	case err != nil:
+		return problem(account.Error, "two-of-that-name", "", "%s", err)
+	case t == nil && of.Mode == brief.Drop:
+		return problem(account.Warning, "unknown-"+one, "", "there is no %s “%s” to be taken away", one, name)
+	case t == nil && !of.MakeMissing && !c.takesAny(of.Kind):
+		remedy := ""
+		if near := c.nearest(of.Kind, name); near != "" {
+			remedy = fmt.Sprintf("Did you mean “%s”?", near)
+		}
+		return problem(account.Error, "unknown-"+one, remedy, "there is no %s “%s”", one, name)
+	case of.Mode == brief.Exact && len(of.Within) > 0 && !account.Fits(name, of.Within) && (t == nil || !account.Fits(t.Name, of.Within)):
+		return problem(account.Error, "outside-within", "", "“%s” is not within %s, which is all that the brief keeps", name, strings.Join(of.Within, ", "))
+	case t == nil || of.Mode == brief.Drop:
+		return x, nil
+	}
+	for _, part := range []struct {
+		what    string
+		value   *string
+		takes   bool
+		allowed []string
+		code    string
+	}{{"role", &x.role, about.Roles, t.Roles, "not-a-role-there"}, {"section", &x.section, about.Sections, t.Sections, "unknown-section"}} {
+		if *part.value == "" {
+			continue
+		}
+		if !part.takes {
+			return problem(account.Error, "unknown-"+part.what, "", "the %s have no %ss, and “%s” is named", of.Kind, part.what, *part.value)
+		}
+		at := slices.IndexFunc(part.allowed, func(a string) bool { return words.Key(a) == words.Key(*part.value) })
+		if at >= 0 {
+			*part.value = part.allowed[at] // in the system's spelling
+		} else if len(part.allowed) > 0 {
+			return problem(account.Error, part.code, "", "“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", "))
+		}
+	}
+	return x, nil
+}
+
+// Check finds what is wrong with the memberships that a row names, whoever it is
+// about. It may be called by several goroutines.
+func (c *Catalogue) Check(b *brief.Brief, w *mapping.Wanted) []account.Finding {
+	var findings []account.Finding
+	for _, tie := range w.Ties {
+		x, problem := c.read(&b.Memberships[tie.Of], tie)
+		if problem == nil && x.isClosed() {
+			problem = x.closed(tie.Column)
+			problem.Level = account.Warning // who is in it already may stay
+		}
+		if problem != nil {
+			problem.Row = w.Row
+			findings = append(findings, *problem)
+		}
+	}
+	return findings
 }
 
 // nearest suggests the name that was perhaps meant.

@@ -109,8 +109,20 @@ func (d *Decider) Seats() []Seats {
 // wish is a membership that is wanted, or not wanted any more.
 type wish struct {
 	of            *brief.Memberships
-	thing         *account.Thing
+	thing         *account.Thing // nil: it is to be made first
+	name          string
 	role, section string
+}
+
+// isClosed reports whether the thing wished for cannot be joined any more.
+func (x wish) isClosed() bool {
+	return x.thing != nil && x.thing.Closed && x.of.Mode != brief.Drop
+}
+
+func (x wish) closed(column string) *account.Finding {
+	f := account.Find(account.Error, "closed", fmt.Sprintf("the %s “%s” is closed", singular(x.of.Kind), x.thing.Name))
+	f.Field, f.Column = x.of.Kind, column
+	return &f
 }
 
 // Decide returns the steps that give an account the memberships a row wants: of a
@@ -126,46 +138,22 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 	wishes := make([][]wish, len(d.Brief.Memberships))
 	for _, tie := range w.Ties {
 		of := &d.Brief.Memberships[tie.Of]
-		about, ok := d.Catalogue.Kind(of.Kind)
-		if !ok {
-			find(account.Error, "unknown-"+singular(of.Kind), of.Kind, tie.Column, "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
+		x, problem := d.Catalogue.read(of, tie)
+		if problem == nil && x.isClosed() && !has(d.Has(id, of.Kind), x.thing) {
+			problem = x.closed(tie.Column)
+		}
+		if problem != nil {
+			problem.Row = w.Row
+			findings = append(findings, *problem)
 			continue
 		}
-		t, name, role, section, err := d.Catalogue.resolve(of.Kind, tie.Name)
-		if err != nil {
-			find(account.Error, "two-of-that-name", of.Kind, tie.Column, "", "%s", err)
-			continue
+		if x.thing == nil {
+			d.Catalogue.make(of.Kind, x.name)
+			x.thing, _ = d.Catalogue.find(of.Kind, x.name) // it is there now, and alone
 		}
-		if t == nil && of.Mode != brief.Drop && (of.MakeMissing || d.Catalogue.takesAny(of.Kind)) {
-			d.Catalogue.make(of.Kind, name)
-			t, _ = d.Catalogue.find(of.Kind, name) // it is there now, and alone
-		}
-		if t == nil && of.Mode == brief.Drop {
-			find(account.Warning, "unknown-"+singular(of.Kind), of.Kind, tie.Column, "", "there is no %s “%s” to be taken away", singular(of.Kind), name)
-			continue
-		}
-		if t == nil {
-			remedy := ""
-			if near := d.Catalogue.nearest(of.Kind, name); near != "" {
-				remedy = fmt.Sprintf("Did you mean “%s”?", near)
-			}
-			find(account.Error, "unknown-"+singular(of.Kind), of.Kind, tie.Column, remedy, "there is no %s “%s”", singular(of.Kind), name)
-			continue
-		}
-		if tie.Role != "" {
-			role = tie.Role
-		}
-		if tie.Section != "" {
-			section = tie.Section
-		}
-		if of.Mode != brief.Drop {
-			d.allowed(about, t, &role, &section, func(code, message string) { find(account.Error, code, of.Kind, tie.Column, "", "%s", message) })
-			if d.Catalogue.IsElevated(of.Kind, t) && !d.Allow && !has(d.Has(id, of.Kind), t) {
-				find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
-			}
-		}
-		if of.Mode == brief.Exact && len(of.Within) > 0 && !account.Fits(t.Name, of.Within) {
-			find(account.Error, "outside-within", of.Kind, tie.Column, "", "“%s” is not within %s, which is all that the brief keeps", t.Name, strings.Join(of.Within, ", "))
+		t := x.thing
+		if of.Mode != brief.Drop && d.Catalogue.IsElevated(of.Kind, t) && !d.Allow && !has(d.Has(id, of.Kind), t) {
+			find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
 		}
 		for _, others := range wishes {
 			for _, x := range others {
@@ -174,7 +162,7 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 				}
 			}
 		}
-		wishes[tie.Of] = append(wishes[tie.Of], wish{of, t, role, section})
+		wishes[tie.Of] = append(wishes[tie.Of], x)
 	}
 	if account.HasError(findings) {
 		return nil, findings
@@ -258,35 +246,6 @@ func has(now map[string]account.Membership, t *account.Thing) bool {
 
 // rank puts what is left before what is joined.
 func rank(s Step) int { return slices.Index([]Verb{Refer, Leave, Join}, s.Do) }
-
-// allowed sees that a thing can be joined in a role and section, in the system's
-// spelling of them.
-func (d *Decider) allowed(about account.ThingKind, t *account.Thing, role, section *string, fail func(code, message string)) {
-	if t.Closed {
-		fail("closed", fmt.Sprintf("the %s “%s” is closed", singular(about.Name), t.Name))
-	}
-	for _, part := range []struct {
-		what    string
-		value   *string
-		takes   bool
-		allowed []string
-	}{{"role", role, about.Roles, t.Roles}, {"section", section, about.Sections, t.Sections}} {
-		if *part.value == "" {
-			continue
-		}
-		if !part.takes {
-			fail("unknown-"+part.what, fmt.Sprintf("the %s have no %ss, and “%s” is named", about.Name, part.what, *part.value))
-			continue
-		}
-		at := slices.IndexFunc(part.allowed, func(a string) bool { return words.Key(a) == words.Key(*part.value) })
-		if at >= 0 {
-			*part.value = part.allowed[at]
-		} else if len(part.allowed) > 0 {
-			code := map[string]string{"role": "not-a-role-there", "section": "unknown-section"}[part.what]
-			fail(code, fmt.Sprintf("“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", ")))
-		}
-	}
-}
 
 // leaves are the memberships within patterns that nothing wishes for.
 func (d *Decider) leaves(kind string, within []string, now map[string]account.Membership, wishes [][]wish) []Step {
