@@ -107,6 +107,17 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 	second := []step{
 		{"The corrected rows, handed back in with the same brief.", []string{"draft", "again.csv", "-b", "starters"}, exitDone},
 		{"", []string{"post", "2", "--yes"}, exitDone},
+		{"Is the application even with the sheet now?", []string{"reconcile", "again.csv", "-b", "starters"}, exitDone},
+		{"Somebody left, and somebody is back. What the office writes, the brief translates.", []string{"draft", "moves.csv", "-b", "moves"}, exitDone},
+		{"", []string{"post", "3", "--yes"}, exitDone},
+		{"The workshop has a new lead: an export, to edit and hand back in.", []string{"export", "crewdesk", "-o", "managers.csv", "--fields", "employeeNumber,userName,title,manager", "--only", `department == "Workshop"`}, exitDone},
+	}
+	third := []step{
+		{"Only the managers are touched.", []string{"draft", "managers.csv", "--fields", "manager"}, exitDone},
+		{"", []string{"post", "4", "--yes"}, exitDone},
+		{"That was a mistake: undone, and only that.", []string{"reverse", "4"}, exitDone},
+		{"", []string{"post", "5", "--yes"}, exitDone},
+		{"", []string{"report", "crewdesk", "licences"}, exitDone},
 		{"", []string{"batches"}, exitDone},
 	}
 	var ran []map[string]any
@@ -126,18 +137,29 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 	if err := run(first); err != nil {
 		return err
 	}
-	lines, err := demo.Correct(filepath.Join(dir, "again.csv"), demo.Corrections(a.now()))
-	if err != nil {
-		return err
-	}
-	if !a.json {
+	edit := func(name, about string, corrections []demo.Correction) ([]string, error) {
+		lines, err := demo.Correct(filepath.Join(dir, name), corrections)
+		if err != nil || a.json {
+			return lines, err
+		}
 		page.Line("")
-		page.Line("%s", page.Dim("# Somebody opens again.csv and puts the cells right:"))
+		page.Line("%s", page.Dim("# "+about))
 		for _, line := range lines {
 			page.Line("%s", page.Dim("#   "+line))
 		}
+		return lines, nil
+	}
+	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.now()))
+	if err != nil {
+		return err
 	}
 	if err := run(second); err != nil {
+		return err
+	}
+	if _, err := edit("managers.csv", "Somebody opens managers.csv and changes three cells:", demo.NewManagers()); err != nil {
+		return err
+	}
+	if err := run(third); err != nil {
 		return err
 	}
 	serve := fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d", port)
@@ -165,7 +187,11 @@ func (a *app) demoStep(ctx context.Context, dir string, s step) (int, error) {
 		if s.about != "" {
 			page.Line("%s", page.Dim("# "+s.about))
 		}
-		page.Line("%s", page.Bold("$ evenledger "+strings.Join(s.args, " ")))
+		line := "$ evenledger"
+		for _, arg := range s.args {
+			line += " " + quoted(arg)
+		}
+		page.Line("%s", page.Bold(line))
 	}
 	args := s.args
 	if a.plain {

@@ -265,6 +265,8 @@ func readAs(page *report.Page, j *job) {
 				what = "just these; others are left"
 			}
 			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(what))
+		case len(c.Fields) > 0 && !j.touches(c.Fields[0]):
+			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim("not touched"))
 		case len(c.Fields) > 0:
 			field, _ := account.FieldNamed(c.Fields[0])
 			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(field.Label+", "+field.Kind.String()))
@@ -272,6 +274,12 @@ func readAs(page *report.Page, j *job) {
 			page.Line("  %s   %s", report.Pad(report.Clip(c.Heading, 28), 28), page.Dim("not used"))
 		}
 	}
+}
+
+// touches reports whether the brief changes a field, or finds accounts by it.
+func (j *job) touches(name string) bool {
+	i := j.brief.Field(name)
+	return i < 0 || j.brief.Fields[i].Send
 }
 
 // about says in a line what a sheet is.

@@ -1,6 +1,7 @@
 // Package demo is the sample organisation, Brindle Sound Ferries: a sheet of
-// starters with the troubles of real sheets, the brief for it, the accounts its
-// practice application begins with, and the corrections a person would make.
+// starters with the troubles of real sheets, one of people who leave and come back,
+// the briefs for them, what its practice application begins with, and the
+// corrections a person would make.
 package demo
 
 import (
@@ -31,7 +32,7 @@ func Write(dir, url string, today time.Time) error {
 	if err := os.Mkdir(filepath.Join(dir, "briefs"), 0o755); err != nil {
 		return err
 	}
-	for from, to := range map[string]string{"starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "evenledger.yaml": "evenledger.yaml"} {
+	for from, to := range map[string]string{"starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "moves.csv": "moves.csv", "moves.yaml": "briefs/moves.yaml", "evenledger.yaml": "evenledger.yaml"} {
 		data, err := files.ReadFile("files/" + from)
 		if err != nil {
 			return err
@@ -80,6 +81,11 @@ type Correction struct {
 	StaffNo, Column, Value string
 }
 
+// NewManagers are what a person changes in an export of who reports to whom.
+func NewManagers() []Correction {
+	return []Correction{{"2032", "Manager", "marek.novak"}, {"2038", "Manager", "marek.novak"}, {"2016", "Manager", "marek.novak"}}
+}
+
 // Corrections are those of the sample sheet.
 func Corrections(today time.Time) []Correction {
 	return []Correction{
@@ -91,8 +97,8 @@ func Corrections(today time.Time) []Correction {
 	}
 }
 
-// Correct makes the corrections in the fix sheet at path and says, a line each,
-// what it did.
+// Correct makes the corrections in the sheet at path and says, a line each, what it
+// did.
 func Correct(path string, corrections []Correction) (lines []string, err error) {
 	s, err := sheet.Open(path, nil, sheet.Options{HeadingRow: 1})
 	if err != nil {
@@ -100,7 +106,7 @@ func Correct(path string, corrections []Correction) (lines []string, err error) 
 	}
 	headings := s.Info().Headings
 	rows := [][]string{headings}
-	staffNo := slices.Index(headings, "Staff no")
+	staffNo := slices.IndexFunc(headings, func(h string) bool { return h == "Staff no" || h == "Employee number" })
 	for row, err := range s.Rows() {
 		if err != nil {
 			return nil, err
