@@ -93,6 +93,43 @@ func TestSheetsPage(t *testing.T) {
 	assert.Greater(t, ran, 10)
 }
 
+// The pages whose examples work where the demonstration ends: their files are
+// written, their commands run to the letter, and what they show comes out.
+func TestPagesAfterTheDemo(t *testing.T) {
+	block := regexp.MustCompile("(?m)(?:^```(?:yaml|csv) ([a-z/]+\\.[a-z]+)\n((?s:.*?))^```)|(?:^    (evenledger .*)$)|(?:^```out\n((?s:.*?))^```)")
+	for _, page := range []string{"memberships", "passwords", "undo"} {
+		t.Run(page, func(t *testing.T) {
+			f := folder{t, t.TempDir()}
+			code, _, errOut := f.run("demo", "--dir", "demo")
+			require.Zero(t, code, errOut)
+			f.dir = filepath.Join(f.dir, "demo")
+			config, err := os.ReadFile(filepath.Join(f.dir, "evenledger.yaml"))
+			require.NoError(t, err)
+			port := regexp.MustCompile(`127\.0\.0\.1:(\d+)`).FindStringSubmatch(string(config))[1]
+			practice(t, "--data", filepath.Join(f.dir, "crewdesk.json"), "--port", port, "--token", "file:"+filepath.Join(f.dir, "crewdesk.token"))
+			t.Setenv("HANDOUT", "gulls over the quay 1912")
+			text, err := os.ReadFile("../docs/" + page + ".md")
+			require.NoError(t, err)
+			out, ran := "", 0
+			for _, m := range block.FindAllStringSubmatch(string(text), -1) {
+				switch {
+				case m[1] != "":
+					f.write(m[1], m[2])
+				case m[3] != "":
+					ran++
+					code, out, errOut = f.run(strings.Fields(m[3])[1:]...)
+					assert.Contains(t, []int{0, 1, 4}, code, "%s: %s", m[3], errOut)
+				default:
+					for line := range strings.Lines(m[4]) {
+						assert.Contains(t, out, strings.TrimSpace(line), "%s", m[3])
+					}
+				}
+			}
+			assert.Greater(t, ran, 2)
+		})
+	}
+}
+
 // The walk of the README, followed to the letter.
 func TestReadmeWalk(t *testing.T) {
 	url := practice(t)

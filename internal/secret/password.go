@@ -130,8 +130,10 @@ func Weak(password string, about []string) string {
 		return "it begins or ends with white space, which is easily lost"
 	}
 	for _, known := range about {
-		if len(known) > 2 && strings.Contains(lower, strings.ToLower(known)) {
-			return "it holds a name or number of the person"
+		for part := range strings.FieldsFuncSeq(strings.ToLower(known), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+			if utf8.RuneCountInString(part) > 2 && strings.Contains(lower, part) {
+				return "it holds a name or number of the person"
+			}
 		}
 	}
 	if bits(lower) < enough {
