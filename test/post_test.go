@@ -33,7 +33,24 @@ fields:
   userName: {make: 'fold(givenName) + "." + fold(familyName)', unique: number}
   email: {make: 'userName + "@brindlesound.example"', unique: refuse}
   title: {from: Position}
+groups: {fallback: [Crew], make_missing: true}
+rules: [{when: 'title == "Bosun"', groups: [Bosuns]}]
 `
+
+// members returns how many members each group has, counting nobody twice.
+func members(t *testing.T, url string) map[string]int {
+	counts := map[string]int{}
+	for _, group := range resources(t, url, "Groups") {
+		is := map[any]bool{}
+		list, _ := group["members"].([]any)
+		for _, m := range list {
+			is[m.(map[string]any)["value"]] = true
+		}
+		counts[group["displayName"].(string)] = len(is)
+		assert.Len(t, list, len(is), "somebody is twice in %s", group["displayName"])
+	}
+	return counts
+}
 
 // folder is a workspace for a system at a URL.
 type folder struct {
@@ -113,8 +130,20 @@ func (f folder) batch(id int) document {
 // number and no name is there twice.
 func users(t *testing.T, url string) map[string]map[string]any {
 	byNumber, names := map[string]map[string]any{}, map[string]bool{}
-	for start := 1; ; {
-		req, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/Users?startIndex=%d", url, start), nil)
+	for _, u := range resources(t, url, "Users") {
+		number := u["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"].(map[string]any)["employeeNumber"].(string)
+		name := u["userName"].(string)
+		require.NotContains(t, byNumber, number, "an account was made twice")
+		require.False(t, names[name])
+		byNumber[number], names[name] = u, true
+	}
+	return byNumber
+}
+
+// resources lists what a stand-in has at an endpoint.
+func resources(t *testing.T, url, endpoint string) (all []map[string]any) {
+	for {
+		req, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/%s?startIndex=%d", url, endpoint, len(all)+1), nil)
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+token)
 		resp, err := http.DefaultClient.Do(req)
@@ -127,15 +156,8 @@ func users(t *testing.T, url string) map[string]map[string]any {
 		}
 		err = json.NewDecoder(resp.Body).Decode(&list)
 		require.NoError(t, errors.Join(err, resp.Body.Close()))
-		for _, u := range list.Resources {
-			number := u["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"].(map[string]any)["employeeNumber"].(string)
-			name := u["userName"].(string)
-			require.NotContains(t, byNumber, number, "an account was made twice")
-			require.False(t, names[name])
-			byNumber[number], names[name] = u, true
-		}
-		if start += len(list.Resources); start > list.TotalResults {
-			return byNumber
+		if all = append(all, list.Resources...); len(all) >= list.TotalResults {
+			return all
 		}
 	}
 }
@@ -245,6 +267,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 			assert.Equal(t, people, f.batch(2).Outcomes["updated"], "after %d kills", kills)
 			all := users(t, direct)
 			assert.Equal(t, people, len(all))
+			assert.Equal(t, map[string]int{"Crew": people, "Bosuns": people}, members(t, direct))
 			for _, u := range all {
 				assert.Equal(t, "Bosun", u["title"])
 			}
@@ -269,6 +292,7 @@ func TestAllFaultsOn(t *testing.T) {
 			assert.Equal(t, people, f.batch(1).Outcomes["created"])
 			time.Sleep(300 * time.Millisecond) // until the last account is seen
 			assert.Equal(t, people, len(users(t, url)))
+			assert.Equal(t, map[string]int{"Crew": people}, members(t, url))
 		})
 	}
 }
@@ -284,7 +308,10 @@ func TestInterruptedPost(t *testing.T) {
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return f.batch(1).Outcomes["created"] > 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, out, _ := f.run("show", "1")
+		return strings.Contains(out, "Still to finish")
+	}, 20*time.Second, 50*time.Millisecond)
 
 	code, _, errOut = f.run("post", "1", "--yes")
 	assert.Equal(t, 4, code, "two posts at once: %s", errOut)
@@ -296,8 +323,8 @@ func TestInterruptedPost(t *testing.T) {
 	assert.Contains(t, stderr.String(), "Stopping")
 	stopped := f.batch(1)
 	assert.Equal(t, "stopped", stopped.State)
-	assert.Positive(t, stopped.Outcomes["created"])
-	assert.Equal(t, stopped.Outcomes["created"], len(users(t, url)), "what was sent is noted")
+	_, out, _ := f.run("show", "1")
+	assert.Regexp(t, fmt.Sprintf(`Still to finish +%d\n`, len(users(t, url))), out, "what was sent is noted")
 	code, _, errOut = f.run("post", "1", "--yes")
 	require.Zero(t, code, errOut)
 	assert.Equal(t, 100, f.batch(1).Outcomes["created"])

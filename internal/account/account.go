@@ -116,13 +116,14 @@ const (
 	Suspend Intent = "suspend" // the account may no longer sign in, and is kept
 	Resume  Intent = "resume"
 	Remove  Intent = "remove" // the account goes, with all that is in it
+	Finish  Intent = "finish" // the account is as wanted, and steps that follow wait
 	Keep    Intent = "keep"   // nothing to change
 	None    Intent = ""       // set aside or refused: nothing is to happen
 )
 
 // Intents lists every intent that something comes of, in the order in which they
 // are told.
-func Intents() []Intent { return []Intent{Create, Update, Suspend, Resume, Remove} }
+func Intents() []Intent { return []Intent{Create, Update, Suspend, Resume, Remove, Finish} }
 
 // Comes is the outcome of the intent when it is carried out.
 func (i Intent) Comes() Outcome {

@@ -271,7 +271,7 @@ func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 // Counts returns how many rows of the batch came to each outcome, and for those
 // waiting, what is intended with them.
 func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT coalesce(r.outcome, e.outcome) AS came, e.intent, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, e.intent", id)
+	rows, err := l.db.QueryContext(ctx, "SELECT coalesce(r.outcome, e.outcome) AS came, CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END AS still, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, still", account.Finish, id)
 	if err != nil {
 		return nil, nil, err
 	}

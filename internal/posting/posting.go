@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -49,7 +50,9 @@ type Post struct {
 	Now      func() time.Time
 	Progress func(stage string, done, total int) // may be nil
 
-	again   bool // an earlier post of the batch may have sent something
+	again   bool        // an earlier post of the batch may have sent something
+	made    atomic.Bool // an account was created
+	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan ledger.Result
 
 	counting    sync.Mutex
@@ -63,7 +66,9 @@ type Post struct {
 // is over, ctx is done (after the requests in flight have ended) or the system
 // can no longer be used; the error says which. The caller has locked "post".
 func (p *Post) Run(ctx context.Context) error {
-	p.again = !p.Batch.Posted.IsZero()
+	if p.again = !p.Batch.Posted.IsZero(); p.again {
+		p.seen = p.Now().Add(p.Settle)
+	}
 	p.Batch.State, p.Batch.Posted = batch.Posting, p.Now()
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
@@ -170,7 +175,25 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 	err = p.feed(ctx, ready, total)
 	close(ready)
 	workers.Wait()
+	if p.made.Load() {
+		p.seen = p.Now().Add(p.Settle)
+	}
 	return err
+}
+
+// unseen waits a moment if accounts that were created may still be unseen, and
+// reports whether they may: what is refused for that is worth another try.
+func (p *Post) unseen(ctx context.Context) bool {
+	left := p.seen.Sub(p.Now())
+	if left <= 0 {
+		return false
+	}
+	select {
+	case <-time.After(min(left, 200*time.Millisecond)):
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // waits reports whether the entry's account's own step is still to be done.
@@ -457,6 +480,7 @@ func stillOpen(unclear bool, err error) error {
 
 func (p *Post) created(e *batch.Entry, made account.Account) {
 	e.Did, e.Account, e.Version = account.Created, made.ID, made.Version
+	p.made.Store(true)
 	p.told(e, made)
 	e.Settle()
 }

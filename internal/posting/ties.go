@@ -137,6 +137,8 @@ func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]strin
 			continue
 		case errors.Is(err, system.ErrGone):
 			e.Find(account.Error, "account-gone", "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+		case errors.As(err, &refusal) && p.unseen(ctx):
+			return p.refer(ctx, e, accounts, outcomes)
 		case errors.As(err, &refusal):
 			e.Find(account.Error, refusal.Code, changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", changes[0].Field, refusal.Message))
 		default:
@@ -216,18 +218,44 @@ func (w *tieWork) run(ctx context.Context) error {
 		group.Go(func() error {
 			// What is left comes first, so that its seats are free.
 			slices.SortStableFunc(ties, func(a, b tied) int { return leavesFirst(a) - leavesFirst(b) })
-			for some := range slices.Chunk(ties, w.registrar.TieSize()) {
-				if ctx.Err() != nil || sending.Err() != nil {
+			for {
+				var refused []refusedTie
+				for some := range slices.Chunk(ties, w.registrar.TieSize()) {
+					if ctx.Err() != nil || sending.Err() != nil {
+						return nil
+					}
+					if err := w.tie(sending, at, some, maxAttempts, &refused); err != nil {
+						return err
+					}
+				}
+				ties = ties[:0]
+				for _, r := range refused {
+					if r.entry.Did == account.Created {
+						ties = append(ties, r.tied)
+					}
+				}
+				// The thing may not know of new accounts yet.
+				if len(ties) == 0 || !w.unseen(ctx) {
+					for _, r := range refused {
+						w.settle([]tied{r.tied}, membership.Failed, r.why.Code, r.why.Message)
+					}
 					return nil
 				}
-				if err := w.tie(sending, at, some, maxAttempts); err != nil {
-					return err
+				for _, r := range refused {
+					if r.entry.Did != account.Created {
+						w.settle([]tied{r.tied}, membership.Failed, r.why.Code, r.why.Message)
+					}
 				}
 			}
-			return nil
 		})
 	}
 	return group.Wait()
+}
+
+// refusedTie is a step that the system refused by itself.
+type refusedTie struct {
+	tied
+	why *system.Refusal
 }
 
 func leavesFirst(t tied) int {
@@ -263,8 +291,14 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 			}
 			return nil
 		}
-		if err := look(); err != nil { // somebody may have made one since the draft
-			return err
+		// Somebody may have made one since the draft, or an earlier post of ours.
+		for {
+			if err := look(); err != nil {
+				return err
+			}
+			if len(made) == len(names) || !w.again || !w.unseen(ctx) {
+				break
+			}
 		}
 		for key, name := range names {
 			if made[key] != "" || ctx.Err() != nil {
@@ -275,9 +309,14 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 			switch {
 			case err == nil:
 				made[key] = t.ID
+				w.seen = w.Now().Add(w.Settle)
 			case isOpen(err):
-				if err := look(); err != nil {
-					return err
+				// It is made again only if it does not appear.
+				w.seen = w.Now().Add(w.Settle)
+				for made[key] == "" && w.unseen(ctx) {
+					if err := look(); err != nil {
+						return err
+					}
 				}
 				if made[key] == "" {
 					return err
@@ -311,8 +350,9 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 }
 
 // tie carries out changes of one thing's members. If the system refuses them
-// together, they are halved until the one at fault stands alone.
-func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int) error {
+// together, they are halved until those at fault stand alone; these come back in
+// refused.
+func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, refused *[]refusedTie) error {
 	if len(ties) == 0 {
 		return nil
 	}
@@ -326,12 +366,14 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int) 
 	case err == nil:
 		w.settle(ties, membership.Done, "", "")
 		return nil
+	case errors.Is(err, system.ErrGone) && w.unseen(ctx):
+		return w.tie(ctx, at, ties, attempts, refused)
 	case errors.Is(err, system.ErrGone):
 		w.settle(ties, membership.Failed, "thing-gone", fmt.Sprintf("“%s” is no longer in the system", ties[0].step.Name))
 		return nil
 	case errors.As(err, &refusal) && len(ties) > 1:
 		half := len(ties) / 2
-		return errors.Join(w.tie(ctx, at, ties[:half], attempts), w.tie(ctx, at, ties[half:], attempts))
+		return errors.Join(w.tie(ctx, at, ties[:half], attempts, refused), w.tie(ctx, at, ties[half:], attempts, refused))
 	case errors.As(err, &refusal), isOpen(err), errors.Is(err, system.ErrChanged):
 		// It may be as wanted already: members come and go by other hands as well.
 		left, lookErr := w.lookAt(ctx, at, ties)
@@ -339,14 +381,16 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int) 
 			return lookErr
 		}
 		if refusal != nil {
-			w.settle(left, membership.Failed, refusal.Code, refusal.Message)
+			for _, t := range left {
+				*refused = append(*refused, refusedTie{t, refusal})
+			}
 			return nil
 		}
 		if attempts <= 1 {
 			w.settle(left, membership.Failed, "unclear", fmt.Sprintf("the system gave no clear answer %d times", maxAttempts))
 			return nil
 		}
-		return w.tie(ctx, at, left, attempts-1)
+		return w.tie(ctx, at, left, attempts-1, refused)
 	}
 	return err
 }

@@ -63,11 +63,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 		if err != nil {
 			return err
 		}
-		became := string(e.Outcome)
-		if e.Outcome == account.Waiting {
-			became = "to " + string(e.Intent)
-		}
-		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became, "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
+		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became(&e), "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
 			return err
 		}
 	}

@@ -237,6 +237,7 @@ func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
 		{label("suspend"), waiting[account.Suspend]},
 		{label("resume"), waiting[account.Resume]},
 		{label("remove"), waiting[account.Remove]},
+		{"Still to finish", waiting[account.Finish]},
 		{"Created", counts[account.Created]},
 		{"Updated", counts[account.Updated]},
 		{"Suspended", counts[account.Suspended]},
@@ -374,11 +375,19 @@ func rowLabel(row int) string {
 	return fmt.Sprintf("row %4d", row)
 }
 
-func (p *Page) outcome(e batch.Entry) Styled {
-	word := string(e.Outcome)
-	if e.Outcome == account.Waiting {
-		word = "to " + string(e.Intent)
+// became says what an entry came to, or is to come to.
+func became(e *batch.Entry) string {
+	switch {
+	case e.Outcome != account.Waiting:
+		return string(e.Outcome)
+	case e.Did != "":
+		return "to " + string(account.Finish)
 	}
+	return "to " + string(e.Intent)
+}
+
+func (p *Page) outcome(e batch.Entry) Styled {
+	word := became(&e)
 	padded := Pad(word, 10)
 	switch e.Outcome {
 	case account.Refused, account.Failed:
