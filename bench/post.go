@@ -1,18 +1,15 @@
 package main
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 )
@@ -39,8 +36,8 @@ fields:
 `
 
 // practice starts a stand-in in a process of its own and returns its address.
-func practice(program, dir string, delay time.Duration, bulk int) (url string, stop func() error, err error) {
-	cmd := exec.Command(program, "standin", "--port", "0", "--token", "env:BENCH_TOKEN", "--json", "--delay", delay.String(), "--bulk", strconv.Itoa(bulk))
+func practice(program, dir string, delay time.Duration, bulk int, more ...string) (url string, stop func() error, err error) {
+	cmd := exec.Command(program, append([]string{"standin", "--port", "0", "--token", "env:BENCH_TOKEN", "--json", "--delay", delay.String(), "--bulk", strconv.Itoa(bulk)}, more...)...)
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), "BENCH_TOKEN="+token)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -101,18 +98,29 @@ func timePost(program, dir, sheet string, delay time.Duration, bulk int) (second
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, stop()) }()
+	err = postTo(program, dir, sheet, url, &seconds)
+	return seconds, err
+}
+
+func writeConfig(dir, url string) error {
+	config := fmt.Sprintf("systems:\n  bench: {url: %q, token: env:BENCH_TOKEN, together: %d}\n", url, together)
+	return os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644)
+}
+
+// postTo drafts a sheet with a new ledger, posts it, and tells how long posting
+// took.
+func postTo(program, dir, sheet, url string, seconds *float64) error {
 	old, err := filepath.Glob(filepath.Join(dir, "ledger.db*"))
 	if err != nil {
-		return 0, err
+		return err
 	}
 	for _, path := range old {
 		if err := os.Remove(path); err != nil {
-			return 0, err
+			return err
 		}
 	}
-	config := fmt.Sprintf("systems:\n  bench: {url: %q, token: env:BENCH_TOKEN, together: %d}\n", url, together)
-	if err := os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644); err != nil {
-		return 0, err
+	if err := writeConfig(dir, url); err != nil {
+		return err
 	}
 	run := func(args ...string) (usage, error) {
 		cmd := exec.Command(program, args...)
@@ -120,10 +128,13 @@ func timePost(program, dir, sheet string, delay time.Duration, bulk int) (second
 		return measure(cmd)
 	}
 	if _, err := run("draft", sheet, "-b", filepath.Join(dir, "post.yaml")); err != nil {
-		return 0, err
+		return err
 	}
 	took, err := run("post", "1", "--yes")
-	return took.wall.Seconds(), err
+	if seconds != nil {
+		*seconds = took.wall.Seconds()
+	}
+	return err
 }
 
 func timeBare(program, dir string, delay time.Duration, bulk int) (seconds float64, err error) {
@@ -179,31 +190,12 @@ func sendOne(client *http.Client, url string, i int) error {
 	number := strconv.Itoa(100000 + i)
 	userName := "siobhan.wisniewski." + number
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-	body, err := json.Marshal(map[string]any{
+	return send(client, http.MethodPost, url+"/Users", map[string]any{
 		"schemas":  []string{"urn:ietf:params:scim:schemas:core:2.0:User", enterprise},
 		"userName": userName, "displayName": "Siobhán Wiśniewski", "title": "Second engineer", "preferredLanguage": "pl",
 		"name":      map[string]any{"givenName": "Siobhán", "familyName": "Wiśniewski"},
 		"emails":    []any{map[string]any{"type": "work", "primary": true, "value": userName + "@brindlesound.example"}},
 		"addresses": []any{map[string]any{"type": "work", "country": "PL"}},
 		enterprise:  map[string]any{"employeeNumber": number, "department": "Engine"},
-	})
-	if err != nil {
-		return err
-	}
-	req, err := http.NewRequest(http.MethodPost, url+"/Users", bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Authorization", "Bearer "+token)
-	req.Header.Set("Content-Type", "application/scim+json")
-	resp, err := client.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	answer, err := io.ReadAll(resp.Body)
-	if err == nil && resp.StatusCode != http.StatusCreated {
-		err = fmt.Errorf("%s: %s", resp.Status, strings.TrimSpace(string(answer)))
-	}
-	return err
+	}, http.StatusCreated)
 }

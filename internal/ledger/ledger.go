@@ -15,6 +15,8 @@ import (
 	"fmt"
 	"iter"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +27,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 )
 
 // version of the tables, kept in SQLite's user_version.
@@ -55,7 +58,7 @@ CREATE TABLE results (
 const steps = `
 ALTER TABLE entries ADD COLUMN steps TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE results ADD COLUMN did TEXT NOT NULL DEFAULT '';
-ALTER TABLE results ADD COLUMN steps TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE results ADD COLUMN steps TEXT NOT NULL DEFAULT '';
 UPDATE results SET did = outcome WHERE outcome IN ('created', 'updated');
 CREATE TABLE secrets (batch INTEGER NOT NULL, row INTEGER NOT NULL, sealed TEXT NOT NULL, PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 `
@@ -106,7 +109,7 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if l.intend, err = db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
 		l.record, err = db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps)
 			SELECT ?1, value->>'row', max(value->>'intent', coalesce((SELECT intent FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
-			value->>'account', value->>'version', value->'findings', ?2, value->>'did', value->'steps' FROM json_each(?3)`)
+			value->>'account', value->>'version', value->'findings', ?2, value->>'did', value->>'steps' FROM json_each(?3)`)
 	}
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
@@ -301,6 +304,7 @@ type Filter struct {
 	Secrets  bool              // with the sealed password
 	Open     bool              // only entries whose account's own step waits
 	Steps    bool              // only entries whose account's own step is done and others wait
+	Refers   bool              // only entries that refer to another row's account
 	After    int               // only rows beyond this one
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards
@@ -309,7 +313,7 @@ type Filter struct {
 // entriesNow are the entries as drafted with what posting made of them.
 const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
 
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, ''), CASE WHEN r.steps IS NULL OR r.steps = '[]' THEN e.steps ELSE r.steps END"
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, ''), e.steps, coalesce(r.steps, '')"
 
 // Entries yields the entries of a batch in the order of their rows.
 func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
@@ -342,6 +346,9 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 	if filter.Steps {
 		query += " AND r.did != ''"
 	}
+	if filter.Refers {
+		query += ` AND e.steps LIKE '%"do":"refer"%'`
+	}
 	if filter.Findings {
 		query += " AND told != '[]'"
 	}
@@ -373,15 +380,65 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	var e batch.Entry
-	var changes, known, findings, steps, cells string
-	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &steps, &cells, &e.Secret}, more...)...); err != nil {
+	var changes, known, findings, steps, stepped, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &steps, &stepped, &cells, &e.Secret}, more...)...); err != nil {
 		return e, err
 	}
 	var err error
 	if e.Changes, err = readChanges(changes); err != nil {
 		return e, err
 	}
-	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(steps, &e.Steps), read(cells, &e.Cells))
+	if err := errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(steps, &e.Steps), read(cells, &e.Cells)); err != nil {
+		return e, err
+	}
+	return e, readStepped(stepped, e.Steps)
+}
+
+// stepMarks are how the results of steps stand in the table: one letter each.
+var stepMarks = map[membership.Result]byte{"": '.', membership.Done: 'd', membership.Failed: 'f', membership.Unsent: 'u'}
+
+// stepped writes the results of steps, and the identifiers of things that were made
+// for them.
+func stepped(steps []membership.Step) string {
+	if !slices.ContainsFunc(steps, func(s membership.Step) bool { return s.Result != "" }) {
+		return ""
+	}
+	marks := make([]byte, len(steps))
+	for i, s := range steps {
+		marks[i] = stepMarks[s.Result]
+	}
+	text := string(marks)
+	for i, s := range steps {
+		if s.Made && s.Thing != "" {
+			text += fmt.Sprintf(" %d=%s", i, strings.ReplaceAll(s.Thing, " ", "\x1f"))
+		}
+	}
+	return text
+}
+
+// readStepped reads what stepped wrote into the steps as they were drafted.
+func readStepped(text string, steps []membership.Step) error {
+	if text == "" {
+		return nil
+	}
+	parts := strings.Split(text, " ")
+	if len(parts[0]) != len(steps) {
+		return errors.New("the ledger's list of steps is broken")
+	}
+	for i := range steps {
+		for result, mark := range stepMarks {
+			if parts[0][i] == mark {
+				steps[i].Result = result
+			}
+		}
+	}
+	for _, made := range parts[1:] {
+		at, id, _ := strings.Cut(made, "=")
+		if i, err := strconv.Atoi(at); err == nil && i < len(steps) {
+			steps[i].Thing = strings.ReplaceAll(id, "\x1f", " ")
+		}
+	}
+	return nil
 }
 
 // Changes stand in the tables as one flat list of texts, three for each (field,

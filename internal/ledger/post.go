@@ -8,7 +8,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/membership"
 )
 
 // An Intent is the number of a note that requests are about to be sent.
@@ -47,16 +46,13 @@ func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.
 		Version  string            `json:"version"`
 		Findings []account.Finding `json:"findings"`
 		Did      account.Outcome   `json:"did"`
-		Steps    []membership.Step `json:"steps"`
+		Steps    string            `json:"steps"`
 	}
 	lines := make([]line, len(results))
 	for i, r := range results {
-		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did, r.Entry.Steps}
+		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did, stepped(r.Entry.Steps)}
 		if lines[i].Findings == nil {
 			lines[i].Findings = []account.Finding{}
-		}
-		if lines[i].Steps == nil {
-			lines[i].Steps = []membership.Step{}
 		}
 	}
 	data, err := json.Marshal(lines)

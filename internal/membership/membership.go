@@ -35,12 +35,13 @@ const (
 type Step struct {
 	Do      Verb       `json:"do"`
 	Kind    string     `json:"kind"`            // of the thing; the field that refers
-	Thing   string     `json:"thing,omitempty"` // identifier; empty: it is made first, or is the account of Row
+	Thing   string     `json:"thing,omitempty"` // identifier
 	Name    string     `json:"name"`
 	Role    string     `json:"role,omitempty"`
 	Section string     `json:"section,omitempty"`
-	Was     *[2]string `json:"was,omitempty"` // role and section of the membership there is
-	Row     int        `json:"row,omitempty"` // whose account is referred to
+	Was     *[2]string `json:"was,omitempty"`  // role and section of the membership there is
+	Row     int        `json:"row,omitempty"`  // whose account is referred to
+	Made    bool       `json:"made,omitempty"` // the thing does not exist yet and is made first
 	Result  Result     `json:"result,omitempty"`
 }
 
@@ -174,7 +175,7 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 			steps = append(steps, d.leaves(of.Kind, of.Within, now, wishes)...)
 		}
 		for _, x := range wishes[n] {
-			step := Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section}
+			step := Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == ""}
 			have, member := now[x.thing.ID]
 			member = member && x.thing.ID != ""
 			if member {

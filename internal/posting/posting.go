@@ -31,6 +31,7 @@ import (
 // requests are sent; results are committed a moment after they come.
 const (
 	blockSize   = 64
+	resultSize  = 512 // at most
 	resultDelay = 25 * time.Millisecond
 	firstLook   = 1000             // entries whose accounts are looked up before sending begins
 	lookAhead   = 20000            // entries whose accounts are looked up together after that
@@ -309,7 +310,7 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 				write()
 				return failed
 			}
-			if group = append(group, r); len(group) == blockSize {
+			if group = append(group, r); len(group) == resultSize {
 				write()
 			}
 		case <-tick.C:

@@ -23,11 +23,11 @@ import (
 const tieWindow = 20000
 
 // pending yields the entries whose account is as wanted and whose steps wait, in
-// windows.
-func (p *Post) pending(ctx context.Context, do func([]batch.Entry) error) error {
+// windows; of those that refer to accounts of other rows, or of all.
+func (p *Post) pending(ctx context.Context, refers bool, do func([]batch.Entry) error) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, After: after, Limit: tieWindow}
+		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Refers: refers, After: after, Limit: tieWindow}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)
@@ -47,7 +47,7 @@ func (p *Post) pending(ctx context.Context, do func([]batch.Entry) error) error 
 
 // references sets the fields that refer to accounts which the same sheet created.
 func (p *Post) references(ctx context.Context, _ func(error)) error {
-	return p.pending(ctx, func(window []batch.Entry) error {
+	return p.pending(ctx, true, func(window []batch.Entry) error {
 		var rows []int
 		total := 0
 		for _, e := range window {
@@ -165,8 +165,9 @@ type thing struct{ kind, id string }
 // requests, and different things side by side.
 func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 	registrar, ok := p.System.(system.Registrar)
-	return p.pending(ctx, func(window []batch.Entry) error {
-		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}}
+	return p.pending(ctx, false, func(window []batch.Entry) error {
+		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, open: map[*batch.Entry]bool{}}
+		defer w.noteOpen()
 		total := 0
 		for i := range window {
 			for n := range window[i].Steps {
@@ -203,6 +204,7 @@ type tieWork struct {
 	registrar system.Registrar
 	by        map[thing][]tied
 	mu        sync.Mutex // over the entries, which several things may share
+	open      map[*batch.Entry]bool
 }
 
 func (w *tieWork) run(ctx context.Context) error {
@@ -454,7 +456,15 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 	return nil
 }
 
-// settle notes what became of steps.
+// noteOpen notes the steps that are done of entries of which others wait, when
+// there is no more to do for now. Should it not come to that, they are looked up.
+func (w *tieWork) noteOpen() {
+	for e := range w.open {
+		w.results <- ledger.Result{Entry: *e}
+	}
+}
+
+// settle notes what became of steps. An entry is noted once all of its are settled.
 func (w *tieWork) settle(ties []tied, result membership.Result, code, message string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -464,9 +474,10 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code, message st
 			t.entry.Find(account.Error, code, t.step.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", t.step.Text(), message))
 		}
 		t.entry.Settle()
-		e := *t.entry
-		e.Steps = slices.Clone(e.Steps)
-		w.results <- ledger.Result{Entry: e}
+		if w.open[t.entry] = true; t.entry.Outcome != account.Waiting {
+			delete(w.open, t.entry)
+			w.results <- ledger.Result{Entry: *t.entry} // nobody changes it any more
+		}
 	}
 	w.advance(len(ties))
 }
