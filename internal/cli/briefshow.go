@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -75,6 +77,41 @@ func briefSentences(b *brief.Brief) []string {
 	for i := range b.Fields {
 		all = append(all, fieldSentence(&b.Fields[i]))
 	}
+	for i := range b.Memberships {
+		all = append(all, membershipSentence(&b.Memberships[i]))
+	}
+	for _, r := range b.Rules {
+		var given []string
+		for _, n := range slices.Sorted(maps.Keys(r.Names)) {
+			given = append(given, b.Memberships[n].Kind+" "+strings.Join(r.Names[n], ", "))
+		}
+		say("Rows for which %s get: %s.", r.When.Source, strings.Join(given, "; "))
+	}
+	for kind, patterns := range b.Suspending.Leave {
+		say("Who is suspended leaves %s called %s.", kind, strings.Join(patterns, ", "))
+	}
+	for _, of := range []struct {
+		when string
+		set  []account.Change
+	}{{"suspended", b.Suspending.Set}, {"resumed", b.Resuming}} {
+		for _, change := range of.set {
+			say("With who is %s, %s is set to “%s”.", of.when, change.Field, change.After.Text())
+		}
+	}
+	for _, intent := range account.Intents() {
+		if limit, ok := b.Limits[intent]; ok {
+			say("A batch that would %s more than %s is held back.", intent, limit.Text)
+		}
+	}
+	if len(b.Protect) > 0 {
+		say("Accounts called %s are not changed.", strings.Join(b.Protect, ", "))
+	}
+	switch b.Password.New {
+	case "generate":
+		say("New accounts get a password that the program makes.")
+	case "given":
+		say("New accounts get the password in the column “%s”.", b.Password.From)
+	}
 	for _, c := range b.Checks {
 		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
 		say("Unless %s, it says “%s” and %s.", c.That.Source, c.Say, what)
@@ -82,8 +119,48 @@ func briefSentences(b *brief.Brief) []string {
 	return all
 }
 
+func membershipSentence(m *brief.Memberships) string {
+	kind := strings.ToUpper(m.Kind[:1]) + m.Kind[1:]
+	text := kind + " follow from rules"
+	if m.Column.From != "" {
+		text = kind + " come from the column “" + m.Column.From + "”"
+	} else if len(m.Fallback) > 0 {
+		text = kind + " are " + strings.Join(m.Fallback, ", ")
+	}
+	if m.Role != "" {
+		text += ", with the role from “" + m.Role + "”"
+	}
+	if m.Section != "" {
+		text += ", with the section from “" + m.Section + "”"
+	}
+	switch m.Mode {
+	case brief.Exact:
+		text += "; others are left"
+	case brief.Drop:
+		text += "; they are taken away"
+	}
+	if m.Column.From != "" && len(m.Fallback) > 0 {
+		text += "; where that is blank they are " + strings.Join(m.Fallback, ", ")
+	}
+	if m.MakeMissing {
+		text += "; those that do not exist are made"
+	}
+	return text + "."
+}
+
 func fieldSentence(f *brief.Field) string {
 	var sources []string
+	if len(f.Parts) > 0 {
+		var parts []string
+		for _, part := range f.Parts {
+			if part.From == "" {
+				parts = append(parts, part.Name+" “"+part.Fixed+"”")
+			} else {
+				parts = append(parts, part.Name+" from “"+part.From+"”")
+			}
+		}
+		sources = append(sources, "has "+strings.Join(parts, " and "))
+	}
 	if f.From != "" {
 		text := "comes from the column “" + f.From + "”"
 		if f.Via != nil {
@@ -106,6 +183,9 @@ func fieldSentence(f *brief.Field) string {
 		text += ", read as " + f.Kind.InWords()
 	}
 	text += "."
+	if f.Refers != "" {
+		text = strings.TrimSuffix(text, ".") + ", by its " + f.Refers + "."
+	}
 	if f.Required {
 		text += " It must be there."
 	}

@@ -71,7 +71,7 @@ type found struct {
 // they share what must be unique.
 func (j *job) find(ctx context.Context, number int) (*found, error) {
 	var at *found
-	for checked, err := range check.New(j.mapper, j.schema).Rows(ctx, j.sheet.Rows()) {
+	for checked, err := range j.checker().Rows(ctx, j.sheet.Rows()) {
 		if err != nil {
 			return nil, err
 		}
@@ -113,6 +113,20 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 			value = f.Fallback
 		}
 		fields = append(fields, tried{f.Name, value, worker.Origin(i), how(j, &j.brief.Fields[i], i, worker.Origin(i), at), f.Send})
+	}
+	for _, tie := range at.Wanted.Ties {
+		how := "from a rule, or the fallback"
+		if tie.Column != "" {
+			how = "from “" + tie.Column + "”"
+		}
+		of := j.brief.Memberships[tie.Of]
+		if of.Mode != brief.Add {
+			how += "; " + string(of.Mode)
+		}
+		fields = append(fields, tried{of.Kind, account.Of(account.MembershipText(tie.Name, tie.Role, tie.Section)), mapping.FromCell, how, true})
+	}
+	if secret := j.mapper.PasswordColumn(); secret >= 0 && secret < len(at.Row.Cells) && at.Row.Cells[secret] != "" {
+		at.Row.Cells[secret] = "(hidden)"
 	}
 	findings := append(at.Wanted.Findings, at.later...)
 	outcome := "fine"

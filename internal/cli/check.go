@@ -186,14 +186,13 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	if out != "" {
 		t.marked = &marked{path: path, out: out, options: j.options, later: map[int][]account.Finding{}}
 	}
-	checker := check.New(j.mapper, j.schema)
 	if j.system != nil && len(j.brief.Memberships) > 0 {
 		var err error
-		if checker.Things, err = drafting.Catalogue(ctx, j.system, j.brief, bar.stageDone); err != nil {
+		if j.things, err = drafting.Catalogue(ctx, j.system, j.brief, bar.stageDone); err != nil {
 			return err
 		}
 	}
-	found := t.findings(ctx, checker, j.selected(), func(rows int) { bar.stageDone("checked", rows) })
+	found := t.findings(ctx, j.checker(), j.selected(), func(rows int) { bar.stageDone("checked", rows) })
 	if a.json {
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}

@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
@@ -36,6 +37,14 @@ type job struct {
 	options   sheet.Options // with which the sheet was opened
 	selection sheet.Selection
 	findings  []account.Finding // about the sheet as a whole
+	things    *membership.Catalogue
+}
+
+// checker returns a checker of the job's rows.
+func (j *job) checker() *check.Checker {
+	c := check.New(j.mapper, j.schema)
+	c.Things = j.things
+	return c
 }
 
 // selected yields the rows, those that are not to be taken marked.

@@ -63,7 +63,7 @@ func (m *marked) write(ctx context.Context, j *job) error {
 			return 0, err
 		}
 		last := max(info.HeadingRow, 1)
-		for checked, err := range check.New(j.mapper, j.schema).Rows(ctx, j.selection.Of(again.Rows())) {
+		for checked, err := range j.checker().Rows(ctx, j.selection.Of(again.Rows())) {
 			if err != nil {
 				return rows, err
 			}
@@ -77,6 +77,9 @@ func (m *marked) write(ctx context.Context, j *job) error {
 			}
 			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
 			cells := append(slices.Clone(checked.Row.Cells), make([]string, len(headings)-len(checked.Row.Cells))...)
+			if secret := j.mapper.PasswordColumn(); secret >= 0 {
+				cells[secret] = "" // it is not to stand in a second file
+			}
 			if err := out.Write(append(cells, report.Reasons(findings)), report.Marks(findings, headings, len(headings))...); err != nil {
 				return rows, err
 			}

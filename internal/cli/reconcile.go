@@ -150,7 +150,11 @@ func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j 
 	for _, s := range states {
 		sides = append(sides, report.Side{Label: s.label, N: counts[s.name]})
 	}
-	page.Account(report.In(b), sides)
+	verdict := page.Level(account.Error, "not even")
+	if even {
+		verdict = page.Bold("even")
+	}
+	page.AccountSaying(report.In(b), sides, verdict)
 	if err := a.differing(ctx, page, l, b, counts); err != nil {
 		return err
 	}
@@ -194,6 +198,9 @@ func (a *app) differing(ctx context.Context, page *report.Page, l *ledger.Ledger
 			if written++; written > someShown {
 				page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more", report.Number(counts[s.name]-someShown))))
 				break
+			}
+			if s.name == "unlisted" {
+				e.Intent, e.Changes, e.Steps = account.Keep, nil, nil // nothing is done about it here
 			}
 			page.Entered(e, page.Plain(""))
 		}
@@ -249,7 +256,11 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 	}
 	page := a.page()
 	page.Title(b)
-	page.Account([]report.Side{{Label: "Carried out", N: looked}}, []report.Side{{Label: "As the batch left it", N: looked - len(rows)}, {Label: "Otherwise", N: len(rows)}})
+	verdict := page.Bold("even")
+	if len(rows) > 0 {
+		verdict = page.Level(account.Error, "not even")
+	}
+	page.AccountSaying([]report.Side{{Label: "Carried out", N: looked}}, []report.Side{{Label: "As the batch left it", N: looked - len(rows)}, {Label: "Otherwise", N: len(rows)}}, verdict)
 	for _, row := range rows {
 		page.Line("")
 		name := batch.RowName(row.Row)

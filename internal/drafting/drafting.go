@@ -286,6 +286,9 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		Several: d.brief.OnlyMemberships(),
 		Protect: slices.Concat(d.brief.Protect, d.Protect),
 	}
+	if d.Compare { // an account that is not there is told as just that
+		decider.Missing = func(*mapping.Wanted) []account.Finding { return nil }
+	}
 	for after, done := 0, 0; ; {
 		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
 		if err != nil {

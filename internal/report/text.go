@@ -167,6 +167,11 @@ func In(b *batch.Batch) []Side {
 // on the right. Sides that are nothing are left out. It reports whether the two
 // come out even, and says so if they don't.
 func (p *Page) Account(in, sides []Side) bool {
+	return p.AccountSaying(in, sides, p.paint(bold+green, "even"))
+}
+
+// AccountSaying does the same, with something else where the two sides meet.
+func (p *Page) AccountSaying(in, sides []Side, verdict Styled) bool {
 	rows := 0
 	for i, s := range in {
 		if rows += s.N; i > 0 && s.N == 0 {
@@ -198,7 +203,6 @@ func (p *Page) Account(in, sides []Side) bool {
 		p.Line("  %14s%s        %s  %s", "", strings.Repeat(mark, width), strings.Repeat(" ", labels), strings.Repeat(mark, width))
 	}
 	rule("─")
-	verdict := p.paint(bold+green, "even")
 	if total != rows {
 		verdict = p.paint(bold+red, "NOT EVEN: this is a fault of the program, please report it")
 	}
