@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/brief"
 	"evenledger/internal/codes"
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
@@ -41,7 +42,8 @@ type field struct {
 func (s *Source) Brief() string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	fields, unused := s.fields()
+	memberships, named := s.memberships()
+	fields, unused := s.fields(named)
 	match := s.match(fields)
 
 	line("# A first brief for %s, written on %s from what its columns seem to be.", comment(s.Info.Name), s.Today)
@@ -69,6 +71,12 @@ func (s *Source) Brief() string {
 			text += strings.Repeat(" ", max(1, 56-len(text))) + "# " + f.comment
 		}
 		line("%s", text)
+	}
+	if len(memberships) > 0 {
+		line("\n# Others that are there stay; “mode: exact” would leave just those named.")
+		for _, text := range memberships {
+			line("%s", text)
+		}
 	}
 	if len(unused) > 0 {
 		line("\n# Columns that are not used:")
@@ -109,7 +117,7 @@ func (s *Source) takes(name string) bool {
 // keys are the fields that find an account.
 var keys = []string{"employeeNumber", "externalId", "userName", "email"}
 
-func (s *Source) fields() (fields []field, unused []string) {
+func (s *Source) fields(named map[string]bool) (fields []field, unused []string) {
 	dates := 0
 	for i, c := range s.Profile.Columns {
 		about := comment(c.Heading)
@@ -117,7 +125,7 @@ func (s *Source) fields() (fields []field, unused []string) {
 		case c.Heading == "" && c.Filled > 0:
 			unused = append(unused, fmt.Sprintf("column %s, which has no heading", sheet.ColumnName(i)))
 			continue
-		case c.Heading == "" || sheet.IsOurs(c.Heading):
+		case c.Heading == "" || sheet.IsOurs(c.Heading) || isUsed(named, c.Heading):
 			continue
 		case c.Secret:
 			unused = append(unused, about+": looks like passwords")
@@ -149,12 +157,75 @@ func (s *Source) fields() (fields []field, unused []string) {
 		if slices.Contains(keys, c.Field) {
 			f.keys = append(f.keys, "unique: refuse")
 		}
+		if known, ok := account.FieldNamed(c.Field); ok && known.Kind == account.Person {
+			f.keys = append(f.keys, "refers: "+s.refers(c))
+			f.comment = "guessed: the field by which the sheet names people; they may be in the sheet too"
+		}
 		fields = append(fields, f)
 	}
 	if f, ok := s.signIn(); ok {
 		fields = append(fields, f)
 	}
 	return fields, unused
+}
+
+// refers guesses by which field a column names other people: the key whose column
+// has values of the same kind.
+func (s *Source) refers(c profile.Column) string {
+	for _, name := range keys {
+		if key, ok := s.column(name); ok && key.Kind == c.Kind {
+			return name
+		}
+	}
+	if c.Kind == "email" {
+		return "email"
+	}
+	return "userName"
+}
+
+// numbered is a heading that ends in a number, such as “Course 2”.
+var numbered = regexp.MustCompile(`^(.*\D)\d+$`)
+
+// memberships writes a line for each kind that columns seem to name: a column
+// called so, or several with numbers behind, beside which roles and sections stand.
+func (s *Source) memberships() (lines []string, used map[string]bool) {
+	used = map[string]bool{}
+	for _, kind := range brief.Kinds() {
+		for _, c := range s.Profile.Columns {
+			stem, star := c.Heading, ""
+			if m := numbered.FindStringSubmatch(c.Heading); m != nil {
+				stem, star = m[1], "*"
+			}
+			key := words.Key(stem)
+			if used[stem+star] || c.Field != "" || key != kind && key != strings.TrimSuffix(kind, "s") || kind == "roles" && star != "" {
+				continue
+			}
+			keys := []string{"from: " + quote(stem+star)}
+			for _, beside := range []string{"role", "section"} {
+				for _, other := range s.Profile.Columns {
+					if m := numbered.FindStringSubmatch(other.Heading); star != "" && m != nil && words.Key(m[1]) == beside && !used[m[1]+star] {
+						keys = append(keys, beside+": "+quote(m[1]+star))
+						used[m[1]+star] = true
+					}
+				}
+			}
+			for _, separator := range []string{";", ",", "|"} {
+				if slices.ContainsFunc(c.Examples, func(e string) bool { return strings.Contains(e, separator) && !strings.Contains(e, "(") }) && star == "" {
+					keys = append(keys, "split: "+quote(separator))
+					break
+				}
+			}
+			used[stem+star] = true
+			lines = append(lines, kind+": {"+strings.Join(keys, ", ")+"}")
+		}
+	}
+	return lines, used
+}
+
+// isUsed reports whether a column is one of those that name memberships.
+func isUsed(used map[string]bool, heading string) bool {
+	m := numbered.FindStringSubmatch(heading)
+	return used[heading] || m != nil && used[m[1]+"*"]
 }
 
 // taken reports whether a column of the same heading stands to the left.

@@ -39,6 +39,8 @@ func TestBrief(t *testing.T) {
 		"what isn't taken":        {"Login,Department\nana,Deck\n", schema, []string{"#   Department: would be department, which the system does not take"}},
 		"headings out of the way": {"Login,\"Title: {a}, b\",yes\nana,Pilot,x\n", nil, []string{"match: [userName]", `#   yes: x`}},
 		"dates and phones":        {"Login,Start date,Phone\nana,14/3/2027,07700 900123\n", schema, []string{"dates: day-first", "# phones: GB", "startDate: {from: Start date, as: date, send: false}"}},
+		"memberships and managers": {"Staff no,Reports to,Groups,Course 1,Role 1,Course 2,Role 2\n1,2,Deck; Pilots,Radio,tutor,First aid,\n2,,Deck,Radio,,,\n", nil, []string{
+			"manager: {from: Reports to, refers: employeeNumber}", `groups: {from: Groups, split: ";"}`, `courses: {from: "Course *", role: "Role *"}`}},
 		"passwords":               {"Login,Password\nana,Secr3t!x\n", nil, []string{"#   Password: looks like passwords"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -56,7 +58,7 @@ func TestBrief(t *testing.T) {
 // Whatever the headings are, the brief loads as long as one column is a key.
 func TestBriefLoads(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		heading := rapid.OneOf(rapid.StringMatching(`[A-Za-z:#{}\[\],'"&*!|>%@ é\\-]{1,12}`), rapid.SampledFrom([]string{"Start", "true", "null", "~", "in", "First name", "Even Ledger row", "Team"}))
+		heading := rapid.OneOf(rapid.StringMatching(`[A-Za-z:#{}\[\],'"&*!|>%@ é\\-]{1,12}`), rapid.SampledFrom([]string{"Start", "true", "null", "~", "in", "First name", "Even Ledger row", "Team", "Group", "Course 1", "Role 1", "Licences", "Manager"}))
 		value := rapid.SampledFrom([]string{"", "x", "14/3/2027", "=1", "a: b", "\u2028", "Ana"})
 		var text strings.Builder
 		text.WriteString("Login\t" + heading.Draw(t, "a") + "\t" + heading.Draw(t, "b") + "\n")
