@@ -76,55 +76,76 @@ func TestMistakes(t *testing.T) {
 		text string
 		want []string
 	}{
-		"empty":              {"", []string{"b.yaml:1:1: the brief is empty"}},
-		"not YAML":           {"fields: [a\nmatch: }", []string{"not valid YAML"}},
-		"unknown key":        {head + "mach: [userName]\n", []string{"b.yaml:4:1: unknown key “mach”", "Did you mean “match”?"}},
-		"unknown field key":  {"match: [userName]\nfields:\n  userName: {form: Login}\n", []string{"3:14: unknown key “form”", "“from”"}},
-		"repeated key":       {head + "new: skip\nnew: skip\n", []string{"5:1", "second time"}},
-		"wrong word":         {head + "new: creat\n", []string{"4:6: expected create, skip or refuse here, found “creat”", "Did you mean “create”?"}},
-		"wrong type":         {"match: [userName]\nfields:\n  userName: {from: Login, required: perhaps}\n", []string{"3:37: expected true or false here, found “perhaps”"}},
-		"list for a text":    {head + "brief: [a]\n", []string{"4:8: expected a text here, found a list"}},
-		"text for keys":      {"match: a\nfields: b\n", []string{"2:9: expected keys with values here, found “b”"}},
-		"unknown field":      {"match: [userName]\nfields:\n  userName: {from: Login}\n  familyNam: {from: x}\n", []string{"4:3: there is no field “familyNam”", "Did you mean “familyName”?"}},
-		"heading as field":   {"match: [userName]\nfields:\n  userName: {from: Login}\n  Surname: {from: x}\n", []string{"Did you mean “familyName”?"}},
-		"no source":          {"match: [userName]\nfields:\n  userName: {required: true}\n", []string{"3:3: the field userName has no source"}},
-		"no match":           {"fields:\n  userName: {from: Login}\n", []string{"which field finds an account"}},
-		"match unknown":      {"match: [email]\nfields:\n  userName: {from: Login}\n", []string{"“match” names email, which is not among the fields"}},
-		"match not sent":     {"match: [userName]\nfields:\n  userName: {from: Login, send: false}\n", []string{"which is not sent"}},
-		"no fields":          {"match: [userName]\n", []string{"the brief maps no fields"}},
-		"circle":             {head + "  title: {make: department}\n  department: {make: division}\n  division: {make: title}\n", []string{"circle: title ← department ← division ← title"}},
-		"circle with itself": {head + "  title: {make: title + \"x\"}\n", []string{"title ← title"}},
-		"wrong fallback":     {head + "  country: {from: C, fallback: Atlantis}\n", []string{"4:32: “Atlantis” cannot be a value of country: it is not a country"}},
-		"wrong via":          {head + "  timezone: {from: B, via: {Northport: Nowhere}}\n", []string{"4:40: “Nowhere” cannot be a value of timezone"}},
-		"clear and fallback": {head + "  title: {from: T, fallback: x, clear_when_blank: true}\n", []string{"no effect"}},
-		"two numbered":       {"match: [userName]\nfields:\n  userName: {from: L, unique: number}\n  title: {from: T, unique: number}\n", []string{"4:3: only one field"}},
-		"number on a date":   {head + "  active: {from: T, unique: number}\n", []string{"cannot put a number behind"}},
-		"unknown system":     {head + "system: crewdsk\n", []string{"has no system “crewdsk”", "Did you mean “crewdesk”?"}},
-		"check without say":  {head + "checks:\n  - {that: userName != \"\"}\n", []string{"both “that” and “say”"}},
-		"alias":              {"match: &m [userName]\nfields:\n  userName: {from: Login}\nonly: *m\n", []string{"anchor or alias"}},
-		"assignment":         {head + "only: 'userName = \"x\"'\n", []string{"4:17: in the expression: this cannot be read", "write == (two equals signs)"}},
-		"curly quotes":       {head + "only: 'userName == “x”'\n", []string{"use straight ones"}},
-		"unknown name":       {head + "  email: {make: 'usrName + \"@x\"'}\n", []string{"4:18: in the expression: there is no field or function “usrName”", "Did you mean “userName”?"}},
-		"unknown function":   {head + "  email: {make: 'flod(userName)'}\n", []string{"no field or function “flod”", "Did you mean “fold”?"}},
-		"mixed types":        {head + "  email: {make: 'userName + 3'}\n", []string{"+ cannot be used on text and number"}},
-		"wrong type of make": {head + "  email: {make: 'size(userName)'}\n", []string{"gives a number where a text is wanted"}},
-		"wrong type of only": {head + "only: userName\n", []string{"gives a text where yes or no is wanted"}},
-		"ends early":         {head + "only: 'userName =='\n", []string{"it ends too early"}},
-		"list ends in more":  {"match: [userName]\nfields:\n  userName: {from: L, unique: [number, 'lower(col[\"L\"])']}\n", []string{"3:32: after “number” nothing more is tried"}},
-		"list has a mistake": {"match: [userName]\nfields:\n  userName: {from: L, unique: ['lowr(userName)']}\n", []string{"3:37: in the expression", "Did you mean “lower”?"}},
-		"number in a list":   {"match: [userName]\nfields:\n  userName: {from: L}\n  active: {from: A, unique: ['userName == \"\"', number]}\n", []string{"cannot put a number behind"}},
-		"two tables":         {"match: [userName]\nfields:\n  userName: {from: L, via: {a: b}, via_sheet: t.csv}\n", []string{"“via” and “via_sheet” cannot both be given"}},
-		"no such table":      {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: no.csv}\n", []string{"3:34: no.csv: there is no such file"}},
-		"phones of nowhere":  {head + "phones: Atlantis\n", []string{"4:9: “Atlantis” is not a country"}},
-		"based on nothing":   {head + "based_on: nothing\n", []string{"4:11: there is no brief “nothing”"}},
-		"based on a path":    {head + "based_on: ../b\n", []string{"4:11: “../b” is a path"}},
-		"based on itself":    {head + "based_on: b\n", []string{"4:11: briefs are based on each other in a circle"}},
-		"list where a text":  {head + "  title: {make: 'words(userName)'}\n", []string{"gives a list where a text is wanted"}},
-		"text where a list":  {head + "  title: {from: T, as: list, make: userName}\n", []string{"gives a text where a list of texts is wanted"}},
-		"tab twice":          {head + "sheet: {tab: a, tabb: b}\n", []string{"4:17: unknown key “tabb”"}},
-		"second document":    {head + "---\nx: 1\n", []string{"a second YAML document"}},
-		"nesting":            {strings.Repeat("[", 40000), []string{"nested more than 32 deep"}},
-		"size":               {"# " + strings.Repeat("x", 2<<20), []string{"larger than 1024 KiB"}},
+		"empty":                {"", []string{"b.yaml:1:1: the brief is empty"}},
+		"not YAML":             {"fields: [a\nmatch: }", []string{"not valid YAML"}},
+		"unknown key":          {head + "mach: [userName]\n", []string{"b.yaml:4:1: unknown key “mach”", "Did you mean “match”?"}},
+		"unknown field key":    {"match: [userName]\nfields:\n  userName: {form: Login}\n", []string{"3:14: unknown key “form”", "“from”"}},
+		"repeated key":         {head + "new: skip\nnew: skip\n", []string{"5:1", "second time"}},
+		"wrong word":           {head + "new: creat\n", []string{"4:6: expected create, skip or refuse here, found “creat”", "Did you mean “create”?"}},
+		"wrong type":           {"match: [userName]\nfields:\n  userName: {from: Login, required: perhaps}\n", []string{"3:37: expected true or false here, found “perhaps”"}},
+		"list for a text":      {head + "brief: [a]\n", []string{"4:8: expected a text here, found a list"}},
+		"text for keys":        {"match: a\nfields: b\n", []string{"2:9: expected keys with values here, found “b”"}},
+		"unknown field":        {"match: [userName]\nfields:\n  userName: {from: Login}\n  familyNam: {from: x}\n", []string{"4:3: there is no field “familyNam”", "Did you mean “familyName”?"}},
+		"heading as field":     {"match: [userName]\nfields:\n  userName: {from: Login}\n  Surname: {from: x}\n", []string{"Did you mean “familyName”?"}},
+		"no source":            {"match: [userName]\nfields:\n  userName: {required: true}\n", []string{"3:3: the field userName has no source"}},
+		"no match":             {"fields:\n  userName: {from: Login}\n", []string{"which field finds an account"}},
+		"match unknown":        {"match: [email]\nfields:\n  userName: {from: Login}\n", []string{"“match” names email, which is not among the fields"}},
+		"match not sent":       {"match: [userName]\nfields:\n  userName: {from: Login, send: false}\n", []string{"which is not sent"}},
+		"no fields":            {"match: [userName]\n", []string{"the brief maps no fields"}},
+		"circle":               {head + "  title: {make: department}\n  department: {make: division}\n  division: {make: title}\n", []string{"circle: title ← department ← division ← title"}},
+		"circle with itself":   {head + "  title: {make: title + \"x\"}\n", []string{"title ← title"}},
+		"wrong fallback":       {head + "  country: {from: C, fallback: Atlantis}\n", []string{"4:32: “Atlantis” cannot be a value of country: it is not a country"}},
+		"wrong via":            {head + "  timezone: {from: B, via: {Northport: Nowhere}}\n", []string{"4:40: “Nowhere” cannot be a value of timezone"}},
+		"clear and fallback":   {head + "  title: {from: T, fallback: x, clear_when_blank: true}\n", []string{"no effect"}},
+		"two numbered":         {"match: [userName]\nfields:\n  userName: {from: L, unique: number}\n  title: {from: T, unique: number}\n", []string{"4:3: only one field"}},
+		"number on a date":     {head + "  active: {from: T, unique: number}\n", []string{"cannot put a number behind"}},
+		"unknown system":       {head + "system: crewdsk\n", []string{"has no system “crewdsk”", "Did you mean “crewdesk”?"}},
+		"check without say":    {head + "checks:\n  - {that: userName != \"\"}\n", []string{"both “that” and “say”"}},
+		"alias":                {"match: &m [userName]\nfields:\n  userName: {from: Login}\nonly: *m\n", []string{"anchor or alias"}},
+		"assignment":           {head + "only: 'userName = \"x\"'\n", []string{"4:17: in the expression: this cannot be read", "write == (two equals signs)"}},
+		"curly quotes":         {head + "only: 'userName == “x”'\n", []string{"use straight ones"}},
+		"unknown name":         {head + "  email: {make: 'usrName + \"@x\"'}\n", []string{"4:18: in the expression: there is no field or function “usrName”", "Did you mean “userName”?"}},
+		"unknown function":     {head + "  email: {make: 'flod(userName)'}\n", []string{"no field or function “flod”", "Did you mean “fold”?"}},
+		"mixed types":          {head + "  email: {make: 'userName + 3'}\n", []string{"+ cannot be used on text and number"}},
+		"wrong type of make":   {head + "  email: {make: 'size(userName)'}\n", []string{"gives a number where a text is wanted"}},
+		"wrong type of only":   {head + "only: userName\n", []string{"gives a text where yes or no is wanted"}},
+		"ends early":           {head + "only: 'userName =='\n", []string{"it ends too early"}},
+		"list ends in more":    {"match: [userName]\nfields:\n  userName: {from: L, unique: [number, 'lower(col[\"L\"])']}\n", []string{"3:32: after “number” nothing more is tried"}},
+		"list has a mistake":   {"match: [userName]\nfields:\n  userName: {from: L, unique: ['lowr(userName)']}\n", []string{"3:37: in the expression", "Did you mean “lower”?"}},
+		"number in a list":     {"match: [userName]\nfields:\n  userName: {from: L}\n  active: {from: A, unique: ['userName == \"\"', number]}\n", []string{"cannot put a number behind"}},
+		"two tables":           {"match: [userName]\nfields:\n  userName: {from: L, via: {a: b}, via_sheet: t.csv}\n", []string{"“via” and “via_sheet” cannot both be given"}},
+		"no such table":        {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: no.csv}\n", []string{"3:34: no.csv: there is no such file"}},
+		"phones of nowhere":    {head + "phones: Atlantis\n", []string{"4:9: “Atlantis” is not a country"}},
+		"based on nothing":     {head + "based_on: nothing\n", []string{"4:11: there is no brief “nothing”"}},
+		"based on a path":      {head + "based_on: ../b\n", []string{"4:11: “../b” is a path"}},
+		"based on itself":      {head + "based_on: b\n", []string{"4:11: briefs are based on each other in a circle"}},
+		"list where a text":    {head + "  title: {make: 'words(userName)'}\n", []string{"gives a list where a text is wanted"}},
+		"text where a list":    {head + "  title: {from: T, as: list, make: userName}\n", []string{"gives a text where a list of texts is wanted"}},
+		"tab twice":            {head + "sheet: {tab: a, tabb: b}\n", []string{"4:17: unknown key “tabb”"}},
+		"groups from nowhere":  {head + "groups: {mode: add}\n", []string{"4:9: the groups have no source"}},
+		"wrong mode":           {head + "groups: {from: G, mode: exac}\n", []string{"expected add, exact or remove here", "Did you mean “exact”?"}},
+		"within without exact": {head + "groups: {from: G, within: 'x*'}\n", []string{"“within” says what “mode: exact” may take away"}},
+		"clear without exact":  {head + "groups: {from: G, clear_when_blank: true}\n", []string{"“clear_when_blank” can have no effect"}},
+		"one star":             {head + "courses: {from: 'Course *', role: Role}\n", []string{"cannot be paired"}},
+		"a rule without when":  {head + "rules: [{groups: [a]}]\n", []string{"a rule needs “when”"}},
+		"a rule for nothing":   {head + "rules: [{when: 'true'}]\n", []string{"what it gives"}},
+		"a rule misspelt":      {head + "rules: [{when: 'usrName == \"x\"', groups: [a]}]\n", []string{"Did you mean “userName”?"}},
+		"an unknown kind":      {head + "rules: [{when: 'true', teams: [a]}]\n", []string{"unknown key “teams”"}},
+		"intent's words":       {head + "intent: {from: What, via: {Gone: suspnd}}\n", []string{"4:34: expected create, update, suspend, resume, remove or aside", "Did you mean “suspend”?"}},
+		"gone unguarded":       {head + "gone: suspend\n", []string{"needs both “scope” and a limit"}},
+		"a scope misspelt":     {head + "gone: suspend\nscope: departmnt == \"x\"\nlimits: {suspend: 5%}\n", []string{"5:8: in the expression: there is no field or function “departmnt”"}},
+		"no limit":             {head + "limits: {suspend: few}\n", []string{"4:19: “few” is not a limit"}},
+		"beyond all":           {head + "limits: {suspend: 120%}\n", []string{"is not a limit"}},
+		"given from nowhere":   {head + "password: {new: given}\n", []string{"the given passwords have no column"}},
+		"few letters":          {head + "password: {new: generate, alphabet: aabbcc}\n", []string{"can be guessed"}},
+		"a short password":     {head + "password: {new: generate, length: 4}\n", []string{"from 8 to 128"}},
+		"parts of nothing":     {head + "  emails: {parts: {type: =work}}\n", []string{"the parts of emails have no column"}},
+		"parts and from":       {head + "  emails: {parts: {value: Mail}, from: Mail}\n", []string{"takes no “from”"}},
+		"mode of one value":    {head + "  title: {from: T, mode: add}\n", []string{"“mode” is for a field with several values"}},
+		"leave what":           {head + "suspend: {leave: {teams: x}}\n", []string{"unknown key “teams”"}},
+		"second document":      {head + "---\nx: 1\n", []string{"a second YAML document"}},
+		"nesting":              {strings.Repeat("[", 40000), []string{"nested more than 32 deep"}},
+		"size":                 {"# " + strings.Repeat("x", 2<<20), []string{"larger than 1024 KiB"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := brief.Parse("b.yaml", []byte(c.text), options)
@@ -283,4 +304,56 @@ func FuzzParse(f *testing.F) {
 		require.NotEmpty(t, b.Match)
 		require.NotEmpty(t, b.Fields)
 	})
+}
+
+// What a brief says of memberships, intents and guards is as it stands there.
+func TestMemberships(t *testing.T) {
+	b, err := brief.Parse("b.yaml", []byte(`match: [userName]
+new: refuse
+fields:
+  userName: {from: Login}
+  emails: {parts: {type: "Kind *", value: "Mail *"}, mode: add}
+  manager: {from: Boss}
+groups: [{from: G, split: ";", mode: exact, within: [a*, b*]}, {from: Out, mode: remove}]
+licences: {fallback: charts}
+rules:
+  - {when: 'userName == "x"', groups: [ab], roles: boss}
+intent: {from: What, via: {Gone: suspend}}
+suspend: {set: {title: gone}, leave: {groups: "a*"}}
+gone: suspend
+scope: active
+limits: {suspend: 2.5%, create: 7}
+protect: root
+password: {new: generate, words: 4}
+`), brief.Options{})
+	require.NoError(t, err)
+	require.Len(t, b.Memberships, 4)
+	assert.Equal(t, []string{"a*", "b*"}, b.Memberships[0].Within)
+	assert.Equal(t, []brief.Mode{brief.Exact, brief.Drop, brief.Add, brief.Add}, []brief.Mode{b.Memberships[0].Mode, b.Memberships[1].Mode, b.Memberships[2].Mode, b.Memberships[3].Mode})
+	assert.Equal(t, map[int][]string{0: {"ab"}, 3: {"boss"}}, b.Rules[0].Names, "what a rule gives follows the columns' mode")
+	assert.Equal(t, "emails{type,value}", b.Fields[1].Name)
+	assert.Equal(t, "userName", b.Fields[2].Refers)
+	assert.Equal(t, b.Field("intent"), b.Intent())
+	assert.Equal(t, []int{5, 7}, []int{b.Limits[account.Suspend].Allows(200), b.Limits[account.Create].Allows(200)})
+	assert.Equal(t, brief.Suspend, b.Gone)
+	assert.Equal(t, []any{[]string{"root"}, "generate", 4}, []any{b.Protect, b.Password.New, b.Password.Words})
+	assert.False(t, b.OnlyMemberships(), "it changes the manager as well")
+
+	compared := *b
+	compared.Compare()
+	assert.Equal(t, []any{brief.Create, brief.Suspend, ""}, []any{compared.New, compared.Gone, compared.Password.New})
+	assert.Empty(t, compared.Limits)
+	require.NoError(t, b.Touch([]string{"manager", "groups"}))
+	assert.True(t, b.Fields[0].KeyOnly)
+	assert.False(t, b.Fields[1].Send)
+	assert.Equal(t, []bool{false, false, true, true}, []bool{b.Memberships[0].Untouched, b.Memberships[1].Untouched, b.Memberships[2].Untouched, b.Memberships[3].Untouched})
+	assert.ErrorContains(t, b.Touch([]string{"colour"}), "nothing in the sheet or brief gives “colour”")
+
+	for heading, want := range map[string][]any{"Groups": {brief.Add, brief.Refuse}, "COURSE": {brief.Add, brief.Refuse}, "All licences": {brief.Exact, brief.Create}} {
+		s, err := brief.Suggest([]string{"Login", heading}, "", brief.Options{})
+		require.NoError(t, err)
+		require.Len(t, s.Memberships, 1, heading)
+		assert.Equal(t, want, []any{s.Memberships[0].Mode, s.New}, heading)
+		assert.Equal(t, want[0] == brief.Add, s.OnlyMemberships())
+	}
 }

@@ -16,6 +16,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -231,4 +232,82 @@ func TestLocksAndVersions(t *testing.T) {
 	assert.ErrorContains(t, err, "not a database")
 	_, err = ledger.Open(t.Context(), filepath.Join(t.TempDir(), "no", "folder", "l.db"))
 	assert.Error(t, err)
+}
+
+// Steps, names of people and sealed passwords come back as they were, and what was
+// done with each step; what an older program wrote is read.
+func TestStepsAndSecrets(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	l := open(t, path)
+	steps := []membership.Step{
+		{Do: membership.Refer, Kind: "manager", Name: "7", Row: 3}, {Do: membership.Leave, Kind: "groups", Thing: "g1", Name: "Deck", Was: &[2]string{"boss", ""}},
+		{Do: membership.Join, Kind: "groups", Name: "Night watch", Made: true}, {Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor"},
+	}
+	manager := account.Change{Field: "manager", Before: account.Of("u1"), After: account.Of("u2"), Names: &[2]string{"Ana", "Tom\x1fKaya"}}
+	b := drafted(t, l,
+		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed"},
+		batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9", Changes: []account.Change{manager}},
+		batch.Entry{Outcome: account.Refused})
+	require.NoError(t, l.Add(t.Context(), b.ID, []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
+	all := entries(t, l, b.ID, ledger.Filter{})
+	require.Len(t, all, 4)
+	assert.Equal(t, steps, all[0].Steps)
+	assert.Empty(t, all[0].Secret, "it is read only by who asks for it")
+	assert.Equal(t, &[2]string{"Ana", "Tom Kaya"}, all[1].Changes[0].Names)
+	assert.Equal(t, account.Of("u2"), all[1].Changes[0].After)
+	assert.Equal(t, 1, batch.Unlisted(all[3].Row))
+	assert.Equal(t, []int{2}, rowsOf(entries(t, l, b.ID, ledger.Filter{Refers: true})))
+	none, err := l.WithoutAccount(t.Context(), b.ID, []int{2, 3, 4})
+	require.NoError(t, err)
+	assert.Equal(t, map[int]bool{4: true}, none, "neither has it an account nor does it get one")
+	waiting, err := l.Open(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 3, waiting)
+
+	made := entries(t, l, b.ID, ledger.Filter{Secrets: true})[0]
+	assert.Equal(t, "sealed", made.Secret)
+	n, err := l.Intend(t.Context(), b.ID, []batch.Entry{made}, noon)
+	require.NoError(t, err)
+	made.Did, made.Account = account.Created, "u7"
+	made.Settle()
+	require.Equal(t, account.Waiting, made.Outcome, "its steps wait")
+	require.NoError(t, l.Record(t.Context(), b.ID, []ledger.Result{{Entry: made, Intent: n}}, noon))
+	_, intents, err := l.Counts(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[account.Intent]int{account.Finish: 1, account.Update: 1, account.Suspend: 1}, intents)
+	assert.Equal(t, []int{2}, rowsOf(entries(t, l, b.ID, ledger.Filter{Steps: true})))
+	accounts, outcomes, err := l.Accounts(t.Context(), b.ID, []int{2, 3})
+	require.NoError(t, err)
+	assert.Equal(t, map[int]string{2: "u7", 3: "u9"}, accounts)
+	assert.Equal(t, account.Waiting, outcomes[2])
+
+	made.Steps[0].Result, made.Steps[1].Result, made.Steps[2].Result, made.Steps[3].Result = membership.Done, membership.Failed, membership.Done, membership.Done
+	made.Steps[2].Thing = "a thing of 2=3"
+	made.Settle()
+	require.Equal(t, account.Failed, made.Outcome)
+	require.NoError(t, l.Record(t.Context(), b.ID, []ledger.Result{{Entry: made}}, noon))
+	assert.Equal(t, made.Steps, entries(t, l, b.ID, ledger.Filter{})[0].Steps)
+	open2, err := l.InFlight(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Empty(t, open2, "its account's own step stays settled")
+	sealed, err := l.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, sealed)
+	require.NoError(t, l.Wipe(t.Context(), b.ID, []int{2}))
+	sealed, err = l.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Zero(t, sealed)
+	require.NoError(t, l.Close())
+
+	// As version 1 left it.
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	for _, statement := range []string{"ALTER TABLE entries DROP COLUMN steps", "ALTER TABLE results DROP COLUMN steps", "ALTER TABLE results DROP COLUMN did", "DROP TABLE secrets", "UPDATE results SET outcome = 'created'", "PRAGMA user_version = 1"} {
+		_, err = db.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	require.NoError(t, db.Close())
+	old := entries(t, open(t, path), b.ID, ledger.Filter{})
+	assert.Equal(t, account.Created, old[0].Did)
+	assert.Empty(t, old[0].Steps)
 }

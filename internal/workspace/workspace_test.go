@@ -50,7 +50,7 @@ func TestSettings(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "evenledger.yaml", `ledger: /var/lib/crew.db
 systems:
-  a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}}
+  a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}, memberships: {courses: {endpoint: Trainings, role: function, section: intake}, licences: {attribute: entitlements, seats: {charts: 40}}}, elevated: {roles: [boss], groups: "*admins"}, protect: [root], change_at_sign_in: renew}
   b: {url: "http://[::1]:80", user: me, password: "file:p"}
 `)
 	w, err := workspace.Read(dir)
@@ -61,6 +61,9 @@ systems:
 	assert.InDelta(t, 5, a.Rate, 1e-9)
 	assert.Equal(t, []any{time.Minute, 500 * time.Millisecond, 9, 50, filepath.Join(dir, "ca.pem")}, []any{a.Settle, a.Timeout, a.Together, a.Page, a.CA})
 	assert.Equal(t, map[string]string{"berth": "urn:x:berth"}, a.Aliases)
+	assert.Equal(t, map[string]workspace.Kind{"courses": {Endpoint: "/Trainings", Role: "function", Section: "intake"}, "licences": {Attribute: "entitlements", Seats: map[string]int{"charts": 40}}}, a.Memberships)
+	assert.Equal(t, map[string][]string{"roles": {"boss"}, "groups": {"*admins"}}, a.Elevated)
+	assert.Equal(t, []any{[]string{"root"}, "renew"}, []any{a.Protect, a.Renew})
 	assert.Equal(t, "me", b.User)
 	_, err = w.System("")
 	assert.ErrorContains(t, err, "several systems")
@@ -72,21 +75,24 @@ func TestMistakes(t *testing.T) {
 	for setting, want := range map[string]string{
 		`token: env:X`:           "has no url",
 		`url: https://x.example`: "no token and no user",
-		`url: https://x.example, token: env:X, user: y`:         "both a token and a user",
-		`url: https://x.example, user: y`:                       "only one of user and password",
-		`url: x.example, token: env:X`:                          "not the address of a server",
-		`url: ftp://x.example, token: env:X`:                    "not the address of a server",
-		`url: "https://me:pw@x.example", token: env:X`:          "user name or password in it",
-		`url: "https://x.example/?a=b", token: env:X`:           "query or fragment",
-		`url: http://x.example, token: env:X`:                   "in clear",
-		`url: http://localhost.x.example, token: env:X`:         "in clear",
-		`url: https://x.example, token: hunter2`:                "only where to find them",
-		`url: https://x.example, token: env:X, settle: 2 hours`: "not a length of time",
-		`url: https://x.example, token: env:X, settle: 2h`:      "up to an hour",
-		`url: https://x.example, token: env:X, rate: 0/s`:       "not a pace",
-		`url: https://x.example, token: env:X, rate: 5/day`:     "not a pace",
-		`url: https://x.example, token: env:X, together: 101`:   "from 1 to 100",
-		`url: https://x.example, token: env:X, kind: pigeon`:    "expected scim",
+		`url: https://x.example, token: env:X, user: y`:                                             "both a token and a user",
+		`url: https://x.example, user: y`:                                                           "only one of user and password",
+		`url: x.example, token: env:X`:                                                              "not the address of a server",
+		`url: ftp://x.example, token: env:X`:                                                        "not the address of a server",
+		`url: "https://me:pw@x.example", token: env:X`:                                              "user name or password in it",
+		`url: "https://x.example/?a=b", token: env:X`:                                               "query or fragment",
+		`url: http://x.example, token: env:X`:                                                       "in clear",
+		`url: http://localhost.x.example, token: env:X`:                                             "in clear",
+		`url: https://x.example, token: hunter2`:                                                    "only where to find them",
+		`url: https://x.example, token: env:X, settle: 2 hours`:                                     "not a length of time",
+		`url: https://x.example, token: env:X, settle: 2h`:                                          "up to an hour",
+		`url: https://x.example, token: env:X, rate: 0/s`:                                           "not a pace",
+		`url: https://x.example, token: env:X, rate: 5/day`:                                         "not a pace",
+		`url: https://x.example, token: env:X, together: 101`:                                       "from 1 to 100",
+		`url: https://x.example, token: env:X, kind: pigeon`:                                        "expected scim",
+		`url: https://x.example, token: env:X, memberships: {groups: {endpoint: /g, attribute: a}}`: "both an endpoint and an attribute",
+		`url: https://x.example, token: env:X, memberships: {licences: {seats: {charts: many}}}`:    "whole number",
+		`url: https://x.example, token: env:X, memberships: {licences: {place: entitlements}}`:      "unknown key “place”",
 	} {
 		dir := t.TempDir()
 		write(t, dir, "evenledger.yaml", "systems:\n  a: {"+setting+"}\n")
