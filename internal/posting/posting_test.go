@@ -58,13 +58,14 @@ type world struct {
 	t      require.TestingT
 	ledger *ledger.Ledger
 	system *memory.System
+	target system.System // drafted for, if it is another than system
 }
 
 func newWorld(t *testing.T, accounts ...account.Account) *world {
 	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
-	return &world{t, l, memory.New(accounts...)}
+	return &world{t: t, ledger: l, system: memory.New(accounts...)}
 }
 
 func (w *world) draft(briefText, csv string) *batch.Batch {
@@ -74,7 +75,11 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	require.NoError(w.t, err)
 	schema, err := w.system.Describe(context.Background())
 	require.NoError(w.t, err)
-	d := &drafting.Draft{Ledger: w.ledger, System: w.system, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
+	target := w.target
+	if target == nil {
+		target = w.system
+	}
+	d := &drafting.Draft{Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)
