@@ -1,6 +1,8 @@
 package batch_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -124,4 +126,115 @@ func TestOneOutcome(t *testing.T) {
 			}
 		}
 	})
+}
+
+// What a row itself asks for counts for more than the policies, within what the
+// brief allows.
+func TestIntents(t *testing.T) {
+	const head = "match: [userName]\nfields:\n  userName: {from: a}\n  title: {from: b}\n  active: {from: c}\nintent: {from: d, via: {x: create}}\nsuspend: {set: {locale: en}}\nresume: {set: {locale: pt}}\n"
+	on, off := someone("1", "userName", "ana", "title", "Mate", "active", "true"), someone("2", "userName", "tom", "active", "false", "locale", "en")
+	for _, c := range []struct {
+		about, more, login, title, active, asks string
+		want                                    string
+	}{
+		{"new by policy", "", "zoe", "", "", "", "waiting create userName→zoe"},
+		{"new though skipped", "new: skip\n", "zoe", "", "", "create", "waiting create userName→zoe"},
+		{"update of nobody", "", "zoe", "", "", "update", "refused no-account"},
+		{"suspend of nobody", "", "zoe", "", "", "suspend", "refused no-account"},
+		{"remove of nobody", "", "zoe", "", "", "remove", "unchanged keep no-account"},
+		{"aside", "", "ana", "Boss", "", "aside", "aside"},
+		{"create of one who is there", "", "ana", "Boss", "", "create", "waiting update title→Boss"},
+		{"update though skipped", "known: skip\n", "ana", "Boss", "", "update", "waiting update title→Boss"},
+		{"suspend touches nothing else", "", "ana", "Boss", "", "suspend", "waiting suspend active→false locale→en"},
+		{"suspended already", "", "tom", "Boss", "", "suspend", "unchanged keep"},
+		{"resume changes as well", "", "tom", "Boss", "", "resume", "waiting resume title→Boss active→true locale→pt"},
+		{"off by its field", "", "ana", "", "false", "", "waiting suspend active→false locale→en"},
+		{"on by its field", "", "tom", "", "true", "", "waiting resume active→true locale→pt"},
+		{"remove not allowed", "", "ana", "", "", "remove", "refused removing-not-allowed"},
+		{"remove", "allow_remove: true\n", "ana", "", "", "remove", "waiting remove removes-data"},
+		{"protected", "protect: [a*]\n", "ana", "Boss", "", "", "refused protected-account"},
+		{"protected and as it is", "protect: [a*]\n", "ana", "Mate", "", "", "unchanged keep"},
+	} {
+		t.Run(c.about, func(t *testing.T) {
+			b, err := brief.Parse("b.yaml", []byte(head+c.more), brief.Options{})
+			require.NoError(t, err)
+			index := batch.NewIndex([]account.Field{field(t, "userName")}, map[string][]string{"userName": {"ana", "tom", "zoe"}})
+			index.Add(on)
+			index.Add(off)
+			w := &mapping.Wanted{Row: 2, Values: make([]account.Value, len(b.Fields))}
+			for name, text := range map[string]string{"userName": c.login, "title": c.title, "active": c.active, "intent": c.asks} {
+				if text != "" {
+					w.Values[b.Field(name)] = account.Of(text)
+				}
+			}
+			d := &batch.Decider{Brief: b, Schema: &account.Schema{}, Index: index, Fields: []string{"userName", "title", "active", "locale"}, Protect: b.Protect,
+				Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }, Row: func(account.Field, string) int { return 0 }}
+			e := batch.Entry{Row: 2}
+			d.Decide(&e, w)
+			got := string(e.Outcome) + " " + string(e.Intent)
+			for _, change := range e.Changes {
+				got += " " + change.Field + "→" + change.After.Text()
+			}
+			for _, f := range e.Findings {
+				got += " " + f.Code
+			}
+			assert.Equal(t, c.want, strings.Join(strings.Fields(got), " "))
+		})
+	}
+}
+
+// References find people by any key; lists are added to, made exact or taken from.
+func TestReferencesAndLists(t *testing.T) {
+	b, err := brief.Parse("b.yaml", []byte(`match: [userName]
+fields:
+  userName: {from: a}
+  manager: {from: b, refers: employeeNumber, clear_when_blank: true}
+  "urn:x:more": {from: c, split: ";", mode: add}
+  "urn:x:just": {from: c, split: ";"}
+  "urn:x:less": {from: c, split: ";", mode: remove}
+`), brief.Options{})
+	require.NoError(t, err)
+	ana := someone("1", "userName", "ana", "employeeNumber", "7", "manager", "9", "urn:x:more", "A\nB", "urn:x:just", "A\nB", "urn:x:less", "A\nB")
+	for value, want := range map[string]string{
+		"8":  "manager old boss→tom urn:x:more A,B→A,B,C urn:x:just A,B→B,C urn:x:less A,B→A",
+		"":   "manager 9→ urn:x:more A,B→A,B,C urn:x:just A,B→B,C urn:x:less A,B→A",
+		"9":  "urn:x:more A,B→A,B,C urn:x:just A,B→B,C urn:x:less A,B→A",
+		"7":  "manager old boss→ana urn:x:more A,B→A,B,C urn:x:just A,B→B,C urn:x:less A,B→A refers-to-itself",
+		"77": "unknown-person",
+		"55": "two-accounts",
+		"66": "urn:x:more A,B→A,B,C urn:x:just A,B→B,C urn:x:less A,B→A refer 12",
+	} {
+		index := batch.NewIndex([]account.Field{field(t, "userName"), field(t, "employeeNumber")}, map[string][]string{"userName": {"ana"}, "employeeNumber": {"7", "8", "9", "55", "66", "77"}})
+		for _, a := range []account.Account{ana, someone("2", "userName", "tom", "employeeNumber", "8"), someone("3", "employeeNumber", "55"), someone("4", "employeeNumber", "55")} {
+			index.Add(a)
+		}
+		index.Names = map[string]string{"9": "old boss"}
+		w := &mapping.Wanted{Row: 2, Values: make([]account.Value, len(b.Fields))}
+		for _, f := range b.Fields {
+			w.Values[b.Field(f.Name)] = account.Of(map[string]string{"userName": "ana", "manager": value}[f.Name])
+			if f.Kind == account.List {
+				w.Values[b.Field(f.Name)] = account.Of("B\nC")
+			}
+		}
+		d := &batch.Decider{Brief: b, Schema: &account.Schema{}, Index: index, Fields: []string{"userName", "manager"},
+			Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" },
+			Row: func(_ account.Field, value string) int { return map[string]int{"66": 12}[value] }}
+		e := batch.Entry{Row: 2}
+		d.Decide(&e, w)
+		var got []string
+		for _, change := range e.Changes {
+			before, after := change.Before.Text(), change.After.Text()
+			if change.Names != nil {
+				before, after = change.Names[0], change.Names[1]
+			}
+			got = append(got, change.Field+" "+strings.ReplaceAll(before+"→"+after, "\n", ","))
+		}
+		for _, s := range e.Steps {
+			got = append(got, fmt.Sprintf("%s %d", s.Do, s.Row))
+		}
+		for _, f := range e.Findings {
+			got = append(got, f.Code)
+		}
+		assert.Equal(t, want, strings.Join(got, " "), value)
+	}
 }

@@ -411,11 +411,11 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			f.Kind = account.List
 			for _, part := range p.Value.Pairs() {
 				text := part.Value.Text()
-				fixed, is := strings.CutPrefix(text, "=")
-				if is {
-					text = ""
+				p := Part{Name: part.Key, From: text}
+				if fixed, is := strings.CutPrefix(text, "="); is {
+					p.From, p.Fixed = "", fixed
 				}
-				f.Parts = append(f.Parts, Part{Name: part.Key, From: text, Fixed: fixed})
+				f.Parts = append(f.Parts, p)
 			}
 			if !slices.ContainsFunc(f.Parts, func(part Part) bool { return part.From != "" }) {
 				p.At.Fail("Give at least one part the heading of a column.", "the parts of %s have no column", pair.Key)

@@ -41,7 +41,7 @@ func TestBrief(t *testing.T) {
 		"dates and phones":        {"Login,Start date,Phone\nana,14/3/2027,07700 900123\n", schema, []string{"dates: day-first", "# phones: GB", "startDate: {from: Start date, as: date, send: false}"}},
 		"memberships and managers": {"Staff no,Reports to,Groups,Course 1,Role 1,Course 2,Role 2\n1,2,Deck; Pilots,Radio,tutor,First aid,\n2,,Deck,Radio,,,\n", nil, []string{
 			"manager: {from: Reports to, refers: employeeNumber}", `groups: {from: Groups, split: ";"}`, `courses: {from: "Course *", role: "Role *"}`}},
-		"passwords":               {"Login,Password\nana,Secr3t!x\n", nil, []string{"#   Password: looks like passwords"}},
+		"passwords": {"Login,Password\nana,Secr3t!x\n", nil, []string{"#   Password: looks like passwords"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			text := write(t, c.sheet, c.schema)

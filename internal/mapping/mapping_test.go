@@ -1,6 +1,7 @@
 package mapping_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -188,4 +189,64 @@ func TestSpoiledCells(t *testing.T) {
 			assert.Equal(t, c.cell, wanted.Value(b, "department").Text(), name)
 		}
 	}
+}
+
+// Memberships are read from cells, from columns that pair up by their number, from
+// fallbacks and from rules; values of several parts likewise.
+func TestMemberships(t *testing.T) {
+	b, err := brief.Parse("b.yaml", []byte(`match: [userName]
+fields:
+  userName: {from: Login}
+  department: {from: Dept, via: {Deck: Deck, Engine: Engine}}
+  phoneNumbers: {parts: {type: "Kind *", value: "Number *"}}
+  emails: {parts: {type: =work, value: Mail}}
+groups: {from: Crews, split: ";", fallback: [all hands], mode: exact}
+courses: {from: 'Course *', role: 'Role *'}
+licences: {from: Licence, via: {yes: charts, no: ""}}
+rules:
+  - {when: 'department == "Deck"', groups: [deck], roles: [mate]}
+password: {new: given, from: Secret}
+`), brief.Options{})
+	require.NoError(t, err)
+	headings := "Login|Dept|Crews|Course 2|Role 2|Course 1|Role 1|Licence|Kind 1|Number 1|Number 2|Mail|Secret"
+	m := mapping.New(b, sheet.Info{Headings: strings.Split(headings, "|")})
+	require.False(t, account.HasError(m.Findings()), "%v", m.Findings())
+	assert.Equal(t, 12, m.PasswordColumn())
+	for row, want := range map[string]string{
+		"ana|Deck|pilots; Pilots ;||||||||||":                                  "g pilots, g deck, r mate | true false false true",
+		"ana|Engine|||||||||||":                                                "g all hands | true false false true",
+		"ana||x|First aid||Radio|tutor|YES|home|+44 1|+44 2|a@x.example| p w ": "g x, c Radio (tutor), c First aid, l charts | true true true true | home\t+44 1\n\t+44 2 | work\ta@x.example | ' p w '",
+		"ana||x|||||no|||||":                                                   "g x | true false false true",
+		"ana||x|||||maybe|||||":                                                "g x | true false true true | via-unlisted",
+		"ana||x||tutor||||||||":                                                "g x | true false false true | role-alone",
+		"ana|Bridge|x||||||||||":                                               "g x | true false false true | via-unlisted",
+		"ana||#REF!||||||||||":                                                 " | true false false true | error-cell",
+		"ana||x|Rad\x00io|||||||||":                                            "g x | true true false true | broken-text",
+	} {
+		var w mapping.Wanted
+		m.NewWorker().Map(sheet.Row{Number: 2, Cells: strings.Split(row, "|")}, nil, &w)
+		var ties, rest []string
+		for _, tie := range w.Ties {
+			ties = append(ties, b.Memberships[tie.Of].Kind[:1]+" "+account.MembershipText(tie.Name, tie.Role, tie.Section))
+		}
+		rest = append(rest, strings.Join(ties, ", "), strings.Trim(fmt.Sprint(w.Spoken), "[]"))
+		for _, name := range []string{"phoneNumbers{type,value}", "emails{type,value}"} {
+			if v := w.Value(b, name); v.Filled() {
+				rest = append(rest, v.Text())
+			}
+		}
+		if w.Password != "" {
+			rest = append(rest, "'"+w.Password+"'")
+		}
+		for _, f := range w.Findings {
+			rest = append(rest, f.Code)
+		}
+		assert.Equal(t, want, strings.Join(rest, " | "), row)
+	}
+	missing := mapping.New(b, sheet.Info{Headings: []string{"Login", "Course 1"}})
+	var told []string
+	for _, f := range missing.Findings() {
+		told = append(told, string(f.Level)+" "+f.Column)
+	}
+	assert.Subset(t, told, []string{"warning Crews", "warning Licence", "error Secret", "error Mail"})
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"iter"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -217,4 +219,90 @@ func TestPage(t *testing.T) {
 	out.Reset()
 	require.NoError(t, report.WritePage(&out, b, counts, nil, causes, list(entries...)))
 	assert.Contains(t, out.String(), "not even")
+}
+
+// Steps, seats, accounts that no row lists and other people's names are told in
+// words.
+func TestMembershipsTold(t *testing.T) {
+	e := batch.Entry{Row: 4, Key: "ana", Intent: account.Update, Outcome: account.Waiting, Account: "u1",
+		Changes: []account.Change{{Field: "manager", Before: account.Of("u7"), After: account.Of("u8"), Names: &[2]string{"tom", "zoe"}}, {Field: "manager", Before: account.Of("u7"), After: account.Blank(), Names: &[2]string{"tom", ""}}},
+		Steps: []membership.Step{
+			{Do: membership.Refer, Kind: "manager", Name: "77", Row: 9}, {Do: membership.Leave, Kind: "groups", Name: "Deck", Was: &[2]string{"boss", ""}, Result: membership.Done},
+			{Do: membership.Join, Kind: "groups", Name: "Pilots"}, {Do: membership.Join, Kind: "courses", Name: "Radio", Role: "tutor", Section: "Spring", Result: membership.Failed},
+			{Do: membership.Join, Kind: "courses", Name: "Aid", Role: "tutor", Was: &[2]string{"", ""}},
+		}}
+	gone := batch.Entry{Row: batch.UnlistedRow(2), Key: "bo", Intent: account.Suspend, Outcome: account.Suspended}
+	half := batch.Entry{Row: 5, Key: "mei", Intent: account.Create, Did: account.Created, Outcome: account.Waiting}
+	got := page(func(p *report.Page) {
+		p.Width = 200
+		p.EntryLine(e)
+		p.EntryLine(gone)
+		p.EntryLine(half)
+		p.Entry(e, nil)
+		p.Entry(gone, nil)
+		p.Seats([]membership.Seats{{Name: "charts", Has: 20, Taken: 1200, Needs: 3, Given: 1, Refused: 1}, {Name: "rota", Has: 5}})
+		p.Seats(nil)
+	})
+	for _, want := range []string{
+		"row    4  to update   ana               manager: tom → zoe; manager: tom → (blank); manager: 77; in course Aid: (no role) → (tutor); leaves Deck; joins Pilots, Radio (tutor, Spring)\n",
+		"unlisted  suspended   bo", "row    5  to finish   mei", "Row 4  to update  ana  account u1\n", "    groups              leaves group Deck (boss)  done\n",
+		"    courses             joins course Radio (tutor, Spring)  failed\n", "Unlisted 2  suspended  bo", "charts                            20  1 200      3           1 -1 182   none left for 1 row\n",
+	} {
+		assert.Contains(t, got, want)
+	}
+	counts := account.Counts{account.Suspended: 1, account.Waiting: 2}
+	assert.Equal(t, []report.Side{{Label: "Still to update", N: 1}, {Label: "Still to finish", N: 1}, {Label: "Suspended", N: 1}},
+		slices.DeleteFunc(report.Sides(counts, map[account.Intent]int{account.Update: 1, account.Finish: 1}), func(s report.Side) bool { return s.N == 0 }))
+
+	b := &batch.Batch{ID: 3, Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}
+	var out bytes.Buffer
+	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, counts), list(e, gone)))
+	var document map[string]any
+	require.NoError(t, json.Unmarshal(out.Bytes(), &document))
+	assert.Equal(t, []any{true, 1.0, 1.0}, []any{document["even"], document["unlisted"], document["reverses"]})
+	entries := document["entries"].([]any)
+	assert.Equal(t, []any{0.0, 2.0}, []any{entries[1].(map[string]any)["row"], entries[1].(map[string]any)["unlisted"]})
+	assert.Len(t, entries[0].(map[string]any)["steps"], 5)
+	out.Reset()
+	require.NoError(t, report.WritePage(&out, b, counts, map[account.Intent]int{account.Update: 1}, &report.Causes{}, list(e, gone)))
+	for _, want := range []string{"Not listed</span><span class=\"n\">1", "This batch is held back: it would suspend &lt;everyone&gt;.", "<td>charts</td>", "joins course Radio (tutor, Spring) · failed", "tom → zoe", "not listed</td><td>bo"} {
+		assert.Contains(t, out.String(), want)
+	}
+}
+
+// Questions about a system's people are answered for whoever is there.
+func TestQuestions(t *testing.T) {
+	person := func(id string, pairs ...string) account.Account {
+		a := account.Account{ID: id, Fields: map[string]account.Value{}}
+		for i := 0; i < len(pairs); i += 2 {
+			a.Fields[pairs[i]] = account.Of(pairs[i+1])
+		}
+		return a
+	}
+	all := []account.Account{
+		person("1", "userName", "tom", "givenName", "Tom", "familyName", "Kaya", "manager", "2", "email", "Desk@x.example"),
+		person("2", "userName", "ana", "displayName", "Ana R.", "department", "Deck", "manager", "9", "email", "desk@X.example", "employeeNumber", "7"),
+		person("3", "userName", "mei", "manager", "2", "active", "false", "employeeNumber", "7"),
+		person("4", "email", "only@x.example"),
+	}
+	for name, c := range map[string]struct {
+		table report.Table
+		want  []string
+	}{
+		"managers":        {report.Managers(all), []string{"ana|Ana R.|Deck|2", "9|(no such account)||1"}},
+		"without manager": {report.Listed(all, func(a *account.Account) bool { return !a.Field("manager").Filled() }), []string{"only@x.example||||"}},
+		"suspended":       {report.Listed(all, func(a *account.Account) bool { return a.Field("active").Text() == "false" }), []string{"mei||7||"}},
+		"duplicates":      {report.Duplicates(all), []string{"email address|desk@X.example|ana|Ana R.", "email address|Desk@x.example|tom|Tom Kaya", "staff number|7|ana|Ana R.", "staff number|7|mei|"}},
+		"groups":          {report.Things([]account.Thing{{ID: "g1", Name: "Deck", Members: 0}, {ID: "g2", Name: "Crew", Members: 1200}, {ID: "g3", Name: "Odd", Members: -1}}, false), []string{"Crew|g2|1 200", "Deck|g1|0", "Odd|g3|?"}},
+		"licences":        {report.Things([]account.Thing{{ID: "l1", Name: "charts", Members: 3, Seats: 5}, {ID: "l2", Name: "free", Members: 1, Seats: -1}}, true), []string{"charts|l1|3|5|2", "free|l2|1|?|?"}},
+	} {
+		var got []string
+		for _, line := range c.table.Lines {
+			require.Len(t, line, len(c.table.Headings))
+			got = append(got, strings.ReplaceAll(strings.Join(line, "|"), "\u202f", " "))
+		}
+		assert.Equal(t, c.want, got, name)
+		text := page(func(p *report.Page) { p.Table(c.table) })
+		assert.Contains(t, text, c.table.Headings[0])
+	}
 }
