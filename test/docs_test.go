@@ -169,6 +169,8 @@ func TestReadmeWalk(t *testing.T) {
 		{"report 1 -o batch-1.html", 0, "3 rows of batch 1"},
 		{"fixes 1 -o again.csv", 0, "1 row to correct"},
 		{"draft again.csv -b starters", 1, "Refused             1"},
+		{"reconcile starters.csv -b starters", 1, "Not in the system   2"},
+		{"reverse 1", 2, ""},
 		{"export crewdesk -o accounts.xlsx", 0, "0 of the 0 accounts of crewdesk"},
 		{"brief check starters", 0, "in order"},
 	} {
