@@ -70,7 +70,7 @@ func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
-func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, file string, envelope secret.Envelope) error {
+func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
 	if b.Secrets != "generate" {
 		return nil
 	}
@@ -78,13 +78,13 @@ func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *l
 	if err != nil || waiting == 0 {
 		return err
 	}
-	if !envelope.Given() {
+	if !o.envelope.Given() {
 		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(waiting, "generated password is", "generated passwords are"), b.ID)
 		return nil
 	}
 	sealed := vault(w)
 	var rows []int
-	n, err := envelope.WriteFile(file, func(yield func(secret.Credential, error) bool) {
+	n, err := o.envelope.WriteFile(o.credentials.file, func(yield func(secret.Credential, error) bool) {
 		for e, err := range made(l.Entries(ctx, b.ID, ledger.Filter{Secrets: true})) {
 			c := secret.Credential{}
 			if err == nil {
@@ -110,7 +110,7 @@ func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *l
 	if err := l.Wipe(ctx, b.ID, rows); err != nil {
 		return err
 	}
-	a.remark("%s: %s. They are kept nowhere else.", file, counted(n, "generated password", "generated passwords"))
+	a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(n, "generated password", "generated passwords"))
 	return nil
 }
 

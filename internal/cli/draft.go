@@ -52,7 +52,14 @@ drafted, and held back.`,
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated bool) (err error) {
+func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated bool) error {
+	return a.onSheet(ctx, path, flags, func(j *job, l *ledger.Ledger) error {
+		return a.makeDraft(ctx, j, l, flags, elevated)
+	})
+}
+
+// onSheet opens a sheet and the ledger for work that only one may be at.
+func (a *app) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*job, *ledger.Ledger) error) (err error) {
 	j, err := a.open(ctx, path, flags, false)
 	if err != nil {
 		return err
@@ -63,7 +70,15 @@ func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	unlock, err := l.Lock("draft")
+	return alone(l, "draft", func() error { return do(j, l) })
+}
+
+// alone does a work of the workspace that nobody else may be at.
+func alone(l *ledger.Ledger, work string, do func() error) (err error) {
+	unlock, err := l.Lock(work)
+	if errors.Is(err, ledger.ErrBusy) && work == "post" {
+		return guard("a batch of this workspace is being posted already", "Wait until that is done; “evenledger batches” shows it.")
+	}
 	if errors.Is(err, ledger.ErrBusy) {
 		return guard("another draft is being made in this workspace", "Wait until it is done.")
 	}
@@ -71,6 +86,10 @@ func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated
 		return err
 	}
 	defer func() { err = errors.Join(err, unlock()) }()
+	return do()
+}
+
+func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags sheetFlags, elevated bool) error {
 	bar := a.progress()
 	d := a.drafter(l, j, flags, elevated)
 	d.Progress = bar.stageDone

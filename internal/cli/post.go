@@ -14,13 +14,12 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/posting"
+	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
 )
 
 func (a *app) postCommand() *cobra.Command {
-	var yes bool
-	var trial int
-	var credentials credentialFlags
+	var o order
 	cmd := &cobra.Command{
 		Use:     "post BATCH",
 		GroupID: "carry",
@@ -45,42 +44,58 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 			if err != nil {
 				return err
 			}
-			if trial < 0 {
+			if o.trial < 0 {
 				return wrong("--trial takes a number from 1 on", "")
 			}
 			a.longWork()
 			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
-				return a.post(cmd.Context(), w, l, b, yes, trial, credentials)
+				return a.post(cmd.Context(), w, l, b, o)
 			})
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
-	credentials.add(cmd)
-	cmd.Flags().IntVar(&trial, "trial", 0, "carry out only the first `N` entries that wait")
+	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask")
+	o.credentials.add(cmd)
+	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
 }
 
-func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, yes bool, trial int, credentials credentialFlags) (err error) {
-	id := b.ID
-	envelope, err := credentials.envelope(w.Dir)
+func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+	envelope, err := o.credentials.envelope(w.Dir)
 	if err != nil {
 		return err
 	}
+	target, err := systemOf(w, b)
+	if err != nil {
+		return err
+	}
+	o.target, o.envelope = target, envelope
+	return alone(l, "post", func() error { return a.postAlone(ctx, w, l, b, o) })
+}
+
+// order is how a batch is to be posted.
+type order struct {
+	yes         bool // without asking
+	trial       int  // only so many entries; 0: all
+	credentials credentialFlags
+	target      workspace.System
+	envelope    secret.Envelope // that the credentials go in
+}
+
+// systemOf finds the system that a batch was made for, at the address it had then.
+func systemOf(w *workspace.Workspace, b *batch.Batch) (workspace.System, error) {
 	target, err := w.System(b.System)
 	if err != nil {
-		return wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", id, b.System))
+		return target, wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", b.ID, b.System))
 	}
 	if target.URL != b.URL {
-		return guard(fmt.Sprintf("batch %d was drafted for %s, and evenledger.yaml now has %s for %s", id, b.URL, target.URL, b.System), "Make a new draft for that address, or put the old one back.")
+		return target, guard(fmt.Sprintf("batch %d was drafted for %s, and evenledger.yaml now has %s for %s", b.ID, b.URL, target.URL, b.System), "Make a new draft for that address, or put the old one back.")
 	}
-	unlock, err := l.Lock("post")
-	if errors.Is(err, ledger.ErrBusy) {
-		return guard("a batch of this workspace is being posted already", "Wait until that is done; “evenledger batches” shows it.")
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, unlock()) }()
+	return target, nil
+}
+
+// postAlone posts a batch while nobody else posts one.
+func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+	id := b.ID
 	_, waiting, err := l.Counts(ctx, id)
 	if err != nil {
 		return err
@@ -90,18 +105,18 @@ func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger
 	}
 	if total(waiting) == 0 {
 		a.remark("Nothing in batch %d waits to be posted.", id)
-		return errors.Join(a.writeCredentials(ctx, w, l, b, credentials.file, envelope), a.posted(ctx, l, b))
+		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b))
 	}
-	if b.Secrets == "generate" && waiting[account.Create] > 0 && !envelope.Given() {
+	if b.Secrets == "generate" && waiting[account.Create] > 0 && !o.envelope.Given() {
 		return guard(fmt.Sprintf("batch %d makes passwords for %s, and nothing says where they go", id, people(waiting[account.Create])), "Give --credentials FILE with --to KEY or --passphrase env:NAME.")
 	}
-	if err := a.confirm(b, waiting, yes, trial); err != nil {
+	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
 		return err
 	}
-	err = a.carryOut(ctx, w, l, b, target, trial)
+	err = a.carryOut(ctx, w, l, b, o.target, o.trial)
 	// What was made before it broke off is to be handed out all the same, and before
 	// anything is shown: whoever reads the answer may stop reading.
-	if err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, credentials.file, envelope)); err != nil {
+	if err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o)); err != nil {
 		return err
 	}
 	if err := a.posted(context.WithoutCancel(ctx), l, b); err != nil {

@@ -91,35 +91,19 @@ type compared struct {
 	State string `json:"state"`
 }
 
-func (a *app) reconcile(ctx context.Context, path string, flags sheetFlags) (err error) {
-	j, err := a.open(ctx, path, flags, false)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, j.sheet.Close()) }()
-	l, err := ledger.Open(ctx, j.workspace.Ledger)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	unlock, err := l.Lock("draft")
-	if errors.Is(err, ledger.ErrBusy) {
-		return guard("a draft is being made in this workspace", "Wait until it is done.")
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, unlock()) }()
-	bar := a.progress()
-	d := a.drafter(l, j, flags, true)
-	d.Compare, d.Progress = true, bar.stageDone
-	b, _, err := d.Make(ctx)
-	bar.end()
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
-	return a.compared(ctx, l, b, j, "evenledger draft "+quoted(path)+flags.flags())
+func (a *app) reconcile(ctx context.Context, path string, flags sheetFlags) error {
+	return a.onSheet(ctx, path, flags, func(j *job, l *ledger.Ledger) (err error) {
+		bar := a.progress()
+		d := a.drafter(l, j, flags, true)
+		d.Compare, d.Progress = true, bar.stageDone
+		b, _, err := d.Make(ctx)
+		bar.end()
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
+		return a.compared(ctx, l, b, j, "evenledger draft "+quoted(path)+flags.flags())
+	})
 }
 
 func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j *job, next string) error {
@@ -226,12 +210,9 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 	if b.Posted.IsZero() {
 		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
 	}
-	target, err := w.System(b.System)
+	target, err := systemOf(w, b)
 	if err != nil {
-		return wrong(err.Error(), "")
-	}
-	if target.URL != b.URL {
-		return guard(fmt.Sprintf("batch %d was posted to %s, and evenledger.yaml now has %s for %s", b.ID, b.URL, target.URL, b.System), "Put the old address back to read it there.")
+		return err
 	}
 	client, err := connect(target)
 	if err != nil {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -47,19 +46,16 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 	return cmd
 }
 
-func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) (err error) {
+func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) error {
 	switch {
 	case of.State == batch.Reversed:
 		return wrong(fmt.Sprintf("batch %d was reversed already", of.ID), "“evenledger batches” shows by which batch.")
 	case of.Posted.IsZero():
 		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to undo", of.ID), "")
 	}
-	target, err := w.System(of.System)
+	target, err := systemOf(w, of)
 	if err != nil {
-		return wrong(err.Error(), fmt.Sprintf("Batch %d was posted to the system %s.", of.ID, of.System))
-	}
-	if target.URL != of.URL {
-		return guard(fmt.Sprintf("batch %d was posted to %s, and evenledger.yaml now has %s for %s", of.ID, of.URL, target.URL, of.System), "Put the old address back to undo it there.")
+		return err
 	}
 	client, err := connect(target)
 	if err != nil {
@@ -69,20 +65,13 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 	if err != nil {
 		return err
 	}
-	unlock, err := l.Lock("draft")
-	if errors.Is(err, ledger.ErrBusy) {
-		return guard("another draft is being made in this workspace", "Wait until it is done.")
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, unlock()) }()
 	bar := a.progress()
 	r := &drafting.Reversal{
 		Ledger: l, System: client, Schema: schema, Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
-	b, err := r.Make(ctx)
+	var b *batch.Batch
+	err = alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
 	bar.end()
 	if err != nil {
 		return err

@@ -2,7 +2,6 @@ package drafting
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -12,7 +11,6 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
-	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 )
 
@@ -31,15 +29,6 @@ type registry struct {
 	unsure int                        // a row that nobody can tell whose it is; 0: none
 	gone   []account.Account          // in scope and in no row
 	scope  int                        // accounts in scope
-}
-
-// reference is a row that refers to an account of another, or to a known one.
-type reference struct {
-	row    int    // that refers
-	own    string // its account, if it has one
-	field  string
-	target int    // row referred to, or
-	id     string // the account
 }
 
 // prepare reads what things the system has, and adds the fields that will be
@@ -143,17 +132,6 @@ func set[V any](of map[string]map[string]V, key, inner string, value V) {
 	of[key][inner] = value
 }
 
-// rowOf finds the row of the sheet whose field has a value, other than the one
-// that is being decided.
-func (d *Draft) rowOf(now *sheet.Row) func(account.Field, string) int {
-	return func(f account.Field, value string) int {
-		if row := d.rows[f.Name][f.Key(value)]; row != now.Number {
-			return row
-		}
-		return 0
-	}
-}
-
 // ask lists the fields to ask for.
 func (d *Draft) ask() []string {
 	fields := append([]string{"userName"}, d.Batch.Fields...)
@@ -169,44 +147,6 @@ func (d *Draft) ask() []string {
 		}
 	}
 	return slices.Compact(slices.Sorted(slices.Values(fields)))
-}
-
-// looksForGone reports whether accounts that no row lists are looked for. Where
-// only a part of the sheet was taken, nobody can say what the rest lists.
-func (d *Draft) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d.Part }
-
-// listAll looks at every account, and keeps those in scope that no row lists.
-func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
-	condition := d.brief.Scope
-	scope := condition.NewScope(func(string) (string, bool) { return "", false })
-	for a, err := range d.System.List(ctx, ask) {
-		if err != nil {
-			return err
-		}
-		take(a)
-		for _, i := range condition.Only[0].Uses {
-			scope.Set(i, a.Field(condition.Fields[i].Name).Text())
-		}
-		in, err := condition.Only[0].True(scope)
-		if err != nil {
-			return fmt.Errorf("“scope” could not be worked out for the account %s: %w", a.Label(), err)
-		}
-		if !in {
-			continue
-		}
-		d.scope++
-		known, keyed := false, false
-		for _, name := range d.brief.Match {
-			value := a.Field(name)
-			keyed = keyed || value.Filled()
-			known = known || value.Filled() && d.listed[name][batch.NamedField(name).Key(value.Text())]
-		}
-		// An account without any key, such as a service's, is in no list of people.
-		if keyed && !known {
-			d.gone = append(d.gone, a)
-		}
-	}
-	return nil
 }
 
 // register reads the memberships of the accounts that were found, and the names of
@@ -283,229 +223,4 @@ func (d *Draft) concerned(kind string) []string {
 		}
 	}
 	return ids
-}
-
-// nameReferred finds out the names of accounts that those found refer to.
-func (d *Draft) nameReferred(ctx context.Context, index *batch.Index) error {
-	index.Names = map[string]string{}
-	var ids []string
-	for _, f := range d.brief.Fields {
-		if f.Refers == "" {
-			continue
-		}
-		for _, a := range index.Accounts() {
-			if id := a.Field(f.Name).Text(); id != "" && index.Accounts()[id] == nil {
-				ids = append(ids, id)
-			}
-		}
-	}
-	if len(ids) == 0 {
-		return nil
-	}
-	slices.Sort(ids)
-	ids = slices.Compact(ids)
-	_, err := system.Fetch(ctx, d.System, map[string][]string{system.ByID: ids}, []string{"userName"}, d.Together, func(a account.Account) {
-		if _, wanted := slices.BinarySearch(ids, a.ID); wanted {
-			index.Names[a.ID] = a.Label()
-		}
-	})
-	return err
-}
-
-// decideGone makes entries of the accounts that no row lists.
-func (d *Draft) decideGone(ctx context.Context, decider *batch.Decider) error {
-	if len(d.gone) == 0 {
-		return nil
-	}
-	slices.SortFunc(d.gone, func(x, y account.Account) int { return strings.Compare(x.Label(), y.Label()) })
-	var entries []batch.Entry
-	for i := range d.gone {
-		e := batch.Entry{Row: batch.UnlistedRow(len(entries) + 1)}
-		decider.Unlist(&e, &d.gone[i])
-		if e.Outcome == account.Unchanged {
-			continue
-		}
-		if d.unsure > 0 && e.Outcome == account.Waiting {
-			d.ties.Return(e.Steps)
-			e.Find(account.Error, "perhaps-listed", d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
-			e.Refuse()
-		}
-		entries = append(entries, e)
-	}
-	d.Batch.Unlisted = len(entries)
-	return d.Ledger.Add(ctx, d.Batch.ID, entries)
-}
-
-// refers remembers whom an entry refers to.
-func (d *Draft) refers(e *batch.Entry) {
-	if e.Outcome == account.Refused || e.Outcome == account.Aside {
-		return
-	}
-	for _, s := range e.Steps {
-		if s.Do == membership.Refer {
-			d.references = append(d.references, reference{e.Row, e.Account, s.Kind, s.Row, ""})
-		}
-	}
-	for _, f := range d.brief.Fields {
-		if f.Refers == "" || slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Kind == f.Name }) {
-			continue
-		}
-		id := e.Known[f.Name].Text()
-		for _, c := range e.Changes {
-			if c.Field == f.Name {
-				id = c.After.Text()
-			}
-		}
-		if id != "" {
-			d.references = append(d.references, reference{e.Row, e.Account, f.Name, 0, id})
-		}
-	}
-}
-
-// settleReferences refuses rows that refer to an account that will not be made,
-// and notes people who stand above each other in a circle.
-func (d *Draft) settleReferences(ctx context.Context, decider *batch.Decider) error {
-	if len(d.references) == 0 {
-		return nil
-	}
-	refused := map[int]bool{}
-	for again := true; again; {
-		again = false
-		var targets []int
-		for _, r := range d.references {
-			if r.target > 0 && !refused[r.row] {
-				targets = append(targets, r.target)
-			}
-		}
-		none, err := d.Ledger.WithoutAccount(ctx, d.Batch.ID, targets)
-		if err != nil {
-			return err
-		}
-		for _, r := range d.references {
-			if r.target == 0 || refused[r.row] || !none[r.target] {
-				continue
-			}
-			refused[r.row], again = true, true
-			if err := d.amend(ctx, r.row, func(e *batch.Entry) {
-				d.ties.Return(e.Steps)
-				e.Find(account.Error, "unknown-person", r.field, "", fmt.Sprintf("the %s is in row %d, from which no account comes", r.field, r.target))
-				e.Refuse()
-			}); err != nil {
-				return err
-			}
-		}
-	}
-	return d.noteCircles(ctx, refused)
-}
-
-// noteCircles notes rows whose references lead back to themselves.
-func (d *Draft) noteCircles(ctx context.Context, refused map[int]bool) error {
-	byAccount := map[string]int{}
-	for _, r := range d.references {
-		if r.own != "" {
-			byAccount[r.own] = r.row
-		}
-	}
-	next := map[string]map[int]int{}
-	for _, r := range d.references {
-		target := r.target
-		if target == 0 {
-			target = byAccount[r.id]
-		}
-		if target > 0 && !refused[r.row] {
-			if next[r.field] == nil {
-				next[r.field] = map[int]int{}
-			}
-			next[r.field][r.row] = target
-		}
-	}
-	for field, to := range next {
-		state := map[int]int{} // 1: on the way now, 2: done
-		for start := range to {
-			var way []int
-			at := start
-			for to[at] > 0 && state[at] == 0 {
-				state[at] = 1
-				way = append(way, at)
-				at = to[at]
-			}
-			if state[at] == 1 && to[at] != at {
-				circle := way[slices.Index(way, at):]
-				slices.Sort(circle)
-				if err := d.amend(ctx, circle[0], func(e *batch.Entry) {
-					e.Find(account.Note, "reference-circle", field, "", fmt.Sprintf("by their %s the rows %s stand above each other in a circle", field, join(circle)))
-				}); err != nil {
-					return err
-				}
-			}
-			for _, row := range way {
-				state[row] = 2
-			}
-		}
-	}
-	return nil
-}
-
-func join(rows []int) string {
-	words := make([]string, len(rows))
-	for i, row := range rows {
-		words[i] = fmt.Sprint(row)
-	}
-	return strings.Join(words, ", ")
-}
-
-// amend changes an entry that was decided before.
-func (d *Draft) amend(ctx context.Context, row int, change func(*batch.Entry)) error {
-	for e, err := range d.Ledger.Entries(ctx, d.Batch.ID, entryAt(row)) {
-		if err != nil {
-			return err
-		}
-		change(&e)
-		return d.Ledger.Decide(ctx, d.Batch.ID, []batch.Entry{e})
-	}
-	return nil
-}
-
-func accounts(n int) string {
-	if n == 1 {
-		return "1 account"
-	}
-	return fmt.Sprintf("%d accounts", n)
-}
-
-// hold holds the batch back if it would do more than the brief allows.
-func (d *Draft) hold(ctx context.Context) error {
-	if d.ties != nil {
-		d.Batch.Seats = d.ties.Seats()
-	}
-	if len(d.brief.Limits) == 0 {
-		return nil
-	}
-	_, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
-	if err != nil {
-		return err
-	}
-	total, of := d.scope, "accounts in scope"
-	if !d.looksForGone() {
-		of = "accounts of the system"
-		if sizer, ok := d.System.(system.Sizer); ok {
-			if total, err = sizer.Count(ctx); err != nil {
-				return err
-			}
-		}
-	}
-	for _, intent := range account.Intents() {
-		limit, limited := d.brief.Limits[intent]
-		if n := waiting[intent]; limited && n > limit.Allows(total) {
-			allowed := limit.Text
-			if limit.Share > 0 {
-				allowed = fmt.Sprintf("%s of the %d %s, which is %d", limit.Text, total, of, limit.Allows(total))
-			}
-			d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("it would %s %s, and the brief allows %s", intent, accounts(n), allowed))
-		}
-	}
-	if d.looksForGone() && d.Batch.Rows == 0 && len(d.gone) > 0 {
-		d.Batch.Held = append(d.Batch.Held, "the sheet has no rows, so that everyone within “scope” would be gone")
-	}
-	return nil
 }

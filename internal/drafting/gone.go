@@ -1,0 +1,119 @@
+package drafting
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/system"
+)
+
+// looksForGone reports whether accounts that no row lists are looked for. Where
+// only a part of the sheet was taken, nobody can say what the rest lists.
+func (d *Draft) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d.Part }
+
+// listAll looks at every account, and keeps those in scope that no row lists.
+func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
+	condition := d.brief.Scope
+	scope := condition.NewScope(func(string) (string, bool) { return "", false })
+	for a, err := range d.System.List(ctx, ask) {
+		if err != nil {
+			return err
+		}
+		take(a)
+		for _, i := range condition.Only[0].Uses {
+			scope.Set(i, a.Field(condition.Fields[i].Name).Text())
+		}
+		in, err := condition.Only[0].True(scope)
+		if err != nil {
+			return fmt.Errorf("“scope” could not be worked out for the account %s: %w", a.Label(), err)
+		}
+		if !in {
+			continue
+		}
+		d.scope++
+		known, keyed := false, false
+		for _, name := range d.brief.Match {
+			value := a.Field(name)
+			keyed = keyed || value.Filled()
+			known = known || value.Filled() && d.listed[name][batch.NamedField(name).Key(value.Text())]
+		}
+		// An account without any key, such as a service's, is in no list of people.
+		if keyed && !known {
+			d.gone = append(d.gone, a)
+		}
+	}
+	return nil
+}
+
+// decideGone makes entries of the accounts that no row lists.
+func (d *Draft) decideGone(ctx context.Context, decider *batch.Decider) error {
+	if len(d.gone) == 0 {
+		return nil
+	}
+	slices.SortFunc(d.gone, func(x, y account.Account) int { return strings.Compare(x.Label(), y.Label()) })
+	var entries []batch.Entry
+	for i := range d.gone {
+		e := batch.Entry{Row: batch.UnlistedRow(len(entries) + 1)}
+		decider.Unlist(&e, &d.gone[i])
+		if e.Outcome == account.Unchanged {
+			continue
+		}
+		if d.unsure > 0 && e.Outcome == account.Waiting {
+			d.ties.Return(e.Steps)
+			e.Find(account.Error, "perhaps-listed", d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
+			e.Refuse()
+		}
+		entries = append(entries, e)
+	}
+	d.Batch.Unlisted = len(entries)
+	return d.Ledger.Add(ctx, d.Batch.ID, entries)
+}
+
+func accounts(n int) string {
+	if n == 1 {
+		return "1 account"
+	}
+	return fmt.Sprintf("%d accounts", n)
+}
+
+// hold holds the batch back if it would do more than the brief allows.
+func (d *Draft) hold(ctx context.Context) error {
+	if d.ties != nil {
+		d.Batch.Seats = d.ties.Seats()
+	}
+	if len(d.brief.Limits) == 0 {
+		return nil
+	}
+	_, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
+	if err != nil {
+		return err
+	}
+	total, of := d.scope, "accounts in scope"
+	if !d.looksForGone() {
+		of = "accounts of the system"
+		if sizer, ok := d.System.(system.Sizer); ok {
+			if total, err = sizer.Count(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	for _, intent := range account.Intents() {
+		limit, limited := d.brief.Limits[intent]
+		if n := waiting[intent]; limited && n > limit.Allows(total) {
+			allowed := limit.Text
+			if limit.Share > 0 {
+				allowed = fmt.Sprintf("%s of the %d %s, which is %d", limit.Text, total, of, limit.Allows(total))
+			}
+			d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("it would %s %s, and the brief allows %s", intent, accounts(n), allowed))
+		}
+	}
+	if d.looksForGone() && d.Batch.Rows == 0 && len(d.gone) > 0 {
+		d.Batch.Held = append(d.Batch.Held, "the sheet has no rows, so that everyone within “scope” would be gone")
+	}
+	return nil
+}

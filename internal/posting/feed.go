@@ -1,0 +1,175 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/system"
+)
+
+// feed hands the waiting entries out, each after its intent is on disk.
+func (p *Post) feed(ctx context.Context, ready chan<- []ledger.Result, total int) error {
+	// The next window is read while this one is sent.
+	windows := make(chan []batch.Entry)
+	group, feeding := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		defer close(windows)
+		return p.readWindows(feeding, total, windows)
+	})
+	group.Go(func() error {
+		for window := range windows {
+			if err := p.feedWindow(feeding, window, ready); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	// Feeding is always over by now: whether the post was stopped, ctx says.
+	return ignoreCancel(ctx, group.Wait())
+}
+
+// readWindows reads the waiting entries in pieces; the first is small, so that
+// sending begins soon.
+func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
+	size := firstLook
+	for after, read := 0, 0; read < total; size = lookAhead {
+		var window []batch.Entry
+		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Limit: min(size, total-read)}
+		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
+			if err != nil {
+				return err
+			}
+			window = append(window, e)
+		}
+		if len(window) == 0 {
+			return nil
+		}
+		after = window[len(window)-1].Row
+		read += len(window)
+		select {
+		case windows <- window:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	return nil
+}
+
+func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []ledger.Result) error {
+	var looked time.Time
+	for len(window) > 0 && ctx.Err() == nil {
+		if p.Now().Sub(looked) > lookAgain {
+			if err := p.refuseStale(ctx, window); err != nil {
+				return err
+			}
+			looked = p.Now()
+		}
+		block := window[:min(blockSize, len(window))]
+		window = window[len(block):]
+		intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now())
+		if err != nil {
+			return err
+		}
+		// Once noted, each has to come to a result, be it that it was not sent.
+		for _, group := range p.groups(block, intent) {
+			ready <- group
+		}
+	}
+	return nil
+}
+
+// ignoreCancel leaves a cancellation to the context's own cause.
+func ignoreCancel(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// refuseStale looks once more, just before they are sent, whether somebody made
+// the accounts that are about to be created.
+func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
+	keys := map[string][]string{}
+	for _, e := range window {
+		if e.Intent == account.Create && !p.resent[e.Row] {
+			for field, value := range p.keys(e) {
+				keys[field] = append(keys[field], value)
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	var fields []account.Field
+	names := []string{"userName"}
+	for field := range keys {
+		fields = append(fields, batch.NamedField(field))
+		names = append(names, field)
+	}
+	index := batch.NewIndex(fields, keys)
+	if _, err := system.Fetch(ctx, p.System, keys, names, p.Together, index.Add); err != nil {
+		return err
+	}
+	for i := range window {
+		e := &window[i]
+		if e.Intent != account.Create || p.resent[e.Row] {
+			continue // what an earlier request of ours made is no one else's
+		}
+		for field, value := range p.keys(*e) {
+			if hits := index.Find(field, value); len(hits) > 0 {
+				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, batch.NamedField(field).Label, value))
+				p.refuse(e)
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// settleOpen settles the steps that an earlier post left without a result: each
+// is looked up in the system. What was not carried out waits again.
+func (p *Post) settleOpen(ctx context.Context) error {
+	open, err := p.Ledger.InFlight(ctx, p.Batch.ID)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	p.resent = map[int]bool{}
+	// The newest may still be on their way to where they can be seen.
+	newest := open[0].Sent
+	for _, step := range open {
+		if step.Sent.After(newest) {
+			newest = step.Sent
+		}
+	}
+	if wait := p.Settle - p.Now().Sub(newest); wait > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
+		select {
+		case <-time.After(min(wait, p.Settle)):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	if err := p.lookForOpen(ctx, open); err != nil {
+		return err
+	}
+	settled := make([]ledger.Result, 0, len(open))
+	for _, step := range open {
+		e := step.Entry
+		if e.Intent != account.Create {
+			_, _, err = p.settleChange(ctx, &e, true)
+		}
+		if err != nil {
+			break
+		}
+		p.resent[e.Row] = waits(&e)
+		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
+	}
+	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)
+}
