@@ -196,10 +196,11 @@ func TestLostAnswers(t *testing.T) {
 	b = w.draftTo(c, clubBrief, sheetOf(3, "engine;deck,,"))
 	require.ErrorContains(t, w.postTo(c, b, 0), "turned away")
 	assert.Equal(t, 3, w.even(b)[account.Waiting])
+	sent := len(c.members["deck"]) == 3 // before the other group's trouble stopped the post
 	c.before, c.asked = nil, nil
 	require.NoError(t, w.postTo(c, b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1, account.Updated: 2}, w.even(b))
-	assert.NotContains(t, c.asked, "deck 2", "what is there is looked at, not sent again")
+	assert.NotEqual(t, sent, slices.Contains(c.asked, "deck 2"), "what is there is looked at, not sent again")
 }
 
 // Things that do not exist are made once; those that may not be are told at the
