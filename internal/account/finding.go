@@ -116,7 +116,7 @@ var codes = [...]Code{
 	{"unknown-section", "A course does not have this section, or has none.", "Use one of the sections the message lists."},
 	{"unknown-thing", "The system has no things of this kind.", "Look with “lookup” what it has."},
 	{"via-unlisted", "A value is not in the brief's “via” table of its field.", "Add the value to the table, or correct the cell."},
-	{"weak-password", "A password can be guessed.", "Give a longer one that holds no name, number or common word."},
+	{"weak-password", "A password can be guessed, or breaks a rule of the system.", "Give a longer one that holds no name, number or common word."},
 }
 
 // Codes lists every code with its meaning, sorted. The slice must not be changed.

@@ -48,6 +48,7 @@ type Draft struct {
 	Allow    bool                // and may be given
 	Protect  []string            // patterns of accounts that are not changed, besides the brief's
 	Vault    *secret.Vault       // seals passwords
+	Rules    secret.Rules        // that the system has for them
 	Renew    string              // field that makes a person choose another password; empty: none
 
 	registry

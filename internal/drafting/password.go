@@ -1,7 +1,6 @@
 package drafting
 
 import (
-	"fmt"
 	"slices"
 
 	"evenledger/internal/account"
@@ -33,7 +32,11 @@ func (d *Draft) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 			about = append(about, v.Text())
 		}
 	}
-	w.Weak = secret.Weak(w.Password, about)
+	if w.Weak = secret.Weak(w.Password, about); w.Weak != "" {
+		w.Weak = "the password can be guessed: " + w.Weak
+	} else if broken := d.Rules.Breaks(w.Password); broken != "" {
+		w.Weak = "the password is not one the system takes: " + broken
+	}
 	var err error
 	w.Password, err = d.Vault.Seal(w.Password)
 	return cells, err
@@ -50,7 +53,7 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 		case w.Password == "":
 			e.Find(account.Error, "blank-required", "password", p.From, "a new account needs a password, and none is given")
 		case w.Weak != "":
-			e.Find(account.Error, "weak-password", "password", p.From, "the password can be guessed: "+w.Weak)
+			e.Find(account.Error, "weak-password", "password", p.From, w.Weak)
 		default:
 			return nil
 		}
@@ -62,9 +65,13 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 	if err != nil {
 		return err
 	}
-	if why := secret.Weak(made, nil); why != "" {
+	why := secret.Weak(made, nil)
+	if why == "" {
+		why = d.Rules.Breaks(made)
+	}
+	if why != "" {
 		d.ties.Return(e.Steps)
-		e.Find(account.Error, "weak-password", "password", "", fmt.Sprintf("the brief's recipe makes passwords that can be guessed: %s", why))
+		e.Find(account.Error, "weak-password", "password", "", "the brief's recipe makes passwords that will not do: "+why)
 		e.Refuse()
 		return nil
 	}

@@ -2,6 +2,7 @@ package secret
 
 import (
 	"crypto/rand"
+	"fmt"
 	"math"
 	"math/big"
 	"strings"
@@ -114,6 +115,33 @@ func spoken(words int) (string, error) {
 	}
 	out.WriteByte(byte('0' + n))
 	return out.String(), nil
+}
+
+// Rules are what a system wants of passwords; the zero Rules want nothing.
+type Rules struct {
+	Shortest int // characters
+	Longest  int // 0: any
+	Kinds    int // of small letters, capitals, digits and others
+}
+
+// Breaks says which rule a password breaks; empty: none.
+func (r Rules) Breaks(password string) string {
+	has := 0
+	for bits := kinds(password); bits > 0; bits >>= 1 {
+		has += bits & 1
+	}
+	if strings.ContainsFunc(password, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }) {
+		has++
+	}
+	switch n := utf8.RuneCountInString(password); {
+	case n < r.Shortest:
+		return fmt.Sprintf("it has %d characters, and the system wants %d", n, r.Shortest)
+	case r.Longest > 0 && n > r.Longest:
+		return fmt.Sprintf("it has %d characters, and the system takes %d at most", n, r.Longest)
+	case has < r.Kinds:
+		return fmt.Sprintf("the system wants %d of small letters, capitals, digits and other characters", r.Kinds)
+	}
+	return ""
 }
 
 // enough is how many bits of choice a password that people keep should have.

@@ -90,6 +90,18 @@ func TestWeak(t *testing.T) {
 	}
 }
 
+func TestRules(t *testing.T) {
+	rules := secret.Rules{Shortest: 10, Longest: 12, Kinds: 3}
+	for password, why := range map[string]string{"Short7é": "it has 7 characters, and the system wants 10", "Anchor-lamp-quay": "takes 12 at most", "anchorlamp": "wants 3 of", "anchor-lamp": "wants 3 of", "Anchor-lamp": "", "anchor-1amp": "", "Anchor1amps": ""} {
+		if got := rules.Breaks(password); why == "" {
+			assert.Empty(t, got, password)
+		} else {
+			assert.Contains(t, got, why, password)
+		}
+		assert.Empty(t, secret.Rules{}.Breaks(password))
+	}
+}
+
 func credentials(err error) iter.Seq2[secret.Credential, error] {
 	return func(yield func(secret.Credential, error) bool) {
 		if yield(secret.Credential{UserName: "zoe", Name: "Zoë, Å.", Email: "z@x.example", Password: "=1+1\"x"}, nil) && err != nil {

@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"evenledger/internal/secret"
 	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
@@ -53,6 +54,7 @@ type System struct {
 	Elevated    map[string][]string // kind → patterns of names that give rights over others
 	Protect     []string            // patterns of accounts that no batch may change
 	Renew       string              // field that makes a person choose another password; empty: none
+	Passwords   secret.Rules        // that the system has for passwords
 }
 
 // A Kind says where a system keeps one kind of thing.
@@ -150,7 +152,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
 	var hasURL, hasToken, hasUser, hasPassword bool
-	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "aliases", "memberships", "elevated", "protect", "change_at_sign_in") {
+	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "aliases", "memberships", "elevated", "protect", "change_at_sign_in", "password_rules") {
 		switch p.Key {
 		case "kind":
 			s.Kind = p.Value.OneOf(kinds...)
@@ -188,6 +190,17 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 			s.Protect = texts(p.Value)
 		case "change_at_sign_in":
 			s.Renew = p.Value.Text()
+		case "password_rules":
+			for _, rule := range p.Value.Pairs("shortest", "longest", "kinds") {
+				switch rule.Key {
+				case "shortest":
+					s.Passwords.Shortest = rule.Value.Whole(1, 1000)
+				case "longest":
+					s.Passwords.Longest = rule.Value.Whole(8, 100000)
+				case "kinds":
+					s.Passwords.Kinds = rule.Value.Whole(1, 4)
+				}
+			}
 		case "aliases":
 			s.Aliases = map[string]string{}
 			for _, alias := range p.Value.Pairs() {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
 )
 
@@ -50,7 +51,7 @@ func TestSettings(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "evenledger.yaml", `ledger: /var/lib/crew.db
 systems:
-  a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}, memberships: {courses: {endpoint: Trainings, role: function, section: intake}, licences: {attribute: entitlements, seats: {charts: 40}}}, elevated: {roles: [boss], groups: "*admins"}, protect: [root], change_at_sign_in: renew}
+  a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}, memberships: {courses: {endpoint: Trainings, role: function, section: intake}, licences: {attribute: entitlements, seats: {charts: 40}}}, elevated: {roles: [boss], groups: "*admins"}, protect: [root], change_at_sign_in: renew, password_rules: {shortest: 12, longest: 64, kinds: 3}}
   b: {url: "http://[::1]:80", user: me, password: "file:p"}
 `)
 	w, err := workspace.Read(dir)
@@ -63,7 +64,7 @@ systems:
 	assert.Equal(t, map[string]string{"berth": "urn:x:berth"}, a.Aliases)
 	assert.Equal(t, map[string]workspace.Kind{"courses": {Endpoint: "/Trainings", Role: "function", Section: "intake"}, "licences": {Attribute: "entitlements", Seats: map[string]int{"charts": 40}}}, a.Memberships)
 	assert.Equal(t, map[string][]string{"roles": {"boss"}, "groups": {"*admins"}}, a.Elevated)
-	assert.Equal(t, []any{[]string{"root"}, "renew"}, []any{a.Protect, a.Renew})
+	assert.Equal(t, []any{[]string{"root"}, "renew", secret.Rules{Shortest: 12, Longest: 64, Kinds: 3}}, []any{a.Protect, a.Renew, a.Passwords})
 	assert.Equal(t, "me", b.User)
 	_, err = w.System("")
 	assert.ErrorContains(t, err, "several systems")
