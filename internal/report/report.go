@@ -147,7 +147,7 @@ func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) e
 // through the entries twice, and returns how many rows it wrote. begin begins the
 // sheet.
 func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
-	return writeRows(begin, b, entries, []string{sheet.RowHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
+	return writeRows(begin, b, ofSheet(entries), []string{sheet.RowHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
 		return []string{fmt.Sprint(e.Row), Reasons(e.Findings)}
 	})
 }
@@ -156,8 +156,23 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 // account besides.
 func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
 	return writeRows(begin, b, entries, []string{sheet.RowHeading, sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
-		return []string{fmt.Sprint(e.Row), string(e.Outcome), e.Account, Reasons(e.Findings)}
+		row := fmt.Sprint(e.Row)
+		if batch.Unlisted(e.Row) > 0 {
+			row = "not listed: " + e.Key
+		}
+		return []string{row, string(e.Outcome), e.Account, Reasons(e.Findings)}
 	})
+}
+
+// ofSheet leaves out the entries of accounts that no row lists.
+func ofSheet(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		for e, err := range entries {
+			if (err != nil || batch.Unlisted(e.Row) == 0) && !yield(e, err) {
+				return
+			}
+		}
+	}
 }
 
 // writeRows writes rows as they came in with more columns at the right, of which

@@ -237,6 +237,7 @@ func TestDiscovery(t *testing.T) {
 	password := c.send("POST /Users", `{"schemas":[`+user+`],"userName":"p","password":"hidden-well"}`)
 	assert.Equal(t, 201, password.status)
 	assert.NotContains(t, text(password.body), "hidden")
+	assert.Zero(t, c.send(`GET /Users?filter=password+eq+"hidden-well"`, "").body["totalResults"], "a password is not even kept")
 	assert.Equal(t, 400, c.send("POST /Users", `{"schemas":[`+user+`],"userName":"q","password":"short"}`).status)
 }
 
