@@ -325,10 +325,11 @@ func (d *Decider) Return(steps []Step) {
 	}
 }
 
-// seatsOf returns the seats of the thing of a step; nil if any number may have it.
+// seatsOf returns the seats of the thing of a step; nil if any number may have it,
+// or nobody knows how many do.
 func (d *Decider) seatsOf(s Step) *Seats {
 	t := d.Catalogue.Thing(s.Kind, s.Thing)
-	if s.Thing == "" || t.Seats < 0 {
+	if s.Thing == "" || t.Seats < 0 || t.Members < 0 {
 		return nil
 	}
 	key := s.Kind + "\x00" + s.Thing
@@ -336,7 +337,7 @@ func (d *Decider) seatsOf(s Step) *Seats {
 		d.seats = map[string]*Seats{}
 	}
 	if d.seats[key] == nil {
-		d.seats[key] = &Seats{Kind: s.Kind, Thing: s.Thing, Name: t.Name, Has: t.Seats, Taken: max(0, t.Members)}
+		d.seats[key] = &Seats{Kind: s.Kind, Thing: s.Thing, Name: t.Name, Has: t.Seats, Taken: t.Members}
 		d.order = append(d.order, key)
 	}
 	return d.seats[key]

@@ -79,6 +79,9 @@ func (p *Post) Run(ctx context.Context) error {
 		p.Batch.State = batch.Posted
 	}
 	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+	if p.Batch.Secrets == "given" && p.Batch.State == batch.Posted {
+		err = errors.Join(err, p.Ledger.Wipe(after, p.Batch.ID, nil)) // of those that a look settled, too
+	}
 	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
 		err = p.reversed(after)
 	}

@@ -177,27 +177,61 @@ func (c *Client) Things(ctx context.Context, kind string, counted bool) iter.Seq
 func (c *Client) values(ctx context.Context, at *keptAt, counted bool, yield func(account.Thing, error) bool) {
 	names := slices.Concat(at.names, slices.Sorted(maps.Keys(at.Seats)))
 	slices.Sort(names)
-	for _, name := range slices.Compact(names) {
+	names = slices.Compact(names)
+	var members map[string]int
+	if counted && len(names) > 0 {
+		var err error
+		if members, err = c.holders(ctx, at.Attribute, names); err != nil {
+			yield(account.Thing{}, err)
+			return
+		}
+	}
+	for _, name := range names {
 		t := account.Thing{ID: name, Name: name, Members: -1, Seats: -1}
 		if seats, ok := at.Seats[name]; ok {
 			t.Seats = seats
 		}
 		if counted {
-			quoted, err := json.Marshal(name)
-			if err != nil {
-				continue // not text
-			}
-			list, err := c.page(ctx, c.known.endpoint, url.Values{"filter": {at.Attribute + ".value eq " + string(quoted)}}, 1, 0)
-			if err != nil {
-				yield(t, err)
-				return
-			}
-			t.Members = list.TotalResults
+			t.Members = members[name]
 		}
 		if !yield(t, nil) {
 			return
 		}
 	}
+}
+
+// holders counts the accounts that have each of the values of an attribute: by
+// filters that ask for the number alone, or by going through all accounts where the
+// server takes no such filter.
+func (c *Client) holders(ctx context.Context, attribute string, names []string) (map[string]int, error) {
+	counts := map[string]int{}
+	for _, name := range names {
+		quoted, err := json.Marshal(name)
+		if err != nil {
+			return nil, err
+		}
+		list, err := c.page(ctx, c.known.endpoint, url.Values{"filter": {attribute + ".value eq " + string(quoted)}}, 1, 0)
+		var refusal *system.Refusal
+		var unavailable *system.Unavailable
+		switch {
+		case err == nil:
+			counts[name] = list.TotalResults
+			continue
+		case !errors.As(err, &refusal) && !errors.As(err, &unavailable):
+			return nil, err
+		}
+		clear(counts)
+		for a, err := range c.accounts(ctx, "", []string{attribute}) {
+			if err != nil {
+				return nil, err
+			}
+			for _, item := range account.Items(a.Field(attribute).Text()) {
+				counts[item]++
+			}
+		}
+		return counts, nil
+	}
+	return counts, nil
 }
 
 func (at *keptAt) thing(r resource, counted bool) account.Thing {

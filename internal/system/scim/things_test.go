@@ -130,9 +130,12 @@ func TestMakeThingAndRemove(t *testing.T) {
 // Licences may be values of a field of the account, kinds may lie elsewhere, and
 // seats may be told by whoever set the system up.
 func TestConfiguredKinds(t *testing.T) {
-	c, _ := harbour(t, standin.Options{}, func(config *scim.Config) {
+	configure := func(config *scim.Config) {
 		config.Kinds = map[string]scim.Kind{"licences": {Attribute: "entitlements", Seats: map[string]int{"radar": 4}}, "crews": {Endpoint: "/Groups"}, "courses": {Role: "section", Section: "role"}}
-	})
+	}
+	unfiltered, _ := harbour(t, standin.Options{NoFilter: true}, configure)
+	assert.Equal(t, 1, things(t, unfiltered, "licences", true)[0].Members, "who has one is counted without a filter, too")
+	c, _ := harbour(t, standin.Options{}, configure)
 	kinds, err := c.ThingKinds(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, kinds, account.ThingKind{Name: "licences", Field: "entitlements"})
