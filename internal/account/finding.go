@@ -114,7 +114,7 @@ var codes = [...]Code{
 	{"unknown-person", "A row refers to somebody who has no account and gets none.", "Correct the key, or add a row for that person."},
 	{"unknown-role", "The system has no such role, or none in things of this kind.", "Correct the name, or look it up with “lookup”."},
 	{"unknown-section", "A course does not have this section, or has none.", "Use one of the sections the message lists."},
-	{"unknown-thing", "The system has no things of this kind.", "Look with “lookup” what it has."},
+	{"unknown-thing", "The system has no such thing, or none of its kind.", "Correct the name, or look with “lookup” what there is."},
 	{"via-unlisted", "A value is not in the brief's “via” table of its field.", "Add the value to the table, or correct the cell."},
 	{"weak-password", "A password can be guessed, or breaks a rule of the system.", "Give a longer one that holds no name, number or common word."},
 }

@@ -417,6 +417,15 @@ func merged(mode brief.Mode, before, after string) string {
 // the account that a reference means.
 func (d *Decider) change(e *Entry, i int, c account.Change) {
 	f := d.Brief.Fields[i]
+	if f.Among != "" && c.After.Filled() {
+		name, problem := d.Ties.Catalogue.Among(f, c.After.Text())
+		if problem != nil {
+			problem.Row, problem.Column = e.Row, d.Column(i)
+			e.Findings = append(e.Findings, *problem)
+			return
+		}
+		c.After = account.Of(name)
+	}
 	if f.Refers != "" && c.After.Filled() {
 		if c.After == c.Before {
 			return // an identifier that was exported, perhaps of nobody any more

@@ -97,6 +97,7 @@ type Field struct {
 	Send           bool    // false: only expressions use it
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
+	Among          string  // the value is the name or id of a thing of this kind, such as units
 	Mode           Mode    // of a list: what becomes of the values that are there
 	Parts          []Part  // of each value of a list; none: each is one text
 	Line           int     // in the brief
@@ -126,6 +127,18 @@ func (b *Brief) Field(name string) int {
 		return i
 	}
 	return -1
+}
+
+// Names reports whether rows name things of a kind, or leave them.
+func (b *Brief) Names(kind string) bool {
+	return len(b.Suspending.Leave[kind]) > 0 ||
+		slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Kind == kind }) ||
+		slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Among == kind })
+}
+
+// NamesThings reports whether rows name things of any kind, or leave them.
+func (b *Brief) NamesThings() bool {
+	return len(b.Memberships)+len(b.Suspending.Leave) > 0 || slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Among != "" })
 }
 
 // OnlyMemberships reports whether rows bring nothing but memberships to accounts
@@ -405,6 +418,8 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			}
 		case "send":
 			f.Send = p.Value.Bool()
+		case "among":
+			f.Among = p.Value.Text()
 		case "refers":
 			f.Refers, f.Kind = p.Value.Text(), account.Person
 		case "parts":

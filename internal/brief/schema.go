@@ -41,6 +41,7 @@ var (
 		{name: "send", form: "bool", about: "false keeps the field for expressions and sends it nowhere."},
 		{name: "refers", form: "text", about: "The value is another account's value of this field, such as employeeNumber, and that account is meant. It may be one that the same sheet creates."},
 		{name: "parts", form: "table", about: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number, or = and a text that is the same in all."},
+		{name: "among", form: "text", about: "The value is the name or id of a thing of this kind in the system, such as units; a row that names none is refused."},
 		{name: "mode", oneOf: modes, about: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},
 	}
 	membershipKeys = []key{

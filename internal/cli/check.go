@@ -186,7 +186,7 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	if out != "" {
 		t.marked = &marked{path: path, out: out, options: j.options, later: map[int][]account.Finding{}}
 	}
-	if j.system != nil && len(j.brief.Memberships) > 0 {
+	if j.system != nil && j.brief.NamesThings() {
 		var err error
 		if j.things, err = drafting.Catalogue(ctx, j.system, j.brief, bar.stageDone); err != nil {
 			return err

@@ -48,7 +48,7 @@ func (d *Draft) prepare(ctx context.Context) error {
 	for _, change := range slices.Concat(b.Suspending.Set, b.Resuming, d.extra()) {
 		look(change.Field)
 	}
-	if len(b.Memberships)+len(b.Suspending.Leave) == 0 {
+	if !b.NamesThings() {
 		return nil
 	}
 	catalogue, err := Catalogue(ctx, d.System, b, d.tell)
@@ -77,7 +77,7 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 		return nil, err
 	}
 	for _, about := range kinds {
-		if len(b.Suspending.Leave[about.Name]) == 0 && !slices.ContainsFunc(b.Memberships, func(m brief.Memberships) bool { return m.Kind == about.Name }) {
+		if !b.Names(about.Name) {
 			continue
 		}
 		catalogue.AddKind(about)

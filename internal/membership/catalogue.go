@@ -200,10 +200,42 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 	return x, nil
 }
 
+// Among finds the thing that the value of a field names, and returns its name as the
+// system has it, or says what is wrong.
+func (c *Catalogue) Among(f brief.Field, text string) (name string, problem *account.Finding) {
+	told := account.Find(account.Error, "unknown-thing", fmt.Sprintf("there is no %s “%s”", singular(f.Among), text))
+	told.Field = f.Name
+	if _, ok := c.Kind(f.Among); !ok {
+		told.Message = fmt.Sprintf("the system has no %s", f.Among)
+		return "", &told
+	}
+	t, err := c.find(f.Among, text)
+	switch {
+	case err != nil:
+		told.Code, told.Message = "two-of-that-name", err.Error()
+		return "", &told
+	case t == nil:
+		if near := c.nearest(f.Among, text); near != "" {
+			told.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+		}
+		return "", &told
+	}
+	return t.Name, nil
+}
+
 // Check finds what is wrong with the memberships that a row names, whoever it is
 // about. It may be called by several goroutines.
 func (c *Catalogue) Check(b *brief.Brief, w *mapping.Wanted) []account.Finding {
 	var findings []account.Finding
+	for i, f := range b.Fields {
+		if f.Among == "" || !w.Values[i].Filled() {
+			continue
+		}
+		if _, problem := c.Among(f, w.Values[i].Text()); problem != nil {
+			problem.Row = w.Row
+			findings = append(findings, *problem)
+		}
+	}
 	for _, tie := range w.Ties {
 		x, problem := c.read(&b.Memberships[tie.Of], tie)
 		if problem == nil && x.isClosed() {
