@@ -3,6 +3,7 @@ package batch
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
@@ -41,16 +42,23 @@ type Decider struct {
 	// Several rows may come to the same account, as they bring only memberships.
 	Several bool
 
-	matched map[string]int  // account → row it was matched by
-	given   map[string]bool // values of the numbered field given to new accounts
+	booked  []membership.Step // of the row at hand
+	matched map[string]int    // account → row it was matched by
+	given   map[string]bool   // values of the numbered field given to new accounts
 }
 
 // Decide turns what a row wants into its entry. If the row comes to an account
 // that an earlier row came to, that row is returned as well: it is to be refused
 // too, as nobody can say which of them is right.
 func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
-	e.Key, e.Findings = Key(d.Brief, w), w.Findings
-	asks := d.asks(w)
+	e.Key, e.Findings, d.booked = Key(d.Brief, w), w.Findings, nil
+	asks, understood := d.asks(w)
+	if !understood {
+		i := d.Brief.Intent()
+		e.Find(account.Error, "not-allowed-value", "intent", d.Column(i), fmt.Sprintf("“%s” is none of what may happen to an account: %s", w.Values[i].Text(), strings.Join(brief.IntentWords(), ", ")))
+		e.Refuse()
+		return 0
+	}
 	switch {
 	case w.Aside, asks == account.Intent(account.Aside):
 		e.Outcome = account.Aside
@@ -78,19 +86,22 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	d.matched[found.ID] = w.Row
 	d.decideKnown(e, w, found, asks)
 	if Protects(d.Protect, found) && (e.Outcome == account.Waiting) {
-		d.Ties.Return(e.Steps)
+		d.Ties.Return(d.booked)
 		e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
 		e.Refuse()
 	}
 	return 0
 }
 
-// asks is what the row itself says is to happen; None: nothing.
-func (d *Decider) asks(w *mapping.Wanted) account.Intent {
-	if i := d.Brief.Intent(); i >= 0 && !w.Aside {
-		return account.Intent(w.Values[i].Text())
+// asks is what the row itself says is to happen; None: nothing. It is not
+// understood if it is none of the words there are: nothing is guessed.
+func (d *Decider) asks(w *mapping.Wanted) (asks account.Intent, understood bool) {
+	i := d.Brief.Intent()
+	if i < 0 || w.Aside || !w.Values[i].Filled() {
+		return account.None, true
 	}
-	return account.None
+	word := strings.ToLower(w.Values[i].Text())
+	return account.Intent(word), slices.Contains(brief.IntentWords(), word)
 }
 
 // Protects reports whether one of the patterns is a name of the account.
@@ -203,7 +214,7 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 	}
 	e.Changes = append(e.Changes, d.Extra...)
 	if d.tie(e, w, nil); account.HasError(e.Findings) {
-		d.Ties.Return(e.Steps)
+		d.Ties.Return(d.booked)
 		e.Refuse()
 		return
 	}
@@ -247,7 +258,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 	case asks == account.Remove:
 		d.remove(e, found)
 		return
-	case asks != account.None:
+	case asks == account.Update, asks == account.Resume:
 	case d.Brief.Known == brief.Skip:
 		e.Outcome = account.Aside
 		return
@@ -294,7 +305,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		d.leave(e, found)
 	}
 	if account.HasError(e.Findings) {
-		d.Ties.Return(e.Steps)
+		d.Ties.Return(d.booked)
 		e.Refuse()
 		return
 	}
@@ -352,6 +363,7 @@ func (d *Decider) Unlist(e *Entry, found *account.Account) {
 		e.Outcome = account.Aside
 		return
 	}
+	d.booked = nil
 	d.suspend(e, found)
 }
 
@@ -359,10 +371,8 @@ func (d *Decider) leave(e *Entry, found *account.Account) {
 	if d.Ties == nil {
 		return
 	}
-	for _, step := range d.Ties.Leaving(found.ID) {
-		if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Kind == step.Kind && s.Thing == step.Thing }) {
-			d.step(e, step, found)
-		}
+	for _, step := range d.Ties.Leaving(found.ID, d.booked) {
+		d.step(e, step, found)
 	}
 }
 
@@ -499,6 +509,7 @@ func (d *Decider) tie(e *Entry, w *mapping.Wanted, found *account.Account) {
 // step adds a step to the entry. A membership that is kept as a value of one of
 // the account's fields is a change of that field.
 func (d *Decider) step(e *Entry, s membership.Step, found *account.Account) {
+	d.booked = append(d.booked, s)
 	about, _ := d.Ties.Catalogue.Kind(s.Kind)
 	if about.Field == "" {
 		e.Steps = append(e.Steps, s)

@@ -389,11 +389,7 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		case "make":
 			source.make = p.Value
 		case "fallback":
-			var items []string
-			for _, item := range p.Value.Items() {
-				items = append(items, item.Text())
-			}
-			f.Fallback = account.Of(account.ListOf(items))
+			f.Fallback = account.Of(account.ListOf(p.Value.Texts()))
 		case "via":
 			if f.Via != nil {
 				p.At.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
@@ -554,13 +550,7 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 }
 
 func (b *Brief) readMatch(node, root yamldoc.Node) {
-	for _, item := range node.Items() {
-		name := item.Text()
-		if name == "" {
-			continue
-		}
-		b.Match = append(b.Match, name)
-	}
+	b.Match = node.Texts()
 	if len(b.Match) == 0 && root.Exists() {
 		root.Fail("Add “match: [employeeNumber]” or another key that is in the sheet.", "the brief does not say which field finds an account")
 	}

@@ -90,7 +90,7 @@ func (b *Brief) readMemberships(top *layers, dir string) {
 				case "section":
 					m.Section = p.Value.Text()
 				case "fallback":
-					m.Fallback = listOf(p.Value)
+					m.Fallback = p.Value.Texts()
 				case "via":
 					f.Via, f.ViaExact = map[string]string{}, map[string]string{}
 					for _, v := range p.Value.Pairs() {
@@ -102,7 +102,7 @@ func (b *Brief) readMemberships(top *layers, dir string) {
 				case "mode":
 					m.Mode = Mode(p.Value.OneOf(modes...))
 				case "within":
-					within, m.Within = p.Value, listOf(p.Value)
+					within, m.Within = p.Value, p.Value.Texts()
 				case "make_missing":
 					m.MakeMissing = p.Value.Bool()
 				case "clear_when_blank":
@@ -131,16 +131,6 @@ func (b *Brief) has(top *layers, kind string) bool {
 	})
 }
 
-func listOf(node yamldoc.Node) []string {
-	var texts []string
-	for _, item := range node.Items() {
-		if text := item.Text(); text != "" {
-			texts = append(texts, text)
-		}
-	}
-	return texts
-}
-
 // readRules reads the rules. What a rule gives is added to what the columns give
 // of its kind, and follows their mode.
 func (b *Brief) readRules(nodes []yamldoc.Node, env *env) {
@@ -156,7 +146,7 @@ func (b *Brief) readRules(nodes []yamldoc.Node, env *env) {
 				i = len(b.Memberships)
 				b.Memberships = append(b.Memberships, Memberships{Kind: p.Key, Mode: Add, Column: Field{Field: account.Field{Name: p.Key, Label: strings.TrimSuffix(p.Key, "s")}}})
 			}
-			rule.Names[i] = listOf(p.Value)
+			rule.Names[i] = p.Value.Texts()
 		}
 		if rule.When == nil || len(rule.Names) == 0 {
 			node.Fail("Write {when: EXPRESSION, groups: [NAME]}.", "a rule needs “when” and what it gives")
@@ -171,6 +161,9 @@ const intentField = "intent"
 
 // intentWords are what a row's intent may be.
 var intentWords = []string{string(account.Create), string(account.Update), string(account.Suspend), string(account.Resume), string(account.Remove), string(account.Aside)}
+
+// IntentWords lists what a row's intent may be. The slice must not be changed.
+func IntentWords() []string { return intentWords }
 
 // readIntent reads the column with the rows' own intents.
 func (b *Brief) readIntent(node yamldoc.Node, dir string) fieldSource {
@@ -198,7 +191,7 @@ func (b *Brief) readGuards(top *layers, options Options) {
 			continue
 		}
 		for _, p := range pair.Value.Pairs(kinds...) {
-			b.Suspending.Leave[p.Key] = listOf(p.Value)
+			b.Suspending.Leave[p.Key] = p.Value.Texts()
 		}
 	}
 	for _, pair := range top.pairs("resume", keyNames(resumeKeys)...) {
@@ -211,7 +204,7 @@ func (b *Brief) readGuards(top *layers, options Options) {
 	for _, pair := range top.pairs("limits", keyNames(limitKeys)...) {
 		b.Limits[account.Intent(pair.Key)] = readLimit(pair.Value)
 	}
-	b.Protect = listOf(top.get("protect"))
+	b.Protect = top.get("protect").Texts()
 	scope, gone := top.get("scope"), top.get("gone")
 	if scope.Exists() {
 		var err error

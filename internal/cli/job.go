@@ -148,6 +148,11 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		}
 	}
 	j.findings = append(j.findings, check.New(j.mapper, j.schema).Schema()...)
+	if !offline && j.brief.Password.Change && j.target.Renew == "" {
+		f := account.Find(account.Error, "unknown-field", fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.target.Name))
+		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."
+		j.findings = append(j.findings, f)
+	}
 	if account.HasError(j.findings) {
 		var lines []string
 		for _, f := range j.findings {

@@ -299,7 +299,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 			if err := d.decideGone(ctx, decider); err != nil {
 				return err
 			}
-			return d.settleReferences(ctx, decider)
+			return d.settleReferences(ctx)
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {

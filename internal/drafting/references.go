@@ -88,7 +88,7 @@ func (d *Draft) refers(e *batch.Entry) {
 
 // settleReferences refuses rows that refer to an account that will not be made,
 // and notes people who stand above each other in a circle.
-func (d *Draft) settleReferences(ctx context.Context, decider *batch.Decider) error {
+func (d *Draft) settleReferences(ctx context.Context) error {
 	if len(d.references) == 0 {
 		return nil
 	}

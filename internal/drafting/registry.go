@@ -119,6 +119,9 @@ func (d *Draft) note(w *mapping.Wanted) {
 		}
 		if value := w.Values[i]; value.Filled() {
 			set(d.listed, name, strings.Clone(d.brief.Fields[i].Key(value.Text())), true)
+			if i == d.brief.Numbered() && w.Base != "" { // what it was before a number was put behind
+				set(d.listed, name, strings.Clone(d.brief.Fields[i].Key(w.Base)), true)
+			}
 		} else if n == 0 && !w.Aside && d.unsure == 0 {
 			d.unsure = w.Row
 		}

@@ -273,14 +273,17 @@ func sorted(now map[string]account.Membership) []string {
 }
 
 // Leaving returns the steps that take an account out of what goes when it is
-// suspended.
-func (d *Decider) Leaving(id string) []Step {
+// suspended, besides those that were decided already.
+func (d *Decider) Leaving(id string, already []Step) []Step {
 	var steps []Step
 	for _, kind := range brief.Kinds() {
 		if patterns := d.Brief.Suspending.Leave[kind]; len(patterns) > 0 {
 			steps = append(steps, d.leaves(kind, patterns, d.Has(id, kind), nil)...)
 		}
 	}
+	steps = slices.DeleteFunc(steps, func(s Step) bool {
+		return slices.ContainsFunc(already, func(a Step) bool { return a.Kind == s.Kind && a.Thing == s.Thing })
+	})
 	d.seat(steps, nil)
 	return steps
 }

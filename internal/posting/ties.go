@@ -342,8 +342,12 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 					e.Find(account.Error, "system-refused", kind, "", fmt.Sprintf("“%s” does not exist and could not be made: %s", s.Name, err))
 				}
 			}
-			if failed {
-				e.Settle()
+			if !failed {
+				continue
+			}
+			if e.Settle(); e.Outcome == account.Waiting {
+				w.open[e] = true // others of its steps are still to change
+			} else {
 				w.results <- ledger.Result{Entry: *e}
 			}
 		}
@@ -375,7 +379,10 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		return nil
 	case errors.As(err, &refusal) && len(ties) > 1:
 		half := len(ties) / 2
-		return errors.Join(w.tie(ctx, at, ties[:half], attempts, refused), w.tie(ctx, at, ties[half:], attempts, refused))
+		if err := w.tie(ctx, at, ties[:half], attempts, refused); err != nil {
+			return err
+		}
+		return w.tie(ctx, at, ties[half:], attempts, refused)
 	case errors.As(err, &refusal), isOpen(err), errors.Is(err, system.ErrChanged):
 		// It may be as wanted already: members come and go by other hands as well.
 		left, lookErr := w.lookAt(ctx, at, ties)

@@ -184,10 +184,10 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		case "elevated":
 			s.Elevated = map[string][]string{}
 			for _, kind := range p.Value.Pairs() {
-				s.Elevated[kind.Key] = texts(kind.Value)
+				s.Elevated[kind.Key] = kind.Value.Texts()
 			}
 		case "protect":
-			s.Protect = texts(p.Value)
+			s.Protect = p.Value.Texts()
 		case "change_at_sign_in":
 			s.Renew = p.Value.Text()
 		case "password_rules":
@@ -222,14 +222,6 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		pair.At.Fail("Add “token: env:NAME” or “token: file:PATH”.", "system %s has no token and no user", s.Name)
 	}
 	return s
-}
-
-func texts(node yamldoc.Node) []string {
-	var all []string
-	for _, item := range node.Items() {
-		all = append(all, item.Text())
-	}
-	return all
 }
 
 func readKind(pair yamldoc.Pair) Kind {

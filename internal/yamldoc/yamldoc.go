@@ -334,6 +334,17 @@ func (n Node) Items() []Node {
 	return []Node{n}
 }
 
+// Texts returns the texts of a list, or the one that stands there alone.
+func (n Node) Texts() []string {
+	var texts []string
+	for _, item := range n.Items() {
+		if text := item.Text(); text != "" {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
 // what says what stands at the node, for messages.
 func (n Node) what() string {
 	switch node := n.node.(type) {
