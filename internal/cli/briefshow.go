@@ -87,8 +87,10 @@ func briefSentences(b *brief.Brief) []string {
 		}
 		say("Rows for which %s get: %s.", r.When.Source, strings.Join(given, "; "))
 	}
-	for kind, patterns := range b.Suspending.Leave {
-		say("Who is suspended leaves %s called %s.", kind, strings.Join(patterns, ", "))
+	for _, kind := range brief.Kinds() {
+		if patterns := b.Suspending.Leave[kind]; len(patterns) > 0 {
+			say("Who is suspended leaves %s called %s.", kind, strings.Join(patterns, ", "))
+		}
 	}
 	for _, of := range []struct {
 		when string

@@ -93,11 +93,11 @@ func (w *Worker) memberships() {
 			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("the rule “%s” could not be worked out: %s", rule.When.Source, err))
 			continue
 		}
-		for n, names := range rule.Names {
+		for n := range w.brief.Memberships { // in the brief's order
 			if !holds {
-				continue
+				break
 			}
-			for _, name := range names {
+			for _, name := range rule.Names[n] {
 				w.tie(Tie{Of: n, Name: name})
 			}
 		}
