@@ -125,7 +125,8 @@ func TestWorkbooks(t *testing.T) {
 			info := s.Info()
 			assert.Equal(t, sheet.Info{Name: "crew." + format, Format: strings.ToUpper(format), Tab: "Crew & pilots", Tabs: []string{"Read me", "Crew & pilots"}, HeadingRow: 4,
 				Headings: []string{"Staff no", "First name", "Surname", "Pay grade", "Start date", "Phone", "", "Active", "Card", "Position"},
-				Above:    info.Above, Hidden: []string{"Pay grade"}, Merged: []string{"Phone"}}, info)
+				Above:    info.Above, Hidden: []string{"Pay grade"}, Merged: []string{"Phone"}, Read: info.Read}, info)
+			assert.Equal(t, [5]any{true, true, 1, 1, 2}, [5]any{info.Read.Ended, info.Read.Even(), info.Read.Above, info.Read.Headings, info.Read.Rows})
 			assert.Equal(t, []string{"Brindle Sound Ferries"}, info.Above[0])
 			require.Len(t, rows, 2)
 			const plain = sheet.Plain
@@ -150,7 +151,7 @@ func workbook(t testing.TB, parts map[string]string) []byte {
 	whole := map[string]string{
 		"xl/workbook.xml":            `<workbook xmlns:r="x"><workbookPr date1904="false"/><sheets><sheet name="One" sheetId="1" r:id="r1"/></sheets></workbook>`,
 		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="x/worksheet" Target="worksheets/sheet1.xml"/><Relationship Id="r2" Type="x/sharedStrings" Target="/xl/sharedStrings.xml"/></Relationships>`,
-		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="170" formatCode="[$-409]d\\ mmm&quot;day&quot;;@"/><numFmt numFmtId="171" formatCode="000\\-00&quot; &quot;00"/><numFmt numFmtId="172" formatCode="[h]:mm"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/></cellXfs></styleSheet>`,
+		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="170" formatCode="[$-409]d\ mmm&quot;day&quot;;@"/><numFmt numFmtId="171" formatCode="000\-00&quot; &quot;00"/><numFmt numFmtId="172" formatCode="[h]:mm"/><numFmt numFmtId="173" formatCode="[$-409]00000"/><numFmt numFmtId="174" formatCode="&quot;BSF-&quot;0000;[Red]-0"/><numFmt numFmtId="175" formatCode="[&lt;1000][Blue]00000;0"/><numFmt numFmtId="176" formatCode="0&quot; days&quot;"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/><xf numFmtId="173"/><xf numFmtId="174"/><xf numFmtId="175"/><xf numFmtId="176"/></cellXfs></styleSheet>`,
 		"xl/sharedStrings.xml":       `<sst><si><t>Surname</t></si><si><r><t>First</t></r><r><t xml:space="preserve"> name</t></r><rPh><t>no</t></rPh></si></sst>`,
 	}
 	for name, text := range parts {
@@ -198,6 +199,12 @@ func TestStoredValues(t *testing.T) {
 		`<c r="A2" s="2"><v>46460</v></c>`:                                  {"2027-03-14", sheet.Dated},
 		`<c r="A2" s="3"><v>12345</v></c>`:                                  {"001-23 45", sheet.Numeric},
 		`<c r="A2" s="3"><v>123456789</v></c>`:                              {"123456789", sheet.Numeric},
+		`<c r="A2" s="5"><v>417</v></c>`:                                    {"00417", sheet.Numeric},
+		`<c r="A2" s="6"><v>42</v></c>`:                                     {"BSF-0042", sheet.Numeric},
+		`<c r="A2" s="6"><v>123456</v></c>`:                                 {"BSF-123456", sheet.Numeric},
+		`<c r="A2" s="7"><v>42</v></c>`:                                     {"00042", sheet.Numeric},
+		`<c r="A2" s="7"><v>4200</v></c>`:                                   {"4200", sheet.Numeric},
+		`<c r="A2" s="8"><v>5</v></c>`:                                      {"5", sheet.Numeric},
 		`<c r="A2" s="4"><v>1.5</v></c>`:                                    {"1.5", sheet.Numeric},
 		`<c r="A2" t="d"><v>2027-03-14T00:00:00</v></c>`:                    {"2027-03-14 00:00:00", sheet.Dated},
 		`<c r="A2" t="e"><v>#REF!</v></c>`:                                  {"#REF!", sheet.Faulty},
@@ -225,6 +232,9 @@ func TestStoredValuesODS(t *testing.T) {
 		`office:value-type="float" office:value="417"><text:p>00417</text:p>`:                              {"00417", sheet.Numeric},
 		`office:value-type="float" office:value="417"><text:p>417.00</text:p>`:                             {"417", sheet.Numeric},
 		`office:value-type="float" office:value="2012025550143"><text:p>(201) 202-5550143</text:p>`:        {"(201) 202-5550143", sheet.Numeric},
+		`office:value-type="float" office:value="42"><text:p>BSF-0042</text:p>`:                            {"BSF-0042", sheet.Numeric},
+		`office:value-type="float" office:value="42"><text:p>42 days</text:p>`:                             {"42", sheet.Numeric},
+		`office:value-type="string" office:string-value="" table:formula="of:=&quot;&quot;">`:              {"", sheet.Plain},
 		`office:value-type="percentage" office:value="0.5"><text:p>50%</text:p>`:                           {"0.5", sheet.Numeric},
 		`office:value-type="currency" office:value="1200" office:currency="EUR"><text:p>1.200 €</text:p>`:  {"1200", sheet.Numeric},
 		`office:value-type="date" office:date-value="2027-03-14T10:30:00"><text:p>14.3.</text:p>`:          {"2027-03-14 10:30:00", sheet.Dated},
@@ -252,6 +262,65 @@ func TestStoredValuesODS(t *testing.T) {
 	assert.ErrorContains(t, err, "more than the 2000 columns")
 }
 
+// Two tabs that fit alike are told apart by the brief's columns, or not at all; a
+// tab that is not shown is not read unless it is named.
+func TestWhichTab(t *testing.T) {
+	ods := func(tabs ...string) []byte {
+		content := `<x xmlns:style="s"><style:style style:name="off"><style:table-properties table:display="false"/></style:style>`
+		for _, tab := range tabs {
+			name, headings, _ := strings.Cut(tab, ":")
+			style, isHidden := strings.CutPrefix(name, "!")
+			content += `<table:table table:name="` + style + `" table:style-name="` + map[bool]string{true: "off", false: "on"}[isHidden] + `"><table:table-row>`
+			for heading := range strings.SplitSeq(headings, ",") {
+				content += `<table:table-cell office:value-type="string"><text:p>` + heading + `</text:p></table:table-cell>`
+			}
+			content += `</table:table-row></table:table>`
+		}
+		return openDocument(t, content+`</x>`)
+	}
+	for name, c := range map[string]struct {
+		tabs    []string
+		options sheet.Options
+		want    string
+	}{
+		"hidden first":      {[]string{"!Old:First name,Surname", "Crew:First name,Other"}, sheet.Options{Recognise: knows}, "Crew"},
+		"hidden by name":    {[]string{"!Old:First name,Surname", "Crew:First name,Other"}, sheet.Options{Tab: "old"}, "Old"},
+		"only hidden":       {[]string{"!Old:First name,Surname"}, sheet.Options{Recognise: knows}, "Old"},
+		"the better":        {[]string{"Notes:First name,Other", "Crew:First name,Surname"}, sheet.Options{Recognise: knows}, "Crew"},
+		"the brief's":       {[]string{"Crew:First name,Surname", "Season:First name,Berth"}, sheet.Options{Recognise: knows, Named: func(h string) bool { return h == "Berth" }}, "Season"},
+		"alike":             {[]string{"Deck:First name,Surname", "Engine:First name,Surname"}, sheet.Options{Recognise: knows}, "two tabs that fit alike, “Deck” and “Engine”"},
+		"alike, to look at": {[]string{"Deck:First name,Surname", "Engine:First name,Surname"}, sheet.Options{Recognise: knows, AnyTab: true}, "Deck"},
+		"spaces by exact":   {[]string{"Crew 1.1:First name,Surname", "Crew 11:First name,Surname"}, sheet.Options{Tab: "Crew 11"}, "Crew 11"},
+		"far too many":      {slices.Repeat([]string{"Deck:First name,Surname"}, 5000), sheet.Options{Recognise: knows}, "has 5000 tabs"},
+	} {
+		s, err := open(t, ods(c.tabs...), c.options)
+		if strings.Contains(c.want, " tabs") {
+			assert.ErrorContains(t, err, c.want, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, s.Info().Tab, name)
+	}
+}
+
+// What is merged is told cell by cell, in every row it covers.
+func TestMergedCells(t *testing.T) {
+	rows := ""
+	for n := 2; n < 6; n++ {
+		rows += fmt.Sprintf(`<row r="%d"><c r="A%d" t="inlineStr"><is><t>x</t></is></c></row>`, n, n)
+	}
+	part := onTab(rows)
+	part[tab] = strings.Replace(part[tab], "</sheetData>", `</sheetData><mergeCells count="3"><mergeCell ref="B2:B4"/><mergeCell ref="B2:B4"/><mergeCell ref="A5:B5"/></mergeCells>`, 1)
+	s, err := open(t, workbook(t, part), sheet.Options{})
+	require.NoError(t, err)
+	covers := map[int][]int{}
+	for row, err := range s.Rows() {
+		require.NoError(t, err)
+		covers[row.Number] = row.Merged
+	}
+	assert.Equal(t, map[int][]int{2: nil, 3: {1}, 4: {1}, 5: {1}}, covers)
+}
+
 // Tabs that are hidden come last, and dates may be counted from 1904.
 func TestWorkbookAsAWhole(t *testing.T) {
 	two := onTab(`<row r="2"><c r="A2" s="1"><v>45000</v></c></row>`)
@@ -260,7 +329,7 @@ func TestWorkbookAsAWhole(t *testing.T) {
 	two["xl/worksheets/sheet2.xml"] = `<worksheet><cols><col min="2" max="2" hidden="1"/></cols><sheetData><row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>1</v></c></row></sheetData></worksheet>`
 	s, err := open(t, workbook(t, two), sheet.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, []any{"Shown", []string{"Shown", "Kept"}, []string{"First name"}}, []any{s.Info().Tab, s.Info().Tabs, s.Info().Hidden})
+	assert.Equal(t, []any{"Shown", []string{"Kept", "Shown"}, []string{"First name"}}, []any{s.Info().Tab, s.Info().Tabs, s.Info().Hidden})
 	s, err = open(t, workbook(t, two), sheet.Options{Tab: "kept"})
 	require.NoError(t, err)
 	for row, err := range s.Rows() {
@@ -281,11 +350,14 @@ func TestJSON(t *testing.T) {
 		"with a mark": {"\ufeff" + strings.Join(objects, "\n"), "JSON lines"},
 		"in UTF-16":   {string(utf16le(strings.Join(objects, "\n"), true)), "JSON lines"},
 		"on one line": {strings.Join(objects, " "), "JSON lines"},
+		"two arrays":  {"[" + objects[0] + "]\n[" + objects[1] + "]\n", "JSON"},
+		"two holders": {`{"data":[` + objects[0] + `],"page":1}` + "\n" + `{"page":2,"data":[` + objects[1] + `]}`, "JSON"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			info, rows, err := read(t, []byte(c.data), sheet.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, c.format, info.Format)
+			assert.Equal(t, [3]any{2, 2, true}, [3]any{info.Read.Records, info.Read.Rows, info.Read.Ended && info.Read.Even()})
 			assert.Equal(t, []string{"name.given", "name.family", "emails.1.value", "crews", "active", "phone"}, info.Headings)
 			assert.Equal(t, want, rows)
 		})
@@ -297,6 +369,21 @@ func TestJSON(t *testing.T) {
 	_, rows, err := read(t, []byte(late.String()+"\n"+`{"name":"Zoë","rank":"Bosun"}`), sheet.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, numbered{1202, []string{"Zoë", "rank: Bosun"}}, rows[1200], "what comes late is not lost")
+}
+
+// Of two lists the named one is read; of two values of one key neither is believed.
+func TestJSONInDoubt(t *testing.T) {
+	_, rows, err := read(t, []byte(`{"teams":[{"a":1}],"users":[{"a":2}]}`), sheet.Options{Tab: "teams"})
+	require.NoError(t, err)
+	assert.Equal(t, []numbered{{1, []string{"1"}}}, rows)
+	s, err := sheet.Read("t", strings.NewReader(`[{"a":"x","b":"y","a":"z"},{"a":"x","a":"x","n":{"k":1},"n.k":1}]`), sheet.Options{})
+	require.NoError(t, err)
+	var twice [][]int
+	for row, err := range s.Rows() {
+		require.NoError(t, err)
+		twice = append(twice, slices.Clone(row.Twice))
+	}
+	assert.Equal(t, [][]int{{0}, {}}, twice)
 }
 
 func TestCompressed(t *testing.T) {
@@ -341,6 +428,17 @@ func TestUnreadableFiles(t *testing.T) {
 		"JSON breaks off":    {[]byte(`[{"a":1},{"b"`), "cut short"},
 		"JSON of numbers":    {[]byte(`[{"a":1}, 2]`), "item 2 is no object"},
 		"JSON without":       {[]byte(`[]`), "no objects"},
+		"rows beyond":        {workbook(t, map[string]string{tab: `<worksheet><sheetData><row r="50000000"><c r="A50000000"><v>1</v></c></row></sheetData></worksheet>`}), "row 50000000 is beyond the last"},
+		"number of a row":    {workbook(t, onTab(`<row r="999999999999999999"/>`)), "beyond the last"},
+		"columns beyond":     {workbook(t, onTab(`<row r="2"><c r="XFE2"/></row>`)), "column 16385 is beyond"},
+		"headings far down":  {workbook(t, map[string]string{tab: `<worksheet><sheetData><row r="1000000"><c r="A1000000"><v>1</v></c></row></sheetData></worksheet>`}), "row 1000000"},
+		"rows end missing":   {workbook(t, map[string]string{tab: onTab("")[tab][:len(onTab("")[tab])-len("</sheetData></worksheet>")]}), "damaged"},
+		"texts end missing":  {workbook(t, map[string]string{tab: onTab("")[tab], "xl/sharedStrings.xml": "<sst><si><t>Surname</t></si><si><t>First name</t></si>"}), "damaged"},
+		"JSON behind":        {[]byte(`[{"a":1}] and so on`), "the JSON cannot be read"},
+		"JSON, two lists":    {[]byte(`{"data":[{"a":1}],"more":[{"a":2}]}`), "two lists of objects, “data” and “more”"},
+		"JSON, list before":  {[]byte(`{"teams":[{"a":1}],"users":[{"a":2}]}`), "two lists of objects, “users” and “teams”"},
+		"JSON, holder open":  {[]byte(`{"data":[{"a":1}]`), "cut short"},
+		"JSON, array open":   {[]byte(`[{"a":1}`), "cut short"},
 		"JSON nested":        {[]byte(`[` + strings.Repeat(`{"a":`, 40)), "nested more than 12 deep"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -10,18 +10,26 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"evenledger/internal/words"
 )
 
 // A jsonSource reads a JSON array of objects, an object that holds one, or JSON
-// lines. A nested value has the path to it for its heading: "name.family",
-// "emails.1.value". Every heading of the first objects is a column; what a later
-// object has besides stands beyond the last column, with its path.
+// lines; several arrays or such objects may follow each other. A nested value has
+// the path to it for its heading: "name.family", "emails.1.value". Every heading of
+// the first objects is a column; what a later object has besides stands beyond the
+// last column, with its path. What is neither of the list nor plainly about it, such
+// as a second list of objects, is an error: nothing is left out in silence.
 type jsonSource struct {
 	name    string
 	text    *textReader
 	json    *json.Decoder
 	meter   *meter
 	lines   *lineCounter // of JSON lines; nil in an array
+	key     string       // of the object that holds the list; empty: none does
+	chosen  bool         // the person named the key
+	inside  bool         // the list is begun
+	lists   int          // begun so far
 	column  map[string]int
 	pending []object
 	ended   bool
@@ -29,6 +37,7 @@ type jsonSource struct {
 	last    int // number of the one read last
 	cells   []string
 	kinds   []CellKind
+	twice   []int
 }
 
 // object is one record: paths and values in the order in which they stand.
@@ -95,28 +104,24 @@ func (c *lineCounter) at(offset int64) int {
 	return c.line + 1
 }
 
-// newJSON readies JSON and fills the headings in.
-func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info) (*jsonSource, error) {
+// newJSON readies JSON and fills the headings in. key names the list that is meant,
+// where an object holds several.
+func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info, key string) (*jsonSource, error) {
 	s := &jsonSource{name: name, text: text, column: map[string]int{}}
 	start, _ := decoded.Peek(sampleSize / 2) // it was read before
 	s.meter = &meter{r: decoded, left: maxRecord}
 	info.Format = "JSON"
 	var read io.Reader = s.meter
-	key := ""
-	if bytes.TrimLeft(start, " \t\r\n")[0] == '{' {
-		if key = wrapper(start); key == "" {
+	if s.key, s.chosen = key, key != ""; !s.chosen && bytes.TrimLeft(start, " \t\r\n")[0] == '{' {
+		if s.key = wrapper(start); s.key == "" {
 			info.Format = "JSON lines"
 			s.lines = &lineCounter{r: s.meter}
 			read = s.lines
 		}
 	}
+	info.Tab = s.key
 	s.json = json.NewDecoder(read)
 	s.json.UseNumber()
-	if s.lines == nil {
-		if err := s.enter(key); err != nil {
-			return nil, s.broken(err)
-		}
-	}
 	held := 0
 	for len(s.pending) < jsonAhead && held < jsonBytes {
 		o, err := s.object()
@@ -149,47 +154,95 @@ func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info) (
 // itself the first of JSON lines.
 func wrapper(start []byte) string {
 	line, rest, _ := bytes.Cut(bytes.TrimLeft(start, " \t\r\n"), []byte("\n"))
-	if json.Valid(bytes.TrimSpace(line)) && len(bytes.TrimSpace(rest)) > 0 {
-		return ""
-	}
+	var first map[string]json.RawMessage
+	single := json.Unmarshal(bytes.TrimSpace(line), &first) == nil && len(bytes.TrimSpace(rest)) > 0
 	for _, key := range []string{"Resources", "resources", "users", "people", "persons", "employees", "staff", "accounts", "members", "items", "records", "results", "rows", "data", "values", "list"} {
-		if _, after, found := bytes.Cut(start, []byte(`"`+key+`"`)); found {
-			after = bytes.TrimLeft(after, " \t\r\n:")
-			if after, list := bytes.CutPrefix(after, []byte("[")); list && bytes.HasPrefix(bytes.TrimLeft(after, " \t\r\n"), []byte("{")) {
+		if single {
+			if isList(first[key]) && !tellsOfPerson(first) {
 				return key
 			}
+		} else if _, after, found := bytes.Cut(start, []byte(`"`+key+`"`)); found && isList(bytes.TrimLeft(after, " \t\r\n:")) {
+			return key
 		}
 	}
 	return ""
 }
 
-// enter reads up to the list's first object: that under a key, or the whole.
-func (s *jsonSource) enter(key string) error {
-	if _, err := s.json.Token(); err != nil || key == "" {
+// isList reports whether a text begins as a list of objects does.
+func isList(text []byte) bool {
+	after, list := bytes.CutPrefix(bytes.TrimLeft(text, " \t\r\n"), []byte("["))
+	return list && bytes.HasPrefix(bytes.TrimLeft(after, " \t\r\n"), []byte("{"))
+}
+
+// tellsOfPerson reports whether an object has texts of its own beside a list, as a
+// person has and a page of a listing has not.
+func tellsOfPerson(members map[string]json.RawMessage) bool {
+	for key, value := range members {
+		if value[0] == '"' && !slices.Contains([]string{"next", "previous", "prev", "self", "cursor", "nextcursor", "nextpagetoken", "nextlink", "odatacontext", "odatanextlink", "status", "version", "generated", "kind", "etag"}, words.Key(key)) {
+			return true
+		}
+	}
+	return false
+}
+
+// enter reads up to the list's first object, and reports whether there is one. More
+// lists may follow behind the first.
+func (s *jsonSource) enter() error {
+	token, err := s.json.Token()
+	if err != nil {
 		return err
 	}
+	switch {
+	case s.key == "" && token == json.Delim('['):
+		return nil
+	case s.key == "" || token != json.Delim('{'):
+		return fmt.Errorf("“%v” stands where a list is to be", token)
+	}
+	found, err := s.passMembers()
+	if err == nil && !found {
+		err = fmt.Errorf("there is no list “%s” at its top", s.key)
+	}
+	return err
+}
+
+// passMembers passes over the members of the object that holds the list, up to the
+// list or to the object's end.
+func (s *jsonSource) passMembers() (found bool, err error) {
 	for s.json.More() {
 		name, err := s.json.Token()
 		if err != nil {
-			return err
+			return false, err
 		}
-		if name == key {
-			if token, err := s.json.Token(); err != nil || token == json.Delim('[') {
-				return err
+		if name == s.key {
+			token, err := s.json.Token()
+			if err == nil && token != json.Delim('[') {
+				err = fmt.Errorf("“%s” is no list", s.key)
 			}
-			continue
+			return true, err
 		}
+		s.meter.left = maxRecord
 		var passed json.RawMessage
 		if err := s.json.Decode(&passed); err != nil {
-			return err
+			return false, err
+		}
+		if isList(passed) && !s.chosen {
+			return false, &Error{Name: s.name, Message: fmt.Sprintf("has two lists of objects, “%s” and “%v”", s.key, name), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief."}
 		}
 	}
-	return fmt.Errorf("the list “%s” is not at its top", key)
+	_, err = s.json.Token()
+	return false, err
 }
 
-func (s *jsonSource) describe(info *Info) { info.Encoding = s.text.encoding }
+func (s *jsonSource) describe(info *Info) {
+	s.text.describe(info)
+	info.Read.Records = s.count - len(s.pending)
+}
 
 func (s *jsonSource) broken(err error) error {
+	var told *Error
+	if errors.As(err, &told) {
+		return err
+	}
 	e := &Error{Name: s.name, Message: "the JSON cannot be read after object " + strconv.Itoa(s.count) + ": " + err.Error(), Remedy: "Ask for the file anew, or look at that place in an editor."}
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		e.Message = fmt.Sprintf("the JSON ends in the midst of things, after object %d", s.count)
@@ -203,13 +256,12 @@ func (s *jsonSource) broken(err error) error {
 
 // object reads the next object.
 func (s *jsonSource) object() (object, error) {
-	s.meter.left = maxRecord
-	if s.lines == nil && !s.json.More() {
-		if _, err := s.json.Token(); err != nil {
-			return object{}, s.broken(unexpected(err))
+	if s.lines == nil {
+		if err := s.advance(); err != nil {
+			return object{}, err
 		}
-		return object{}, io.EOF
 	}
+	s.meter.left = maxRecord
 	token, err := s.json.Token()
 	if s.lines != nil && errors.Is(err, io.EOF) {
 		return object{}, io.EOF
@@ -230,6 +282,38 @@ func (s *jsonSource) object() (object, error) {
 		return o, s.broken(unexpected(err))
 	}
 	return o, nil
+}
+
+// advance goes on to the next object: through the end of a list, what its holder has
+// besides, and the beginning of another list behind.
+func (s *jsonSource) advance() error {
+	for {
+		s.meter.left = maxRecord
+		if s.inside && s.json.More() {
+			return nil
+		}
+		if s.inside {
+			s.inside = false
+			if _, err := s.json.Token(); err != nil {
+				return s.broken(unexpected(err))
+			}
+			for again := s.key != ""; again; {
+				var err error
+				if again, err = s.passMembers(); err != nil {
+					return s.broken(unexpected(err))
+				}
+				if again {
+					return &Error{Name: s.name, Message: fmt.Sprintf("has the list “%s” twice in one object", s.key), Remedy: "Ask for the file anew."}
+				}
+			}
+		}
+		if err := s.enter(); errors.Is(err, io.EOF) && s.lists > 0 {
+			return io.EOF
+		} else if err != nil {
+			return s.broken(unexpected(err))
+		}
+		s.inside, s.lists = true, s.lists+1
+	}
 }
 
 // members reads the members of an object that has been begun.
@@ -324,12 +408,18 @@ func (s *jsonSource) read() (record, error) {
 	}
 	s.cells = append(s.cells[:0], make([]string, len(s.column))...)
 	s.kinds = append(s.kinds[:0], make([]CellKind, len(s.column))...)
+	s.twice = s.twice[:0]
+	filled := make([]bool, len(s.column))
 	for _, v := range o.values {
-		if at, ok := s.column[v.path]; ok {
-			s.cells[at], s.kinds[at] = v.text, v.kind
-		} else if v.text != "" {
+		at, ok := s.column[v.path]
+		switch {
+		case ok && filled[at] && s.cells[at] != v.text:
+			s.twice = append(s.twice, at)
+		case ok:
+			s.cells[at], s.kinds[at], filled[at] = v.text, v.kind, true
+		case v.text != "":
 			s.cells = append(s.cells, v.path+": "+v.text)
 		}
 	}
-	return record{number: o.number, cells: s.cells, kinds: s.kinds}, nil
+	return record{number: o.number, cells: s.cells, kinds: s.kinds, guessed: s.text.guessed, twice: s.twice}, nil
 }

@@ -5,7 +5,9 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"html"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,44 +25,66 @@ type odsSource struct {
 	next    int // number of the next row
 	repeat  int // times the row in cells is still to be given
 	row     record
+	rows    int // given so far
 	hidden  [][2]int
-	columns int // described so far
-	merged  map[int][][2]int
+	columns int     // described so far
+	open    []merge // that reach the row at hand
+	merged  []merge // in the rows that may be the headings'
 }
 
 func openODS(p parts, options Options) (*Sheet, error) {
+	listed, err := p.odsTabs()
+	if err != nil {
+		return nil, p.broken(err)
+	}
+	if len(listed) == 0 {
+		return nil, &Error{Name: p.name, Message: "has no tab with cells", Remedy: saveAgain}
+	}
+	var tabs []tab
+	var names []string
+	for _, t := range listed {
+		names = append(names, t.name)
+		tabs = append(tabs, tab{t.name, t.hidden, func() (*Sheet, error) {
+			source := &odsSource{p: p, tab: t.name, tabs: names, next: 1}
+			if err := source.begin(t.offset); err != nil {
+				return nil, p.broken(err)
+			}
+			opened, err := startWorkbook(p.name, source, options)
+			if err == nil {
+				m := newMerges(source.merged)
+				opened.info.Merged = m.headings(opened.info.Headings, opened.info.HeadingRow)
+			}
+			return opened, err
+		}})
+	}
+	return pickTab(p.name, tabs, options)
+}
+
+// An odsTab is where a tab stands in the content.
+type odsTab struct {
+	name   string
+	hidden bool
+	offset int64
+}
+
+var (
+	tableTag = regexp.MustCompile(`<(?:table:table|style:style|style:table-properties) [^>]*>`)
+	tagParts = regexp.MustCompile(`([a-z]+:[a-z-]+)=(?:"([^"]*)"|'([^']*)')`)
+)
+
+// odsTabs lists the tabs. It looks for their tags in the text of the part, which
+// is many times faster than reading it as XML.
+func (p parts) odsTabs() ([]odsTab, error) {
 	r, err := p.open("content.xml")
 	if err != nil {
 		return nil, err
 	}
-	tabs, err := odsTabs(r)
-	if err != nil {
-		return nil, p.broken(err)
-	}
-	if len(tabs) == 0 {
-		return nil, &Error{Name: p.name, Message: "has no tab with cells", Remedy: saveAgain}
-	}
-	return pickTab(p.name, tabs, options, func(tab string) (*Sheet, error) {
-		r, err := p.open("content.xml")
-		if err != nil {
-			return nil, err
-		}
-		source := &odsSource{p: p, meter: &meter{r: r}, tab: tab, tabs: tabs, next: 1, merged: map[int][][2]int{}}
-		source.xml = xml.NewDecoder(source.meter)
-		if err := source.skipTo(tab); err != nil {
-			return nil, p.broken(err)
-		}
-		return startWorkbook(p.name, source, options)
-	})
-}
-
-// odsTabs lists the tabs. It looks for their tags in the text of the part, which
-// is many times faster than reading it as XML.
-func odsTabs(r io.Reader) ([]string, error) {
-	const tag = "<table:table "
 	const longest = 4 << 10 // of such a tag
-	var tabs []string
-	buf := make([]byte, 0, sampleSize)
+	var tabs []odsTab
+	hides := map[string]bool{} // styles of tables that are not shown
+	style := ""
+	buf := make([]byte, 0, 4*sampleSize)
+	from := int64(0) // where buf begins
 	for {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
@@ -68,48 +92,46 @@ func odsTabs(r io.Reader) ([]string, error) {
 		if err != nil && !last {
 			return nil, err
 		}
-		for {
-			at := bytes.Index(buf, []byte(tag))
-			end := -1
-			if at >= 0 {
-				end = bytes.IndexByte(buf[at:], '>')
+		done := 0
+		for _, at := range tableTag.FindAllIndex(buf, -1) {
+			done = at[1]
+			tag := buf[at[0]:at[1]]
+			value := map[string]string{}
+			for _, part := range tagParts.FindAllSubmatch(tag, -1) {
+				value[string(part[1])] = html.UnescapeString(string(part[2]) + string(part[3]))
 			}
-			if end < 0 {
-				if keep := max(0, len(buf)-len(tag)); at < 0 {
-					at = keep
-				} else if len(buf)-at > longest {
-					at += len(tag)
-				}
-				buf = append(buf[:0], buf[at:]...)
-				break
+			switch {
+			case bytes.HasPrefix(tag, []byte("<style:style")):
+				style = value["style:name"]
+			case bytes.HasPrefix(tag, []byte("<style:table-p")):
+				hides[style] = value["table:display"] == "false"
+			case value["table:name"] != "":
+				tabs = append(tabs, odsTab{value["table:name"], hides[value["table:style-name"]], from + int64(at[0])})
 			}
-			var element struct {
-				Name string `xml:"name,attr"`
-			}
-			inner := append(bytes.TrimSuffix(bytes.Clone(buf[at:at+end]), []byte("/")), "/>"...)
-			if err := xml.Unmarshal(inner, &element); err == nil && element.Name != "" {
-				tabs = append(tabs, element.Name)
-			}
-			buf = append(buf[:0], buf[at+end:]...)
 		}
 		if last {
 			return tabs, nil
 		}
+		// A tag may go on in what is still to be read.
+		keep := max(done, len(buf)-longest)
+		from += int64(keep)
+		buf = append(buf[:0], buf[keep:]...)
 	}
 }
 
-// skipTo reads up to the beginning of a tab.
-func (s *odsSource) skipTo(tab string) error {
-	for {
-		s.meter.left = maxRecord
-		token, err := s.xml.RawToken()
-		if err != nil {
-			return unexpected(err)
-		}
-		if e, ok := token.(xml.StartElement); ok && e.Name.Local == "table" && attribute(e, "name") == tab {
-			return nil
-		}
+// begin reads up to where a tab stands.
+func (s *odsSource) begin(offset int64) error {
+	r, err := s.p.open("content.xml")
+	if err != nil {
+		return err
 	}
+	if _, err := io.CopyN(io.Discard, r, offset); err != nil {
+		return unexpected(err)
+	}
+	s.meter = &meter{r: r, left: maxRecord}
+	s.xml = xml.NewDecoder(s.meter)
+	_, err = s.xml.RawToken() // the tab's own tag
+	return err
 }
 
 func attribute(e xml.StartElement, name string) string {
@@ -131,15 +153,11 @@ func times(e xml.StartElement, name string) int {
 }
 
 func (s *odsSource) describe(info *Info) {
-	info.Format, info.Tab, info.Tabs = "ODS", s.tab, s.tabs
+	info.Format, info.Tab, info.Tabs, info.Read.Records = "ODS", s.tab, s.tabs, s.rows
 	info.Hidden = headingsIn(info.Headings, s.hidden)
-	info.Merged = nil
-	for _, span := range s.merged[info.HeadingRow] {
-		info.Merged = append(info.Merged, headingsIn(info.Headings, [][2]int{{span[0], span[0]}})...)
-	}
 }
 
-// maxRows bounds what a row that is repeated can come to.
+// maxRows is how many rows a spreadsheet has (2^20).
 const maxRows = 1 << 20
 
 // read implements source.
@@ -178,7 +196,7 @@ func (s *odsSource) read() (record, error) {
 			}
 		case xml.EndElement:
 			if token.Name.Local == "table" {
-				return record{}, io.EOF
+				return record{}, s.p.readOut(s.meter.r)
 			}
 		}
 	}
@@ -189,7 +207,8 @@ func (s *odsSource) read() (record, error) {
 func (s *odsSource) again() record {
 	rec := s.row
 	rec.number, rec.cells = s.next, slices.Clone(rec.cells)
-	s.next, s.repeat = s.next+1, s.repeat-1
+	s.open, rec.merged = covered(s.open, s.next)
+	s.next, s.repeat, s.rows = s.next+1, s.repeat-1, s.rows+1
 	return rec
 }
 
@@ -224,8 +243,11 @@ func (s *odsSource) readRow(e xml.StartElement) error {
 			for ; blank > 0; blank-- {
 				s.row.cells, s.row.kinds = append(s.row.cells, ""), append(s.row.kinds, Plain)
 			}
-			if span := times(token, "number-columns-spanned"); span > 1 && s.next <= 10*headingDepth {
-				s.merged[s.next] = append(s.merged[s.next], [2]int{len(s.row.cells), len(s.row.cells) + span - 1})
+			if wide, high := times(token, "number-columns-spanned"), times(token, "number-rows-spanned"); wide*high > 1 {
+				area := merge{len(s.row.cells), len(s.row.cells) + min(wide, MaxColumns) - 1, s.next, s.next + min(high, maxRows) - 1}
+				if s.open = append(s.open, area); s.next <= deepestHeading {
+					s.merged = append(s.merged, area)
+				}
 			}
 			for range n {
 				s.row.cells, s.row.kinds = append(s.row.cells, text), append(s.row.kinds, kind)
@@ -265,21 +287,22 @@ func (s *odsSource) cell(e xml.StartElement) (string, CellKind, error) {
 	case "time":
 		return shown, Dated, nil
 	}
-	if value["formula"] != "" && shown == "" && value["value-type"] == "" {
+	if _, has := value["string-value"]; value["formula"] != "" && shown == "" && value["value-type"] == "" && !has {
 		return "", Uncalculated, nil
 	}
 	return shown, Plain, nil
 }
 
+// asShown are numbers that are shown as codes: digits with signs between them, and
+// perhaps a prefix.
+var asShown = regexp.MustCompile(`^([^0-9]*)([0-9][0-9 \-()/]*)$`)
+
 // paddedAs returns what is shown of a number if that is the number itself with
-// zeros in front, or signs between its digits; else the number.
+// zeros in front, signs between its digits or a prefix with a letter; else the
+// number.
 func paddedAs(shown, number string) string {
-	if !digitFormat.MatchString(strings.Map(func(r rune) rune {
-		if r >= '1' && r <= '9' {
-			return '0'
-		}
-		return r
-	}, shown)) {
+	parts := asShown.FindStringSubmatch(shown)
+	if parts == nil {
 		return number
 	}
 	digits := strings.Map(func(r rune) rune {
@@ -287,11 +310,15 @@ func paddedAs(shown, number string) string {
 			return -1
 		}
 		return r
-	}, shown)
-	if len(digits) > len(number) && strings.TrimLeft(digits, "0") == number || digits == number {
-		return shown
+	}, parts[2])
+	prefix := strings.Trim(parts[1], " -()/+~#:.,€$£")
+	switch {
+	case digits != number && (len(digits) <= len(number) || strings.TrimLeft(digits, "0") != strings.TrimLeft(number, "0")):
+		return number
+	case prefix == "" && strings.Trim(parts[1], " (") != "":
+		return number // a sign or a currency
 	}
-	return number
+	return shown
 }
 
 // paragraphs reads the text of a cell up to its end; comments on the cell are

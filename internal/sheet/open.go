@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"evenledger/internal/words"
@@ -100,7 +101,10 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 	if kind, remedy := otherFormat(sample); kind != "" {
 		return fail("is "+kind+", not a sheet", remedy)
 	}
-	text := newTextReader(source, sample)
+	text, err := newTextReader(source, sample, options.Encoding)
+	if err != nil {
+		return nil, &Error{Name: name, Message: err.Error(), Remedy: "Name the encoding the file was saved in, such as utf-8, windows-1250 or shift_jis, or leave it out."}
+	}
 	decoded := bufio.NewReaderSize(text, sampleSize)
 	start, err := decoded.Peek(sampleSize / 2)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -108,7 +112,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 	}
 	s := &Sheet{info: Info{Name: name, Compressed: compressed}, close: func() error { return nil }}
 	if isJSON(start) {
-		if s.source, err = newJSON(name, text, decoded, &s.info); err != nil {
+		if s.source, err = newJSON(name, text, decoded, &s.info, options.Tab); err != nil {
 			return nil, err
 		}
 		return s, nil
@@ -163,7 +167,10 @@ func openWorkbook(name string, file io.ReaderAt, size int64, options Options) (*
 	if err != nil {
 		return nil, &Error{Name: name, Message: "begins like a workbook but cannot be opened: " + err.Error(), Remedy: "The file is cut short or damaged: fetch or save it again."}
 	}
-	p := parts{name, archive}
+	p := parts{name, make(map[string]*zip.File, len(archive.File))}
+	for _, f := range archive.File {
+		p.files[strings.ToLower(f.Name)] = f
+	}
 	switch {
 	case p.find("xl/workbook.xml") != nil:
 		return openXLSX(p, options)
@@ -177,44 +184,75 @@ func openWorkbook(name string, file io.ReaderAt, size int64, options Options) (*
 	return nil, &Error{Name: name, Message: "is a zip archive, not a sheet", Remedy: "Unpack it and name the sheet in it."}
 }
 
-// pickTab opens the tabs in turn and returns the first whose headings are
-// recognised, else the first that has headings.
-func pickTab(name string, tabs []string, options Options, open func(tab string) (*Sheet, error)) (*Sheet, error) {
+// A tab is one of a workbook's, with what opens it.
+type tab struct {
+	name   string
+	hidden bool
+	open   func() (*Sheet, error)
+}
+
+// mostTabs is how many tabs are opened to see which fits.
+const mostTabs = 100
+
+// pickTab opens the tab that is named, or the one whose headings fit best. Which of
+// two that fit alike is meant, nobody can say. A tab that the spreadsheet program
+// does not show is only read if it is named, or if there is no other.
+func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
+	all := make([]string, len(tabs))
+	for i, t := range tabs {
+		all[i] = t.name
+	}
+	list := strings.Join(all[:min(len(all), 20)], ", ")
 	if options.Tab != "" {
-		for _, tab := range tabs {
-			if words.Key(tab) == words.Key(options.Tab) {
-				return open(tab)
+		for _, t := range tabs {
+			if t.name == options.Tab {
+				return t.open()
 			}
 		}
-		remedy := "It has: " + strings.Join(tabs, ", ") + "."
-		if near := words.Nearest(options.Tab, tabs); near != "" {
+		for _, t := range tabs {
+			if words.Key(t.name) == words.Key(options.Tab) {
+				return t.open()
+			}
+		}
+		remedy := "It has: " + list + "."
+		if near := words.Nearest(options.Tab, all); near != "" {
 			remedy = fmt.Sprintf("Did you mean “%s”?", near)
 		}
 		return nil, &Error{Name: name, Message: fmt.Sprintf("has no tab “%s”", options.Tab), Remedy: remedy}
 	}
-	var first *Sheet
+	if shown := slices.DeleteFunc(slices.Clone(tabs), func(t tab) bool { return t.hidden }); len(shown) > 0 {
+		tabs = shown
+	}
+	if len(tabs) > mostTabs {
+		return nil, &Error{Name: name, Message: fmt.Sprintf("has %d tabs", len(tabs)), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief. It has: " + list + "."}
+	}
+	var best *Sheet
+	var at, equal string
 	var failed error
-	for _, tab := range tabs {
-		s, err := open(tab)
+	for _, t := range tabs {
+		s, err := t.open()
 		switch {
 		case err != nil:
 			failed = errors.Join(failed, err)
-		case s.recognised:
-			return s, nil
-		case first == nil:
-			first = s
+		case best == nil || best.fit.less(s.fit):
+			best, at, equal = s, t.name, ""
+		case best.fit == s.fit && s.fit != (fit{}) && equal == "":
+			equal = t.name
 		}
 	}
-	if first != nil {
-		return first, nil
+	if equal != "" && !options.AnyTab {
+		return nil, &Error{Name: name, Message: fmt.Sprintf("has two tabs that fit alike, “%s” and “%s”", at, equal), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief."}
+	}
+	if best != nil {
+		return best, nil
 	}
 	return nil, failed
 }
 
 // parts are the files in a workbook.
 type parts struct {
-	name    string
-	archive *zip.Reader
+	name  string
+	files map[string]*zip.File // by path in lower case
 }
 
 // Caps on what a workbook unpacks to. Real ones unpack to some ten times their
@@ -226,14 +264,7 @@ const (
 	maxSmallPart = 32 << 20
 )
 
-func (p parts) find(path string) *zip.File {
-	for _, f := range p.archive.File {
-		if strings.EqualFold(f.Name, path) {
-			return f
-		}
-	}
-	return nil
-}
+func (p parts) find(path string) *zip.File { return p.files[strings.ToLower(path)] }
 
 // open opens a part for reading.
 func (p parts) open(path string) (io.Reader, error) {

@@ -2,9 +2,11 @@
 // stand: by the number a spreadsheet program shows beside them.
 //
 // A Sheet streams: it holds the first rows, to find the headings among them, and
-// after that one row at a time. It promises that no row is dropped in silence
-// but blank ones, and that whatever it cannot read is an *Error with the line.
-// The format is found by looking into the file, whatever its name says. What a heading or a cell means is left to package mapping.
+// after that one row at a time. It promises that everything in the file is
+// accounted for (Tally says as what), that no row is dropped but blank ones, and
+// that whatever it cannot read is an *Error with the line. The format is found by
+// looking into the file, whatever its name says. What a heading or a cell means is
+// left to package mapping.
 package sheet
 
 import (
@@ -21,11 +23,12 @@ import (
 
 // Caps that keep a broken or hostile file from filling the memory.
 const (
-	MaxColumns   = 2000
-	maxRecord    = 4 << 20 // bytes of one row
-	maxHeading   = 1000    // bytes of one heading
-	headingDepth = 20      // rows among which the headings are looked for
-	sampleSize   = 64 << 10
+	MaxColumns     = 2000
+	maxRecord      = 4 << 20 // bytes of one row
+	maxHeading     = 1000    // bytes of one heading
+	headingDepth   = 20      // rows among which the headings are looked for
+	deepestHeading = 1000    // the last row in which headings may stand
+	sampleSize     = 64 << 10
 )
 
 // ours begins the headings of the columns that fix sheets add; such columns are
@@ -34,9 +37,17 @@ const ours = "Even Ledger "
 
 // Options say how to read a sheet. The zero value finds everything out.
 type Options struct {
-	Tab        string                    // of a workbook; empty: the first whose headings are known, else the first
+	Tab        string                    // of a workbook, or the list of a JSON file; empty: the one whose headings fit best
 	HeadingRow int                       // row of the headings, from 1; 0: look for it
+	Encoding   string                    // of text, by its name in the registry of character sets; empty: look
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
+	Named      func(heading string) bool // whether the brief names a heading, which weighs more
+	AnyTab     bool                      // of tabs that fit alike the first will do
+}
+
+// recognise reports whether a text is a heading that is known or named.
+func (o Options) recognise(heading string) bool {
+	return o.Recognise != nil && o.Recognise(heading) || o.Named != nil && o.Named(heading)
 }
 
 // Info is what was found out about a sheet.
@@ -44,7 +55,8 @@ type Info struct {
 	Name       string     `json:"name"`
 	Format     string     `json:"format"`                   // "CSV", "XLSX", "ODS", "JSON", "JSON lines"
 	Compressed bool       `json:"compressed,omitempty"`     // the file is in gzip
-	Encoding   string     `json:"encoding,omitempty"`       // of text: "UTF-8", "UTF-16LE", "UTF-16BE", "Windows-1252"
+	Encoding   string     `json:"encoding,omitempty"`       // of text: "UTF-8", "UTF-16LE", "windows-1250", …
+	Guessed    []Guess    `json:"guessed,omitempty"`        // the encoding was guessed: words for which it matters
 	Separator  string     `json:"separator,omitempty"`      // of CSV: "comma", "semicolon", "tab", "pipe"
 	Tab        string     `json:"tab,omitempty"`            // of a workbook
 	Tabs       []string   `json:"tabs,omitempty"`           // every tab of it
@@ -53,6 +65,36 @@ type Info struct {
 	Above      [][]string `json:"aboveHeadings,omitempty"`  // the rows above the headings, as they stand
 	Hidden     []string   `json:"hiddenColumns,omitempty"`  // headings of columns that the spreadsheet program doesn't show
 	Merged     []string   `json:"mergedHeadings,omitempty"` // headings that stretch over columns to their right
+	Read       Tally      `json:"read"`
+}
+
+// A Guess is a word of a text whose encoding nobody says, as it was read and as it
+// would read in other encodings.
+type Guess struct {
+	Line   int      `json:"line"`
+	Word   string   `json:"word"`
+	Others []string `json:"others"` // with the encoding: "Łukasz (windows-1250)"
+}
+
+// A Tally counts what was in a file and what became of it. Once a sheet is read to
+// its end both sides come out even.
+type Tally struct {
+	Lines    int  `json:"lines,omitempty"`         // of a text file
+	Declared int  `json:"separatorLine,omitempty"` // of those: names the separator
+	Inner    int  `json:"innerLines,omitempty"`    // of those: go on with a cell begun above
+	Records  int  `json:"records"`                 // rows of the table, or objects
+	Blank    int  `json:"blank"`                   // of those: with nothing in them
+	Above    int  `json:"above"`                   // titles above the headings
+	Headings int  `json:"headings"`                // the headings
+	Rows     int  `json:"rows"`                    // rows below, handed out
+	Repeated int  `json:"repeatedHeadings"`        // of Rows: have the headings again
+	Ended    bool `json:"ended"`                   // the file was read to its end
+}
+
+// Even reports whether everything read is accounted for. What was not read to its
+// end is never uneven.
+func (t Tally) Even() bool {
+	return !t.Ended || t.Records == t.Blank+t.Above+t.Headings+t.Rows && (t.Lines == 0 || t.Lines == t.Declared+t.Inner+t.Records)
 }
 
 // A CellKind says what a spreadsheet program took a cell for. Cells of text
@@ -76,6 +118,12 @@ type Row struct {
 	Kinds  []CellKind // one for each cell, or nil if all are Plain
 	Hidden bool       // the spreadsheet program doesn't show the row
 	Left   bool       // a selection leaves the row out
+
+	Aside   string // why the row is not one of the table's, such as headings repeated; or empty
+	Doubt   string // why it is perhaps none; or empty
+	Guessed bool   // the encoding of its text was guessed
+	Merged  []int  // columns, from 0, whose cells are part of a larger one that begins elsewhere
+	Twice   []int  // columns that the object gives two different values
 }
 
 // Kind returns the kind of the cell in column i, from 0.
@@ -117,6 +165,10 @@ type record struct {
 	cells  []string
 	kinds  []CellKind
 	hidden bool
+
+	guessed bool
+	merged  []int
+	twice   []int
 }
 
 // A Sheet is a tabular file being read.
@@ -126,14 +178,25 @@ type Sheet struct {
 	close   func() error
 	pending []record // read to find the headings, not yet handed out
 
-	recognised bool // the headings were
-	lines      bool // rows are lines, in which cells can be missing
-	ended      bool
+	fit   fit  // of the headings
+	lines bool // rows are lines, in which cells can be missing
+	ours  bool // the program wrote the sheet
+	ended bool
+	tally Tally
+}
+
+// A fit is how well headings are known.
+type fit struct{ named, known int }
+
+func (f fit) less(than fit) bool {
+	return f.named < than.named || f.named == than.named && f.known < than.known
 }
 
 // Info returns what was found out. The encoding is sure once all rows are read.
 func (s *Sheet) Info() Info {
 	info := s.info
+	info.Read = s.tally
+	info.Read.Ended = s.ended
 	s.source.describe(&info)
 	return info
 }
@@ -155,7 +218,14 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 				return
 			}
 			if isBlank(rec.cells) {
+				s.tally.Blank++
 				continue
+			}
+			s.tally.Rows++
+			if s.ours && !s.lines { // our CSV went through a spreadsheet program
+				for i, cell := range rec.cells {
+					rec.cells[i] = unguarded(cell)
+				}
 			}
 			if !s.lines {
 				// A spreadsheet program does not store the blank cells at the end of a row.
@@ -163,7 +233,9 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 					rec.cells = append(rec.cells, "")
 				}
 			}
-			if !yield(Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden}, nil) {
+			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Guessed: rec.guessed, Merged: rec.merged, Twice: rec.twice}
+			s.furniture(&row)
+			if !yield(row, nil) {
 				return
 			}
 		}
@@ -192,7 +264,7 @@ func (s *Sheet) read() (record, error) {
 		return record{}, io.EOF
 	}
 	rec, err := s.source.read()
-	s.ended = err != nil
+	s.ended = errors.Is(err, io.EOF)
 	return rec, err
 }
 
@@ -214,8 +286,8 @@ func (s *Sheet) findHeadings(options Options) error {
 		rec.cells, rec.kinds = slices.Clone(rec.cells), slices.Clone(rec.kinds)
 		first = append(first, rec)
 	}
-	at, recognised := pickHeadings(first, options)
-	s.recognised = recognised
+	at, fits := pickHeadings(first, options)
+	s.fit = fits
 	if at < 0 {
 		if options.HeadingRow > 0 {
 			return &Error{s.info.Name, 0, fmt.Sprintf("row %d, which the brief names as the headings', is blank or not there", options.HeadingRow), "Correct “heading_row” in the brief."}
@@ -223,6 +295,17 @@ func (s *Sheet) findHeadings(options Options) error {
 		return &Error{s.info.Name, 0, "has no headings: every row looked at is blank", "Add a first row with a heading above each column."}
 	}
 	heading := first[at]
+	if heading.number > deepestHeading {
+		return &Error{s.info.Name, heading.line, fmt.Sprintf("the first row with anything in it is row %d", heading.number), "Take the empty rows above it out."}
+	}
+	for _, rec := range first[:at] {
+		if isBlank(rec.cells) {
+			s.tally.Blank++
+		} else {
+			s.tally.Above++
+		}
+	}
+	s.tally.Headings = 1
 	for row := 1; row < heading.number; row++ {
 		var cells []string
 		for _, rec := range first[:at] {
@@ -253,41 +336,48 @@ func (s *Sheet) setHeadings(heading record) error {
 			return &Error{s.info.Name, heading.line, fmt.Sprintf("the heading of column %d is %d characters long", i+1, utf8.RuneCountInString(clean)), "Look for a quote that is opened and not closed."}
 		}
 		s.info.Headings = append(s.info.Headings, clean)
+		s.ours = s.ours || IsOurs(clean)
 	}
 	return nil
 }
 
-// pickHeadings returns the index of the row with the headings, or -1, and
-// whether they were recognised.
-func pickHeadings(rows []record, options Options) (at int, recognised bool) {
+// pickHeadings returns the index of the row with the headings, or -1, and how well
+// they are known.
+func pickHeadings(rows []record, options Options) (at int, fits fit) {
 	fallback := -1
 	for i, rec := range rows {
-		if options.HeadingRow > 0 {
-			if rec.number == options.HeadingRow && !isBlank(rec.cells) {
-				return i, true
-			}
-			continue
-		}
-		filled, known := 0, 0
+		filled, known, fits := 0, 0, fit{}
 		for _, cell := range rec.cells {
 			clean, _ := words.Clean(cell)
 			if clean == "" {
 				continue
 			}
 			filled++
-			if options.Recognise != nil && options.Recognise(clean) {
+			if options.recognise(clean) {
 				known++
 			}
+			if options.Recognise != nil && options.Recognise(clean) {
+				fits.known++
+			}
+			if options.Named != nil && options.Named(clean) {
+				fits.named++
+			}
+		}
+		if options.HeadingRow > 0 {
+			if rec.number == options.HeadingRow && filled > 0 {
+				return i, fits
+			}
+			continue
 		}
 		if known >= 2 || known > 0 && 2*known >= filled {
-			return i, true
+			return i, fits
 		}
 		// Without a known heading the first row that is more than a title is it.
 		if fallback < 0 && (filled > 1 || filled == 1 && len(rec.cells) == 1) {
 			fallback = i
 		}
 	}
-	return fallback, false
+	return fallback, fit{}
 }
 
 // IsOurs reports whether a heading is of a column that a fix sheet added.

@@ -3,11 +3,15 @@ package sheet
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
 	"strings"
+	letters "unicode"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
@@ -16,23 +20,31 @@ import (
 
 // A textReader turns the bytes of a file into UTF-8 with line feeds.
 //
-// A file that begins as plain ASCII may turn out, a million rows below, to be
-// Windows-1252: the first byte that is no UTF-8 settles it, as everything before
-// reads the same in both. If proper UTF-8 beyond ASCII came first, the byte is
-// damage and becomes U+FFFD, which is told at its row.
+// A file that begins as plain ASCII may turn out, a million rows below, to be in
+// some encoding of one byte a letter: the first byte that is no UTF-8 shows it, as
+// everything before reads the same in all of them. Which one it is nobody says, so
+// Windows-1252 is taken, the most usual one, and told as a guess with the words
+// for which it matters. If proper UTF-8 beyond ASCII came first, the byte is damage
+// and becomes U+FFFD, which is told at its row.
 type textReader struct {
 	src      io.Reader
 	encoding string
+	guessed  bool
 	wide     bool // UTF-8 beyond ASCII was seen
 	macLines bool // lines end in a lone carriage return
 	buf      []byte
 	carry    []byte // the beginning of a character cut in two
 	out      []byte // decoded, not yet handed out
 	err      error
+
+	line    int // of what was decoded as a guess
+	guesses []Guess
 }
 
-func newTextReader(src io.Reader, sample []byte) *textReader {
-	t := &textReader{src: src, encoding: "UTF-8", buf: make([]byte, 32<<10)}
+// newTextReader reads text in the encoding of that name, or in the one that it looks
+// like. A byte order mark counts for more.
+func newTextReader(src io.Reader, sample []byte, named string) (*textReader, error) {
+	t := &textReader{src: src, encoding: "UTF-8", buf: make([]byte, 32<<10), line: 1}
 	switch {
 	case bytes.HasPrefix(sample, []byte("\xef\xbb\xbf")):
 		if _, err := io.CopyN(io.Discard, src, 3); err != nil {
@@ -42,19 +54,63 @@ func newTextReader(src io.Reader, sample []byte) *textReader {
 		t.utf16(unicode.LittleEndian, "UTF-16LE")
 	case bytes.HasPrefix(sample, []byte("\xfe\xff")):
 		t.utf16(unicode.BigEndian, "UTF-16BE")
+	case named != "":
+		if err := t.named(named, sample); err != nil {
+			return nil, err
+		}
 	case zeros(sample, 1) > len(sample)/8:
 		t.utf16(unicode.LittleEndian, "UTF-16LE")
 	case zeros(sample, 0) > len(sample)/8:
 		t.utf16(unicode.BigEndian, "UTF-16BE")
 	}
-	if t.encoding == "UTF-8" {
+	if !strings.HasPrefix(t.encoding, "UTF-16") {
 		t.macLines = bytes.IndexByte(sample, '\n') < 0 && bytes.IndexByte(sample, '\r') >= 0
 	}
-	return t
+	return t, nil
 }
 
+// KnowsEncoding reports whether there is an encoding of that name.
+func KnowsEncoding(name string) bool {
+	_, err := htmlindex.Get(name)
+	return err == nil
+}
+
+// named decodes by the encoding of that name (the WHATWG's labels of the IANA
+// registry of character sets).
+func (t *textReader) named(name string, sample []byte) error {
+	encoding, err := htmlindex.Get(name)
+	if err != nil {
+		return fmt.Errorf("cannot be read in the encoding “%s”, which nobody knows", name)
+	}
+	t.encoding, _ = htmlindex.Name(encoding) // it was found by it
+	if t.encoding == "utf-8" {
+		t.encoding, t.wide = "UTF-8", true // what is no UTF-8 is damage
+		return nil
+	}
+	if whole := sample[:len(sample)-min(len(sample), utf8.UTFMax)]; len(whole) > 0 && !isASCII(whole) && utf8.Valid(sample[:lastRune(sample)]) {
+		return fmt.Errorf("is to be read as %s, and is in UTF-8", t.encoding)
+	}
+	t.src = transform.NewReader(t.src, encoding.NewDecoder())
+	return nil
+}
+
+// lastRune is the length of what comes before a character that is cut in two.
+func lastRune(sample []byte) int {
+	for n := len(sample); n > 0 && n > len(sample)-utf8.UTFMax; n-- {
+		if utf8.RuneStart(sample[n-1]) {
+			if utf8.FullRune(sample[n-1:]) {
+				return len(sample)
+			}
+			return n - 1
+		}
+	}
+	return len(sample)
+}
+
+func (t *textReader) describe(info *Info) { info.Encoding, info.Guessed = t.encoding, t.guesses }
+
 func (t *textReader) utf16(order unicode.Endianness, name string) {
-	t.encoding = name
+	t.encoding, t.wide = name, true
 	t.src = transform.NewReader(t.src, unicode.UTF16(order, unicode.UseBOM).NewDecoder())
 }
 
@@ -103,8 +159,8 @@ func (t *textReader) fill() {
 	if err != nil {
 		t.err = err
 	}
-	if t.encoding == "Windows-1252" {
-		t.out = decode1252(data)
+	if t.guessed {
+		t.out = t.guess(data)
 	} else {
 		t.out = t.utf8(data, errors.Is(err, io.EOF))
 	}
@@ -113,28 +169,34 @@ func (t *textReader) fill() {
 	}
 }
 
+// utf8 passes on what is UTF-8, in time that grows with its length alone.
 func (t *textReader) utf8(data []byte, last bool) []byte {
-	from := 0
-	for from < len(data) {
-		bad := firstBad(data[from:])
-		if !t.wide && !isASCII(data[from:from+bad]) {
-			t.wide = true
-		}
-		from += bad
-		switch {
-		case from == len(data):
-		case !last && !utf8.FullRune(data[from:]):
-			t.carry = append([]byte(nil), data[from:]...)
-			return data[:from]
-		case !t.wide && t.encoding == "UTF-8":
-			t.encoding = "Windows-1252"
-			return append(data[:from:from], decode1252(data[from:])...)
-		default:
-			data = append(data[:from:from], append([]byte("\uFFFD"), data[from+1:]...)...)
-			from += len("\uFFFD")
-		}
+	bad := firstBad(data)
+	if !t.wide && !isASCII(data[:bad]) {
+		t.wide = true
 	}
-	return data
+	if bad == len(data) {
+		t.line += bytes.Count(data, []byte("\n"))
+		return data
+	}
+	out := make([]byte, 0, len(data)+len(data)/2)
+	for {
+		out = append(out, data[:bad]...)
+		t.line += bytes.Count(data[:bad], []byte("\n"))
+		data = data[bad:]
+		switch {
+		case len(data) == 0:
+			return out
+		case !last && !utf8.FullRune(data):
+			t.carry = bytes.Clone(data)
+			return out
+		case !t.wide:
+			t.encoding, t.guessed = "Windows-1252", true
+			return append(out, t.guess(data)...)
+		}
+		out, data = append(out, "\uFFFD"...), data[1:]
+		bad = firstBad(data)
+	}
 }
 
 // firstBad returns the place of the first byte that is no UTF-8, or the length.
@@ -161,10 +223,50 @@ func isASCII(data []byte) bool {
 	return true
 }
 
-func decode1252(data []byte) []byte {
+// mostGuesses is how many words are told for which the encoding matters.
+const mostGuesses = 4
+
+// guess decodes bytes as Windows-1252, and notes the first words beyond ASCII.
+func (t *textReader) guess(data []byte) []byte {
+	for line := range bytes.Lines(data) {
+		if len(t.guesses) < mostGuesses && !isASCII(line) {
+			for _, word := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z') }) {
+				t.note(word)
+			}
+		}
+		if bytes.HasSuffix(line, []byte("\n")) {
+			t.line++
+		}
+	}
+	return decode(charmap.Windows1252, data)
+}
+
+// note keeps a word beyond ASCII as it reads now and as it would in the encodings
+// of other parts of the world, where it would be letters only.
+func (t *textReader) note(word []byte) {
+	g := Guess{Line: t.line, Word: string(decode(charmap.Windows1252, word))}
+	if len(t.guesses) == mostGuesses || isASCII(word) || len(word) > 40 || slices.ContainsFunc(t.guesses, func(had Guess) bool { return had.Word == g.Word }) {
+		return
+	}
+	for _, name := range []string{"windows-1250", "windows-1254", "windows-1257", "windows-1251", "windows-1253", "macintosh", "shift_jis", "gbk", "euc-kr"} {
+		encoding, err := htmlindex.Get(name)
+		if err != nil {
+			continue
+		}
+		other, err := encoding.NewDecoder().Bytes(word)
+		text := string(other)
+		if err != nil || text == g.Word || strings.ContainsFunc(text, func(r rune) bool { return r == utf8.RuneError || !letters.IsLetter(r) }) {
+			continue
+		}
+		g.Others = append(g.Others, text+" ("+name+")")
+	}
+	t.guesses = append(t.guesses, g)
+}
+
+func decode(encoding *charmap.Charmap, data []byte) []byte {
 	out := make([]byte, 0, len(data)+len(data)/8)
 	for _, c := range data {
-		out = utf8.AppendRune(out, charmap.Windows1252.DecodeByte(c))
+		out = utf8.AppendRune(out, encoding.DecodeByte(c))
 	}
 	return out
 }

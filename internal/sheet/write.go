@@ -103,10 +103,7 @@ func newCSVWriter(w io.Writer, separator string) (*csvWriter, error) {
 func (w *csvWriter) Write(cells []string, _ ...Mark) error {
 	w.guard = w.guard[:0]
 	for _, cell := range cells {
-		if cell != "" && (formulaStart(cell[0]) || cell[0] == '\'' && IsGuarded(cell)) {
-			cell = "'" + cell
-		}
-		w.guard = append(w.guard, cell)
+		w.guard = append(w.guard, guarded(cell))
 	}
 	return w.csv.Write(w.guard)
 }
@@ -172,9 +169,47 @@ func (w *linesWriter) Close() error { return w.w.Flush() }
 
 func formulaStart(c byte) bool { return strings.IndexByte("=+-@\t\r", c) >= 0 }
 
-// IsGuarded reports whether cell is one that Write put an apostrophe before:
-// apostrophes, then a character that begins a formula.
-func IsGuarded(cell string) bool {
-	rest := strings.TrimLeft(cell, "'")
-	return len(rest) < len(cell) && rest != "" && formulaStart(rest[0])
+// guarded puts an apostrophe before what a spreadsheet program would take for a
+// formula: at the beginning of a cell, and behind each sign that is a separator to
+// a program set to another one than the file's.
+func guarded(cell string) string {
+	if strings.IndexAny(cell, "=+-@\t\r") < 0 {
+		return cell
+	}
+	var out strings.Builder
+	for at := 0; at < len(cell); at++ {
+		if isGuard(cell[at:]) && begins(cell, at) {
+			out.WriteByte('\'')
+		}
+		out.WriteByte(cell[at])
+	}
+	return out.String()
+}
+
+// unguarded takes the apostrophes off that guarded put there.
+func unguarded(cell string) string {
+	if strings.IndexByte(cell, '\'') < 0 {
+		return cell
+	}
+	var out strings.Builder
+	for at := 0; at < len(cell); at++ {
+		if cell[at] == '\'' && isGuard(cell[at+1:]) && begins(cell, at) {
+			continue
+		}
+		out.WriteByte(cell[at])
+	}
+	return out.String()
+}
+
+// begins reports whether a program set to any separator could begin a cell at a
+// place of this one: blanks and quotes may stand before.
+func begins(cell string, at int) bool {
+	before := strings.TrimRight(cell[:at], ` "`)
+	return before == "" && at == 0 || before != "" && strings.IndexByte(separators+"\n", before[len(before)-1]) >= 0
+}
+
+// isGuard reports whether a text is a formula behind any number of apostrophes.
+func isGuard(text string) bool {
+	text = strings.TrimLeft(text, "'")
+	return text != "" && formulaStart(text[0])
 }

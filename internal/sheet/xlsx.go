@@ -8,7 +8,6 @@ import (
 	"math"
 	"path"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,14 +22,17 @@ type xlsxSource struct {
 	shared  *texts
 	formats []numberFormat // by the cell's style
 	epoch   time.Time      // day 0 of its dates
+	stale   bool           // formulas are calculated only when the workbook is opened
 	tab     string
 	tabs    []string
 	part    string // of the tab
 
+	rows   int // read so far
 	last   int // number of the row read last
 	cells  []string
 	kinds  []CellKind
 	hidden [][2]int // columns from, to
+	merged merges
 }
 
 // openXLSX opens the tab that the options mean.
@@ -39,6 +41,9 @@ func openXLSX(p parts, options Options) (*Sheet, error) {
 		Properties struct {
 			Date1904 string `xml:"date1904,attr"`
 		} `xml:"workbookPr"`
+		Calculation struct {
+			OnLoad string `xml:"fullCalcOnLoad,attr"`
+		} `xml:"calcPr"`
 		Sheets []struct {
 			Name  string     `xml:"name,attr"`
 			State string     `xml:"state,attr"`
@@ -77,47 +82,53 @@ func openXLSX(p parts, options Options) (*Sheet, error) {
 			sharedPart = target[r.ID]
 		}
 	}
-	var visible, concealed []string
-	partOf := map[string]string{}
-	for _, s := range book.Sheets {
-		for _, a := range s.Attrs {
+	var tabs []tab
+	var names []string
+	shared := &texts{}
+	for _, listed := range book.Sheets {
+		part := ""
+		for _, a := range listed.Attrs {
 			if a.Name.Local == "id" && target[a.Value] != "" {
-				partOf[s.Name] = target[a.Value]
+				part = target[a.Value]
 			}
 		}
-		if partOf[s.Name] == "" || p.find(partOf[s.Name]) == nil {
+		if part == "" || p.find(part) == nil {
 			continue
 		}
-		if s.State == "" || s.State == "visible" {
-			visible = append(visible, s.Name)
-		} else {
-			concealed = append(concealed, s.Name)
-		}
+		names = append(names, listed.Name)
+		tabs = append(tabs, tab{listed.Name, listed.State != "" && listed.State != "visible", func() (*Sheet, error) {
+			source := &xlsxSource{p: p, shared: shared, formats: formats, epoch: epoch, stale: truth(book.Calculation.OnLoad), tab: listed.Name, tabs: names, part: part}
+			return source.start(options)
+		}})
 	}
-	if len(visible)+len(concealed) == 0 {
+	if len(tabs) == 0 {
 		return nil, &Error{Name: p.name, Message: "has no tab with cells", Remedy: saveAgain}
 	}
-	shared := &texts{}
 	if sharedPart != "" && p.find(sharedPart) != nil {
 		if shared, err = p.sharedTexts(sharedPart); err != nil {
 			return nil, err
 		}
 	}
-	tabs := append(visible, concealed...)
-	return pickTab(p.name, tabs, options, func(tab string) (*Sheet, error) {
-		source := &xlsxSource{p: p, shared: shared, formats: formats, epoch: epoch, tab: tab, tabs: tabs, part: partOf[tab]}
-		r, err := p.open(source.part)
-		if err != nil {
-			return nil, err
-		}
-		source.meter = &meter{r: r}
-		source.xml = xml.NewDecoder(source.meter)
-		opened, err := startWorkbook(p.name, source, options)
-		if err == nil && slices.Contains(opened.info.Headings, "") {
-			opened.info.Merged = source.merged(opened.info.Headings, opened.info.HeadingRow)
-		}
-		return opened, err
-	})
+	return pickTab(p.name, tabs, options)
+}
+
+// start opens the tab and finds its headings.
+func (s *xlsxSource) start(options Options) (*Sheet, error) {
+	var err error
+	if s.merged, err = s.findMerged(); err != nil {
+		return nil, err
+	}
+	r, err := s.p.open(s.part)
+	if err != nil {
+		return nil, err
+	}
+	s.meter = &meter{r: r}
+	s.xml = xml.NewDecoder(s.meter)
+	opened, err := startWorkbook(s.p.name, s, options)
+	if err == nil {
+		opened.info.Merged = s.merged.headings(opened.info.Headings, opened.info.HeadingRow)
+	}
+	return opened, err
 }
 
 // startWorkbook finds the headings of a tab.
@@ -166,11 +177,11 @@ func (p parts) sharedTexts(part string) (*texts, error) {
 	d := xml.NewDecoder(&meter{r: r, left: maxShared})
 	for {
 		token, err := d.RawToken()
-		if errors.Is(err, io.EOF) {
-			return t, nil
-		}
 		if err != nil {
-			return nil, p.brokenTexts(err)
+			return nil, p.brokenTexts(unexpected(err))
+		}
+		if end, ok := token.(xml.EndElement); ok && end.Name.Local == "sst" {
+			return t, nil
 		}
 		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
 			if t.data, err = readText(d, "si", t.data); err != nil {
@@ -245,7 +256,7 @@ func unescaped(data []byte, from int) []byte {
 }
 
 func (s *xlsxSource) describe(info *Info) {
-	info.Format, info.Tab, info.Tabs = "XLSX", s.tab, s.tabs
+	info.Format, info.Tab, info.Tabs, info.Read.Records = "XLSX", s.tab, s.tabs, s.rows
 	info.Hidden = headingsIn(info.Headings, s.hidden)
 }
 
@@ -267,23 +278,21 @@ func (s *xlsxSource) read() (record, error) {
 	s.meter.left = maxRecord
 	for {
 		token, err := s.xml.RawToken()
-		if errors.Is(err, io.EOF) {
-			return record{}, io.EOF
-		}
 		if err != nil {
-			return record{}, s.p.broken(err)
+			return record{}, s.p.broken(unexpected(err))
 		}
 		switch token := token.(type) {
 		case xml.StartElement:
 			switch token.Name.Local {
 			case "row":
+				s.rows++
 				return s.row(token)
 			case "col":
 				s.column(token)
 			}
 		case xml.EndElement:
 			if token.Name.Local == "sheetData" {
-				return record{}, io.EOF
+				return record{}, s.p.readOut(s.meter.r)
 			}
 		}
 	}
@@ -316,15 +325,21 @@ func (s *xlsxSource) row(e xml.StartElement) (record, error) {
 		switch a.Name.Local {
 		case "r":
 			n, err := strconv.Atoi(a.Value)
-			if err != nil || n <= s.last {
+			switch {
+			case err != nil || n <= s.last:
 				return rec, s.p.broken(fmt.Errorf("a row “%s” stands below row %d", a.Value, s.last))
+			case n > maxRows:
+				return rec, s.p.broken(fmt.Errorf("row %d is beyond the last a spreadsheet has, %d", n, maxRows))
 			}
 			rec.number = n
 		case "hidden":
 			rec.hidden = truth(a.Value)
 		}
 	}
-	s.last = rec.number
+	if rec.number > maxRows {
+		return rec, s.p.broken(fmt.Errorf("row %d is beyond the last a spreadsheet has, %d", rec.number, maxRows))
+	}
+	s.last, rec.merged = rec.number, s.merged.in(rec.number)
 	s.cells, s.kinds = s.cells[:0], s.kinds[:0]
 	plain := true
 	for {
@@ -369,7 +384,7 @@ func (s *xlsxSource) cell(e xml.StartElement) error {
 			style, _ = strconv.Atoi(a.Value) // without a style it is the first
 		}
 	}
-	if column > 1<<14 {
+	if column >= 1<<14 {
 		return fmt.Errorf("column %d is beyond the last a spreadsheet has", column+1)
 	}
 	for len(s.cells) < column {
@@ -403,7 +418,7 @@ func (s *xlsxSource) cell(e xml.StartElement) error {
 				continue
 			}
 			text, kind, err := s.value(kind, raw, style)
-			if formula && raw == "" && kind != Plain {
+			if formula && (raw == "" && kind != Plain || s.stale && (raw == "" || raw == "0")) {
 				kind = Uncalculated
 			}
 			s.cells, s.kinds = append(s.cells, text), append(s.kinds, kind)
@@ -467,7 +482,7 @@ func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error
 			return text, Dated, nil
 		}
 	}
-	return format.pad(numberText(raw, number)), Numeric, nil
+	return format.shown(numberText(raw, number), number), Numeric, nil
 }
 
 // numberText writes a number without exponent and without the digits that are
@@ -539,31 +554,6 @@ func ColumnName(column int) string {
 	return name
 }
 
-// A numberFormat is what the format of a cell says about its number.
-type numberFormat struct {
-	date   bool
-	digits string // a pattern of zeros and signs between them, such as 00000; or empty
-}
-
-// pad fills the zeros in front that the pattern shows and the number has lost.
-func (f numberFormat) pad(text string) string {
-	zeros := strings.Count(f.digits, "0")
-	if zeros < 2 || !isDigits(text) || len(text) > zeros {
-		return text
-	}
-	text = strings.Repeat("0", zeros-len(text)) + text
-	var out strings.Builder
-	for i := 0; i < len(f.digits); i++ {
-		if f.digits[i] == '0' {
-			out.WriteByte(text[0])
-			text = text[1:]
-		} else {
-			out.WriteByte(f.digits[i])
-		}
-	}
-	return out.String()
-}
-
 func (p parts) numberFormats() ([]numberFormat, error) {
 	if p.find("xl/styles.xml") == nil {
 		return nil, nil
@@ -594,52 +584,4 @@ func (p parts) numberFormats() ([]numberFormat, error) {
 		formats[i] = f
 	}
 	return formats, nil
-}
-
-var (
-	formatNoise = regexp.MustCompile(`"[^"]*"|\\.|_.|\*.|\[(?i:[^hms\]][^\]]*)\]`)
-	digitFormat = regexp.MustCompile(`^[0 \-()/]+$`)
-)
-
-// parseFormat reads the code of a number format.
-func parseFormat(code string) numberFormat {
-	first, _, _ := strings.Cut(code, ";")
-	shown := strings.NewReplacer(`"`, "", `\`, "").Replace(first)
-	if digitFormat.MatchString(shown) {
-		return numberFormat{digits: shown}
-	}
-	bare := strings.ToLower(formatNoise.ReplaceAllString(first, ""))
-	if strings.HasPrefix(bare, "general") || strings.Contains(bare, "[h") || strings.Contains(bare, "[m") || strings.Contains(bare, "[s") {
-		return numberFormat{} // a duration stays the number it is
-	}
-	return numberFormat{date: strings.ContainsAny(bare, "ymdhs")}
-}
-
-// merged lists the headings that stretch over columns to their right. What is
-// merged stands below the rows, so the tab is gone through for it.
-func (s *xlsxSource) merged(headings []string, row int) []string {
-	r, err := s.p.open(s.part)
-	if err != nil {
-		return nil
-	}
-	d := xml.NewDecoder(&meter{r: r, left: maxPart})
-	var merged []string
-	for {
-		token, err := d.RawToken()
-		if err != nil {
-			return merged // the rows tell what is wrong with the part
-		}
-		e, ok := token.(xml.StartElement)
-		if !ok || e.Name.Local != "mergeCell" {
-			continue
-		}
-		for _, a := range e.Attr {
-			from, to, found := strings.Cut(a.Value, ":")
-			first, ok := columnNumber(from)
-			last, ok2 := columnNumber(to)
-			if found && ok && ok2 && first < last && first < len(headings) && strings.TrimLeft(from, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == strconv.Itoa(row) {
-				merged = append(merged, headings[first])
-			}
-		}
-	}
 }
