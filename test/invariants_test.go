@@ -26,6 +26,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
 	"evenledger/internal/readback"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/standin"
 	"evenledger/internal/system/scim"
@@ -171,7 +172,7 @@ func (h *harbour) draft(csv string) *batch.Batch {
 	require.NoError(h.t, err)
 	schema, err := h.client.Describe(context.Background())
 	require.NoError(h.t, err)
-	made, _, err := (&drafting.Draft{Ledger: h.ledger, System: h.client, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Made: time.Now(), System: "harbour"}}).Make(context.Background())
+	made, _, err := (&drafting.Draft{Vaults: secret.NewVaults("no-passwords"), Ledger: h.ledger, System: h.client, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Made: time.Now(), System: "harbour"}}).Make(context.Background())
 	require.NoError(h.t, err)
 	return made
 }

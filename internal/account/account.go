@@ -19,6 +19,9 @@ type Value struct {
 // Of returns a value; the empty text is a blank one.
 func Of(text string) Value { return Value{present: true, text: text} }
 
+// ValueOr returns a value, or absent for the empty text.
+func ValueOr(text string) Value { return Value{present: text != "", text: text} }
+
 // Blank returns a value that is there and empty.
 func Blank() Value { return Value{present: true} }
 
@@ -79,7 +82,12 @@ type Account struct {
 }
 
 // Field returns the account's value of a field.
-func (a Account) Field(name string) Value { return a.Fields[name] }
+func (a Account) Field(name string) Value {
+	if name == ID && a.ID != "" {
+		return Of(a.ID)
+	}
+	return a.Fields[name]
+}
 
 // Label names the account for a person: its user name, else its address, else
 // its identifier.

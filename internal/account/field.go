@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/text/unicode/norm"
+
 	"evenledger/internal/words"
 )
 
@@ -114,8 +116,15 @@ var catalogue = [...]Field{
 // Fields lists the catalogue in its order. The slice must not be changed.
 func Fields() []Field { return catalogue[:] }
 
+// ID is the name of the field that is an account's identifier in its system. It finds
+// accounts and is never sent; no heading that people write means it.
+const ID = "id"
+
 // FieldNamed returns the catalogue's field of that exact name.
 func FieldNamed(name string) (Field, bool) {
+	if name == ID {
+		return Field{Name: ID, Label: "account's id", Kind: Text}, true
+	}
 	for i := range catalogue {
 		if catalogue[i].Name == name {
 			return catalogue[i], true
@@ -211,6 +220,9 @@ func (f Field) Same(a, b string) bool {
 		slices.Sort(y)
 		return slices.Equal(x, y)
 	}
+	if a, b = norm.NFC.String(a), norm.NFC.String(b); a == b {
+		return true // systems may keep letters and their accents apart
+	}
 	return f.AnyCase && strings.EqualFold(a, b)
 }
 
@@ -250,9 +262,10 @@ func digits(s string) string {
 	}, s)
 }
 
-// Key returns what must agree for two values of the field to collide.
+// Key returns what must agree for two values of the field to collide. Letters and
+// their accents are composed.
 func (f Field) Key(value string) string {
-	if f.AnyCase {
+	if value = norm.NFC.String(value); f.AnyCase {
 		return strings.ToLower(value)
 	}
 	return value

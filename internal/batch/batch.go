@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/sheet"
 )
 
 // A State is how far a batch has come.
@@ -28,6 +29,8 @@ const (
 	Stopped  State = "stopped"
 	Posted   State = "posted"
 	Reversed State = "reversed" // posted, and undone by a later batch
+
+	Withdrawn State = "withdrawn" // drafted, and not to be posted
 )
 
 // A Batch is what is known of a batch as a whole.
@@ -55,8 +58,14 @@ type Batch struct {
 
 	Held     []string           // why it may not be posted; none: it may
 	Seats    []membership.Seats // of licences, as drafted
+	Makes    []membership.Make  // things that are made first
 	Reverses int                // the batch that it undoes; 0: none
-	Secrets  string             // where passwords come from: "generate", "given" or none
+	Unmakes  []membership.Step  // with Reverses: things the other made, that are removed if nobody is in them
+	Corrects int                // the batch from whose fix sheet the rows come; 0: none
+	Secrets  string             // where passwords come from: "generate", "given", "both" or none
+	Workbook bool               // the sheet was one
+
+	Read sheet.Tally // what was in the sheet
 }
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet

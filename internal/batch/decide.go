@@ -33,6 +33,9 @@ type Decider struct {
 	// Row returns the row of the sheet, other than the given one, whose field has
 	// the value; 0: none.
 	Row func(field account.Field, value string) int
+	// WhyRefuse says what can be done about rows that find no account and are refused
+	// for it; empty: as usual.
+	WhyRefuse string
 	// Fields are those that are asked for of known accounts.
 	Fields []string
 	// Extra are fields that a new account gets besides those of the brief.
@@ -60,8 +63,12 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 		return 0
 	}
 	switch {
-	case w.Aside, asks == account.Intent(account.Aside):
+	case w.Aside:
 		e.Outcome = account.Aside
+		return 0
+	case asks == account.Intent(account.Aside):
+		i := d.Brief.Intent()
+		e.setAside("not-wanted", d.Column(i), "the row itself says so")
 		return 0
 	case w.Refused():
 		e.Refuse()
@@ -93,6 +100,12 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	return 0
 }
 
+// setAside leaves the row out, and says why.
+func (e *Entry) setAside(code, column, why string) {
+	e.Outcome, e.Findings = account.Aside, nil
+	e.Find(account.Note, code, "", column, why)
+}
+
 // asks is what the row itself says is to happen; None: nothing. It is not
 // understood if it is none of the words there are: nothing is guessed.
 func (d *Decider) asks(w *mapping.Wanted) (asks account.Intent, understood bool) {
@@ -120,7 +133,7 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 	for at, name := range d.Brief.Match {
 		i := d.Brief.Field(name)
 		value := w.Values[i]
-		if !value.Filled() {
+		if !value.Filled() || w.IsFallen(i) { // a fallback is nobody's key
 			continue
 		}
 		keys++
@@ -185,16 +198,25 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 		return
 	case asks == account.Create:
 	case d.Brief.New == brief.Skip:
-		e.Outcome = account.Aside
+		e.setAside("not-there", "", fmt.Sprintf("no account was found for “%s”", e.Key))
 		return
 	case d.Brief.New == brief.Refuse:
 		e.Find(account.Error, "new-refused", "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
+		if d.WhyRefuse != "" {
+			e.Findings[len(e.Findings)-1].Remedy = d.WhyRefuse
+		}
 		e.Refuse()
 		return
 	}
+	number := ""
 	if n := d.Brief.Numbered(); n >= 0 && w.Values[n].Filled() {
-		d.number(w, n)
+		number = d.number(w, n)
 	}
+	defer func() {
+		if e.Outcome == account.Refused {
+			delete(d.given, number) // others need not skip what nobody gets
+		}
+	}()
 	e.Findings = append(w.Findings, d.Missing(w)...)
 	if d.taken(e, w, ""); account.HasError(e.Findings) {
 		e.Refuse()
@@ -202,10 +224,7 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 	}
 	for i, f := range d.Brief.Fields {
 		value := w.Values[i]
-		if !value.Present() {
-			value = f.Fallback // the sheet does not speak of it
-		}
-		if f.Send && value.Filled() && f.Mode != brief.Drop {
+		if f.Send && f.Name != account.ID && value.Filled() && f.Mode != brief.Drop {
 			d.change(e, i, account.Change{Field: f.Name, After: value})
 		}
 	}
@@ -224,15 +243,16 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 
 // number gives a new account the first value of the numbered field that neither
 // an account nor an earlier row has. The rows were numbered among themselves when
-// they were checked; which of them are new is known only now.
-func (d *Decider) number(w *mapping.Wanted, n int) {
+// they were checked; which of them are new is known only now. It returns what is
+// noted as given.
+func (d *Decider) number(w *mapping.Wanted, n int) (given string) {
 	f := d.Brief.Fields[n]
 	free, ok := d.Free(f, w.Base, w.Others, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
 	if !ok {
 		found := account.Find(account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
 		found.Row, found.Field, found.Column = w.Row, f.Name, d.Column(n)
 		w.Findings = append(w.Findings, found)
-		return
+		return ""
 	}
 	if d.given == nil {
 		d.given = map[string]bool{}
@@ -241,6 +261,7 @@ func (d *Decider) number(w *mapping.Wanted, n int) {
 	if free != w.Values[n].Text() {
 		d.Remap(free)
 	}
+	return f.Key(free)
 }
 
 func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Account, asks account.Intent) {
@@ -260,7 +281,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		return
 	case asks == account.Update, asks == account.Resume:
 	case d.Brief.Known == brief.Skip:
-		e.Outcome = account.Aside
+		e.setAside("exists-already", "", fmt.Sprintf("the account %s exists already", found.Label()))
 		return
 	case d.Brief.Known == brief.Refuse:
 		e.Find(account.Error, "known-refused", "", "", fmt.Sprintf("the account %s exists already", found.Label()))
@@ -281,7 +302,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 	e.Findings = w.Findings
 	for i, f := range d.Brief.Fields {
 		before, after := found.Field(f.Name), w.Values[i]
-		if !f.Send || f.KeyOnly || i == n || !after.Present() || d.Brief.Known == brief.Fill && before.Filled() {
+		if !f.Send || f.KeyOnly || i == n || !after.Present() || d.Brief.Known == brief.Fill && before.Filled() || w.IsFallen(i) && !f.FallbackFor.Serves(before) {
 			continue
 		}
 		if f.Kind == account.List {
@@ -536,7 +557,7 @@ func (d *Decider) taken(e *Entry, w *mapping.Wanted, own string) {
 	for _, i := range d.Unique {
 		f := d.Brief.Fields[i]
 		value := w.Values[i]
-		if !f.Send || !value.Filled() || own != "" && f.Unique == brief.UniqueNumber {
+		if !f.Send || !value.Filled() || own != "" && (f.Unique == brief.UniqueNumber || w.IsFallen(i)) {
 			continue
 		}
 		for _, a := range d.Index.Find(f.Name, value.Text()) {

@@ -47,6 +47,21 @@ const (
 	UniqueNumber Uniqueness = "number" // a new account gets another value: a further formula's, or the next free number behind it
 )
 
+// FallbackFor says which accounts get a fallback.
+type FallbackFor string
+
+// The accounts that get a fallback.
+const (
+	ForNew   FallbackFor = "new"   // those that are made
+	ForEmpty FallbackFor = "empty" // and those for which the system has nothing in the field
+	ForAll   FallbackFor = "all"   // every one that a row comes to
+)
+
+// Serves reports whether a known account gets the fallback, which has before now.
+func (f FallbackFor) Serves(before account.Value) bool {
+	return f == ForAll || f == ForEmpty && !before.Filled()
+}
+
 // A Brief is what the file says.
 type Brief struct {
 	Name       string
@@ -54,11 +69,14 @@ type Brief struct {
 	BasedOn    []string // names of the briefs it takes defaults from, nearest first
 	Tab        string   // of a workbook; empty: look for it
 	HeadingRow int      // from 1; 0: look for it
+	Encoding   string   // of the sheet's text; empty: look
+	Blanks     []string // what is written in a cell that is blank
 	Dates      codes.DateOrder
 	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
 	Only       []*Expr // rows for which one does not hold are set aside
 	Match      []string
 	New        Policy
+	NewSaid    bool // the brief itself says what is done with new people
 	Known      Policy
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
@@ -84,9 +102,11 @@ type Field struct {
 	account.Field
 	From           string            // heading of the column
 	Split          string            // what stands between the values of a cell; empty: a cell is one value
+	Escaped        bool              // with Split: a backslash stands before what is part of a value
 	Make           *Expr             // how to make it
-	Fallback       account.Value     // what a blank becomes
-	Via            map[string]string // words.Key of what is written → value
+	Fallback       account.Value     // what a blank becomes, or a column that isn't there
+	FallbackFor    FallbackFor       // for which accounts it does
+	Via            map[string]string // words.NameKey of what is written → value
 	ViaExact       map[string]string // the same by what the brief has, to spare the key
 	ViaWords       []string          // what may be written, as the brief has it
 	Required       bool
@@ -118,8 +138,11 @@ type Check struct {
 }
 
 // Family reports whether the field takes its values from every column whose
-// heading is that of From with a number for its star, such as “Course *”.
-func (f *Field) Family() bool { return strings.HasSuffix(f.From, "*") }
+// heading is that of From with something for its star, such as “Training *”.
+func (f *Field) Family() bool { return IsFamily(f.From) }
+
+// IsFamily reports whether a heading has a star, wherever it stands.
+func IsFamily(heading string) bool { return strings.Contains(heading, "*") }
 
 // Field returns the index of a field in Fields, or -1.
 func (b *Brief) Field(name string) int {
@@ -159,7 +182,8 @@ func (b *Brief) Intent() int { return b.Field(intentField) }
 // Compare makes of a brief that nobody has used yet one to compare a sheet with
 // its system: whatever differs comes up, and no guard or policy keeps it back.
 func (b *Brief) Compare() {
-	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{}
+	// The column with passwords stays known, so that they are kept nowhere.
+	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{From: b.Password.From}
 	if b.Scope != nil {
 		b.Gone = Suspend
 	}
@@ -246,7 +270,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.Phones = region
 	}
 	if node := top.get("new"); node.Exists() {
-		b.New = Policy(node.OneOf(string(Create), string(Skip), string(Refuse)))
+		b.New, b.NewSaid = Policy(node.OneOf(string(Create), string(Skip), string(Refuse))), true
 	}
 	if node := top.get("known"); node.Exists() {
 		b.Known = Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
@@ -264,6 +288,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	}
 	b.readGuards(top, options)
 	b.uses()
+	b.checkPattern()
 	if err := top.err(); err != nil {
 		return nil, err
 	}
@@ -321,6 +346,12 @@ func (b *Brief) readSheet(pairs []yamldoc.Pair) {
 			b.HeadingRow = pair.Value.Whole(1, 1000)
 		case "tab":
 			b.Tab = pair.Value.Text()
+		case "encoding":
+			if b.Encoding = pair.Value.Text(); b.Encoding != "" && !sheet.KnowsEncoding(b.Encoding) {
+				pair.Value.Fail("Write a name such as utf-8, windows-1250, iso-8859-2, macintosh or shift_jis.", "there is no encoding “%s”", b.Encoding)
+			}
+		case "blank_words":
+			b.Blanks = pair.Value.Texts()
 		}
 	}
 }
@@ -370,7 +401,9 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 			pair.At.Fail(remedy, "there is no field “%s”", pair.Key)
 			continue
 		}
-		source.field.Field = known
+		if source.field.Field = known; known.Name == account.ID {
+			source.field.KeyOnly = true
+		}
 		checkFallback(&source, pair)
 		fields = append(fields, source)
 	}
@@ -378,10 +411,10 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 }
 
 func readField(pair yamldoc.Pair, dir string) fieldSource {
-	source := fieldSource{field: Field{Send: true}, at: pair.At}
+	source := fieldSource{field: Field{Send: true, FallbackFor: ForNew}, at: pair.At}
 	source.field.Line, _ = pair.At.Position()
 	f := &source.field
-	var clear yamldoc.Node
+	var clear, served yamldoc.Node
 	for _, p := range pair.Value.Pairs(keyNames(fieldKeys)...) {
 		switch p.Key {
 		case "from":
@@ -390,6 +423,8 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 			source.make = p.Value
 		case "fallback":
 			f.Fallback = account.Of(account.ListOf(p.Value.Texts()))
+		case "fallback_for":
+			served, f.FallbackFor = p.Value, FallbackFor(p.Value.OneOf(servedAccounts...))
 		case "via":
 			if f.Via != nil {
 				p.At.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
@@ -442,6 +477,10 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		pair.At.Fail("Add “split”, or take “mode” out.", "“mode” is for a field with several values, and %s has one", pair.Key)
 	}
 	switch {
+	case served.Exists() && !f.Fallback.Present():
+		served.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_for” says who gets a fallback, and there is none")
+	case pair.Key == "active" && f.FallbackFor == ForAll && !strings.EqualFold(f.Fallback.Text(), "false"):
+		served.Fail("Leave “fallback_for” out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
 	case len(f.Parts) > 0 && (f.From != "" || f.Split != "" || source.make.Exists() || f.Fallback.Present()):
 		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
 	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present():
@@ -507,12 +546,12 @@ func readTable(f *Field, node yamldoc.Node, dir string) {
 		}
 		from, _ := words.Clean(row.Cells[0])
 		to, _ := words.Clean(row.Cells[1])
-		if earlier, taken := f.Via[words.Key(from)]; taken && earlier != to {
+		if earlier, taken := f.Via[words.NameKey(from)]; taken && earlier != to {
 			node.Fail("Keep one of the rows.", "%s, row %d says that “%s” stands for “%s”, and a row above that it stands for “%s”", name, row.Number, from, to, earlier)
 			return
 		}
 		f.ViaWords = append(f.ViaWords, from)
-		f.Via[words.Key(from)], f.ViaExact[from] = to, to
+		f.Via[words.NameKey(from)], f.ViaExact[from] = to, to
 	}
 }
 
@@ -538,12 +577,15 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 		case "via":
 			for _, v := range p.Value.Pairs() {
 				value := read(v.Value.Text(), v.Value)
-				f.Via[words.Key(v.Key)], f.ViaExact[v.Key] = value, value
+				if pair.Key == "active" && v.Key == "" && value == "true" {
+					v.At.Fail("Take it out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
+				}
+				f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = value, value
 			}
 		case "via_sheet":
 			for _, from := range f.ViaWords {
 				value := read(f.ViaExact[from], p.Value)
-				f.Via[words.Key(from)], f.ViaExact[from] = value, value
+				f.Via[words.NameKey(from)], f.ViaExact[from] = value, value
 			}
 		}
 	}

@@ -126,7 +126,7 @@ func TestMistakes(t *testing.T) {
 		"wrong mode":           {head + "groups: {from: G, mode: exac}\n", []string{"expected add, exact or remove here", "Did you mean “exact”?"}},
 		"within without exact": {head + "groups: {from: G, within: 'x*'}\n", []string{"“within” says what “mode: exact” may take away"}},
 		"clear without exact":  {head + "groups: {from: G, clear_when_blank: true}\n", []string{"“clear_when_blank” can have no effect"}},
-		"one star":             {head + "courses: {from: 'Course *', role: Role}\n", []string{"cannot be paired"}},
+		"one star":             {head + "courses: {from: 'Training *', role: Role}\n", []string{"cannot be paired"}},
 		"a rule without when":  {head + "rules: [{groups: [a]}]\n", []string{"a rule needs “when”"}},
 		"a rule for nothing":   {head + "rules: [{when: 'true'}]\n", []string{"what it gives"}},
 		"a rule misspelt":      {head + "rules: [{when: 'usrName == \"x\"', groups: [a]}]\n", []string{"Did you mean “userName”?"}},

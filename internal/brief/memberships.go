@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/secret"
 	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
@@ -35,6 +36,7 @@ type Memberships struct {
 	Role           string // heading of the column with the role, or empty
 	Section        string
 	Fallback       []string
+	FallbackFor    FallbackFor
 	Mode           Mode
 	Within         []string // patterns of names, with Exact; none: any
 	MakeMissing    bool
@@ -75,7 +77,7 @@ func (l Limit) Allows(total int) int {
 func (b *Brief) readMemberships(top *layers, dir string) {
 	for _, kind := range kinds {
 		for _, node := range top.get(kind).Items() {
-			m := Memberships{Kind: kind, Mode: Add}
+			m := Memberships{Kind: kind, Mode: Add, FallbackFor: ForNew}
 			f := &m.Column
 			f.Kind, f.Name, f.Label = account.Text, kind, strings.TrimSuffix(kind, "s")
 			var within yamldoc.Node
@@ -91,11 +93,13 @@ func (b *Brief) readMemberships(top *layers, dir string) {
 					m.Section = p.Value.Text()
 				case "fallback":
 					m.Fallback = p.Value.Texts()
+				case "fallback_for":
+					m.FallbackFor = FallbackFor(p.Value.OneOf(servedAccounts...))
 				case "via":
 					f.Via, f.ViaExact = map[string]string{}, map[string]string{}
 					for _, v := range p.Value.Pairs() {
 						f.ViaWords = append(f.ViaWords, v.Key)
-						f.Via[words.Key(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
+						f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
 					}
 				case "via_sheet":
 					readTable(f, p.Value, dir)
@@ -116,7 +120,7 @@ func (b *Brief) readMemberships(top *layers, dir string) {
 				within.Fail("Add “mode: exact”, or take it out.", "“within” says what “mode: exact” may take away, and the mode is %s", m.Mode)
 			case m.ClearWhenBlank && (m.Mode != Exact || len(m.Fallback) > 0):
 				node.Fail("Add “mode: exact”, or take it out; with “fallback” a blank is never left blank.", "“clear_when_blank” can have no effect here")
-			case strings.HasSuffix(m.Role, "*") != f.Family() && m.Role != "", strings.HasSuffix(m.Section, "*") != f.Family() && m.Section != "":
+			case IsFamily(m.Role) != f.Family() && m.Role != "", IsFamily(m.Section) != f.Family() && m.Section != "":
 				node.Fail("Write a star in each of them, or in none.", "“%s” and its role or section cannot be paired", f.From)
 			}
 			b.Memberships = append(b.Memberships, m)
@@ -171,12 +175,15 @@ func (b *Brief) readIntent(node yamldoc.Node, dir string) fieldSource {
 	source.field.Field = account.Field{Name: intentField, Label: "intent"}
 	source.field.Send = false
 	for _, p := range node.Pairs(keyNames(intentKeys)...) {
+		if p.Key == "fallback" {
+			source.field.Fallback = account.Of(p.Value.OneOf(intentWords...))
+		}
 		if p.Key != "via" {
 			continue
 		}
 		for _, v := range p.Value.Pairs() {
 			word := v.Value.OneOf(intentWords...)
-			source.field.Via[words.Key(v.Key)], source.field.ViaExact[v.Key] = word, word
+			source.field.Via[words.NameKey(v.Key)], source.field.ViaExact[v.Key] = word, word
 		}
 	}
 	return source
@@ -253,6 +260,7 @@ func readLimit(node yamldoc.Node) Limit {
 type Password struct {
 	New      string // "generate", "given", or "" for none
 	From     string // heading of the column, with given
+	Blank    bool   // with given: one is generated where none is
 	Length   int
 	Alphabet string
 	Words    int // 0: characters
@@ -262,13 +270,23 @@ type Password struct {
 	make yamldoc.Node
 }
 
+// Generates reports whether passwords are made for some rows or all.
+func (p *Password) Generates() bool { return p.New == "generate" || p.Blank }
+
+// Recipe is how a password is made; pattern is what Make gave.
+func (p *Password) Recipe(pattern string) secret.Recipe {
+	return secret.Recipe{Length: p.Length, Alphabet: p.Alphabet, Words: p.Words, Pattern: pattern}
+}
+
 // legible are letters and digits that cannot be mistaken for each other.
 const legible = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 
 func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 	p := &b.Password
 	p.Length, p.Alphabet = 16, legible
+	at := map[string]yamldoc.Node{}
 	for _, pair := range pairs {
+		at[pair.Key] = pair.At
 		switch pair.Key {
 		case "new":
 			if p.New = pair.Value.OneOf("generate", "given", "none"); p.New == "none" {
@@ -276,6 +294,8 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 			}
 		case "from":
 			p.From = pair.Value.Text()
+		case "when_blank":
+			p.Blank = pair.Value.OneOf("refuse", "generate") == "generate"
 		case "length":
 			p.Length = pair.Value.Whole(8, 128)
 		case "alphabet":
@@ -297,7 +317,44 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 	if p.New != "given" && p.From != "" {
 		node.Fail("Add “new: given”, or take “from” out.", "a column with passwords is named, and they are not to be given")
 	}
+	if p.New != "given" && p.Blank {
+		at["when_blank"].Fail("Add “new: given”, or take it out.", "“when_blank” is for passwords that are given, and they are not")
+	}
+	ways := []string{"make", "words", "length", "alphabet"}
+	for _, key := range ways {
+		if node, said := at[key]; said && !p.Generates() {
+			node.Fail("Take it out, or write “new: generate”, or “when_blank: generate” beside “new: given”.", "“%s” says how passwords are made, and none is made", key)
+		}
+	}
+	for i, key := range ways[:2] {
+		for _, other := range ways[i+1:] {
+			if _, both := at[other]; both && at[key].Exists() {
+				at[other].Fail("Keep one of them.", "“%s” and “%s” cannot both say how passwords are made", key, other)
+			}
+		}
+	}
 	if len(slices.Compact(slices.Sorted(slices.Values([]rune(p.Alphabet))))) < 10 {
 		node.Fail("Give more characters, or leave “alphabet” out.", "an alphabet of fewer than ten characters makes passwords that can be guessed")
+	}
+	if !p.Generates() || p.make.Exists() || p.Length == 0 {
+		return
+	}
+	if bits := p.Recipe("").Bits(); bits < secret.Enough {
+		node.Fail("Make them longer, or leave “length” and “alphabet” out.", "passwords made like this can be guessed: there are 2^%.0f of them, and 2^%d is the least", bits, secret.Enough)
+	}
+}
+
+// checkPattern sees that the pattern of passwords, if it is the same for all rows,
+// leaves enough to chance.
+func (b *Brief) checkPattern() {
+	p := &b.Password
+	if p.Make == nil || len(p.Make.Fields)+len(p.Make.Columns) > 0 {
+		return
+	}
+	pattern, err := p.Make.Text(b.NewScope(func(string) (string, bool) { return "", false }))
+	if err != nil {
+		p.make.Fail("Write a pattern such as 'Qx-####-****-####-****'.", "the pattern of the password %s", err)
+	} else if bits := p.Recipe(pattern).Bits(); bits < secret.Enough {
+		p.make.Fail("Put more # (a digit) and * (a letter) into it.", "passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", pattern, bits, secret.Enough)
 	}
 }

@@ -19,7 +19,9 @@ type key struct {
 // The tables are read only.
 var (
 	sheetKeys = []key{
-		{name: "tab", form: "text", about: "The tab of a workbook, when it is not the first with known headings."},
+		{name: "tab", form: "text", about: "The tab of a workbook, or the list of a JSON file, when it is not the one that fits the brief best."},
+		{name: "encoding", form: "text", about: "The encoding of its text, such as windows-1250 or shift_jis, when it is not UTF-8."},
+		{name: "blank_words", form: "texts", about: "What is written in cells that are to count as blank, such as N/A or -."},
 		{name: "heading_row", form: "whole", about: "The row of the headings, from 1, when it cannot be found by looking."},
 	}
 	checkKeys = []key{
@@ -28,10 +30,11 @@ var (
 		{name: "level", oneOf: []string{"error", "warning", "note"}, about: "How grave it is; an error refuses the row. Without it: error."},
 	}
 	fieldKeys = []key{
-		{name: "from", form: "text", about: "The heading of the column; capitals, spacing, accents and punctuation make no difference. With a star for a number, such as “Course *”, every such column gives a value."},
+		{name: "from", form: "text", about: "The heading of the column; capitals, spacing, accents and punctuation make no difference. With a star for a number or a word, such as “Training *” or “phones.*.value”, every such column gives a value."},
 		{name: "split", form: "text", about: "What stands between several values of one cell, such as “;”. The field is then a list."},
 		{name: "make", form: "expression", about: "How to make the value when there is no column, or its cell is blank."},
-		{name: "fallback", form: "text", about: "The value a blank becomes; on a new account also that of a column which isn't there."},
+		{name: "fallback", form: "text", about: "The value that a new account gets when the cell is blank or the column isn't there."},
+		{name: "fallback_for", oneOf: servedAccounts, about: "Which accounts get the fallback: new ones, also known ones for which the system has nothing in the field (empty), or all. Without it: new."},
 		{name: "via", form: "table", about: "What is written in the cell and the value it stands for. Anything else is an error."},
 		{name: "via_sheet", form: "text", about: "A sheet beside the brief with such a table: its first column is what is written, its second the value."},
 		{name: "as", oneOf: account.KindNames(), about: "The kind of value, where the field itself is any text."},
@@ -40,16 +43,17 @@ var (
 		{name: "unique", form: "unique", about: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number, or try the formulas of a list in turn, of which “number” may be the last."},
 		{name: "send", form: "bool", about: "false keeps the field for expressions and sends it nowhere."},
 		{name: "refers", form: "text", about: "The value is another account's value of this field, such as employeeNumber, and that account is meant. It may be one that the same sheet creates."},
-		{name: "parts", form: "table", about: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number, or = and a text that is the same in all."},
+		{name: "parts", form: "table", about: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number or a word, or = and a text that is the same in all."},
 		{name: "among", form: "text", about: "The value is the name or id of a thing of this kind in the system, such as units; a row that names none is refused."},
 		{name: "mode", oneOf: modes, about: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},
 	}
 	membershipKeys = []key{
-		{name: "from", form: "text", about: "The heading of the column with the names or ids. With a star for a number, such as “Course *”, every such column names one."},
+		{name: "from", form: "text", about: "The heading of the column with the names or ids. With a star for a number or a word, such as “Training *”, every such column names one."},
 		{name: "split", form: "text", about: "What stands between several names in one cell, such as “;”."},
-		{name: "role", form: "text", about: "The heading of the column with the role, paired by its number where there is a star."},
+		{name: "role", form: "text", about: "The heading of the column with the role, paired by what stands for the star, where there is one."},
 		{name: "section", form: "text", about: "The heading of the column with the section, likewise."},
-		{name: "fallback", form: "texts", about: "What a blank becomes."},
+		{name: "fallback", form: "texts", about: "What a new account gets when the cell is blank or the column isn't there."},
+		{name: "fallback_for", oneOf: servedAccounts, about: "Which accounts get the fallback: new ones, also known ones that have nothing of the kind (empty), or all. Without it: new."},
 		{name: "via", form: "table", about: "What is written in the cell and the name it stands for."},
 		{name: "via_sheet", form: "text", about: "A sheet beside the brief with such a table."},
 		{name: "mode", oneOf: modes, about: "add keeps the memberships that are there, exact leaves just the row's, remove takes the row's away. Without it: add."},
@@ -68,6 +72,7 @@ var (
 		{name: "from", form: "text", about: "The heading of the column that says what is to happen to the row's account."},
 		{name: "via", form: "table", about: "What is written there, and what it means: create, update, suspend, resume, remove, or aside to leave the row out. A blank follows “new” and “known”."},
 		{name: "make", form: "expression", about: "An expression that gives one of these words, instead of a column."},
+		{name: "fallback", oneOf: intentWords, about: "What a blank means, instead."},
 	}
 	suspendKeys = []key{
 		{name: "set", form: "table", about: "Fields that are set besides, such as one that hides the account from a directory listing."},
@@ -80,11 +85,13 @@ var (
 		{name: "create", form: "limit", about: "The most accounts that one batch may create: a number, or a share of the accounts there are, such as 5%."},
 		{name: "update", form: "limit", about: "The most it may update."},
 		{name: "suspend", form: "limit", about: "The most it may suspend."},
+		{name: "resume", form: "limit", about: "The most it may let back in."},
 		{name: "remove", form: "limit", about: "The most it may remove."},
 	}
 	passwordKeys = []key{
 		{name: "new", oneOf: []string{"generate", "given", "none"}, about: "Where a new account's password comes from: made by the program, given in the sheet, or none."},
 		{name: "from", form: "text", about: "With given: the heading of the column."},
+		{name: "when_blank", oneOf: []string{"refuse", "generate"}, about: "With given: what is done with a new person's row that gives none. Without it: refuse."},
 		{name: "length", form: "whole", about: "With generate: how many characters. Without it: 16."},
 		{name: "alphabet", form: "text", about: "With generate: the characters to choose from. Without it: letters and digits that cannot be mistaken for each other."},
 		{name: "words", form: "whole", about: "With generate: this many short words with hyphens between, instead of characters."},
@@ -119,7 +126,8 @@ var (
 		{name: "protect", form: "texts", about: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
 		{name: "password", nested: passwordKeys, about: "The passwords of new accounts."},
 	}
-	modes = []string{"add", "exact", "remove"}
+	modes          = []string{"add", "exact", "remove"}
+	servedAccounts = []string{string(ForNew), string(ForEmpty), string(ForAll)}
 )
 
 func keyNames(keys []key) []string {

@@ -24,6 +24,10 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource
 	for _, heading := range headings {
+		if heading == sheet.AccountHeading {
+			id, _ := account.FieldNamed(account.ID) // it is one
+			fields = append(fields, fieldSource{field: Field{Field: id, From: heading, Send: true, KeyOnly: true}})
+		}
 		if b.suggestMemberships(heading) {
 			continue
 		}
@@ -37,7 +41,7 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 		f := Field{Field: field, From: heading, Send: true}
 		switch field.Kind {
 		case account.List:
-			f.Split = sheet.ListSeparator
+			f.Split, f.Escaped = sheet.ListSeparator, true
 		case account.Person:
 			f.Refers = "userName"
 		}
@@ -48,6 +52,9 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 		fields = append(fields, fieldSource{field: f})
 	}
 	slices.SortStableFunc(b.Match, func(x, y string) int { return slices.Index(keys, x) - slices.Index(keys, y) })
+	if slices.Contains(headings, sheet.AccountHeading) {
+		b.Match = append([]string{account.ID}, b.Match...)
+	}
 	if len(b.Match) == 0 {
 		return nil, &NoKey{}
 	}
@@ -73,11 +80,15 @@ func (b *Brief) suggestMemberships(heading string) bool {
 		switch words.Key(heading) {
 		case words.Key(All + kind):
 			mode = Exact
-		case kind, strings.TrimSuffix(kind, "s"):
+		case kind:
+		case strings.TrimSuffix(kind, "s"):
+			if kind == "roles" {
+				continue // “Role” is what a person's work is called as well
+			}
 		default:
 			continue
 		}
-		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: mode, Column: Field{Field: account.Field{Name: kind, Label: kind}, From: heading, Split: sheet.ListSeparator}})
+		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: mode, Column: Field{Field: account.Field{Name: kind, Label: kind}, From: heading, Split: sheet.ListSeparator, Escaped: true}})
 		return true
 	}
 	return false

@@ -20,6 +20,7 @@ import (
 	"evenledger/internal/codes"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 )
 
@@ -38,16 +39,21 @@ type Checked struct {
 
 // A Checker checks the rows of one sheet.
 type Checker struct {
-	mapper *mapping.Mapper
-	brief  *brief.Brief
-	schema *account.Schema // nil: not known
-	unique []uniqueField
-	number int // field that gets numbers, or -1
-	worker *mapping.Worker
+	mapper    *mapping.Mapper
+	brief     *brief.Brief
+	schema    *account.Schema // nil: not known
+	unique    []uniqueField
+	number    int // field that gets numbers, or -1
+	numbering Numbering
+	worker    *mapping.Worker
 
 	// Things has what the system has besides accounts; nil: memberships are not
 	// looked at.
 	Things *membership.Catalogue
+	// Rules are the system's for given passwords.
+	Rules secret.Rules
+	// Known are words that anyone knows of the organisation.
+	Known []string
 }
 
 // uniqueField is a field in which no two rows may agree.
@@ -105,6 +111,7 @@ func (c *Checker) Schema() []account.Finding {
 		}
 		attribute, known := c.schema.Attribute(f.Name)
 		switch {
+		case f.Name == account.ID: // every system has one
 		case !known:
 			finding := account.Find(account.Error, "unknown-field", fmt.Sprintf("the system has no field %s", f.Name))
 			finding.Field = f.Name
@@ -237,6 +244,7 @@ func readChunks(ctx context.Context, rows iter.Seq2[sheet.Row, error], work, ord
 			piece.err = err
 			break
 		}
+		row.Merged, row.Twice = slices.Clone(row.Merged), slices.Clone(row.Twice)
 		from := len(piece.cells)
 		piece.cells = append(piece.cells, row.Cells...)
 		row.Cells = piece.cells[from:len(piece.cells):len(piece.cells)]
@@ -275,7 +283,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 	for i := range c.brief.Fields {
 		f := &c.brief.Fields[i]
 		value := wanted.Values[i]
-		if f.Required && !value.Filled() && !worker.Faulty(i) {
+		if f.Required && !value.Filled() && !worker.Faulty(i) && !(wanted.Spared && !slices.Contains(c.brief.Match, f.Name)) {
 			c.add(wanted, i, account.Error, "blank-required", fmt.Sprintf("%s must be there and is blank", c.name(i)))
 		}
 		if !value.Filled() || !f.Send || c.schema == nil {
@@ -285,16 +293,39 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 			c.allowed(wanted, i, a)
 		}
 	}
+	c.judge(wanted)
 	if c.Things != nil {
 		wanted.Findings = append(wanted.Findings, c.Things.Check(c.brief, wanted)...)
 	}
 	for _, condition := range c.brief.Checks {
+		if wanted.Spared {
+			break
+		}
 		holds, err := worker.Holds(condition)
 		if err != nil {
 			c.add(wanted, -1, account.Error, "expression-failed", fmt.Sprintf("the check “%s” could not be worked out: %s", condition.Say, err))
 		} else if !holds {
 			c.add(wanted, only(condition.That.Uses), condition.Level, "brief-check", condition.Say)
 		}
+	}
+}
+
+// judge judges a given password.
+func (c *Checker) judge(wanted *mapping.Wanted) {
+	if c.brief.Password.New != "given" || wanted.Password == "" {
+		return
+	}
+	about := slices.Clone(c.Known)
+	for i, f := range c.brief.Fields {
+		if v := wanted.Values[i]; v.Filled() && (f.Kind == account.Text || f.Kind == account.Login || f.Kind == account.Email) {
+			about = append(about, v.Text())
+		}
+	}
+	told := ""
+	if wanted.Weak, told = c.Rules.Judge(wanted.Password, about); told != "" {
+		f := account.Find(account.Warning, "weak-password", told)
+		f.Row, f.Field, f.Column, f.Remedy = wanted.Row, "password", c.brief.Password.From, "evenledger.yaml lets it through. Give a longer one that holds no name, number or common word."
+		wanted.Findings = append(wanted.Findings, f)
 	}
 }
 
@@ -335,7 +366,7 @@ func (c *Checker) Missing(wanted *mapping.Wanted) []account.Finding {
 			continue
 		}
 		i := slices.IndexFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field })
-		if i >= 0 && (wanted.Values[i].Filled() || c.brief.Fields[i].Fallback.Filled()) {
+		if i >= 0 && wanted.Values[i].Filled() {
 			continue
 		}
 		f := account.Find(account.Error, "blank-required", fmt.Sprintf("the system wants %s of a new account", a.Field))
@@ -354,12 +385,12 @@ func (c *Checker) across(checked *Checked) {
 	if wanted.Aside {
 		return
 	}
-	if c.number >= 0 && wanted.Values[c.number].Filled() {
+	if c.number >= 0 && wanted.Values[c.number].Filled() && !wanted.Refused() {
 		c.giveNumber(checked)
 	}
 	for _, u := range c.unique {
 		value := wanted.Values[u.index]
-		if !value.Filled() || u.index == c.number {
+		if !value.Filled() || u.index == c.number || wanted.IsFallen(u.index) {
 			continue
 		}
 		field := c.brief.Fields[u.index]
@@ -380,7 +411,7 @@ func (c *Checker) giveNumber(checked *Checked) {
 	rows := c.unique[slices.IndexFunc(c.unique, func(u uniqueField) bool { return u.index == c.number })].rows
 	field := c.brief.Fields[c.number]
 	base := checked.Wanted.Values[c.number].Text()
-	free, ok := Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.has(field.Key(text)) })
+	free, ok := c.numbering.Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.has(field.Key(text)) })
 	if !ok {
 		c.add(checked.Wanted, c.number, account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all in rows above", base))
 		return
@@ -391,18 +422,21 @@ func (c *Checker) giveNumber(checked *Checked) {
 	}
 }
 
-// Remap maps the row anew with the numbered field's value given; its findings
-// from across the sheet are kept.
+// Remap maps the row anew with the numbered field's value given. What was found
+// about the row is kept, but for what concerns that field and those made from it; so
+// is the given password, which the row may not have any more.
 func (c *Checker) Remap(row sheet.Row, wanted *mapping.Wanted, value string) {
 	again := &mapping.Wanted{}
 	c.worker.Map(row, map[int]string{c.number: value}, again)
+	again.Password = wanted.Password
 	c.row(c.worker, again)
 	for _, f := range wanted.Findings {
-		if !slices.Contains(again.Findings, f) && slices.Contains([]string{"same-account", "same-value", "hidden-row"}, f.Code) {
-			again.Findings = append(again.Findings, f)
+		if i := c.brief.Field(f.Field); i >= 0 && (i == c.number || c.brief.Fields[i].Make != nil) || slices.Contains(again.Findings, f) {
+			continue
 		}
+		again.Findings = append(again.Findings, f)
 	}
-	again.Base, again.Others = wanted.Base, wanted.Others
+	again.Base, again.Others, again.Weak = wanted.Base, wanted.Others, wanted.Weak
 	*wanted = *again
 }
 
@@ -425,6 +459,33 @@ func Free(f brief.Field, base string, others []string, taken func(string) bool) 
 	}
 	for n := 2; ; n++ {
 		if text := last + strconv.Itoa(n); !taken(text) {
+			return text, true
+		}
+	}
+}
+
+// A Numbering remembers which number behind a value was given last, so that the
+// next namesake need not try all before it.
+type Numbering struct{ next map[string]int }
+
+// Free does what the function Free does, for values that stay taken once they are.
+func (m *Numbering) Free(f brief.Field, base string, others []string, taken func(string) bool) (free string, ok bool) {
+	plain := f
+	plain.Number = false
+	if free, ok = Free(plain, base, others, taken); ok || !f.Number {
+		return free, ok
+	}
+	last := base
+	if len(others) > 0 {
+		last = others[len(others)-1]
+	}
+	if m.next == nil {
+		m.next = map[string]int{}
+	}
+	key := f.Key(last)
+	for n := max(2, m.next[key]); ; n++ {
+		if text := last + strconv.Itoa(n); !taken(text) {
+			m.next[key] = n + 1
 			return text, true
 		}
 	}

@@ -88,7 +88,7 @@ func TestFindings(t *testing.T) {
 		"fine":                 {"1,Ana,Reyes,,Spain,Clerk,Office,Northport,2027-01-01,\n", nil},
 		"blank required":       {"1,Ana,,,,,,,,\n", []string{"2 Surname blank-required"}},
 		"only white space":     {"1,Ana, \u00a0 ,,,,,,,\n", []string{"2 Surname blank-required"}},
-		"aside has no faults":  {"1,Ana,,nonsense,,,,,,Offer\n", nil},
+		"aside has no faults":  {"1,Ana,,nonsense,,,,,,Offer\n", []string{"2  not-wanted"}},
 		"white space":          {"1,Ana\u00a0,Re\u200byes,,,,,,,\n", []string{"2 First name odd-white-space", "2 Surname odd-white-space"}},
 		"line break in a name": {"1,\"Ana\nMaría\",Reyes,,,,,,,\n", []string{"2 First name odd-white-space"}},
 		"control character":    {"1,Ana\x07,Reyes,,,,,,,\n", []string{"2 First name broken-text"}},
@@ -103,7 +103,7 @@ func TestFindings(t *testing.T) {
 		"same key":             {"1,Ana,Reyes,,,,,,,\n1,Tom,Reyes,,,,,,,\n", []string{"2 Staff no same-account", "3 Staff no same-account"}},
 		"same value":           {"1,Ana,Reyes,X@x.example,,,,,,\n2,Tom,Kaya,x@X.example,,,,,,\n", []string{"2 E-mail same-value", "3 E-mail same-value"}},
 		"three of one":         {"1,A,B,x@x.example,,,,,,\n2,C,D,x@x.example,,,,,,\n3,E,F,x@x.example,,,,,,\n", []string{"2 E-mail same-value", "3 E-mail same-value", "2 E-mail same-value", "4 E-mail same-value"}},
-		"aside shares nothing": {"1,Ana,Reyes,,,,,,,Offer\n1,Ana,Reyes,,,,,,,\n", nil},
+		"aside shares nothing": {"1,Ana,Reyes,,,,,,,Offer\n1,Ana,Reyes,,,,,,,\n", []string{"2  not-wanted"}},
 		"too long":             {"1,Ana," + strings.Repeat("x", 9000) + ",,,,,,,\n", []string{"2 Surname too-long"}},
 		"login of nothing":     {"1,田,中,,,,,,,\n", []string{"2 userName not-sign-in-name"}},
 	} {
@@ -138,9 +138,10 @@ func TestThreeStates(t *testing.T) {
 	assert.Equal(t, "GB", wanted[3]["country"].Text())
 	assert.Equal(t, "Europe/London", wanted[3]["timezone"].Text())
 
-	// Without their columns, fields are not touched, nor what is made from them.
+	// Without their columns, fields are not touched, nor what is made from them; only a
+	// new account gets the fallback.
 	wanted, told, m := run(t, strings.ReplaceAll(people, ", required: true", ""), "STAFF_NO,Status\n7,\n", nil)
-	assert.Equal(t, map[string]account.Value{"employeeNumber": account.Of("7")}, wanted[2])
+	assert.Equal(t, map[string]account.Value{"employeeNumber": account.Of("7"), "country": account.Of("PT")}, wanted[2])
 	assert.Contains(t, told, "0 Surname unknown-column")
 	assert.False(t, account.HasError(m.Findings()), "absent columns are no errors")
 }
@@ -260,7 +261,7 @@ func TestLeftAndHidden(t *testing.T) {
 	for _, f := range m.Findings() {
 		codes[f.Code]++
 	}
-	assert.Equal(t, 2, codes["hidden-column"])
+	assert.Equal(t, 1, codes["hidden-column"], "two are told together")
 	assert.Equal(t, 1, codes["merged-heading"])
 	rows := func(yield func(sheet.Row, error) bool) {
 		for i := range 6 {
@@ -282,7 +283,8 @@ func TestLeftAndHidden(t *testing.T) {
 		switch {
 		case checked.Wanted.Aside:
 			outcomes += "aside "
-			assert.Empty(t, checked.Wanted.Findings)
+			require.Len(t, checked.Wanted.Findings, 1)
+			assert.Equal(t, "not-selected", checked.Wanted.Findings[0].Code)
 		case checked.Wanted.Refused():
 			outcomes += fmt.Sprintf("refused/%d ", hidden)
 		}

@@ -1,13 +1,21 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 )
 
 func (a *app) batchesCommand() *cobra.Command {
@@ -28,6 +36,10 @@ func (a *app) batchesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			fixed, err := corrections(ctx, l, all)
+			if err != nil {
+				return err
+			}
 			heads := make([]report.Head, len(all))
 			for i := range all {
 				counts, _, err := l.Counts(ctx, all[i].ID)
@@ -35,6 +47,7 @@ func (a *app) batchesCommand() *cobra.Command {
 					return err
 				}
 				heads[i] = report.NewHead(&all[i], counts)
+				heads[i].Corrected = len(fixed[all[i].ID])
 			}
 			if a.json {
 				return a.writeJSON(map[string]any{"batches": heads})
@@ -45,10 +58,10 @@ func (a *app) batchesCommand() *cobra.Command {
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-8s %-17s  %s  %s  %s  %7s %7s %7s %7s", "batch", "state", "drafted", report.Pad("by", 10), report.Pad("sheet", 24), report.Pad("system", 12), "rows", "done", "waiting", "to fix")))
+			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-9s %-17s  %s  %s  %s  %7s %7s %7s %7s", "batch", "state", "drafted", report.Pad("by", 10), report.Pad("sheet", 24), report.Pad("system", 12), "rows", "done", "waiting", "to fix")))
 			for i, h := range heads {
-				bad := h.Outcomes["refused"] + h.Outcomes["failed"]
-				page.Line("%5d  %-8s %-17s  %s  %s  %s  %7s %7s %7s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),
+				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
+				page.Line("%5d  %-9s %-17s  %s  %s  %s  %7s %7s %7s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),
 					report.Pad(report.Clip(h.By, 10), 10), report.Pad(report.Clip(h.Sheet, 24), 24), report.Pad(h.System, 12),
 					report.Number(h.Rows), report.Number(h.Rows-bad-h.Outcomes["waiting"]), report.Number(h.Outcomes["waiting"]), badCount(page, bad))
 			}
@@ -56,6 +69,73 @@ func (a *app) batchesCommand() *cobra.Command {
 			return page.Err()
 		},
 	}
+}
+
+// corrections finds, of each batch, the refused and failed rows that were corrected
+// since: by batches made from its fix sheet, or from those' own.
+func corrections(ctx context.Context, l *ledger.Ledger, newestFirst []batch.Batch) (map[int]map[int]bool, error) {
+	fixed := map[int]map[int]bool{}
+	for _, b := range newestFirst {
+		of, column := sheet.FixesOf(b.Headings)
+		if b.Corrects == 0 || of != b.Corrects || b.Posted.IsZero() {
+			continue
+		}
+		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Cells: true}) {
+			if err != nil {
+				return nil, err
+			}
+			bad := e.Outcome == account.Refused || e.Outcome == account.Failed || e.Outcome == account.Waiting || e.Outcome == account.Aside
+			if column >= len(e.Cells) || bad && !fixed[b.ID][e.Row] {
+				continue
+			}
+			if row, err := strconv.Atoi(e.Cells[column]); err == nil {
+				if fixed[of] == nil {
+					fixed[of] = map[int]bool{}
+				}
+				fixed[of][row] = true
+			}
+		}
+	}
+	for i := range newestFirst { // a row that nobody had to correct was not
+		rows := fixed[newestFirst[i].ID]
+		if len(rows) == 0 {
+			continue
+		}
+		bad := map[int]bool{}
+		for e, err := range l.Entries(ctx, newestFirst[i].ID, ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}}) {
+			if err != nil {
+				return nil, err
+			}
+			bad[e.Row] = true
+		}
+		maps.DeleteFunc(rows, func(row int, _ bool) bool { return !bad[row] })
+	}
+	return fixed, nil
+}
+
+// correctedBy tells which batches corrected rows of this one.
+func (a *app) correctedBy(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	var by []string
+	for i := range all {
+		if all[i].Corrects == b.ID {
+			by = append(by, fmt.Sprint(all[i].ID))
+		}
+	}
+	if len(by) == 0 {
+		return nil
+	}
+	fixed, err := corrections(ctx, l, all)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(by)
+	page.Line("")
+	page.Line("Its fix sheet was handed back in as batch %s: %s corrected by now.", strings.Join(by, ", "), counted(len(fixed[b.ID]), "row is", "rows are"))
+	return nil
 }
 
 func badCount(page *report.Page, n int) report.Styled {

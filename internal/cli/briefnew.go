@@ -38,7 +38,7 @@ you use it: what was guessed says so.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags.tab, 0)
+			s, err := a.look(args[0], flags, 0)
 			if err != nil {
 				return err
 			}
@@ -80,6 +80,7 @@ you use it: what was guessed says so.`,
 	}
 	cmd.Flags().StringVar(&flags.system, "system", "", "the system whose accounts are meant")
 	cmd.Flags().StringVar(&flags.tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVar(&flags.encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().StringVar(&name, "name", "", "the brief's name; without it that of the sheet")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write; - prints it")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a brief that exists")

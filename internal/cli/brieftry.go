@@ -44,6 +44,7 @@ wanted. The rows above count, as two may not share what must be unique.`,
 	cmd.Flags().StringVarP(&flags.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
 	cmd.Flags().StringVar(&flags.system, "system", "", "the system, if the brief doesn't say or there is none")
 	cmd.Flags().StringVar(&flags.tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVar(&flags.encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().IntVar(&row, "row", 0, "the row, as a spreadsheet program numbers it")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
 	if err := cmd.RegisterFlagCompletionFunc("brief", a.completeBriefs); err != nil {
@@ -108,11 +109,7 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 	worker.Map(at.Row, fixed, &mapping.Wanted{})
 	var fields []tried
 	for i, f := range j.brief.Fields {
-		value := at.Wanted.Values[i]
-		if !value.Present() && f.Fallback.Present() {
-			value = f.Fallback
-		}
-		fields = append(fields, tried{f.Name, value, worker.Origin(i), how(j, &j.brief.Fields[i], i, worker.Origin(i), at), f.Send})
+		fields = append(fields, tried{f.Name, at.Wanted.Values[i], worker.Origin(i), how(j, &j.brief.Fields[i], i, worker.Origin(i), at), f.Send})
 	}
 	for _, tie := range at.Wanted.Ties {
 		how := "from a rule, or the fallback"
@@ -125,8 +122,10 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 		}
 		fields = append(fields, tried{of.Kind, account.Of(account.MembershipText(tie.Name, tie.Role, tie.Section)), mapping.FromCell, how, true})
 	}
-	if secret := j.mapper.PasswordColumn(); secret >= 0 && secret < len(at.Row.Cells) && at.Row.Cells[secret] != "" {
-		at.Row.Cells[secret] = "(hidden)"
+	for i, cell := range j.mapper.Conceal(at.Row.Cells) {
+		if cell != at.Row.Cells[i] {
+			at.Row.Cells[i] = "(hidden)"
+		}
 	}
 	findings := append(at.Wanted.Findings, at.later...)
 	outcome := "fine"
@@ -213,14 +212,16 @@ func how(j *job, f *brief.Field, i int, origin mapping.Origin, at *found) string
 	case mapping.FromFormula:
 		text = "made: " + f.Make.Source
 	case mapping.FromFallback:
-		text = "the fallback, as the cell is blank"
+		text = "the fallback, for a new account"
+		if f.FallbackFor == brief.ForEmpty {
+			text = "the fallback, where the system has nothing"
+		} else if f.FallbackFor == brief.ForAll {
+			text = "the fallback"
+		}
 	case mapping.FromGiven:
 		text = "“" + at.Wanted.Base + "” is taken by a row above"
 	case mapping.FromNowhere:
 		text = "no column speaks of it"
-		if f.Fallback.Present() {
-			text = "the fallback, for a new account"
-		}
 		if heading != "" {
 			text = "“" + heading + "” is blank"
 		}

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
@@ -23,6 +25,8 @@ type sheetFlags struct {
 	rows, only         string
 	first              int
 	fields             []string // that may be touched; none: all
+	new                string   // what is done with rows that find no account; empty: as the brief says
+	encoding           string   // of the sheet's text
 	compare            bool     // the sheet is only to be compared with the system
 }
 
@@ -35,6 +39,12 @@ func (f *sheetFlags) selection() (sheet.Selection, error) {
 			return s, wrong("--rows: "+err.Error(), "")
 		}
 	}
+	if f.encoding != "" && !sheet.KnowsEncoding(f.encoding) {
+		return s, wrong(fmt.Sprintf("there is no encoding “%s”", f.encoding), "For example: --encoding windows-1250, iso-8859-2, macintosh or shift_jis")
+	}
+	if policies := []string{"", string(brief.Create), string(brief.Skip), string(brief.Refuse)}; !slices.Contains(policies, f.new) {
+		return s, wrong("--new takes create, skip or refuse", "For example: --new create")
+	}
 	if f.first < 0 {
 		return s, wrong("--first takes a number of rows", "For example: --first 3")
 	}
@@ -44,7 +54,7 @@ func (f *sheetFlags) selection() (sheet.Selection, error) {
 // flags writes the flags out again, for the command to type next.
 func (f *sheetFlags) flags() string {
 	text := ""
-	for _, flag := range [][2]string{{" -b ", f.brief}, {" --system ", f.system}, {" --tab ", f.tab}, {" --rows ", f.rows}, {" --only ", f.only}} {
+	for _, flag := range [][2]string{{" -b ", f.brief}, {" --system ", f.system}, {" --tab ", f.tab}, {" --encoding ", f.encoding}, {" --rows ", f.rows}, {" --only ", f.only}, {" --new ", f.new}} {
 		if flag[1] != "" {
 			text += flag[0] + quoted(flag[1])
 		}
@@ -67,6 +77,7 @@ func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
 	cmd.Flags().StringVar(&f.system, "system", "", "the system, if the brief doesn't say or there is none")
 	f.addRows(cmd)
+	cmd.Flags().StringVar(&f.new, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
 	cmd.Flags().StringVar(&f.only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
 	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
 		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
@@ -77,7 +88,8 @@ func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 
 // addRows adds the flags that take a part of a sheet.
 func (f *sheetFlags) addRows(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.tab, "tab", "", "the tab of a workbook, if it isn't the first with known headings")
+	cmd.Flags().StringVar(&f.tab, "tab", "", "the tab of a workbook, or list of a JSON file, if it isn't the one that fits best")
+	cmd.Flags().StringVar(&f.encoding, "encoding", "", "the `NAME` of the encoding of a text file, such as windows-1250, if it isn't UTF-8")
 	cmd.Flags().StringVar(&f.rows, "rows", "", "take only these rows, such as `3-9,12`")
 	cmd.Flags().IntVar(&f.first, "first", 0, "take only the first `N` of the rows")
 }
@@ -175,6 +187,13 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 					return
 				}
 			}
+			if why := checked.Wanted.Weak; why != "" {
+				f := account.Find(account.Warning, "weak-password", why+"; if the row makes an account, it is refused")
+				f.Row, f.Field = checked.Row.Number, "password"
+				if !yield(f, nil) {
+					return
+				}
+			}
 			tell(t.rows)
 		}
 	}
@@ -211,10 +230,17 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	if err := t.marked.write(ctx, j); err != nil {
 		return err
 	}
+	for _, f := range mapping.GuessedEncoding(j.sheet.Info()) {
+		causes.Add(f)
+	}
 	page := a.page()
 	page.Line("%s", about(j.sheet.Info()))
+	page.Read(j.sheet.Info().Read)
 	if !j.named {
 		readAs(page, j)
+	}
+	if !j.sheet.Info().Read.Even() {
+		a.exit = exitRows
 	}
 	page.Account([]report.Side{{Label: "Rows in", N: t.rows}}, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
 	page.Findings(causes)
@@ -225,7 +251,7 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 		draft = "evenledger check " + quoted(out) + flags.flags()
 	}
 	page.Next(draft)
-	a.exit = rowsExit(t.refused)
+	a.exit = max(a.exit, rowsExit(t.refused))
 	return page.Err()
 }
 
@@ -240,6 +266,7 @@ func rowsExit(bad int) int {
 // stand at the end of the document.
 func (a *app) checkJSON(j *job, t *tally, found iter.Seq2[account.Finding, error]) error {
 	info := j.sheet.Info()
+	info.Read = sheet.Tally{} // it stands at the end, once all is read
 	head := map[string]any{"sheet": info, "columns": j.mapper.Columns()}
 	all := func(yield func(account.Finding, error) bool) {
 		for _, f := range j.findings {
@@ -252,9 +279,14 @@ func (a *app) checkJSON(j *job, t *tally, found iter.Seq2[account.Finding, error
 				return
 			}
 		}
+		for _, f := range mapping.GuessedEncoding(j.sheet.Info()) {
+			if !yield(f, nil) {
+				return
+			}
+		}
 	}
 	tail := func() any {
-		return map[string]any{"rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.sheet.Info().Encoding}
+		return map[string]any{"read": j.sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.sheet.Info().Encoding}
 	}
 	err := report.WriteJSON(a.out, head, "findings", all, tail)
 	a.exit = rowsExit(t.refused)

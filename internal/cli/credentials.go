@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 
@@ -71,18 +72,37 @@ func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
 func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
-	if b.Secrets != "generate" {
+	if b.Secrets == "" {
 		return nil
 	}
-	waiting, err := l.Secrets(ctx, b.ID)
-	if err != nil || waiting == 0 {
+	made, waiting, err := l.Secrets(ctx, b.ID)
+	if err != nil {
 		return err
 	}
-	if !o.envelope.Given() {
-		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(waiting, "generated password is", "generated passwords are"), b.ID)
+	if made > 0 && !o.envelope.Given() {
+		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(made, "generated password is", "generated passwords are"), b.ID)
 		return nil
 	}
-	sealed := vault(w)
+	if made > 0 {
+		if err := a.handOut(ctx, w, l, b, o); err != nil {
+			return err
+		}
+	}
+	if waiting == 0 && b.State == batch.Posted {
+		return forget(ctx, w, l, b.ID)
+	}
+	return nil
+}
+
+// forget destroys what is left of a batch's passwords: they can be opened by nobody
+// any more, whatever still has them.
+func forget(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, id int) error {
+	return errors.Join(l.Wipe(ctx, id, nil), vaults(w).Destroy(id), l.CutJournal(ctx))
+}
+
+// handOut writes the generated passwords of the accounts that were made.
+func (a *app) handOut(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+	sealed := vaults(w).Of(b.ID)
 	var rows []int
 	n, err := o.envelope.WriteFile(o.credentials.file, func(yield func(secret.Credential, error) bool) {
 		for e, err := range made(l.Entries(ctx, b.ID, ledger.Filter{Secrets: true})) {
@@ -120,7 +140,7 @@ func counted(n int, one, many string) string { return report.Number(n) + " " + p
 func made(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
 	return func(yield func(batch.Entry, error) bool) {
 		for e, err := range entries {
-			if (err != nil || e.Secret != "" && e.Did == account.Created) && !yield(e, err) {
+			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && e.Did == account.Created) && !yield(e, err) {
 				return
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -13,8 +14,11 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
+	"evenledger/internal/mapping"
+	"evenledger/internal/profile"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
+	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
@@ -104,6 +108,7 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}
+	j.findings = append(j.findings, mapping.GuessedEncoding(j.sheet.Info())...)
 	page := a.page()
 	if !j.named {
 		readAs(page, j)
@@ -117,11 +122,15 @@ func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool)
 	info := j.sheet.Info()
 	d := &drafting.Draft{
 		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
-		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vault: vault(j.workspace), Rules: j.target.Passwords,
-		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL},
+		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vaults: vaults(j.workspace), WhyNot: j.whyNot, Known: known(j.target.URL), Rules: j.target.Passwords,
+		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL, Workbook: info.IsWorkbook()},
 	}
 	if j.named {
 		d.Batch.Brief = flags.brief
+	}
+	d.Batch.Corrects, _ = sheet.FixesOf(info.Headings)
+	for i, above := range d.Batch.Above {
+		d.Batch.Above[i] = concealed(above)
 	}
 	if !j.selection.All() {
 		d.Batch.Taken = j.selection.String()
@@ -130,11 +139,32 @@ func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool)
 		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+flags.only, ", ")
 	}
 	d.Batch.Secrets = j.brief.Password.New
+	if j.brief.Password.Blank {
+		d.Batch.Secrets = "both"
+	}
 	return d
 }
 
-// vault is where the workspace seals passwords.
-func vault(w *workspace.Workspace) *secret.Vault { return secret.NewVault(w.Ledger + ".key") }
+// concealed returns cells without what looks like passwords.
+func concealed(cells []string) []string {
+	out := make([]string, len(cells))
+	for i, cell := range cells {
+		out[i] = profile.Concealed(cell)
+	}
+	return out
+}
+
+// vaults are where the workspace seals passwords.
+func vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger + ".keys") }
+
+// known are words that anybody knows of an organisation: those of its address.
+func known(address string) []string {
+	at, err := url.Parse(address)
+	if err != nil {
+		return nil
+	}
+	return strings.Split(at.Hostname(), ".")
+}
 
 func (a *app) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
 	counts, _, err := l.Counts(ctx, b.ID)
@@ -160,7 +190,7 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 	} else if total(waiting) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
-		page.Next(fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
+		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	} else {
 		page.Next("evenledger batches")
 	}
@@ -206,11 +236,14 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 		return nil, nil, err
 	}
 	page.Title(b)
-	if !page.Account(report.In(b), report.Sides(counts, waiting)) {
+	page.Read(b.Read)
+	if !page.Account(report.In(b), report.Sides(counts, waiting)) || !report.ReadEven(b) {
 		a.exit = exitRows
 	}
 	if counts[account.Waiting] > 0 {
-		page.Seats(b.Seats)
+		if err := a.beforeIt(ctx, page, l, b, waiting); err != nil {
+			return nil, nil, err
+		}
 	}
 	causes := &report.Causes{}
 	for _, f := range more {
@@ -228,11 +261,54 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 		}
 	}
 	page.Findings(causes)
+	if err := a.gravest(ctx, page, l, b, waiting); err != nil {
+		return nil, nil, err
+	}
 	if err := a.ends(ctx, page, l, b); err != nil {
 		return nil, nil, err
 	}
 	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
 	return counts, waiting, nil
+}
+
+// beforeIt tells what one should know of what is still to be done: how many of the
+// new people may not sign in, the seats, and things that are made first.
+func (a *app) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+	if n := waiting[account.Create]; n > 0 {
+		closed, err := l.Closed(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		if closed > 0 {
+			page.Line("")
+			page.Line("Of the %s to create, %s may not sign in.", report.Number(n), report.Number(closed))
+		}
+	}
+	page.Seats(b.Seats)
+	page.Makes(b)
+	return nil
+}
+
+// gravest lists every account that is to be removed, suspended or let back in: none
+// of them should come as a surprise.
+func (a *app) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+	for _, of := range []struct {
+		intent account.Intent
+		title  string
+	}{{account.Remove, "To be removed, with all that is in them"}, {account.Suspend, "To be suspended"}, {account.Resume, "To be let back in"}} {
+		if waiting[of.intent] == 0 {
+			continue
+		}
+		page.Line("")
+		page.Line("%s", page.Bold(of.title))
+		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Intents: []account.Intent{of.intent}}) {
+			if err != nil {
+				return err
+			}
+			page.EntryLine(e)
+		}
+	}
+	return nil
 }
 
 // ends writes the first and last entries, as people look at those.

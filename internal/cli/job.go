@@ -38,12 +38,13 @@ type job struct {
 	selection sheet.Selection
 	findings  []account.Finding // about the sheet as a whole
 	things    *membership.Catalogue
+	whyNot    string // what can be done about rows that find no account, where they are refused
 }
 
 // checker returns a checker of the job's rows.
 func (j *job) checker() *check.Checker {
 	c := check.New(j.mapper, j.schema)
-	c.Things = j.things
+	c.Things, c.Rules, c.Known = j.things, j.target.Passwords, known(j.target.URL)
 	return c
 }
 
@@ -53,7 +54,7 @@ func (j *job) selected() iter.Seq2[sheet.Row, error] { return j.selection.Of(j.s
 // settleDates looks into the sheet beforehand where nothing says in which order
 // its dates have day and month. What is piped in can be read only once.
 func (j *job) settleDates(path string) error {
-	if path == sheet.StandardInput || len(j.mapper.Undated()) == 0 {
+	if path == sheet.StandardInput || !j.mapper.LooksAhead(j.sheet.Info()) {
 		return nil
 	}
 	ahead, err := sheet.Open(path, nil, j.options)
@@ -94,7 +95,7 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 			return nil, wrong(err.Error(), "")
 		}
 	}
-	options := sheet.Options{Tab: flags.tab}
+	options := sheet.Options{Tab: flags.tab, Encoding: flags.encoding}
 	known := account.NewHeadings()
 	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
 	if j.brief != nil {
@@ -102,11 +103,11 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		if options.Tab == "" {
 			options.Tab = j.brief.Tab
 		}
-		named := briefHeadings(j.brief)
-		options.Recognise = func(heading string) bool {
-			_, ok := known.Field(heading)
-			return ok || slices.ContainsFunc(named, func(n string) bool { return strings.EqualFold(n, heading) })
+		if options.Encoding == "" {
+			options.Encoding = j.brief.Encoding
 		}
+		named := briefHeadings(j.brief)
+		options.Named = func(heading string) bool { return named[words.Key(heading)] }
 	}
 	j.options = options
 	if j.sheet, err = sheet.Open(path, a.in, options); err != nil {
@@ -126,6 +127,7 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 			return nil, wrong(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
 		}
 	}
+	j.policyOfNew(flags)
 	if flags.compare {
 		j.brief.Compare()
 	}
@@ -163,6 +165,20 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		return nil, wrong(fmt.Sprintf("%s does not fit: %s", path, strings.Join(lines, "\n            ")), "")
 	}
 	return j, nil
+}
+
+// policyOfNew settles what is done with rows that find no account, where the command
+// line says so, or the sheet is an export: a key in it that finds nobody was rather
+// mistyped than made up.
+func (j *job) policyOfNew(flags sheetFlags) {
+	headings := j.sheet.Info().Headings
+	ofBatch, _ := sheet.FixesOf(headings)
+	switch exported := slices.Contains(headings, sheet.AccountHeading) && ofBatch == 0; {
+	case flags.new != "":
+		j.brief.New = brief.Policy(flags.new)
+	case exported && !j.brief.NewSaid:
+		j.brief.New, j.whyNot = brief.Refuse, "The sheet came from “export”: correct the key. If the row is a new person's, draft with --new create."
+	}
 }
 
 // suggest makes a brief of the sheet's headings. What kind of values a system's
@@ -220,21 +236,21 @@ func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
 	return options
 }
 
-// briefHeadings are the headings that a brief names.
-func briefHeadings(b *brief.Brief) []string {
-	var headings []string
+// briefHeadings are the headings that a brief names, by their keys.
+func briefHeadings(b *brief.Brief) map[string]bool {
+	named := map[string]bool{}
 	for _, f := range b.Fields {
-		if f.From != "" {
-			headings = append(headings, f.From)
-		}
+		named[words.Key(f.From)] = f.From != ""
 	}
 	for _, m := range b.Memberships {
-		headings = append(headings, m.Column.From)
+		named[words.Key(m.Column.From)] = m.Column.From != ""
 	}
 	for _, e := range b.Expressions() {
-		headings = append(headings, e.Columns...)
+		for _, heading := range e.Columns {
+			named[words.Key(heading)] = true
+		}
 	}
-	return headings
+	return named
 }
 
 // connect opens the secrets of a system and makes its client.

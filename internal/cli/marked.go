@@ -76,10 +76,8 @@ func (m *marked) write(ctx context.Context, j *job) error {
 				return rows, wrong(m.path+" changed while it was read", "Let nobody write to it, and try again.")
 			}
 			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
-			cells := append(slices.Clone(checked.Row.Cells), make([]string, len(headings)-len(checked.Row.Cells))...)
-			if secret := j.mapper.PasswordColumn(); secret >= 0 {
-				cells[secret] = "" // it is not to stand in a second file
-			}
+			cells := slices.Clone(j.mapper.Conceal(checked.Row.Cells)) // passwords are not to stand in a second file
+			cells = append(cells, make([]string, len(headings)-len(cells))...)
 			if err := out.Write(append(cells, report.Reasons(findings)), report.Marks(findings, headings, len(headings))...); err != nil {
 				return rows, err
 			}

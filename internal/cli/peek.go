@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/mapping"
 	"evenledger/internal/profile"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -35,7 +36,7 @@ never shown. “-” reads what is piped in.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags.tab, headingRow)
+			s, err := a.look(args[0], flags, headingRow)
 			if err != nil {
 				return err
 			}
@@ -58,19 +59,23 @@ never shown. “-” reads what is piped in.`,
 }
 
 // look opens a sheet without a brief.
-func (a *app) look(path, tab string, headingRow int) (*sheet.Sheet, error) {
+func (a *app) look(path string, flags sheetFlags, headingRow int) (*sheet.Sheet, error) {
 	known := account.NewHeadings()
-	return sheet.Open(path, a.in, sheet.Options{Tab: tab, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	return sheet.Open(path, a.in, sheet.Options{Tab: flags.tab, Encoding: flags.encoding, AnyTab: true, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
 }
 
 func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {
 	if a.json {
-		return a.writeJSON(map[string]any{"sheet": info, "rows": found.Rows, "hiddenRows": found.Hidden, "raggedRows": found.Ragged, "columns": found.Columns})
+		return a.writeJSON(map[string]any{"sheet": info, "rows": found.Rows, "hiddenRows": found.Hidden, "raggedRows": found.Ragged, "mergedCells": found.Merged, "strayRows": found.Strays, "columns": found.Columns})
 	}
 	page := a.page()
 	page.Line("%s · %s %s", about(info), report.Number(found.Rows), plural(found.Rows, "row", "rows"))
+	page.Read(info.Read)
+	if !info.Read.Even() {
+		a.exit = exitRows
+	}
 	for _, above := range info.Above {
-		if text := strings.TrimSpace(strings.Join(above, " ")); text != "" {
+		if text := profile.Concealed(strings.TrimSpace(strings.Join(above, " "))); text != "" {
 			page.Line("  %s", page.Dim("above the headings: "+report.Clip(text, 80)))
 		}
 	}
@@ -147,11 +152,28 @@ func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
 			say(c.Heading, report.Clip(where(o)+o.Message, page.Columns()-26))
 		}
 	}
-	for _, heading := range info.Hidden {
+	for i, heading := range info.Hidden {
+		if i == mostTold {
+			say("", fmt.Sprintf("%d more columns are hidden", len(info.Hidden)-i))
+			break
+		}
 		say(heading, "the column is hidden in the spreadsheet program")
 	}
-	for _, heading := range info.Merged {
+	for i, heading := range info.Merged {
+		if i == mostTold {
+			say("", fmt.Sprintf("%d more headings stretch over columns to their right", len(info.Merged)-i))
+			break
+		}
 		say(heading, "the heading stretches over columns to its right, which have none")
+	}
+	if found.Merged > 0 {
+		say("", fmt.Sprintf("%d %s blank as part of a larger one: only the first of such cells has the value", found.Merged, plural(found.Merged, "cell reads", "cells read")))
+	}
+	for _, row := range found.Strays {
+		say("", fmt.Sprintf("row %d: %s", row.Row, row.Why))
+	}
+	for _, f := range mapping.GuessedEncoding(info) {
+		say("", f.Message)
 	}
 	if found.Hidden > 0 {
 		say("", fmt.Sprintf("%d %s hidden in the spreadsheet program, and read like the others", found.Hidden, plural(found.Hidden, "row is", "rows are")))
@@ -160,6 +182,9 @@ func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
 		say("", fmt.Sprintf("%d %s values to the right of the last heading", found.Ragged, plural(found.Ragged, "row has", "rows have")))
 	}
 }
+
+// mostTold is how many columns are told of one kind of oddity.
+const mostTold = 5
 
 // peekRows shows rows as they were read.
 func (a *app) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
@@ -192,7 +217,7 @@ func (a *app) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
 			if i < len(info.Headings) {
 				c.Heading = info.Headings[i]
 			}
-			if text != "" && (secret[i] || profile.LooksSecret(text)) {
+			if text != "" && (secret[i] || profile.Concealed(text) != text) {
 				c.Value, c.Hidden = "", true
 			}
 			shown.Cells = append(shown.Cells, c)

@@ -100,6 +100,9 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 	if err != nil {
 		return err
 	}
+	if b.State == batch.Withdrawn {
+		return wrong(fmt.Sprintf("batch %d was withdrawn", id), "Draft its sheet again.")
+	}
 	if len(b.Held) > 0 {
 		return guard(fmt.Sprintf("batch %d is held back: %s", id, strings.Join(b.Held, "; ")), "Look whether the sheet came whole. If it is right, raise the limit in the brief and draft again.")
 	}
@@ -107,8 +110,10 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 		a.remark("Nothing in batch %d waits to be posted.", id)
 		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b))
 	}
-	if b.Secrets == "generate" && waiting[account.Create] > 0 && !o.envelope.Given() {
-		return guard(fmt.Sprintf("batch %d makes passwords for %s, and nothing says where they go", id, people(waiting[account.Create])), "Give --credentials FILE with --to KEY or --passphrase env:NAME.")
+	if _, generated, err := l.Secrets(ctx, id); err != nil {
+		return err
+	} else if generated > 0 && !o.envelope.Given() {
+		return guard(fmt.Sprintf("batch %d makes passwords for %s, and nothing says where they go", id, people(generated)), "Give --credentials FILE with --to KEY or --passphrase env:NAME.")
 	}
 	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
 		return err
@@ -179,7 +184,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		return err
 	}
 	bar := a.progress()
-	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Vault: vault(w), Now: a.now, Progress: bar.of}
+	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Vault: vaults(w).Of(b.ID), Now: a.now, Progress: bar.of}
 	stop := context.AfterFunc(ctx, func() {
 		bar.end()
 		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
@@ -216,14 +221,31 @@ func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch) erro
 	return page.Err()
 }
 
+// freeName proposes a file that is not there, of the kind the batch's sheet was.
+func freeName(name string, b *batch.Batch) string {
+	ending := ".csv"
+	if b.Workbook {
+		ending = ".xlsx"
+	}
+	for n := 1; ; n++ {
+		path := name + ending
+		if n > 1 {
+			path = fmt.Sprintf("%s-%d%s", name, n, ending)
+		}
+		if !exists(path) {
+			return path
+		}
+	}
+}
+
 // nextAfter are the commands that suit a batch as it stands.
 func nextAfter(b *batch.Batch, counts account.Counts) []string {
 	var next []string
-	if counts[account.Waiting] > 0 {
+	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d", b.ID))
 	}
 	if counts[account.Refused]+counts[account.Failed] > 0 {
-		next = append(next, fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
+		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	}
 	if len(next) == 0 {
 		next = append(next, fmt.Sprintf("evenledger show %d", b.ID))

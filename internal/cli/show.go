@@ -49,6 +49,7 @@ With --outcome or --row: those entries in full, with before and after of each fi
 and every request that was sent.`,
 		Example: `  evenledger show 17
   evenledger show 17 --outcome failed,refused
+  evenledger show 17 --outcome 'to suspend'    of a draft: what will happen
   evenledger show 17 --row 4`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
@@ -59,35 +60,43 @@ and every request that was sent.`,
 			}
 			filter := ledger.Filter{Rows: rows}
 			for _, word := range outcomes {
-				outcome, err := parseOutcome(word)
-				if err != nil {
+				if err := addOutcome(&filter, word); err != nil {
 					return err
 				}
-				filter.Outcomes = append(filter.Outcomes, outcome)
 			}
 			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 				return a.show(cmd.Context(), l, b, filter)
 			})
 		},
 	}
-	cmd.Flags().StringSliceVar(&outcomes, "outcome", nil, "only entries of these `OUTCOMES`, such as failed,refused")
+	cmd.Flags().StringSliceVar(&outcomes, "outcome", nil, "only entries of these `OUTCOMES`, such as failed,refused, or “to suspend”")
 	cmd.Flags().IntSliceVar(&rows, "row", nil, "only these `ROWS` of the sheet")
 	return cmd
 }
 
-func parseOutcome(word string) (account.Outcome, error) {
+// addOutcome adds to a filter what became of an entry, or will: “created”, “create”
+// and “to create” are all understood.
+func addOutcome(filter *ledger.Filter, word string) error {
 	var names []string
 	for _, outcome := range account.Outcomes() {
 		if string(outcome) == word {
-			return outcome, nil
+			filter.Outcomes = append(filter.Outcomes, outcome)
+			return nil
 		}
 		names = append(names, string(outcome))
+	}
+	for _, intent := range account.Intents() {
+		if string(intent) == strings.TrimLeft(strings.TrimPrefix(word, "to"), " -") {
+			filter.Intents = append(filter.Intents, intent)
+			return nil
+		}
+		names = append(names, "to "+string(intent))
 	}
 	remedy := "They are " + strings.Join(names, ", ") + "."
 	if near := words.Nearest(word, names); near != "" {
 		remedy = fmt.Sprintf("Did you mean “%s”?", near)
 	}
-	return "", wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
+	return wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
 }
 
 func (a *app) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter ledger.Filter) error {
@@ -100,8 +109,11 @@ func (a *app) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter
 		return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, id, filter))
 	}
 	page := a.page()
-	if len(filter.Outcomes)+len(filter.Rows) == 0 {
+	if len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0 {
 		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
+			return err
+		}
+		if err := a.correctedBy(ctx, page, l, b); err != nil {
 			return err
 		}
 		page.Next(nextAfter(b, counts)...)

@@ -6,11 +6,13 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/profile"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -19,14 +21,15 @@ func (a *app) splitCommand() *cobra.Command {
 	var flags sheetFlags
 	var each int
 	var size, folder string
-	var overwrite bool
+	var overwrite, passwords bool
 	cmd := &cobra.Command{
 		Use:     "split SHEET",
 		GroupID: "prepare",
 		Short:   "Cut a sheet into smaller ones, each with the headings",
 		Long: `Cuts a sheet into files of at most so many rows, or so many bytes. Rows stay whole
 and in their order, and every file begins with the headings. A workbook is cut
-into workbooks, anything else into CSV.`,
+into workbooks, anything else into CSV. Passwords, and what looks like some, are left
+blank unless --with-passwords says otherwise.`,
 		Example: `  evenledger split everyone.csv --each 500 -o parts
   evenledger split everyone.csv --size 5MB -o parts
   evenledger split everyone.xlsx --each 200 --rows 2-1001 -o parts`,
@@ -45,22 +48,26 @@ into workbooks, anything else into CSV.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags.tab, 0)
+			s, err := a.look(args[0], flags, 0)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			p := &pieces{sheet: s, folder: folder, each: each, most: most, overwrite: overwrite, name: strings.TrimSuffix(strings.TrimSuffix(s.Info().Name, ".gz"), filepath.Ext(strings.TrimSuffix(s.Info().Name, ".gz")))}
+			p := &pieces{sheet: s, folder: folder, each: each, most: most, overwrite: overwrite, passwords: passwords, name: strings.TrimSuffix(strings.TrimSuffix(s.Info().Name, ".gz"), filepath.Ext(strings.TrimSuffix(s.Info().Name, ".gz")))}
 			if args[0] == sheet.StandardInput {
 				p.name = "sheet"
 			}
 			if err := p.cut(selection); err != nil {
 				return err
 			}
+			if p.concealed > 0 {
+				a.remark("%s like a password and left blank. With --with-passwords they are written.", counted(p.concealed, "cell looks", "cells look"))
+			}
 			return a.tellPieces(p)
 		},
 	}
 	flags.addRows(cmd)
+	cmd.Flags().BoolVar(&passwords, "with-passwords", false, "write passwords, and what looks like some, into the files too")
 	cmd.Flags().IntVar(&each, "each", 0, "at most `N` rows in a file")
 	cmd.Flags().StringVar(&size, "size", "", "at most this many `BYTES` in a file, such as 5MB or 800KB")
 	cmd.Flags().StringVarP(&folder, "output", "o", "", "the `FOLDER` to write to")
@@ -96,10 +103,12 @@ type pieces struct {
 	name       string
 	each, most int
 	overwrite  bool
+	passwords  bool // are written too
 
-	files []piece
-	rows  int
-	left  int
+	files     []piece
+	rows      int
+	left      int
+	concealed int // cells left blank
 }
 
 type piece struct {
@@ -112,7 +121,7 @@ type piece struct {
 func (p *pieces) cut(selection sheet.Selection) error {
 	info := p.sheet.Info()
 	ending := ".csv"
-	if info.Tab != "" {
+	if info.IsWorkbook() {
 		ending = ".xlsx"
 		if p.most > 0 {
 			return wrong("how large a workbook becomes is known only when it is written", "Cut it by rows with --each.")
@@ -131,6 +140,7 @@ func (p *pieces) cut(selection sheet.Selection) error {
 				return row, false, err
 			}
 			if p.rows++; !row.Left {
+				row.Cells = p.conceal(row.Cells, info.Headings)
 				return row, true, nil
 			}
 			p.left++
@@ -173,6 +183,21 @@ func (p *pieces) cut(selection sheet.Selection) error {
 		}
 	}
 	return err
+}
+
+// conceal blanks the cells that are passwords, or look like some.
+func (p *pieces) conceal(cells, headings []string) []string {
+	if p.passwords {
+		return cells
+	}
+	cells = slices.Clone(cells)
+	for i, cell := range cells {
+		if cell != "" && (i < len(headings) && profile.SecretHeading(headings[i]) || profile.Concealed(cell) != cell) {
+			cells[i] = ""
+			p.concealed++
+		}
+	}
+	return cells
 }
 
 // textSize is how many bytes a row takes in CSV.

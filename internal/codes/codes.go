@@ -178,6 +178,9 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 }
 
 func (r *Reader) country(text string) (string, error) {
+	if !isName(text) && !isPlainCode(text) {
+		return "", &Error{Code: "not-a-country", Reason: "is not a country"}
+	}
 	return r.lookUp(r.countries(), text, "not-a-country", "is not a country")
 }
 
@@ -197,7 +200,32 @@ func (r *Reader) lookUp(t table, text, code, reason string) (string, error) {
 	return "", e
 }
 
+// isPlainCode reports whether a text is letters and digits only, as codes are.
+func isPlainCode(text string) bool {
+	return !strings.ContainsFunc(text, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) })
+}
+
+// isName reports whether a text may be the name of something: letters, with what
+// stands in names between them. What has a slash or a currency, or digits among
+// signs, is something else, whatever its letters say without them.
+func isName(text string) bool {
+	letters := 0
+	for _, c := range text {
+		switch {
+		case unicode.IsLetter(c):
+			letters++
+		case unicode.Is(unicode.Mn, c), strings.ContainsRune(" -'’ʼ.:,()&–", c):
+		default:
+			return false
+		}
+	}
+	return letters > 1
+}
+
 func (r *Reader) language(text string) (string, error) {
+	if !isName(text) && !isPlainCode(strings.NewReplacer("-", "", "_", "").Replace(text)) {
+		return "", &Error{Code: "not-a-language", Reason: "is not a language"}
+	}
 	// Names first: "Danish" would otherwise be taken for a tag of six letters.
 	if len(text) > 3 {
 		if found := r.languages().code[words.Key(text)]; found != "" {
@@ -306,26 +334,37 @@ func dialling(country string) (code, prefix string, ok bool) {
 	return code, strings.TrimPrefix(prefix, "-"), true
 }
 
-// international writes digits as ITU-T E.164 does, if the country is known.
+// international writes digits as ITU-T E.164 does, if the country is known. A number
+// that begins neither as one of the country does nor as one from abroad has perhaps
+// lost its plus sign: nobody can say what it is.
 func (r *Reader) international(digits string) (string, error) {
 	rest, international := strings.CutPrefix(digits, "+")
 	if !international {
 		rest, international = strings.CutPrefix(digits, "00")
 	}
+	code, prefix, _ := dialling(r.Phones) // the brief was checked for it
+	lost := func() (string, error) {
+		return "", &Error{Code: "not-a-phone", Reason: "begins neither with + nor as a number within a country does", Remedy: "If it has lost its plus sign, write +" + digits + "."}
+	}
 	switch {
-	case international && rest[0] == '0':
+	case international && (rest == "" || rest[0] == '0'):
 		return "", &Error{Code: "not-a-phone", Reason: "has a country code that begins with 0"}
 	case international:
 		return "+" + rest, nil
+	case r.Phones == "" && digits[0] != '0' && len(digits) > 10:
+		return lost()
 	case r.Phones == "":
 		return digits, nil
+	case prefix != "" && len(prefix) == 1 && prefix != "1" && !strings.HasPrefix(digits, prefix):
+		return lost()
+	case prefix == "" && strings.HasPrefix(digits, code) && len(digits) > map[bool]int{true: 11, false: 9}[r.Phones == "IT"]:
+		return lost() // Italian numbers may begin as their country's code does
 	}
-	code, prefix, _ := dialling(r.Phones) // the brief was checked for it
 	return "+" + code + strings.TrimPrefix(digits, prefix), nil
 }
 
 func (r *Reader) phone(text string) (string, error) {
-	if strings.HasPrefix(text, "+") {
+	if strings.HasPrefix(text, "+") || strings.HasPrefix(text, "00") {
 		text = strings.Replace(text, "(0)", "", 1) // +44 (0)20 … is dialled +44 20 …
 	}
 	var out strings.Builder
@@ -337,23 +376,33 @@ func (r *Reader) phone(text string) (string, error) {
 			out.WriteRune(c)
 		case c == '+' && i == 0:
 			out.WriteRune(c)
-		case strings.ContainsRune(" -./()\u2010\u2011\u2013", c):
+		case strings.ContainsRune(" -./()\u00a0\u2010\u2011\u2013", c):
 		default:
 			return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("holds “%c”, which is in no telephone number", c)}
 		}
 	}
-	if digits < 3 || digits > 15 {
+	if digits < 5 || digits > 15 {
 		return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("has %d digits", digits)}
 	}
 	return r.international(out.String())
 }
 
 func yesNo(text string) (string, error) {
-	switch words.Key(text) {
-	case "yes", "y", "true", "t", "1", "on", "active", "enabled", "x", "ja", "j", "oui", "si", "sim", "tak", "kylla", "nai", "da", "wahr", "vrai", "verdadero":
-		return "true", nil
-	case "no", "n", "false", "f", "0", "off", "inactive", "disabled", "nein", "non", "nao", "nie", "nej", "nei", "ei", "oxi", "ochi", "net", "falsch", "faux", "falso":
-		return "false", nil
+	if isPlainCode(text) { // “-1” and “\N” are something else
+		switch words.Key(text) {
+		case "yes", "y", "true", "t", "1", "on", "active", "enabled", "x",
+			"ja", "j", "oui", "si", "sim", "tak", "kylla", "nai", "da", "ano", "igen", "jah", "taip", "evet", "ya",
+			"wahr", "vrai", "verdadero", "verdadeiro", "vero", "waar", "prawda", "sand", "sant", "pravda", "igaz",
+			"aktiv", "aktiva", "actif", "activo", "activa", "ativo", "ativa", "attivo", "attiva", "actief", "aktywny", "aktywna", "aktivni", "etkin",
+			"はい", "是", "예", "نعم", "כן":
+			return "true", nil
+		case "no", "n", "false", "f", "0", "off", "inactive", "disabled",
+			"nein", "non", "nao", "nie", "nej", "nei", "ei", "oxi", "ochi", "net", "ne", "nem", "nee", "hayir", "tidak",
+			"falsch", "faux", "falso", "onwaar", "falsz", "falsk", "nepravda", "hamis",
+			"inaktiv", "inaktiva", "inactif", "inactivo", "inactiva", "inativo", "inativa", "inattivo", "inattiva", "inactief", "nieaktywny", "nieaktywna", "gesperrt",
+			"いいえ", "否", "아니오", "لا", "לא":
+			return "false", nil
+		}
 	}
 	switch text {
 	case "✓", "✔":
@@ -431,6 +480,8 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 		return time.Time{}, &Error{Code: "not-a-date", Reason: "has no year of four digits"}
 	case r.Settled && (first > 12 && r.Dates == MonthFirst || second > 12 && r.Dates == DayFirst):
 		return time.Time{}, &Error{Code: "mixed-dates", Reason: "has day and month the other way round than other dates of the column"}
+	case r.Settled && r.Dates == MonthFirst && strings.Contains(text, ".") && first != second:
+		return time.Time{}, &Error{Code: "ambiguous-date", Reason: "has points, as dates with the day first have, and others of the column have the month first"}
 	case first > 12 || first == second:
 		return build(parts[2], time.Month(second), parts[0])
 	case second > 12:
@@ -441,6 +492,12 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 		return build(parts[2], time.Month(first), parts[1])
 	}
 	return time.Time{}, &Error{Code: "ambiguous-date", Reason: "could be day/month or month/day"}
+}
+
+// InBothOrders reports whether a date has another day when its day and month are
+// swapped.
+func InBothOrders(day string) bool {
+	return len(day) >= 10 && day[8:10] <= "12" && day[8:10] != day[5:7]
 }
 
 // OrderOf tells in which order a date has its day and month, or Unsettled if it

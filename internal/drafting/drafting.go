@@ -16,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/text/unicode/norm"
+
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
@@ -47,11 +49,14 @@ type Draft struct {
 	Elevated map[string][]string // kind → patterns of names that give rights over others
 	Allow    bool                // and may be given
 	Protect  []string            // patterns of accounts that are not changed, besides the brief's
-	Vault    *secret.Vault       // seals passwords
+	Vaults   *secret.Vaults      // seal passwords
 	Rules    secret.Rules        // that the system has for them
+	Known    []string            // words that anyone knows of the organisation
+	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Renew    string              // field that makes a person choose another password; empty: none
 
 	registry
+	vault   *secret.Vault // of the batch
 	checker *check.Checker
 	brief   *brief.Brief
 	keys    map[string][]string // field → values to look for
@@ -64,6 +69,7 @@ type Draft struct {
 func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	d.brief = d.Mapper.Brief()
 	d.checker = check.New(d.Mapper, d.Schema)
+	d.checker.Rules, d.checker.Known = d.Rules, d.Known
 	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
@@ -78,9 +84,14 @@ func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	if err := d.Ledger.Begin(ctx, b); err != nil {
 		return nil, d.way, err
 	}
+	// A draft that was killed may have left a key under this number.
+	if err := d.Vaults.Destroy(b.ID); err != nil {
+		return nil, d.way, err
+	}
+	d.vault = d.Vaults.Of(b.ID)
 	if err := d.fill(ctx); err != nil {
 		// The context may be over, and the rows must go all the same.
-		return nil, d.way, errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
+		return nil, d.way, errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID), d.Vaults.Destroy(b.ID))
 	}
 	return b, d.way, nil
 }
@@ -103,7 +114,7 @@ func (d *Draft) fill(ctx context.Context) error {
 		return err
 	}
 	info := d.Sheet.Info()
-	d.Batch.Encoding = info.Encoding
+	d.Batch.Encoding, d.Batch.Read = info.Encoding, info.Read
 	if d.Compare {
 		return nil
 	}
@@ -178,6 +189,10 @@ func (d *Draft) want(seen map[string]map[string]bool, f account.Field, value str
 	text := strings.Clone(value) // else it would keep its whole row
 	seen[f.Name][f.Key(text)] = true
 	d.keys[f.Name] = append(d.keys[f.Name], text)
+	// A system that keeps letters and their accents apart finds only what is asked so.
+	if apart := norm.NFD.String(text); apart != text {
+		d.keys[f.Name] = append(d.keys[f.Name], apart)
+	}
 }
 
 // lookUp lists the fields by which accounts are looked up: the keys, and what
@@ -279,13 +294,15 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
-		Free:    check.Free,
+		Free:    (&check.Numbering{}).Free,
 		Ties:    d.ties,
 		Row:     d.rowOf(&row),
 		Fields:  d.Batch.Fields,
 		Extra:   d.extra(),
 		Several: d.brief.OnlyMemberships(),
 		Protect: slices.Concat(d.brief.Protect, d.Protect),
+
+		WhyRefuse: d.WhyNot,
 	}
 	if d.Compare { // an account that is not there is told as just that
 		decider.Missing = func(*mapping.Wanted) []account.Finding { return nil }
@@ -303,7 +320,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {
-			wanted, row = spooled.Wanted, sheet.Row{Number: spooled.Wanted.Row, Cells: spooled.Cells}
+			wanted, row = spooled.Wanted, sheet.Row{Number: spooled.Wanted.Row, Cells: spooled.Cells, Kinds: spooled.Wanted.Kinds}
 			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
 			e := batch.Entry{Row: wanted.Row}
 			if also := decider.Decide(&e, wanted); also > 0 {

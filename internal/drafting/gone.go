@@ -84,7 +84,7 @@ func accounts(n int) string {
 // hold holds the batch back if it would do more than the brief allows.
 func (d *Draft) hold(ctx context.Context) error {
 	if d.ties != nil {
-		d.Batch.Seats = d.ties.Seats()
+		d.Batch.Seats, d.Batch.Makes = d.ties.Seats(), d.ties.Makes()
 	}
 	if len(d.brief.Limits) == 0 {
 		return nil

@@ -1,7 +1,7 @@
 package drafting
 
 import (
-	"slices"
+	"fmt"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -12,33 +12,16 @@ import (
 
 func entryAt(row int) ledger.Filter { return ledger.Filter{Rows: []int{row}} }
 
-// seal takes a given password out of the row's cells and seals it, so that none
-// stands in the ledger.
+// seal takes passwords, and what looks like some, out of the row's cells, and seals a
+// given one, so that none stands in the ledger.
 func (d *Draft) seal(cells []string, w *mapping.Wanted) ([]string, error) {
-	column := d.Mapper.PasswordColumn()
-	if column >= 0 && column < len(cells) {
-		cells = slices.Clone(cells)
-		cells[column] = ""
-	}
-	if d.brief.Password.New != "given" || w.Aside {
+	cells = d.Mapper.Conceal(cells)
+	if w.Password == "" || w.Aside || d.brief.Password.New != "given" {
+		w.Password = "" // it is wanted only of a new account
 		return cells, nil
 	}
-	if w.Password == "" {
-		return cells, nil // it is wanted only of a new account
-	}
-	var about []string
-	for i, f := range d.brief.Fields {
-		if v := w.Values[i]; v.Filled() && (f.Kind == account.Text || f.Kind == account.Login || f.Kind == account.Email) {
-			about = append(about, v.Text())
-		}
-	}
-	if w.Weak = secret.Weak(w.Password, about); w.Weak != "" {
-		w.Weak = "the password can be guessed: " + w.Weak
-	} else if broken := d.Rules.Breaks(w.Password); broken != "" {
-		w.Weak = "the password is not one the system takes: " + broken
-	}
 	var err error
-	w.Password, err = d.Vault.Seal(w.Password)
+	w.Password, err = d.vault.SealGiven(w.Password)
 	return cells, err
 }
 
@@ -48,34 +31,36 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 	if p.New == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
 		return nil
 	}
-	if p.New == "given" {
-		switch e.Secret = w.Password; {
-		case w.Password == "":
-			e.Find(account.Error, "blank-required", "password", p.From, "a new account needs a password, and none is given")
-		case w.Weak != "":
-			e.Find(account.Error, "weak-password", "password", p.From, w.Weak)
-		default:
-			return nil
-		}
+	refuse := func(code, column, message string) {
 		d.ties.Return(e.Steps)
+		e.Find(account.Error, code, "password", column, message)
 		e.Refuse()
+	}
+	switch {
+	case w.Password != "" && w.Weak != "":
+		refuse("weak-password", p.From, w.Weak)
+		return nil
+	case w.Password != "":
+		e.Secret = w.Password
+		return nil
+	case !p.Generates():
+		refuse("blank-required", p.From, "a new account needs a password, and none is given")
 		return nil
 	}
-	made, err := secret.Recipe{Length: p.Length, Alphabet: p.Alphabet, Words: p.Words, Pattern: w.Password}.Make()
+	recipe := p.Recipe(w.Pattern)
+	if bits := recipe.Bits(); bits < secret.Enough {
+		refuse("weak-password", "", fmt.Sprintf("passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", w.Pattern, bits, secret.Enough))
+		return nil
+	}
+	made, broken, err := recipe.MakeFor(d.Rules)
 	if err != nil {
 		return err
 	}
-	why := secret.Weak(made, nil)
-	if why == "" {
-		why = d.Rules.Breaks(made)
-	}
-	if why != "" {
-		d.ties.Return(e.Steps)
-		e.Find(account.Error, "weak-password", "password", "", "the brief's recipe makes passwords that will not do: "+why)
-		e.Refuse()
+	if broken != "" {
+		refuse("weak-password", "", "the brief's recipe makes passwords that will not do: "+broken)
 		return nil
 	}
-	e.Secret, err = d.Vault.Seal(made)
+	e.Secret, err = d.vault.Seal(made)
 	return err
 }
 

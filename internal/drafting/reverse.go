@@ -219,7 +219,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 			}
 		}
 	}
-	if batch.Protects(r.Protect, now) && len(u.Changes)+len(u.Steps) > 0 {
+	if batch.Protects(r.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
 		u.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", now.Label()))
 	}
 	switch {

@@ -96,7 +96,7 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("the ledger %s: %w", path, err)
 	}
-	source := "file:" + escape(path) + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_txlock=immediate"
+	source := "file:" + escape(path) + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate"
 	db, err := sql.Open("sqlite", source)
 	if err != nil {
 		return nil, err
@@ -156,6 +156,13 @@ func (l *Ledger) migrate(ctx context.Context) error {
 // Close closes the ledger.
 func (l *Ledger) Close() error { return l.db.Close() }
 
+// CutJournal takes what was deleted out of the journal as well. Readers that are at
+// it are waited for, but not for long: the next to close the ledger cuts it too.
+func (l *Ledger) CutJournal(ctx context.Context) error {
+	_, err := l.db.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
+	return err
+}
+
 // write runs do in a transaction that is on disk when write returns.
 func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
 	l.writing.Lock()
@@ -191,8 +198,10 @@ const stamp = time.RFC3339Nano
 // "draft", so nobody is at them.
 func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM entries WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
-			return err
+		for _, table := range []string{"entries", "secrets"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting); err != nil {
 			return err
@@ -271,6 +280,13 @@ func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 	return all, rows.Err()
 }
 
+// Closed returns how many of the accounts that wait to be created may not sign in.
+func (l *Ledger) Closed(ctx context.Context, id int) (n int, err error) {
+	closed := strings.Trim(changesText([]account.Change{{Field: "active", After: account.Of("false")}}), "[]")
+	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = '' AND instr(e.changes, ?) > 0", id, account.Create, account.Waiting, closed).Scan(&n)
+	return n, err
+}
+
 // Counts returns how many rows of the batch came to each outcome, and for those
 // waiting, what is intended with them.
 func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
@@ -297,7 +313,8 @@ func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[accoun
 
 // A Filter picks entries. The zero value picks all.
 type Filter struct {
-	Outcomes []account.Outcome // empty: any
+	Outcomes []account.Outcome // empty: any, but for Intents
+	Intents  []account.Intent  // also entries that wait for these; empty: any, but for Outcomes
 	Rows     []int             // empty: any
 	Findings bool              // only entries with findings
 	Cells    bool              // with the cells of the row
@@ -328,11 +345,22 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 	}
 	query := "SELECT " + entryColumns + more + " FROM " + entriesNow + " WHERE e.batch = ? AND e.row > ?"
 	args := []any{id, filter.After}
-	if len(filter.Outcomes) > 0 {
-		query += " AND came IN (?" + strings.Repeat(", ?", len(filter.Outcomes)-1) + ")"
+	var either []string
+	if n := len(filter.Outcomes); n > 0 {
+		either = append(either, "came IN (?"+strings.Repeat(", ?", n-1)+")")
 		for _, outcome := range filter.Outcomes {
 			args = append(args, outcome)
 		}
+	}
+	if n := len(filter.Intents); n > 0 {
+		either = append(either, "came = ? AND CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END IN (?"+strings.Repeat(", ?", n-1)+")")
+		args = append(args, account.Waiting, account.Finish)
+		for _, intent := range filter.Intents {
+			args = append(args, intent)
+		}
+	}
+	if len(either) > 0 {
+		query += " AND (" + strings.Join(either, " OR ") + ")"
 	}
 	if len(filter.Rows) > 0 {
 		query += " AND e.row IN (?" + strings.Repeat(", ?", len(filter.Rows)-1) + ")"

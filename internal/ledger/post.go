@@ -97,16 +97,27 @@ func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 	})
 }
 
+// WipeGiven takes those away that sheets gave.
+func (l *Ledger) WipeGiven(ctx context.Context, id int) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id)
+		return err
+	})
+}
+
 // Open returns how many entries wait whose account's own step is still to be done.
 func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
 	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting).Scan(&n)
 	return n, err
 }
 
-// Secrets returns how many sealed passwords the batch has whose account was made.
-func (l *Ledger) Secrets(ctx context.Context, id int) (n int, err error) {
-	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets s JOIN results r ON r.batch = s.batch AND r.row = s.row WHERE s.batch = ? AND r.did = ?", id, account.Created).Scan(&n)
-	return n, err
+// Secrets returns how many generated passwords the batch keeps: of accounts that were
+// made, and of those that wait to be.
+func (l *Ledger) Secrets(ctx context.Context, id int) (made, waiting int, err error) {
+	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE r.did = ?), count(*) FILTER (WHERE coalesce(r.outcome, ?) = ? AND coalesce(r.did, '') = '')
+		FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row WHERE s.batch = ? AND s.sealed NOT LIKE 'given:%'`,
+		account.Created, account.Waiting, account.Waiting, id).Scan(&made, &waiting)
+	return made, waiting, err
 }
 
 // An InFlight is an entry whose request was intended and whose result is not

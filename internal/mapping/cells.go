@@ -39,8 +39,11 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 			return account.Value{}, faulty
 		}
 	}
-	if text == "" {
-		return account.Value{}, fine
+	if text == "" || w.blanks[text] {
+		return account.ValueOr(f.ViaExact[""]), fine // a table may say what a blank stands for
+	}
+	if first := text[0]; first == '=' || first == '"' || first == '\'' {
+		text = w.unwrapped(f, heading, text)
 	}
 	if len(text) > maxValue {
 		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
@@ -49,7 +52,7 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 	if f.Via != nil {
 		through, ok := f.ViaExact[text]
 		if !ok {
-			through, ok = f.Via[words.Key(text)]
+			through, ok = f.Via[words.NameKey(text)]
 		}
 		if !ok {
 			w.find(account.Error, "via-unlisted", heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
@@ -63,10 +66,54 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		}
 		return account.Of(through), fine
 	}
+	if isPlaceholder(text) {
+		w.find(account.Error, "placeholder", heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for the %s", show(text), f.Label))
+		return account.Value{}, faulty
+	}
 	if f.Kind == account.Text || f.Kind == account.Person {
 		return account.Of(text), fine
 	}
+	if f.Kind == account.Number && thousands.MatchString(text) && (column >= len(w.kinds) || w.kinds[column] == sheet.Plain) {
+		w.find(account.Error, "not-a-number", heading, f.Name, fmt.Sprintf("“%s” could be %s or %s", text, strings.Replace(text, ".", "", 1), strings.TrimRight(text, "0")+"0"))
+		last(w.wants).Remedy = "Write it without a point, or with other than three digits behind it."
+		return account.Value{}, faulty
+	}
 	return w.standard(i, heading, text)
+}
+
+// thousands is a number whose point may stand before decimals or after thousands.
+var thousands = regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}\.[0-9]{3}$`)
+
+// isPlaceholder reports whether a cell says that nothing is known.
+func isPlaceholder(text string) bool {
+	if len(text) > 10 {
+		return false
+	}
+	switch strings.ToLower(text) {
+	case "n/a", "#n/a", "n.a.", "n.a", "n/d", "n.d.", "k.a.", "k. a.", `\n`, "<null>", "(null)", "[null]", "nil", "nan", "none", "(none)", "(blank)", "(leer)", "undefined", "tbc", "tbd", "tba", "unknown", "s/o", "xxx":
+		return true
+	case "null":
+		return text != "Null" // which is a name
+	}
+	return strings.Trim(text, "-–—.?*_/ ") == ""
+}
+
+// wrapped are ways to keep a spreadsheet program from taking a text for a number:
+// ="00101", the text in quotes, or an apostrophe before digits.
+var wrapped = regexp.MustCompile(`^(?:=?"([^"]*)"|'([^']*)'|'([0-9][^']*))$`)
+
+// unwrapped takes such wrapping off.
+func (w *Worker) unwrapped(f *brief.Field, heading, text string) string {
+	parts := wrapped.FindStringSubmatch(text)
+	if parts == nil {
+		return text
+	}
+	inner, _ := words.Clean(parts[1] + parts[2] + parts[3])
+	if inner == "" {
+		return text
+	}
+	w.find(account.Note, "unwrapped", heading, f.Name, fmt.Sprintf("“%s” is read as “%s”", show(text), show(inner)))
+	return inner
 }
 
 // list reads the cells of field i as several values: those of a family of columns,
@@ -83,7 +130,7 @@ func (w *Worker) list(i int, f *brief.Field) (account.Value, state) {
 		}
 		parts := []string{w.cells[column]}
 		if f.Split != "" {
-			parts = strings.Split(parts[0], f.Split)
+			parts = split(parts[0], f)
 		}
 		for _, part := range parts {
 			value, state := w.value(i, f, column, part)
@@ -136,6 +183,9 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 	case kind == sheet.Plain && text[0] <= '9' && (strings.Contains(text, "E+") || strings.Contains(text, "e+")) && longNumber.MatchString(text):
 		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
+	case kind == sheet.Dated && f.Kind == account.Date && w.swapped[w.brief.Field(f.Name)] != "" && codes.InBothOrders(text):
+		w.find(account.Error, "swapped-date", heading, f.Name, fmt.Sprintf("%s is perhaps %s-%s-%s: the program that opened the sheet could not take %s for a date, so it has the day and month the other way round", text[:10], text[:4], text[8:10], text[5:7], w.swapped[w.brief.Field(f.Name)]))
+		return true
 	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
 		w.find(account.Error, "became-a-date", heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
 		return true
@@ -152,6 +202,13 @@ func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound 
 	if r, bad := words.ControlCharacter(tidy); bad {
 		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
 		return "", false
+	}
+	if w.guessed {
+		if sign, found := words.SignInWord(tidy); found {
+			w.find(account.Error, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” has “%c” within a word: the sheet is in another encoding than was guessed", show(tidy), sign))
+			last(w.wants).Remedy = "Say in which encoding the sheet was saved: --encoding, or “sheet: {encoding: …}” in the brief."
+			return "", false
+		}
 	}
 	if said, garbled := words.Ungarbled(tidy); garbled {
 		w.find(account.Warning, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))

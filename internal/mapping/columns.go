@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"math"
@@ -11,6 +12,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
+	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
@@ -33,27 +35,52 @@ func (m *Mapper) use(heading string, twice map[string][]string) (int, bool) {
 	return at, ok
 }
 
-// useFamily finds the columns of a family such as “Course *”, by their numbers.
+// useFamily finds the columns of a family such as “Training *”.
 func (m *Mapper) useFamily(f brief.Field) []int {
 	columns, _ := m.familyOf(f.From, f.Name)
 	return columns
 }
 
-// familyOf finds the columns of a family and the number of each.
-func (m *Mapper) familyOf(from, field string) (columns []int, numbers map[int]int) {
-	stem := words.Key(from)
-	numbers = map[int]int{} // index of a column → its number
+// familyOf finds the columns of a family, and what stands for the star in each.
+// Those with numbers come first, in the order of their numbers.
+func (m *Mapper) familyOf(from, field string) (columns []int, stars map[int]string) {
+	stars = map[int]string{} // by index of a column
 	for i, heading := range m.headings {
-		number, isOne := strings.CutPrefix(words.Key(heading), stem)
-		n, err := strconv.Atoi(number)
-		if !isOne || number != "" && (err != nil || n < 0) || sheet.IsOurs(heading) {
+		star, isOne := starOf(from, heading)
+		if !isOne || heading == "" || sheet.IsOurs(heading) {
 			continue
 		}
-		numbers[i], columns = n, append(columns, i)
+		stars[i], columns = star, append(columns, i)
 		m.columns[i].Used, m.columns[i].Fields = true, append(m.columns[i].Fields, field)
 	}
-	slices.SortStableFunc(columns, func(x, y int) int { return numbers[x] - numbers[y] })
-	return columns, numbers
+	number := func(i int) int {
+		if n, err := strconv.Atoi(stars[i]); err == nil {
+			return n
+		}
+		if stars[i] == "" {
+			return 0
+		}
+		return math.MaxInt
+	}
+	slices.SortStableFunc(columns, func(x, y int) int { return cmp.Compare(number(x), number(y)) })
+	return columns, stars
+}
+
+// starOf returns what stands for the star of a family in a heading: a number,
+// however the words beside it are written, or a word of its own. A star at the end
+// may stand for nothing.
+func starOf(from, heading string) (star string, isOne bool) {
+	before, behind, _ := strings.Cut(from, "*")
+	inner, starts := strings.CutPrefix(words.Key(heading), words.Key(before))
+	inner, ends := strings.CutSuffix(inner, words.Key(behind))
+	if starts && ends && strings.Trim(inner, "0123456789") == "" && (inner != "" || words.Key(behind) == "") {
+		return inner, true
+	}
+	inner, starts = strings.CutPrefix(words.NameKey(heading), words.NameKey(before)+" ")
+	if behind = words.NameKey(behind); starts && behind != "" {
+		inner, starts = strings.CutSuffix(inner, " "+behind)
+	}
+	return inner, starts && inner != ""
 }
 
 func (m *Mapper) missing(level account.Level, heading, field string) {
@@ -67,6 +94,53 @@ func (m *Mapper) missing(level account.Level, heading, field string) {
 	}
 }
 
+// secretColumns finds the columns whose cells are to stand nowhere: that with the
+// passwords, and those that are called so and that no field claims.
+func (m *Mapper) secretColumns() {
+	m.secret = make([]bool, len(m.headings))
+	for i, heading := range m.headings {
+		if m.secret[i] = i == m.password || profile.SecretHeading(heading) && len(m.columns[i].Fields) == 0; m.secret[i] && i != m.password {
+			f := account.Find(account.Warning, "password-like", fmt.Sprintf("the column “%s” is called as passwords are, and the brief does not claim it: its cells are kept and shown nowhere", heading))
+			f.Column = heading
+			m.findings = append(m.findings, f)
+		}
+	}
+}
+
+// unclaimed tells of cells that look like passwords in columns that nothing claims.
+func (w *Worker) unclaimed(row sheet.Row) {
+	for i, cell := range row.Cells {
+		if len(cell) >= 8 && !w.claimed(i) && !(i < len(w.secret) && w.secret[i]) && profile.LooksSecret(cell) {
+			heading := ""
+			if i < len(w.headings) {
+				heading = w.headings[i]
+			}
+			w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is kept and shown nowhere")
+		}
+	}
+}
+
+// claimed reports whether a field takes its value from a column.
+func (m *Mapper) claimed(i int) bool {
+	return i < len(m.columns) && len(m.columns[i].Fields) > 0 && i != m.password
+}
+
+// Conceal returns the cells of a row without those that are passwords or look like
+// some: they are to be stored and shown nowhere. Cells that a field claims stay.
+func (m *Mapper) Conceal(cells []string) []string {
+	concealed, copied := cells, false
+	for i, cell := range cells {
+		if cell == "" || m.claimed(i) || !(i < len(m.secret) && m.secret[i]) && profile.Concealed(cell) == cell {
+			continue
+		}
+		if !copied {
+			concealed, copied = slices.Clone(cells), true
+		}
+		concealed[i] = ""
+	}
+	return concealed
+}
+
 func (m *Mapper) unusedColumns() {
 	known := account.NewHeadings()
 	var headings []string // that would be recognised
@@ -74,7 +148,7 @@ func (m *Mapper) unusedColumns() {
 		headings = append(headings, f.Headings...)
 	}
 	for i, column := range m.columns {
-		if column.Used || column.Heading == "" || sheet.IsOurs(column.Heading) {
+		if column.Used || column.Heading == "" || sheet.IsOurs(column.Heading) || m.secret[i] {
 			continue
 		}
 		first, taken := m.column[words.Key(column.Heading)]
@@ -100,58 +174,148 @@ func (m *Mapper) oddColumns(info sheet.Info) {
 		f.Column = heading
 		m.findings = append(m.findings, f)
 	}
+	var hidden []string
 	for _, heading := range info.Hidden {
 		if i := slices.Index(info.Headings, heading); m.columns[i].Used {
-			tell(account.Warning, "hidden-column", heading, fmt.Sprintf("the column “%s” is hidden, and is used", heading))
+			hidden = append(hidden, heading)
 		}
 	}
-	for _, heading := range info.Merged {
-		tell(account.Warning, "merged-heading", heading, fmt.Sprintf("the heading “%s” stretches over the columns to its right: only the first is read under it", heading))
+	if len(hidden) == 1 {
+		tell(account.Warning, "hidden-column", hidden[0], fmt.Sprintf("the column “%s” is hidden, and is used", hidden[0]))
+	} else if len(hidden) > 1 {
+		tell(account.Warning, "hidden-column", hidden[0], fmt.Sprintf("%d columns are hidden and used: %s", len(hidden), firstOf(hidden)))
+	}
+	if len(info.Merged) == 1 {
+		tell(account.Warning, "merged-heading", info.Merged[0], fmt.Sprintf("the heading “%s” stretches over the columns to its right: only the first is read under it", info.Merged[0]))
+	} else if len(info.Merged) > 1 {
+		tell(account.Warning, "merged-heading", info.Merged[0], fmt.Sprintf("%d headings stretch over columns to their right, of which only the first is read under each: %s", len(info.Merged), firstOf(info.Merged)))
 	}
 }
 
-// Undated lists the fields with dates of which nothing says in which order they
-// have their day and month.
-func (m *Mapper) Undated() []int {
-	var fields []int
+// firstOf lists the first of many headings.
+func firstOf(headings []string) string {
+	const most = 8
+	if len(headings) > most {
+		return "“" + strings.Join(headings[:most], "”, “") + "”, …"
+	}
+	return "“" + strings.Join(headings, "”, “") + "”"
+}
+
+// GuessedEncoding tells of words whose encoding was guessed.
+func GuessedEncoding(info sheet.Info) []account.Finding {
+	if len(info.Guessed) == 0 {
+		return nil
+	}
+	var examples []string
+	for _, g := range info.Guessed {
+		text := fmt.Sprintf("“%s” in line %d", g.Word, g.Line)
+		if len(g.Others) > 0 {
+			text += ", which could be " + strings.Join(g.Others[:min(3, len(g.Others))], ", ")
+		}
+		examples = append(examples, text)
+	}
+	return []account.Finding{account.Find(account.Warning, "guessed-encoding", fmt.Sprintf("nothing says in which encoding the sheet is; it was read as %s: %s", info.Encoding, strings.Join(examples, "; ")))}
+}
+
+// LooksAhead reports whether the rows have to be gone through before they are mapped:
+// where there are dates of which nothing says in which order they have day and month,
+// or that a spreadsheet program may have swapped.
+func (m *Mapper) LooksAhead(info sheet.Info) bool {
 	for i, f := range m.brief.Fields {
-		if f.Kind == account.Date && m.from[i] >= 0 && m.brief.Dates == codes.Unsettled {
-			fields = append(fields, i)
+		if f.Kind == account.Date && m.from[i] >= 0 && (m.brief.Dates == codes.Unsettled || info.IsWorkbook()) {
+			return true
 		}
 	}
-	return fields
+	return false
 }
 
-// SettleDates looks through the rows for dates that can be read in one way only,
-// and takes their order for that of the column. It stops as soon as all columns
-// are settled, or plainly have their dates in another form.
+// dates is what the dates of one column say together.
+type dates struct {
+	first, last account.Finding // texts with the day and with the month first; no row: none
+	stored      int             // true dates, that could be the other way round
+	sure        bool            // a true date that could not
+}
+
+// SettleDates looks through the rows for dates that can be read in one way only, and
+// takes their order for that of the column. If they go both ways, those that could be
+// either are refused; and so are true dates if a program that takes the month first
+// plainly made them: beside those that it could not take for dates, none has a day
+// beyond the twelfth.
 func (m *Mapper) SettleDates(rows iter.Seq2[sheet.Row, error]) error {
-	const enough = 1000 // dates of another form
-	open, other := m.Undated(), map[int]int{}
+	found := map[int]*dates{}
+	for i, f := range m.brief.Fields {
+		if f.Kind == account.Date && m.from[i] >= 0 {
+			found[i] = &dates{}
+		}
+	}
 	for row, err := range rows {
-		if err != nil || len(open) == 0 {
+		if err != nil {
 			return err
 		}
-		open = slices.DeleteFunc(open, func(i int) bool {
-			if m.from[i] >= len(row.Cells) || row.Cells[m.from[i]] == "" {
-				return false
+		for i, d := range found {
+			if at := m.from[i]; at < len(row.Cells) && row.Cells[at] != "" {
+				d.add(row, at)
 			}
-			text, _ := words.Clean(row.Cells[m.from[i]])
-			order := codes.OrderOf(text)
-			if order == codes.Unsettled {
-				if codes.IsAmbiguousDate(text) {
-					other[i] = math.MinInt // from here on only a date that settles it will do
-				}
-				other[i]++
-				return other[i] == enough
-			}
-			m.readers[i] = codes.NewReader(order)
-			m.readers[i].Settled = true
-			f := account.Find(account.Note, "dates-settled", fmt.Sprintf("dates in “%s” are read with the %s first, as row %d has “%s”", m.Heading(i), map[codes.DateOrder]string{codes.DayFirst: "day", codes.MonthFirst: "month"}[order], row.Number, show(text)))
-			f.Column, f.Field = m.Heading(i), m.brief.Fields[i].Name
-			m.findings = append(m.findings, f)
-			return true
-		})
+		}
+	}
+	for i := range m.brief.Fields {
+		if d := found[i]; d != nil {
+			m.settle(i, d)
+		}
 	}
 	return nil
+}
+
+// add takes a cell in.
+func (d *dates) add(row sheet.Row, at int) {
+	text, _ := words.Clean(row.Cells[at])
+	if row.Kind(at) == sheet.Dated {
+		if len(text) >= 10 && text[8:10] > "12" {
+			d.sure = true
+		} else if codes.InBothOrders(text) {
+			d.stored++
+		}
+		return
+	}
+	switch order := codes.OrderOf(text); {
+	case order == codes.DayFirst && d.first.Row == 0:
+		d.first = account.Finding{Row: row.Number, Message: text}
+	case order == codes.MonthFirst && d.last.Row == 0:
+		d.last = account.Finding{Row: row.Number, Message: text}
+	}
+}
+
+// settle takes the order of field i for settled, or the dates of it for doubtful.
+func (m *Mapper) settle(i int, d *dates) {
+	tell := func(level account.Level, code, format string, args ...any) {
+		f := account.Find(level, code, fmt.Sprintf(format, args...))
+		f.Column, f.Field = m.Heading(i), m.brief.Fields[i].Name
+		m.findings = append(m.findings, f)
+	}
+	if text := d.first.Row + d.last.Row; text > 0 && d.stored > 0 && !d.sure && (d.first.Row == 0 || d.last.Row == 0) {
+		witness := d.first
+		if witness.Row == 0 {
+			witness = d.last
+		}
+		m.swapped[i] = fmt.Sprintf("“%s” in row %d", show(witness.Message), witness.Row)
+	}
+	if m.brief.Dates != codes.Unsettled {
+		return
+	}
+	order, witness := codes.Unsettled, d.first
+	switch {
+	case d.first.Row > 0 && d.last.Row > 0:
+		tell(account.Warning, "mixed-dates", "dates in “%s” go both ways: row %d has “%s” and row %d “%s”, so those that could be either are refused", m.Heading(i), d.first.Row, show(d.first.Message), d.last.Row, show(d.last.Message))
+		return
+	case d.first.Row > 0:
+		order = codes.DayFirst
+	case d.last.Row > 0:
+		order, witness = codes.MonthFirst, d.last
+	default:
+		return
+	}
+	reader := codes.NewReader(order)
+	reader.Settled, reader.Phones = true, m.brief.Phones
+	m.readers[i] = reader
+	tell(account.Note, "dates-settled", "dates in “%s” are read with the %s first, as row %d has “%s”", m.Heading(i), map[codes.DateOrder]string{codes.DayFirst: "day", codes.MonthFirst: "month"}[order], witness.Row, show(witness.Message))
 }

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
+	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
@@ -38,10 +39,13 @@ type Mapper struct {
 	parts    [][][]int       // by field with parts: for each of its values, the columns of the parts or -1
 	ties     []tieColumns    // by memberships of the brief
 	password int             // index of the column with passwords, or -1
+	secret   []bool          // by column: its cells are passwords, or look like some, and no field claims them
+	blanks   map[string]bool // what the brief has a blank written as
 	family   [][]int         // by field that takes many columns: their indexes
 	beyond   []int           // columns of a fix sheet in which nothing may stand
 	unheaded []int           // columns without a heading
 	readers  []*codes.Reader // by field
+	swapped  map[int]string  // field with dates → the one that shows that its true dates were made by a program which swapped them
 	numbered int             // index of the numbered field, or -1
 	columns  []Column
 	findings []account.Finding
@@ -50,9 +54,12 @@ type Mapper struct {
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
-	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, numbered: b.Numbered()}
+	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
+	for _, word := range b.Blanks {
+		m.blanks[word] = true
+	}
 	common := codes.NewReader(b.Dates)
-	common.Phones = b.Phones
+	common.Phones, common.Settled = b.Phones, b.Dates != codes.Unsettled
 	for range b.Fields {
 		m.readers = append(m.readers, common)
 	}
@@ -65,7 +72,7 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 		if heading == "" {
 			m.unheaded = append(m.unheaded, i)
 		}
-		if key == "" || sheet.IsOurs(heading) {
+		if key == "" || sheet.IsOurs(heading) && heading != sheet.AccountHeading {
 			continue
 		}
 		if first, taken := m.column[key]; taken {
@@ -115,6 +122,7 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 			}
 		}
 	}
+	m.secretColumns()
 	m.unusedColumns()
 	m.oddColumns(info)
 	return m
@@ -140,19 +148,27 @@ func (m *Mapper) Heading(i int) string {
 // Wanted is what a row asks for.
 type Wanted struct {
 	Row      int
-	Aside    bool            // the brief's “only” leaves the row out
+	Aside    bool            // the row is left out; a finding says why
 	Values   []account.Value // by field of the brief; absent: not to be touched
+	Fallen   []bool          // by field: the value is the brief's fallback, or made from one
 	Base     string          // of the numbered field: its value before another was looked for
 	Others   []string        // of the numbered field: what to try next
 	Spoken   []bool          // by memberships of the brief: whether the row speaks of them
 	Ties     []Tie           // memberships it names
-	Password string          // given in the row, or the pattern to make one of
-	Weak     string          // why the given password can be guessed
+	Password string          // given in the row
+	Pattern  string          // to make a password of
+	Weak     string          // why the given password will not do
+	Spared   bool            // nothing but its keys matters: the account is suspended or removed
 	Findings []account.Finding
+	Kinds    []sheet.CellKind // of the row's cells, if not all are plain
 }
 
 // Refused reports whether a finding stops the row.
 func (w *Wanted) Refused() bool { return account.HasError(w.Findings) }
+
+// IsFallen reports whether the value of field i is the brief's fallback, or made from
+// one.
+func (w *Wanted) IsFallen(i int) bool { return i < len(w.Fallen) && w.Fallen[i] }
 
 // Value returns the wanted value of the brief's field of that name.
 func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
@@ -165,13 +181,14 @@ func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
 // A Worker maps rows one at a time; each goroutine has its own.
 type Worker struct {
 	*Mapper
-	scope  *brief.Scope
-	cells  []string
-	kinds  []sheet.CellKind // of cells, if not all are plain
-	state  []state
-	origin []Origin
-	wants  *Wanted
-	memo   map[written]string // standard forms of texts that come again and again
+	scope   *brief.Scope
+	cells   []string
+	kinds   []sheet.CellKind // of cells, if not all are plain
+	guessed bool             // the encoding of the cells was
+	state   []state
+	origin  []Origin
+	wants   *Wanted
+	memo    map[written]string // standard forms of texts that come again and again
 }
 
 // written is a text as a value of some field.
@@ -234,19 +251,66 @@ func (w *Worker) cell(heading string) (string, bool) {
 // of that index gets the given value whatever the row says, and what is made from
 // it follows.
 func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
-	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], len(w.brief.Fields))[:len(w.brief.Fields)]}
-	w.cells, w.kinds, w.wants = row.Cells, row.Kinds, wanted
-	if row.Left {
-		wanted.Aside = true
+	n := len(w.brief.Fields)
+	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], Fallen: slices.Grow(wanted.Fallen[:0], n)[:n], Kinds: row.Kinds}
+	clear(wanted.Fallen)
+	w.cells, w.kinds, w.wants, w.guessed = row.Cells, row.Kinds, wanted, row.Guessed
+	switch {
+	case row.Left:
+		w.aside("not-selected", "the selection leaves the row out")
+		return
+	case row.Aside != "":
+		w.aside("no-persons-row", row.Aside)
 		return
 	}
+	w.oddRow(row)
+	for i := range w.brief.Fields {
+		value, state := w.field(i, fixed)
+		wanted.Values[i], w.state[i] = value, state
+		w.scope.Set(i, value.Text())
+	}
+	for _, only := range w.brief.Only {
+		in, err := only.True(w.scope)
+		if err != nil {
+			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
+		} else if !in {
+			w.aside("not-wanted", "it is not so that "+only.Source)
+			return
+		}
+	}
+	w.others()
+	w.memberships()
+	w.passwords()
+	w.spare()
+}
+
+// aside leaves the row out. It has no faults worth telling then.
+func (w *Worker) aside(code, why string) {
+	w.wants.Aside, w.wants.Findings = true, nil
+	w.find(account.Note, code, "", "", why)
+}
+
+// oddRow tells of what is odd about a row as a whole.
+func (w *Worker) oddRow(row sheet.Row) {
+	if row.Doubt != "" {
+		w.find(account.Error, "no-persons-row", "", "", row.Doubt)
+	}
+	for _, i := range row.Twice {
+		w.find(account.Error, "same-key", w.headings[i], "", fmt.Sprintf("the object gives “%s” two different values", w.headings[i]))
+	}
+	for _, i := range row.Merged {
+		if i < len(w.columns) && w.columns[i].Used && (i >= len(row.Cells) || row.Cells[i] == "") {
+			w.find(account.Warning, "merged-cell", w.headings[i], "", "the cell is part of a larger one that begins in another row or column, which alone has its value; here it is read as blank")
+		}
+	}
+	w.unclaimed(row)
 	if row.Hidden {
 		w.find(account.Warning, "hidden-row", "", "", "the row is hidden, and is read like the others")
 	}
 	if len(row.Cells) > len(w.headings) {
 		for _, cell := range row.Cells[len(w.headings):] {
 			if clean, _ := words.Clean(cell); clean != "" {
-				w.find(account.Error, "ragged-row", "", "", fmt.Sprintf("the row has %d cells for %d headings; “%s” stands beyond the last", len(row.Cells), len(w.headings), show(clean)))
+				w.find(account.Error, "ragged-row", "", "", fmt.Sprintf("the row has %d cells for %d headings; “%s” stands beyond the last", len(row.Cells), len(w.headings), show(profile.Concealed(clean))))
 				break
 			}
 		}
@@ -255,38 +319,53 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	}
 	for _, i := range w.beyond {
 		if i < len(row.Cells) && row.Cells[i] != "" {
-			w.find(account.Error, "ragged-row", w.headings[i], "", fmt.Sprintf("“%s” stands to the right of the last heading", show(row.Cells[i])))
+			w.find(account.Error, "ragged-row", w.headings[i], "", fmt.Sprintf("“%s” stands to the right of the last heading", show(profile.Concealed(row.Cells[i]))))
 		}
 	}
 	for _, i := range w.unheaded {
 		if i < len(row.Cells) {
 			if clean, _ := words.Clean(row.Cells[i]); clean != "" {
-				w.find(account.Warning, "no-heading", "", "", fmt.Sprintf("“%s” stands in column %d, which has no heading", show(clean), i+1))
+				w.find(account.Warning, "no-heading", "", "", fmt.Sprintf("“%s” stands in column %d, which has no heading", show(profile.Concealed(clean)), i+1))
 			}
 		}
 	}
-	for i := range w.brief.Fields {
-		value, state := w.field(i, fixed)
-		wanted.Values[i], w.state[i] = value, state
-		text := value.Text()
-		if state == absent {
-			text = w.brief.Fields[i].Fallback.Text() // what a new account would get
-		}
-		w.scope.Set(i, text)
+}
+
+// spare takes back what was found about fields that do not matter to a row which says
+// itself what is to happen to an account that there is. Suspending and removing need
+// no more than a key, and a known account keeps its sign-in name, so that one that
+// could not be made is no fault.
+func (w *Worker) spare() {
+	i := w.brief.Intent()
+	if i < 0 {
+		return
 	}
-	for _, only := range w.brief.Only {
-		in, err := only.True(w.scope)
-		if err != nil {
-			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
-		} else if !in {
-			// A row that is left out has no faults worth telling.
-			wanted.Aside, wanted.Findings = true, nil
-			return
-		}
+	intent := account.Intent(strings.ToLower(w.wants.Values[i].Text()))
+	leaves := intent == account.Suspend || intent == account.Remove
+	if !leaves && intent != account.Update && intent != account.Resume {
+		return
 	}
-	w.others()
-	w.memberships()
-	w.secret()
+	w.wants.Spared = leaves
+	keyed := slices.ContainsFunc(w.brief.Match, func(name string) bool {
+		i := w.brief.Field(name)
+		return w.wants.Values[i].Filled() && w.origin[i] != FromFormula && w.origin[i] != FromFallback
+	})
+	for i, f := range w.brief.Fields {
+		isKey := slices.Contains(w.brief.Match, f.Name)
+		made := f.Make != nil && w.origin[i] != FromCell && w.origin[i] != FromTable
+		switch {
+		case i == w.brief.Intent(), isKey && !(made && keyed):
+			continue
+		case !leaves && (!made || !isKey && f.Unique == brief.Shared):
+			continue
+		}
+		if leaves || w.state[i] == faulty {
+			w.wants.Values[i] = account.Value{}
+		}
+		w.wants.Findings = slices.DeleteFunc(w.wants.Findings, func(found account.Finding) bool {
+			return found.Field == f.Name && found.Level == account.Error
+		})
+	}
 }
 
 // others makes what the numbered field could be besides.
@@ -338,13 +417,12 @@ func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
 			return value, state
 		}
 	}
-	if !hasCell {
-		return account.Value{}, absent
-	}
 	switch {
 	case f.Fallback.Present():
-		w.origin[i] = FromFallback
+		w.origin[i], w.wants.Fallen[i] = FromFallback, true
 		return f.Fallback, fine
+	case !hasCell:
+		return account.Value{}, absent
 	case f.ClearWhenBlank:
 		return account.Blank(), fine
 	}
@@ -358,7 +436,7 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 		switch {
 		case w.state[used] == faulty:
 			return account.Value{}, faulty, true
-		case w.state[used] == absent && !w.brief.Fields[used].Fallback.Present():
+		case w.state[used] == absent:
 			return account.Value{}, absent, false
 		case w.brief.Fields[used].Required && !w.wants.Values[used].Filled():
 			return account.Value{}, faulty, true // the row is refused for that
@@ -376,6 +454,10 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 	if len(text) > maxValue {
 		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("what was made is %d bytes long, and a field takes at most %d", len(text), maxValue))
 		return account.Value{}, faulty, true
+	}
+	for _, used := range f.Make.Uses {
+		// What is made from a fallback is for the same accounts.
+		w.wants.Fallen[i] = w.wants.Fallen[i] || w.wants.Fallen[used] && w.brief.Fields[used].FallbackFor == brief.ForNew
 	}
 	value, s = w.standard(i, heading, text)
 	return value, s, true

@@ -80,18 +80,18 @@ func TestMap(t *testing.T) {
 		want          map[string]string
 		codes         string
 	}{
-		"all there": {headings, "ana|Ana|deck-hand|Engine|Northport|77", nil,
-			map[string]string{"userName": "ana", "givenName": "Ana", "title": "Deckhand", "department": "Engine", "locality": "Northport", "timezone": "Europe/London", "displayName": "Ana (Engine)", "costCenter": "77"}, ""},
+		"all there": {headings, "ana|Ana|deck  HAND|Engine|Northport|77", nil,
+			map[string]string{"country": "GB", "userName": "ana", "givenName": "Ana", "title": "Deckhand", "department": "Engine", "locality": "Northport", "timezone": "Europe/London", "displayName": "Ana (Engine)", "costCenter": "77"}, ""},
 		"blanks": {headings, "|Ana||||", nil,
-			map[string]string{"userName": "ana", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
+			map[string]string{"country": "GB", "userName": "ana", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
 		"a table's word for nothing": {headings, "ana||NONE|||", nil,
-			map[string]string{"userName": "ana", "department": "Deck", "displayName": "(Deck)", "costCenter": "none"}, ""},
+			map[string]string{"country": "GB", "userName": "ana", "department": "Deck", "displayName": "(Deck)", "costCenter": "none"}, ""},
 		"absent columns": {"Login|Cost code", "ana|x", nil,
-			map[string]string{"userName": "ana", "costCenter": "x"}, ""},
+			map[string]string{"country": "GB", "userName": "ana", "department": "Deck", "costCenter": "x"}, ""},
 		"an error stays alone": {headings, "ana|Ana|Captain|Engine|Southport|", nil,
-			map[string]string{"userName": "ana", "givenName": "Ana", "department": "Engine", "locality": "Southport", "displayName": "Ana (Engine)", "costCenter": "none"}, "via-unlisted via-unlisted"},
+			map[string]string{"country": "GB", "userName": "ana", "givenName": "Ana", "department": "Engine", "locality": "Southport", "displayName": "Ana (Engine)", "costCenter": "none"}, "via-unlisted via-unlisted"},
 		"a given value": {headings, "|Ana||||", map[int]string{1: "ana2"},
-			map[string]string{"userName": "ana2", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
+			map[string]string{"country": "GB", "userName": "ana2", "givenName": "Ana", "department": "Deck", "displayName": "Ana (Deck)", "costCenter": "none"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, findings := values(t, c.headings, c.row, c.fixed)
@@ -201,21 +201,21 @@ fields:
   phoneNumbers: {parts: {type: "Kind *", value: "Number *"}}
   emails: {parts: {type: =work, value: Mail}}
 groups: {from: Crews, split: ";", fallback: [all hands], mode: exact}
-courses: {from: 'Course *', role: 'Role *'}
+courses: {from: 'Training *', role: 'Attends * as'}
 licences: {from: Licence, via: {yes: charts, no: ""}}
 rules:
   - {when: 'department == "Deck"', groups: [deck], roles: [mate]}
 password: {new: given, from: Secret}
 `), brief.Options{})
 	require.NoError(t, err)
-	headings := "Login|Dept|Crews|Course 2|Role 2|Course 1|Role 1|Licence|Kind 1|Number 1|Number 2|Mail|Secret"
+	headings := "Login|Dept|Crews|Training ashore|Attends ashore as|Training aboard|Attends aboard as|Licence|Kind 1|Number 1|Number 2|Mail|Secret"
 	m := mapping.New(b, sheet.Info{Headings: strings.Split(headings, "|")})
 	require.False(t, account.HasError(m.Findings()), "%v", m.Findings())
 	assert.Equal(t, 12, m.PasswordColumn())
 	for row, want := range map[string]string{
 		"ana|Deck|pilots; Pilots ;||||||||||":                                  "g pilots, g deck, r mate | true false false true",
 		"ana|Engine|||||||||||":                                                "g all hands | true false false true",
-		"ana||x|First aid||Radio|tutor|YES|home|+44 1|+44 2|a@x.example| p w ": "g x, c Radio (tutor), c First aid, l charts | true true true true | home\t+44 1\n\t+44 2 | work\ta@x.example | ' p w '",
+		"ana||x|First aid||Radio|tutor|YES|home|+44 1|+44 2|a@x.example| p w ": "g x, c First aid, c Radio (tutor), l charts | true true true true | home\t+44 1\n\t+44 2 | work\ta@x.example | ' p w '",
 		"ana||x|||||no|||||":                                                   "g x | true false false true",
 		"ana||x|||||maybe|||||":                                                "g x | true false true true | via-unlisted",
 		"ana||x||tutor||||||||":                                                "g x | true false false true | role-alone",
@@ -243,7 +243,7 @@ password: {new: given, from: Secret}
 		}
 		assert.Equal(t, want, strings.Join(rest, " | "), row)
 	}
-	missing := mapping.New(b, sheet.Info{Headings: []string{"Login", "Course 1"}})
+	missing := mapping.New(b, sheet.Info{Headings: []string{"Login", "Training aboard"}})
 	var told []string
 	for _, f := range missing.Findings() {
 		told = append(told, string(f.Level)+" "+f.Column)

@@ -16,6 +16,7 @@ type Tie struct {
 	Role    string
 	Section string
 	Column  string // heading; empty: it comes of a rule or a fallback
+	Fallen  bool   // it comes of the fallback
 }
 
 // tieColumns are where the memberships of one entry of the brief stand.
@@ -48,21 +49,21 @@ func (m *Mapper) findTies(twice map[string][]string) {
 			m.ties = append(m.ties, t)
 			continue
 		}
-		columns, numbers := m.familyOf(of.Column.From, of.Kind)
+		columns, stars := m.familyOf(of.Column.From, of.Kind)
 		if len(columns) == 0 {
 			m.missing(account.Warning, of.Column.From, of.Kind)
 		}
 		beside := func(from string) []int {
 			at := make([]int, len(columns))
 			var others []int
-			var othersNumbers map[int]int
+			var othersStars map[int]string
 			if from != "" {
-				others, othersNumbers = m.familyOf(from, of.Kind)
+				others, othersStars = m.familyOf(from, of.Kind)
 			}
 			for i, column := range columns {
 				at[i] = -1
 				for _, other := range others {
-					if othersNumbers[other] == numbers[column] {
+					if othersStars[other] == stars[column] {
 						at[i] = other
 					}
 				}
@@ -129,7 +130,7 @@ func (w *Worker) named(n int) {
 		}
 		parts := []string{w.cells[column]}
 		if of.Column.Split != "" {
-			parts = strings.Split(parts[0], of.Column.Split)
+			parts = split(parts[0], &of.Column)
 		}
 		for _, part := range parts {
 			value, s := w.value(-1, &of.Column, column, part)
@@ -151,15 +152,35 @@ func (w *Worker) named(n int) {
 		return
 	}
 	switch {
-	case len(columns.names) == 0 && of.Column.From != "":
 	case len(of.Fallback) > 0:
 		w.wants.Spoken[n] = true
 		for _, name := range of.Fallback {
-			w.tie(Tie{Of: n, Name: name})
+			w.tie(Tie{Of: n, Name: name, Fallen: true})
 		}
+	case len(columns.names) == 0 && of.Column.From != "":
 	case of.ClearWhenBlank, of.Column.From == "":
 		w.wants.Spoken[n] = true
 	}
+}
+
+// split cuts a cell into the values in it.
+func split(cell string, f *brief.Field) []string {
+	if !f.Escaped || strings.IndexByte(cell, '\\') < 0 {
+		return strings.Split(cell, f.Split)
+	}
+	parts := []string{""}
+	for i := 0; i < len(cell); i++ {
+		switch {
+		case cell[i] == '\\' && i+1 < len(cell) && (cell[i+1] == '\\' || cell[i+1] == f.Split[0]):
+			i++
+			parts[len(parts)-1] += cell[i : i+1]
+		case cell[i] == f.Split[0]:
+			parts = append(parts, "")
+		default:
+			parts[len(parts)-1] += cell[i : i+1]
+		}
+	}
+	return parts
 }
 
 // besides reads the role or section in a column beside the name.
@@ -178,18 +199,18 @@ func (w *Worker) tie(t Tie) {
 		return
 	}
 	for _, has := range w.wants.Ties {
-		if has.Of == t.Of && words.Key(has.Name) == words.Key(t.Name) && has.Role == t.Role && has.Section == t.Section {
+		if has.Of == t.Of && words.NameKey(has.Name) == words.NameKey(t.Name) && has.Role == t.Role && has.Section == t.Section {
 			return
 		}
 	}
 	w.wants.Ties = append(w.wants.Ties, t)
 }
 
-// secret reads the row's password, or makes the pattern for one.
-func (w *Worker) secret() {
+// passwords reads the row's password, or makes the pattern for one.
+func (w *Worker) passwords() {
 	p := &w.brief.Password
-	if w.password >= 0 && w.password < len(w.cells) {
-		w.wants.Password = w.cells[w.password] // to the letter: white space may be meant
+	if w.Mapper.password >= 0 && w.Mapper.password < len(w.cells) {
+		w.wants.Password = w.cells[w.Mapper.password] // to the letter: white space may be meant
 	}
 	if p.Make == nil || w.anyFaulty(p.Make) {
 		return
@@ -199,7 +220,7 @@ func (w *Worker) secret() {
 		w.find(account.Error, "expression-failed", "", "password", "the pattern of the password could not be made")
 		return
 	}
-	w.wants.Password = pattern
+	w.wants.Pattern = pattern
 }
 
 // PasswordColumn returns the index of the column with passwords, or -1.

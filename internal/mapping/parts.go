@@ -1,7 +1,6 @@
 package mapping
 
 import (
-	"maps"
 	"slices"
 	"strings"
 
@@ -9,15 +8,17 @@ import (
 	"evenledger/internal/brief"
 )
 
-// findParts finds the columns of the parts of field i: those with one number make
-// one value.
+// findParts finds the columns of the parts of field i: those with the same for
+// their star make one value.
 func (m *Mapper) findParts(i int, f brief.Field, twice map[string][]string) {
-	values := map[int][]int{}
-	put := func(number, part, column int) {
-		if values[number] == nil {
-			values[number] = slices.Repeat([]int{-1}, len(f.Parts))
+	values := map[string][]int{} // by what stands for the star
+	var order []string
+	put := func(star string, part, column int) {
+		if values[star] == nil {
+			values[star] = slices.Repeat([]int{-1}, len(f.Parts))
+			order = append(order, star)
 		}
-		values[number][part] = column
+		values[star][part] = column
 		if m.from[i] < 0 {
 			m.from[i] = column
 		}
@@ -26,10 +27,10 @@ func (m *Mapper) findParts(i int, f brief.Field, twice map[string][]string) {
 		if part.From == "" {
 			continue
 		}
-		if strings.HasSuffix(part.From, "*") {
-			columns, numbers := m.familyOf(part.From, f.Name)
+		if brief.IsFamily(part.From) {
+			columns, stars := m.familyOf(part.From, f.Name)
 			for _, column := range columns {
-				put(numbers[column], n, column)
+				put(stars[column], n, column)
 			}
 			if len(columns) == 0 {
 				m.missing(account.Warning, part.From, f.Name)
@@ -38,13 +39,13 @@ func (m *Mapper) findParts(i int, f brief.Field, twice map[string][]string) {
 		}
 		if at, ok := m.use(part.From, twice); ok {
 			m.columns[at].Fields = append(m.columns[at].Fields, f.Name)
-			put(0, n, at)
+			put("", n, at)
 		} else {
 			m.missing(account.Error, part.From, f.Name)
 		}
 	}
-	for _, number := range slices.Sorted(maps.Keys(values)) {
-		m.parts[i] = append(m.parts[i], values[number])
+	for _, star := range order {
+		m.parts[i] = append(m.parts[i], values[star])
 	}
 }
 

@@ -33,7 +33,7 @@ type things struct {
 	all   []*account.Thing
 	made  int // of all, those that the system doesn't have yet
 	byID  map[string]*account.Thing
-	byKey map[string][]*account.Thing // words.Key of the name
+	byKey map[string][]*account.Thing // words.NameKey of the name
 }
 
 // AddKind takes a kind in.
@@ -51,7 +51,8 @@ func (c *Catalogue) Add(kind string, t account.Thing) {
 	if t.ID != "" {
 		k.byID[t.ID] = &t
 	}
-	k.byKey[words.Key(t.Name)] = append(k.byKey[words.Key(t.Name)], &t)
+	key := words.NameKey(t.Name)
+	k.byKey[key] = append(k.byKey[key], &t)
 }
 
 // make takes in a thing that is to be made, or the value of a field in which any
@@ -105,13 +106,14 @@ func (c *Catalogue) IsElevated(kind string, t *account.Thing) bool {
 // singular is a kind as a finding has it.
 func singular(kind string) string { return strings.TrimSuffix(kind, "s") }
 
-// find finds a thing by its id or its name.
+// find finds a thing by its id or its name: exactly as it is written, else but for
+// capitals, accents and spacing. What is only like it is another thing.
 func (c *Catalogue) find(kind, text string) (*account.Thing, error) {
 	k := c.kinds[kind]
 	if t := k.byID[text]; t != nil {
 		return t, nil
 	}
-	hits := k.byKey[words.Key(text)]
+	hits := k.byKey[words.NameKey(text)]
 	if len(hits) > 1 {
 		if i := slices.IndexFunc(hits, func(t *account.Thing) bool { return t.Name == text }); i >= 0 && slices.IndexFunc(hits[i+1:], func(t *account.Thing) bool { return t.Name == text }) < 0 {
 			return hits[i], nil
@@ -190,7 +192,10 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		if !part.takes {
 			return problem(account.Error, "unknown-"+part.what, "", "the %s have no %ss, and “%s” is named", of.Kind, part.what, *part.value)
 		}
-		at := slices.IndexFunc(part.allowed, func(a string) bool { return words.Key(a) == words.Key(*part.value) })
+		at := slices.Index(part.allowed, *part.value)
+		if at < 0 {
+			at = slices.IndexFunc(part.allowed, func(a string) bool { return words.NameKey(a) == words.NameKey(*part.value) })
+		}
 		if at >= 0 {
 			*part.value = part.allowed[at] // in the system's spelling
 		} else if len(part.allowed) > 0 {
@@ -201,8 +206,8 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 }
 
 // Among finds the thing that the value of a field names, and returns its name as the
-// system has it, or says what is wrong.
-func (c *Catalogue) Among(f brief.Field, text string) (name string, problem *account.Finding) {
+// system has it, or its id where two things have that name; or says what is wrong.
+func (c *Catalogue) Among(f brief.Field, text string) (value string, problem *account.Finding) {
 	told := account.Find(account.Error, "unknown-thing", fmt.Sprintf("there is no %s “%s”", singular(f.Among), text))
 	told.Field = f.Name
 	if _, ok := c.Kind(f.Among); !ok {
@@ -219,6 +224,9 @@ func (c *Catalogue) Among(f brief.Field, text string) (name string, problem *acc
 			told.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
 		}
 		return "", &told
+	}
+	if same := c.kinds[f.Among].byKey[words.NameKey(t.Name)]; len(same) > 1 && slices.ContainsFunc(same, func(o *account.Thing) bool { return o != t && o.Name == t.Name }) {
+		return t.ID, nil
 	}
 	return t.Name, nil
 }
@@ -254,7 +262,9 @@ func (c *Catalogue) Check(b *brief.Brief, w *mapping.Wanted) []account.Finding {
 func (c *Catalogue) nearest(kind, text string) string {
 	var names []string
 	for _, t := range c.Things(kind) {
-		names = append(names, t.Name)
+		if t.ID != "" && t.Name != text {
+			names = append(names, t.Name)
+		}
 	}
 	return words.Nearest(text, names)
 }

@@ -83,6 +83,14 @@ type Seats struct {
 // Left is how many are left after the batch.
 func (s Seats) Left() int { return s.Has - s.Taken - s.Needs + s.Given }
 
+// A Make is a thing that does not exist and is made first.
+type Make struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Near string `json:"near,omitempty"` // a thing there is that is called nearly so
+	Rows int    `json:"rows"`           // that are tied to it
+}
+
 // A Decider decides the memberships of one batch, row by row in the order of the
 // sheet.
 type Decider struct {
@@ -93,6 +101,7 @@ type Decider struct {
 	Has func(id, kind string) map[string]account.Membership
 
 	seats map[string]*Seats
+	makes []*Make
 	order []string
 	first map[[3]string]int // account, kind and thing → row, where rows are memberships
 }
@@ -105,6 +114,37 @@ func (d *Decider) Seats() []Seats {
 		all[i] = *d.seats[key]
 	}
 	return all
+}
+
+// Makes returns the things that are made first, in the order in which they came up.
+func (d *Decider) Makes() []Make {
+	var all []Make
+	for _, m := range d.makes {
+		if m.Rows > 0 {
+			all = append(all, *m)
+		}
+	}
+	return all
+}
+
+// count counts a row more, or less, that is tied to a thing which is made first.
+func (d *Decider) count(s Step, n int) {
+	if !s.Made {
+		return
+	}
+	key := words.NameKey(s.Name)
+	for _, m := range d.makes {
+		if m.Kind == s.Kind && words.NameKey(m.Name) == key {
+			m.Rows += n
+			return
+		}
+	}
+	d.makes = append(d.makes, &Make{s.Kind, s.Name, d.Catalogue.nearest(s.Kind, s.Name), n})
+}
+
+// serves reports whether a membership that comes of a fallback is for an account.
+func (d *Decider) serves(of *brief.Memberships, id string) bool {
+	return id == "" || of.FallbackFor == brief.ForAll || of.FallbackFor == brief.ForEmpty && len(d.Has(id, of.Kind)) == 0
 }
 
 // wish is a membership that is wanted, or not wanted any more.
@@ -137,8 +177,13 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 		findings = append(findings, f)
 	}
 	wishes := make([][]wish, len(d.Brief.Memberships))
+	unserved := make([]bool, len(d.Brief.Memberships)) // nothing is said of them but a fallback for others
 	for _, tie := range w.Ties {
 		of := &d.Brief.Memberships[tie.Of]
+		if tie.Fallen && !d.serves(of, id) {
+			unserved[tie.Of] = true
+			continue
+		}
 		x, problem := d.Catalogue.read(of, tie)
 		if problem == nil && x.isClosed() && !has(d.Has(id, of.Kind), x.thing) {
 			problem = x.closed(tie.Column)
@@ -151,6 +196,9 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 		if x.thing == nil {
 			d.Catalogue.make(of.Kind, x.name)
 			x.thing, _ = d.Catalogue.find(of.Kind, x.name) // it is there now, and alone
+		}
+		if near := d.Catalogue.nearest(of.Kind, x.thing.Name); x.thing.ID == "" && near != "" {
+			find(account.Warning, "nearly-the-name", of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
 		}
 		t := x.thing
 		if of.Mode != brief.Drop && d.Catalogue.IsElevated(of.Kind, t) && !d.Allow && !has(d.Has(id, of.Kind), t) {
@@ -171,7 +219,7 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 	for n := range wishes {
 		of := &d.Brief.Memberships[n]
 		now := d.Has(id, of.Kind)
-		if of.Mode == brief.Exact && w.Spoken[n] {
+		if of.Mode == brief.Exact && w.Spoken[n] && !unserved[n] {
 			steps = append(steps, d.leaves(of.Kind, of.Within, now, wishes)...)
 		}
 		for _, x := range wishes[n] {
@@ -198,7 +246,7 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 				}
 			}
 			if at := slices.IndexFunc(steps, func(s Step) bool {
-				return s.Kind == step.Kind && words.Key(s.Name) == words.Key(step.Name) && s.Thing == step.Thing
+				return s.Kind == step.Kind && words.NameKey(s.Name) == words.NameKey(step.Name) && s.Thing == step.Thing
 			}); at >= 0 {
 				if steps[at].Do != step.Do || steps[at].Role != step.Role || steps[at].Section != step.Section {
 					find(account.Error, "both-ways", of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, steps[at].Text(), step.Text())
@@ -299,6 +347,9 @@ func (d *Decider) seat(steps []Step, none func(Step, *Seats)) {
 		}
 	}
 	for _, s := range steps {
+		if !short {
+			d.count(s, 1)
+		}
 		seats := d.seatsOf(s)
 		switch {
 		case short || seats == nil:
@@ -317,6 +368,7 @@ func (d *Decider) Return(steps []Step) {
 		return
 	}
 	for _, s := range steps {
+		d.count(s, -1)
 		seats := d.seatsOf(s)
 		switch {
 		case seats == nil:

@@ -79,8 +79,8 @@ func (p *Post) Run(ctx context.Context) error {
 		p.Batch.State = batch.Posted
 	}
 	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
-	if p.Batch.Secrets == "given" && p.Batch.State == batch.Posted {
-		err = errors.Join(err, p.Ledger.Wipe(after, p.Batch.ID, nil)) // of those that a look settled, too
+	if p.Batch.Secrets != "" && p.Batch.State == batch.Posted {
+		err = errors.Join(err, p.Ledger.WipeGiven(after, p.Batch.ID)) // of those that a look settled, too
 	}
 	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
 		err = p.reversed(after)
@@ -210,7 +210,7 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Now()); failed != nil {
 			stop(failed)
 		}
-		if p.Batch.Secrets == "given" && failed == nil {
+		if p.Batch.Secrets != "" && failed == nil {
 			failed = p.wipe(ctx, group)
 		}
 		group = group[:0]
@@ -255,7 +255,7 @@ func (p *Post) advance(n int) {
 func (p *Post) wipe(ctx context.Context, group []ledger.Result) error {
 	var rows []int
 	for _, r := range group {
-		if r.Entry.Intent == account.Create && !waits(&r.Entry) {
+		if r.Entry.Intent == account.Create && !waits(&r.Entry) && secret.IsGiven(r.Entry.Secret) {
 			rows = append(rows, r.Entry.Row)
 		}
 	}

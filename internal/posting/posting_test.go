@@ -23,6 +23,7 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
@@ -79,7 +80,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
+	d := &drafting.Draft{Vaults: secret.NewVaults("no-passwords"), Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)

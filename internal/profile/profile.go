@@ -36,8 +36,16 @@ const (
 type Profile struct {
 	Rows    int      `json:"rows"`
 	Hidden  int      `json:"hiddenRows,omitempty"`
-	Ragged  int      `json:"raggedRows,omitempty"` // rows with values beyond the last heading
+	Ragged  int      `json:"raggedRows,omitempty"`  // rows with values beyond the last heading
+	Merged  int      `json:"mergedCells,omitempty"` // blank cells that are part of a larger one
+	Strays  []Stray  `json:"strayRows,omitempty"`   // the first rows that are none of the table's
 	Columns []Column `json:"columns"`
+}
+
+// A Stray is a row that is none of the table's, or perhaps none.
+type Stray struct {
+	Row int    `json:"row"`
+	Why string `json:"why"`
 }
 
 // A Column is what was found in one column.
@@ -88,6 +96,17 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 		p.Rows++
 		if row.Hidden {
 			p.Hidden++
+		}
+		if why := row.Aside + row.Doubt; why != "" && len(p.Strays) < 2*maxRows {
+			p.Strays = append(p.Strays, Stray{row.Number, why})
+		}
+		for _, i := range row.Merged {
+			if i < len(columns) && (i >= len(row.Cells) || row.Cells[i] == "") {
+				p.Merged++
+			}
+		}
+		if row.Aside != "" {
+			continue // it says nothing of the columns
 		}
 		if len(row.Cells) > len(columns) && slices.ContainsFunc(row.Cells[len(columns):], func(s string) bool { return strings.TrimSpace(s) != "" }) {
 			p.Ragged++
@@ -450,12 +469,33 @@ func LooksSecret(text string) bool {
 			lower = true
 		case r >= '0' && r <= '9':
 			digit = true
-		case strings.ContainsRune("!#$%^&*?~<>{}[]", r):
+		case strings.ContainsRune(signs, r):
 			sign = true
 		}
 	}
 	return upper && lower && digit && sign
 }
+
+// Concealed returns a text without the words in it that look like passwords, and
+// without what stands behind the name of one.
+func Concealed(text string) string {
+	if name, _, found := strings.Cut(text, ":"); found && len(name) < 60 && SecretHeading(name[strings.LastIndexByte(name, '.')+1:]) {
+		return name + ": (not shown)"
+	}
+	if len(text) < 8 || !strings.ContainsAny(text, signs) {
+		return text
+	}
+	concealed := text
+	for word := range strings.FieldsSeq(text) {
+		if LooksSecret(strings.Trim(word, `.,;:"“”()`)) {
+			concealed = strings.ReplaceAll(concealed, word, "(not shown)")
+		}
+	}
+	return concealed
+}
+
+// signs are in passwords and not in names and codes.
+const signs = "!#$%^&*?~<>{}[]"
 
 // finish sums a column up.
 func (c *column) finish() Column {

@@ -39,14 +39,23 @@ type Head struct {
 
 	Held     []string           `json:"held,omitempty"` // why it may not be posted
 	Seats    []membership.Seats `json:"seats,omitempty"`
+	Makes    []membership.Make  `json:"makes,omitempty"` // things that are made first
 	Reverses int                `json:"reverses,omitempty"`
+	Unmakes  []membership.Step  `json:"unmakes,omitempty"`  // things that are removed if nobody is in them
+	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come
+
+	Corrected int          `json:"corrected,omitempty"` // refused and failed rows that later batches put right
+	Read      *sheet.Tally `json:"read,omitempty"`      // what was in the sheet
 }
 
 const stamp = "2006-01-02T15:04:05Z07:00"
 
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
-	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted, Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Reverses: b.Reverses}
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Unmakes, Corrects: b.Corrects}
+	if b.Read.Ended {
+		h.Read = &b.Read
+	}
 	if !b.Posted.IsZero() {
 		h.Posted = b.Posted.Format(stamp)
 	}
@@ -147,7 +156,7 @@ func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) e
 // through the entries twice, and returns how many rows it wrote. begin begins the
 // sheet.
 func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
-	return writeRows(begin, b, ofSheet(entries), []string{sheet.RowHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
+	return writeRows(begin, b, ofSheet(entries), []string{sheet.RowHeading(b.ID), sheet.ReasonsHeading}, func(e batch.Entry) []string {
 		return []string{fmt.Sprint(e.Row), Reasons(e.Findings)}
 	})
 }
@@ -155,12 +164,12 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 // WriteOutcomes does the same with the outcome and the system's identifier of the
 // account besides.
 func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
-	return writeRows(begin, b, entries, []string{sheet.RowHeading, sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
+	return writeRows(begin, b, entries, []string{sheet.RowHeading(b.ID), sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
 		row := fmt.Sprint(e.Row)
 		if batch.Unlisted(e.Row) > 0 {
 			row = "not listed: " + e.Key
 		}
-		return []string{row, string(e.Outcome), e.Account, Reasons(e.Findings)}
+		return []string{row, became(&e), e.Account, Reasons(e.Findings)}
 	})
 }
 
@@ -178,6 +187,14 @@ func ofSheet(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error
 // writeRows writes rows as they came in with more columns at the right, of which
 // the last has the reasons.
 func writeRows(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error], more []string, beside func(batch.Entry) []string) (rows int, err error) {
+	// The columns of an earlier such sheet are not written again.
+	var kept []int
+	var headings []string
+	for i, heading := range b.Headings {
+		if !sheet.IsOurs(heading) || heading == sheet.AccountHeading && !slices.Contains(more, heading) || heading == sheet.BeyondHeading {
+			kept, headings = append(kept, i), append(headings, heading)
+		}
+	}
 	width := len(b.Headings)
 	for e, err := range entries {
 		if err != nil {
@@ -185,7 +202,10 @@ func writeRows(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, ent
 		}
 		width = max(width, filled(e.Cells))
 	}
-	reasons := width + len(more) - 1
+	for i := len(b.Headings); i < width; i++ {
+		kept, headings = append(kept, i), append(headings, sheet.BeyondHeading)
+	}
+	reasons := len(headings) + len(more) - 1
 	out, err := begin(sheet.Form{Separator: b.Separator, HeadingRow: len(b.Above) + 1, Wide: reasons})
 	if err != nil {
 		return 0, err
@@ -196,10 +216,6 @@ func writeRows(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, ent
 			return 0, err
 		}
 	}
-	headings := slices.Clone(b.Headings)
-	for len(headings) < width {
-		headings = append(headings, sheet.BeyondHeading)
-	}
 	if err := out.Write(slices.Concat(headings, more)); err != nil {
 		return 0, err
 	}
@@ -207,8 +223,12 @@ func writeRows(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, ent
 		if err != nil {
 			return rows, err
 		}
-		cells := slices.Clone(e.Cells[:min(len(e.Cells), width)])
-		cells = append(cells, make([]string, width-len(cells))...)
+		cells := make([]string, len(kept))
+		for i, at := range kept {
+			if at < len(e.Cells) {
+				cells[i] = e.Cells[at]
+			}
+		}
 		if err := out.Write(append(cells, beside(e)...), Marks(e.Findings, headings, reasons)...); err != nil {
 			return rows, err
 		}
@@ -248,10 +268,17 @@ func filled(cells []string) int {
 	return n
 }
 
-// Reasons puts the errors among the findings into one text.
+// setAside are the codes of what sets rows aside.
+var setAside = []string{"exists-already", "no-persons-row", "not-selected", "not-there", "not-wanted"}
+
+// Reasons puts the errors among the findings into one text, and why a row was set
+// aside.
 func Reasons(findings []account.Finding) string {
 	var reasons []string
 	for _, f := range findings {
+		if slices.Contains(setAside, f.Code) {
+			return f.Message
+		}
 		if f.Level != account.Error {
 			continue
 		}

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/sheet"
 )
 
 // A Page writes for a person. Color turns styling on; words alone say everything
@@ -211,6 +212,51 @@ func (p *Page) AccountSaying(in, sides []Side, verdict Styled) bool {
 	return total == rows
 }
 
+// ReadEven reports whether everything that was in the batch's sheet is accounted for.
+func ReadEven(b *batch.Batch) bool {
+	return b.Read.Even() && (!b.Read.Ended || b.Read.Rows == b.Rows)
+}
+
+// Read says in a line what was in the file besides the rows.
+func (p *Page) Read(t sheet.Tally) {
+	if !t.Even() {
+		p.Line("  %s", p.paint(bold+red, fmt.Sprintf("NOT EVEN: of %d rows and %d lines in the file not all are accounted for; this is a fault of the program, please report it", t.Records, t.Lines)))
+	}
+	if text := ReadText(t); text != "" {
+		p.Line("  %s", p.Dim(text))
+	}
+}
+
+// ReadText says what was in a file, if that is more than headings and rows.
+func ReadText(t sheet.Tally) string {
+	parts := []string{counted(t.Headings, "with the headings", "with the headings")}
+	for _, of := range []struct {
+		n         int
+		one, many string
+	}{
+		{t.Above, "title above them", "titles above them"}, {t.Blank, "blank", "blank"}, {t.Declared, "that names the separator", "that name the separator"},
+		{t.Inner, "that goes on with the cell above", "that go on with the cell above"}, {t.Rows, "row", "rows"},
+	} {
+		if of.n > 0 {
+			parts = append(parts, counted(of.n, of.one, of.many))
+		}
+	}
+	if len(parts) < 3 && t.Repeated == 0 {
+		return ""
+	}
+	said := "In the file: "
+	if t.Lines > 0 {
+		said += counted(t.Lines, "line", "lines") + ", of which "
+	} else {
+		said += counted(t.Records, "row", "rows") + ", of which "
+	}
+	said += strings.Join(parts, ", ")
+	if t.Repeated > 0 {
+		said += fmt.Sprintf(", %s the headings again", map[bool]string{true: "one of them", false: fmt.Sprint(t.Repeated, " of them")}[t.Repeated == 1])
+	}
+	return said
+}
+
 // group writes a number with a thin space between thousands.
 func group(n int) string {
 	text := strconv.Itoa(n)
@@ -262,6 +308,12 @@ func (p *Page) Title(b *batch.Batch) {
 		if b.Posted.Sub(b.Made) > 12*time.Hour {
 			said += b.Posted.Local().Format(" on 2 Jan")
 		}
+	}
+	if b.State == batch.Withdrawn {
+		said += " · withdrawn"
+	}
+	if b.Corrects > 0 {
+		said += fmt.Sprintf(" · corrects batch %d", b.Corrects)
 	}
 	p.Line("%s%s", p.Bold(fmt.Sprintf("Batch %d", b.ID)), said)
 }
@@ -427,7 +479,15 @@ func summary(e batch.Entry) string {
 		parts = append(parts, who)
 	case account.Keep, account.Remove:
 		return whoIs(e.Known, e.Key)
+	case account.None:
+		if e.Outcome == account.Aside && len(e.Findings) > 0 {
+			return e.Findings[0].Message
+		}
+		return ""
 	case account.Update, account.Suspend, account.Resume:
+		if who := whoIs(e.Known, e.Key); e.Intent != account.Update && who != "" {
+			parts = append(parts, strings.SplitN(who, " · ", 2)[0])
+		}
 		for _, c := range e.Changes {
 			before, after := Shown(c)
 			parts = append(parts, c.Field+": "+before+" → "+after)
@@ -473,6 +533,15 @@ func Shown(c account.Change) (before, after string) {
 // stands beside.
 func whoIs(fields map[string]account.Value, key string) string {
 	var parts []string
+	if !fields["displayName"].Filled() {
+		name := strings.TrimSpace(fields["givenName"].Text() + " " + fields["familyName"].Text())
+		if full := fields["formattedName"].Text(); name == "" {
+			name = full
+		}
+		if name != "" {
+			parts = append(parts, name)
+		}
+	}
 	for _, name := range []string{"displayName", "userName", "email", "title", "department"} {
 		if v := fields[name]; v.Filled() && v.Text() != key {
 			parts = append(parts, v.Text())
@@ -552,6 +621,28 @@ func (p *Page) Seats(seats []membership.Seats) {
 			more = p.paint(red, fmt.Sprintf("   none left for %s", counted(s.Refused, "row", "rows")))
 		}
 		p.Line("  %s%6s %6s %6s %11s %6s%s", Pad(Clip(s.Name, 28), 30), group(s.Has), group(s.Taken), group(s.Needs), group(s.Given), group(s.Left()), more)
+	}
+}
+
+// Makes writes which things will be made first, or taken back if they are empty.
+func (p *Page) Makes(b *batch.Batch) {
+	if len(b.Makes) > 0 {
+		p.Line("")
+		p.Line("%s", p.Bold("To be made first, as the system does not have them"))
+	}
+	for _, m := range b.Makes {
+		near := Styled("")
+		if m.Near != "" {
+			near = p.paint(amber, fmt.Sprintf("   there is “%s”", m.Near))
+		}
+		p.Line("  %s %s  %s%s", Pad(strings.TrimSuffix(m.Kind, "s"), 10), Pad(Clip(m.Name, 40), 40), p.Dim("for "+counted(m.Rows, "row", "rows")), near)
+	}
+	if len(b.Unmakes) > 0 {
+		p.Line("")
+		p.Line("%s", p.Bold("To be removed, if nobody is in them by then"))
+	}
+	for _, s := range b.Unmakes {
+		p.Line("  %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Clip(s.Name, 60))
 	}
 }
 

@@ -3,7 +3,6 @@ package secret
 import (
 	"crypto/rand"
 	"fmt"
-	"math"
 	"math/big"
 	"strings"
 	"unicode"
@@ -16,6 +15,23 @@ type Recipe struct {
 	Alphabet string
 	Words    int    // this many words with hyphens between; 0: characters
 	Pattern  string // each # a digit, each * a letter; empty: none
+}
+
+// tries is how often a password is made anew until it keeps the system's rules.
+const tries = 200
+
+// MakeFor makes a password that keeps a system's rules. broken says which rule the
+// recipe's passwords break, if hardly one keeps them.
+func (r Recipe) MakeFor(rules Rules) (password, broken string, err error) {
+	for range tries {
+		if password, err = r.Make(); err != nil {
+			return "", "", err
+		}
+		if broken = rules.Breaks(password); broken == "" {
+			return password, "", nil
+		}
+	}
+	return "", broken, nil
 }
 
 // Make makes a password.
@@ -67,10 +83,13 @@ func below(n int) (int, error) {
 	return int(got.Int64()), nil
 }
 
+// drawn is what a sign of a pattern is drawn from; it is read only.
+var drawn = map[rune]string{'#': "0123456789", '*': "abcdefghijkmnpqrstuvwxyz"}
+
 func fill(pattern string) (string, error) {
 	var out strings.Builder
 	for _, c := range pattern {
-		from := map[rune]string{'#': "0123456789", '*': "abcdefghijkmnpqrstuvwxyz"}[c]
+		from := drawn[c]
 		if from == "" {
 			out.WriteRune(c)
 			continue
@@ -84,25 +103,31 @@ func fill(pattern string) (string, error) {
 	return out.String(), nil
 }
 
+// What spoken words are made of.
+const (
+	consonants = "bdfgklmnprstvz"
+	vowels     = "aeiou"
+	syllables  = 3 // in a word
+)
+
 // spoken makes words of syllables that can be said and spelt in many languages,
 // with a digit behind the last: each has ten syllables' worth of choice twice.
 func spoken(words int) (string, error) {
-	const first, second = "bdfgklmnprstvz", "aeiou"
 	var out strings.Builder
 	for w := range words {
 		if w > 0 {
 			out.WriteByte('-')
 		}
-		for s := range 3 {
-			c, err := below(len(first))
+		for s := range syllables {
+			c, err := below(len(consonants))
 			if err != nil {
 				return "", err
 			}
-			v, err := below(len(second))
+			v, err := below(len(vowels))
 			if err != nil {
 				return "", err
 			}
-			syllable := first[c:c+1] + second[v:v+1]
+			syllable := consonants[c:c+1] + vowels[v:v+1]
 			if w == 0 && s == 0 {
 				syllable = strings.ToUpper(syllable[:1]) + syllable[1:]
 			}
@@ -119,9 +144,24 @@ func spoken(words int) (string, error) {
 
 // Rules are what a system wants of passwords; the zero Rules want nothing.
 type Rules struct {
-	Shortest int // characters
-	Longest  int // 0: any
-	Kinds    int // of small letters, capitals, digits and others
+	Shortest int  // characters
+	Longest  int  // 0: any
+	Kinds    int  // of small letters, capitals, digits and others
+	Weak     bool // given passwords may be such as can be guessed, which is told each time
+}
+
+// Judge says why a given password will not do, and what is to be told of one that
+// will; about are things that anyone can know of the person.
+func (r Rules) Judge(password string, about []string) (refused, told string) {
+	if broken := r.Breaks(password); broken != "" {
+		return "the password is not one the system takes: " + broken, ""
+	}
+	if weak := Weak(password, about); weak != "" && r.Weak {
+		return "", "the password can be guessed: " + weak
+	} else if weak != "" {
+		return "the password can be guessed: " + weak, ""
+	}
+	return "", ""
 }
 
 // Breaks says which rule a password breaks; empty: none.
@@ -142,57 +182,4 @@ func (r Rules) Breaks(password string) string {
 		return fmt.Sprintf("the system wants %d of small letters, capitals, digits and other characters", r.Kinds)
 	}
 	return ""
-}
-
-// enough is how many bits of choice a password that people keep should have.
-const enough = 40
-
-// Weak says why a password can be guessed; empty: it cannot. about are things that
-// anyone can know of the person.
-func Weak(password string, about []string) string {
-	lower := strings.ToLower(password)
-	switch n := utf8.RuneCountInString(password); {
-	case n < 8:
-		return "it has fewer than 8 characters"
-	case strings.TrimSpace(password) != password:
-		return "it begins or ends with white space, which is easily lost"
-	}
-	for _, known := range about {
-		for part := range strings.FieldsFuncSeq(strings.ToLower(known), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
-			if utf8.RuneCountInString(part) > 2 && strings.Contains(lower, part) {
-				return "it holds a name or number of the person"
-			}
-		}
-	}
-	if bits(lower) < enough {
-		return "it is too simple: common words, rows of keys or few different characters"
-	}
-	return ""
-}
-
-// bits estimates how many guesses a password takes, as a power of two: each
-// character counts by the kinds there are, and nothing where it follows from those
-// before it or is part of a word that everybody tries.
-func bits(lower string) float64 {
-	for _, word := range []string{"password", "passwort", "motdepasse", "welcome", "willkommen", "letmein", "qwerty", "qwertz", "azerty", "summer", "winter", "spring", "autumn", "secret", "admin", "login", "hello", "monkey", "dragon", "ferry"} {
-		lower = strings.ReplaceAll(lower, word, word[:1])
-	}
-	pool := 0
-	for kind, size := range map[int]int{1: 26, 2: 26, 4: 10} {
-		if kinds(lower)&kind != 0 {
-			pool += size
-		}
-	}
-	if strings.ContainsFunc(lower, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }) {
-		pool += 20
-	}
-	chars, counted := []rune(lower), 0.0
-	for i, c := range chars {
-		if i > 0 && (c == chars[i-1] || c == chars[i-1]+1 || c == chars[i-1]-1) {
-			counted += 0.2
-			continue
-		}
-		counted++
-	}
-	return counted * math.Log2(float64(max(pool, 2)))
 }

@@ -14,41 +14,67 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
 )
 
 // keySize is that of AES-256.
 const keySize = 32
 
-// A Vault seals secrets with a key that lies in a file of its own, so that the
-// ledger alone, or a copy of it, tells nobody.
-type Vault struct {
-	path string
-	aead cipher.AEAD
+// Vaults are those of a workspace's batches. Each batch has a key of its own, in a
+// file of its own, so that the ledger alone, or a copy of it, tells nobody; and when
+// the key is destroyed, what it sealed can be opened by nobody any more, wherever
+// the ledger or its copies still have it.
+type Vaults struct{ folder string }
+
+// NewVaults returns the vaults whose keys lie in a folder, which is made when it is
+// first needed, for its owner alone.
+func NewVaults(folder string) *Vaults { return &Vaults{folder} }
+
+// Of returns the vault of a batch.
+func (v *Vaults) Of(batch int) *Vault { return &Vault{path: v.path(batch)} }
+
+func (v *Vaults) path(batch int) string {
+	return filepath.Join(v.folder, strconv.Itoa(batch)+".key")
 }
 
-// NewVault returns the vault whose key lies at path. The key is made when it is
-// first needed, readable by its owner alone.
-func NewVault(path string) *Vault { return &Vault{path: path} }
-
-func (v *Vault) open() error {
-	if v.aead != nil {
+// Destroy destroys the key of a batch, if there is one.
+func (v *Vaults) Destroy(batch int) error {
+	file, err := os.OpenFile(v.path(batch), os.O_WRONLY, 0)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return fmt.Errorf("the key for passwords cannot be destroyed: %w", err)
+	}
+	// Where the disk writes in place, nothing of it is left.
+	_, err = file.Write(make([]byte, keySize))
+	if err = errors.Join(err, file.Sync(), file.Close(), os.Remove(v.path(batch))); err != nil {
+		return fmt.Errorf("the key for passwords cannot be destroyed: %w", err)
+	}
+	return nil
+}
+
+// A Vault seals the secrets of one batch. It may be used by several goroutines.
+type Vault struct {
+	path string
+	once sync.Once
+	aead cipher.AEAD
+	err  error
+}
+
+func (v *Vault) open() error {
+	v.once.Do(func() { v.err = v.ready() })
+	return v.err
+}
+
+func (v *Vault) ready() error {
 	key, err := os.ReadFile(v.path)
 	if errors.Is(err, fs.ErrNotExist) {
-		key = make([]byte, keySize)
-		if _, err := rand.Read(key); err != nil {
-			return err
-		}
-		file, err := os.OpenFile(v.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
+		if key, err = v.newKey(); err != nil {
 			return fmt.Errorf("the key for passwords cannot be kept: %w", err)
-		}
-		if _, err = file.Write(key); err == nil {
-			err = file.Sync()
-		}
-		if err = errors.Join(err, file.Close()); err != nil {
-			return err
 		}
 	} else if err != nil {
 		return fmt.Errorf("the key for passwords cannot be read: %w", err)
@@ -64,6 +90,37 @@ func (v *Vault) open() error {
 	return err
 }
 
+// newKey makes the key and keeps it, readable by its owner alone.
+func (v *Vault) newKey() ([]byte, error) {
+	if err := os.MkdirAll(filepath.Dir(v.path), 0o700); err != nil {
+		return nil, err
+	}
+	key := make([]byte, keySize)
+	if _, err := rand.Read(key); err != nil {
+		return nil, err
+	}
+	file, err := os.OpenFile(v.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if _, err = file.Write(key); err == nil {
+		err = file.Sync()
+	}
+	return key, errors.Join(err, file.Close())
+}
+
+// given marks a sealed password that the sheet gave: it is not handed out again.
+const given = "given:"
+
+// SealGiven seals a password that the sheet gave.
+func (v *Vault) SealGiven(text string) (string, error) {
+	sealed, err := v.Seal(text)
+	return given + sealed, err
+}
+
+// IsGiven reports whether a sealed password is one that the sheet gave.
+func IsGiven(sealed string) bool { return strings.HasPrefix(sealed, given) }
+
 // Seal seals a secret.
 func (v *Vault) Seal(text string) (string, error) {
 	if err := v.open(); err != nil {
@@ -78,17 +135,20 @@ func (v *Vault) Seal(text string) (string, error) {
 
 // Open opens what Seal sealed.
 func (v *Vault) Open(sealed string) (string, error) {
+	if _, err := os.Stat(v.path); errors.Is(err, fs.ErrNotExist) {
+		return "", errors.New("a sealed password cannot be opened: the key of its batch was destroyed, or the ledger comes from elsewhere")
+	}
 	if err := v.open(); err != nil {
 		return "", err
 	}
-	data, err := base64.RawStdEncoding.DecodeString(sealed)
+	data, err := base64.RawStdEncoding.DecodeString(strings.TrimPrefix(sealed, given))
 	if err != nil || len(data) < v.aead.NonceSize() {
 		return "", errors.New("a sealed password is broken")
 	}
 	n := v.aead.NonceSize()
 	text, err := v.aead.Open(nil, data[:n], data[n:], nil)
 	if err != nil {
-		return "", errors.New("a sealed password does not open with the workspace's key: the key was exchanged, or the ledger comes from elsewhere")
+		return "", errors.New("a sealed password does not open with the key of its batch: the key was exchanged, or the ledger comes from elsewhere")
 	}
 	return string(text), nil
 }

@@ -65,8 +65,11 @@ type Info struct {
 	Above      [][]string `json:"aboveHeadings,omitempty"`  // the rows above the headings, as they stand
 	Hidden     []string   `json:"hiddenColumns,omitempty"`  // headings of columns that the spreadsheet program doesn't show
 	Merged     []string   `json:"mergedHeadings,omitempty"` // headings that stretch over columns to their right
-	Read       Tally      `json:"read"`
+	Read       Tally      `json:"read,omitzero"`
 }
+
+// IsWorkbook reports whether the sheet is a spreadsheet program's own file.
+func (i Info) IsWorkbook() bool { return i.Format == "XLSX" || i.Format == "ODS" }
 
 // A Guess is a word of a text whose encoding nobody says, as it was read and as it
 // would read in other encodings.
@@ -196,7 +199,7 @@ func (f fit) less(than fit) bool {
 func (s *Sheet) Info() Info {
 	info := s.info
 	info.Read = s.tally
-	info.Read.Ended = s.ended
+	info.Read.Ended = s.ended && len(s.pending) == 0
 	s.source.describe(&info)
 	return info
 }

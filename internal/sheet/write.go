@@ -8,6 +8,7 @@ import (
 	"io"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -15,11 +16,30 @@ import (
 // a row had to the right of the last heading.
 const (
 	BeyondHeading  = ours + "beyond"
-	RowHeading     = ours + "row"
 	OutcomeHeading = ours + "outcome"
 	AccountHeading = ours + "account"
 	ReasonsHeading = ours + "reasons"
 )
+
+// rowHeading begins the heading of the column with the rows' numbers.
+const rowHeading = ours + "row of batch "
+
+// RowHeading is the heading of the column that has the rows' numbers in the sheet that
+// a batch was made from.
+func RowHeading(batch int) string { return rowHeading + strconv.Itoa(batch) }
+
+// FixesOf returns the batch whose rows a sheet holds that was written of one, and
+// the column with their numbers; 0 if it was not.
+func FixesOf(headings []string) (batch, column int) {
+	for i, heading := range headings {
+		if text, is := strings.CutPrefix(heading, rowHeading); is {
+			if n, err := strconv.Atoi(text); err == nil && n > 0 {
+				return n, i
+			}
+		}
+	}
+	return 0, -1
+}
 
 // A Writer writes a sheet for people who will open it in a spreadsheet program.
 // What it writes a Sheet reads back as it was.

@@ -123,6 +123,27 @@ func Ungarbled(s string) (said string, ok bool) {
 	return string(raw), string(raw) != s
 }
 
+// SignInWord returns a sign beyond ASCII that stands right beside a letter: "£ukasz"
+// has one, and no name does.
+func SignInWord(s string) (sign rune, found bool) {
+	letter, last := false, rune(0)
+	for _, r := range s {
+		isSign := r >= 0xa1 && r <= 0xbf && r != 'ª' && r != 'º' && r != '·' || r == '×' || r == '÷' || r >= 0x80 && r < 0xa0 || strings.ContainsRune("€‚ƒ„…†‡ˆ‰‹•˜™›", r)
+		switch {
+		case isSign && letter:
+			return r, true
+		case last != 0 && unicode.IsLetter(r):
+			return last, true
+		}
+		letter = unicode.IsLetter(r)
+		last = 0
+		if isSign {
+			last = r
+		}
+	}
+	return 0, false
+}
+
 // looksGarbled reports whether a letter that begins a character of UTF-8, read as
 // Windows-1252, is followed by one that goes on with it. Hardly any word has that.
 func looksGarbled(s string) bool {
@@ -141,6 +162,24 @@ func looksGarbled(s string) bool {
 // "Staff no.", "STAFF NO" and "staff_no" all become "staffno".
 func Key(s string) string {
 	return squeeze(s, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) })
+}
+
+// NameKey reduces the name of a thing to what has to agree for two people to mean the
+// same by it: everything but capitals, accents and how much space stands between
+// words. Punctuation counts: "C++" is not "C", nor "Radio 1.1" "Radio 11".
+func NameKey(s string) string {
+	if !isASCII(s) {
+		s = strings.Map(func(r rune) rune {
+			switch {
+			case unicode.Is(unicode.Mn, r):
+				return -1
+			case isVanishing(r):
+				return -1
+			}
+			return r
+		}, norm.NFD.String(s))
+	}
+	return strings.Join(strings.Fields(strings.ToLower(s)), " ")
 }
 
 // Fold makes of a name the letters a login is built from: no accents, lower

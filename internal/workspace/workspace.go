@@ -191,7 +191,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		case "change_at_sign_in":
 			s.Renew = p.Value.Text()
 		case "password_rules":
-			for _, rule := range p.Value.Pairs("shortest", "longest", "kinds") {
+			for _, rule := range p.Value.Pairs("shortest", "longest", "kinds", "weak") {
 				switch rule.Key {
 				case "shortest":
 					s.Passwords.Shortest = rule.Value.Whole(1, 1000)
@@ -199,6 +199,8 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 					s.Passwords.Longest = rule.Value.Whole(8, 100000)
 				case "kinds":
 					s.Passwords.Kinds = rule.Value.Whole(1, 4)
+				case "weak":
+					s.Passwords.Weak = rule.Value.OneOf("refuse", "tell") == "tell"
 				}
 			}
 		case "aliases":

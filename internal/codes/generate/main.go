@@ -19,12 +19,15 @@ import (
 )
 
 // writtenIn are the languages whose names of countries and languages are read.
-var writtenIn = []string{"en", "de", "fr", "es", "pt", "pt-PT", "it", "nl", "pl", "da", "sv", "nb", "fi", "et", "lv", "lt", "cs", "sk", "sl", "hr", "hu", "ro", "el", "tr", "ru", "uk", "id", "ca", "ga"}
+var writtenIn = []string{"en", "de", "fr", "es", "pt", "pt-PT", "it", "nl", "pl", "da", "sv", "nb", "fi", "et", "lv", "lt", "cs", "sk", "sl", "hr", "hu", "ro", "el", "tr", "ru", "uk", "id", "ca", "ga", "ja", "zh", "ko", "ar"}
 
 // alsoCalled are names in common use that neither source has.
 var alsoCalled = map[string][]string{
-	"GB": {"UK", "U.K.", "Great Britain", "Britain", "England", "Scotland", "Wales", "Northern Ireland"},
+	"GB": {"UK", "U.K.", "Great Britain", "Britain", "England", "Scotland", "Wales", "Northern Ireland", "Großbritannien", "Grande-Bretagne", "Gran Bretaña", "Grã-Bretanha", "Gran Bretagna", "Groot-Brittannië"},
 	"US": {"USA", "U.S.A.", "U.S.", "America", "United States of America"},
+	"AE": {"UAE", "U.A.E.", "VAE", "EAU"},
+	"CD": {"DR Congo", "DRC", "Democratic Republic of the Congo", "Congo (Kinshasa)", "RD Congo", "RDC", "République démocratique du Congo", "Demokratische Republik Kongo"},
+	"CG": {"Republic of the Congo", "Congo (Brazzaville)", "Republik Kongo", "République du Congo"},
 	"NL": {"Holland", "The Netherlands"},
 	"CZ": {"Czech Republic"}, "CI": {"Ivory Coast"}, "MM": {"Burma"}, "KR": {"South Korea"},
 	"IE": {"Éire", "Republic of Ireland"}, "CV": {"Cape Verde"}, "TR": {"Turkey"}, "RU": {"Russia"},

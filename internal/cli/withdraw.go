@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/workspace"
+)
+
+func (a *app) withdrawCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "withdraw BATCH",
+		GroupID: "carry",
+		Short:   "Put a draft away that will not be posted, and destroy its passwords",
+		Long: `Marks a draft as one that will not be posted. What it would have done can still be
+looked at; the passwords that it kept for new accounts are destroyed, with their key.
+Nothing is changed in the system.`,
+		Example:           "  evenledger withdraw 18",
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := batchNumber(args[0])
+			if err != nil {
+				return err
+			}
+			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return alone(l, "post", func() error { return a.withdraw(cmd.Context(), w, l, b) })
+			})
+		},
+	}
+}
+
+func (a *app) withdraw(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+	switch {
+	case b.State == batch.Withdrawn:
+		return wrong(fmt.Sprintf("batch %d was withdrawn already", b.ID), "")
+	case b.State != batch.Drafted || !b.Posted.IsZero():
+		return wrong(fmt.Sprintf("batch %d is no draft any more: it is %s", b.ID, b.State), fmt.Sprintf("To undo what it did: evenledger reverse %d", b.ID))
+	}
+	b.State = batch.Withdrawn
+	if err := l.Save(ctx, b); err != nil {
+		return err
+	}
+	if err := forget(ctx, w, l, b.ID); err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeBatch(ctx, l, b)
+	}
+	page := a.page()
+	page.Line("Batch %d is withdrawn: it can be looked at, and not be posted.", b.ID)
+	if b.Secrets != "" {
+		page.Line("The passwords it kept are destroyed.")
+	}
+	page.Next("evenledger batches")
+	return page.Err()
+}
