@@ -1,6 +1,10 @@
 package account
 
-import "slices"
+import (
+	"maps"
+	"slices"
+	"strings"
+)
 
 // An Attribute is a field as one system takes it.
 type Attribute struct {
@@ -22,6 +26,9 @@ type Schema struct {
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
 
+	// Short are the last parts of full names that only one attribute ends in → Field.
+	Short map[string]string `json:"short,omitempty"`
+
 	// Lists are the attributes that hold several values with parts each, and those.
 	Lists map[string][]string `json:"lists,omitempty"`
 }
@@ -31,9 +38,7 @@ func (s *Schema) Attribute(field string) (Attribute, bool) {
 	if base, parts := PartsOf(field); parts != nil {
 		return s.list(field, base, parts)
 	}
-	if full, ok := s.Aliases[field]; ok {
-		field = full
-	}
+	field = s.Full(field)
 	for _, a := range s.Attributes {
 		if a.Field == field {
 			return a, true
@@ -42,11 +47,51 @@ func (s *Schema) Attribute(field string) (Attribute, bool) {
 	return Attribute{}, false
 }
 
+// Full returns the name of an attribute for its alias, or for the last part of it.
+func (s *Schema) Full(name string) string {
+	if full, ok := s.Aliases[name]; ok {
+		return full
+	}
+	if full, ok := s.Short[name]; ok {
+		return full
+	}
+	return name
+}
+
+// Shorten fills Short in.
+func (s *Schema) Shorten() {
+	s.Short = map[string]string{}
+	taken := map[string]bool{} // by an attribute that is called so, or by two that end so
+	for alias := range s.Aliases {
+		taken[alias] = true
+	}
+	for _, a := range s.Attributes {
+		taken[a.Field] = true
+	}
+	add := func(full string) {
+		at := strings.LastIndexByte(full, ':')
+		last := full[at+1:]
+		if _, known := FieldNamed(last); at < 0 || known || taken[last] {
+			return
+		}
+		if other, has := s.Short[last]; has && other != full {
+			delete(s.Short, last)
+			taken[last] = true
+			return
+		}
+		s.Short[last] = full
+	}
+	for _, a := range s.Attributes {
+		add(a.Field)
+	}
+	for _, list := range slices.Sorted(maps.Keys(s.Lists)) {
+		add(list)
+	}
+}
+
 // list returns how the system takes a list of values with these parts.
 func (s *Schema) list(field, base string, parts []string) (Attribute, bool) {
-	if full, ok := s.Aliases[base]; ok {
-		base = full
-	}
+	base = s.Full(base)
 	has, ok := s.Lists[base]
 	for _, part := range parts {
 		ok = ok && slices.Contains(has, part)

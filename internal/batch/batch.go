@@ -56,14 +56,15 @@ type Batch struct {
 	Rows       int // rows in
 	Unlisted   int // accounts that no row lists and that something was decided about
 
-	Held     []string           // why it may not be posted; none: it may
-	Seats    []membership.Seats // of licences, as drafted
-	Makes    []membership.Make  // things that are made first
-	Reverses int                // the batch that it undoes; 0: none
-	Unmakes  []membership.Step  // with Reverses: things the other made, that are removed if nobody is in them
-	Corrects int                // the batch from whose fix sheet the rows come; 0: none
-	Secrets  string             // where passwords come from: "generate", "given", "both" or none
-	Workbook bool               // the sheet was one
+	Held       []string           // why it may not be posted; none: it may
+	Seats      []membership.Seats // of licences, as drafted
+	Makes      []membership.Make  // things that are made first
+	MadeThings []membership.Step  // that did not exist before it
+	Reverses   int                // the batch that it undoes; 0: none
+	Unmakes    []membership.Step  // with Reverses: things the other made, which are removed if nobody is in them
+	Corrects   int                // the batch from whose fix sheet the rows come; 0: none
+	Secrets    string             // where passwords come from: "generate", "given", "both" or none
+	Workbook   bool               // the sheet was one
 
 	Read sheet.Tally // what was in the sheet
 }

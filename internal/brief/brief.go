@@ -228,7 +228,10 @@ type Options struct {
 	Dir     string                       // the folder from which the brief names other files
 	Aliases func(system string) []string // the short names of a system's own fields
 	Kinds   map[string]account.Kind      // kinds of those, where known
-	Systems []string                     // names a brief may use under "system"; nil: any
+	// Own returns what the system itself calls fields, with their kinds. It is asked
+	// only for a name that nothing else knows; nil, or no answer: such a name is a mistake.
+	Own     func(system string) map[string]account.Kind
+	Systems []string // names a brief may use under "system"; nil: any
 }
 
 // Load reads the brief at path. Mistakes in it are yamldoc.Problems.
@@ -391,8 +394,10 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 			}
 		case slices.Contains(aliases, pair.Key) || strings.Contains(pair.Key, ":") || !source.field.Send:
 			known = account.Field{Name: pair.Key, Label: pair.Key, Kind: source.field.Kind}
+		case options.Own != nil && has(options.Own(b.System), pair.Key):
+			known = account.Field{Name: pair.Key, Label: pair.Key, Kind: max(options.Own(b.System)[pair.Key], source.field.Kind)}
 		default:
-			remedy := "Use a field of the catalogue, an alias of evenledger.yaml, the system's full name of it, or “send: false” if only expressions use it."
+			remedy := "Use a field of the catalogue, an alias of evenledger.yaml, the system's name of it (“evenledger fields” lists them), or “send: false” if only expressions use it."
 			if near := words.Nearest(pair.Key, append(account.FieldNames(), aliases...)); near != "" {
 				remedy = fmt.Sprintf("Did you mean “%s”?", near)
 			} else if field, ok := account.NewHeadings().Field(pair.Key); ok {
@@ -408,6 +413,11 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 		fields = append(fields, source)
 	}
 	return fields
+}
+
+func has(kinds map[string]account.Kind, name string) bool {
+	_, is := kinds[name]
+	return is
 }
 
 func readField(pair yamldoc.Pair, dir string) fieldSource {

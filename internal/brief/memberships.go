@@ -333,9 +333,6 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 			}
 		}
 	}
-	if len(slices.Compact(slices.Sorted(slices.Values([]rune(p.Alphabet))))) < 10 {
-		node.Fail("Give more characters, or leave “alphabet” out.", "an alphabet of fewer than ten characters makes passwords that can be guessed")
-	}
 	if !p.Generates() || p.make.Exists() || p.Length == 0 {
 		return
 	}

@@ -119,6 +119,11 @@ func own(heading, system string, options Options) (account.Field, bool) {
 			}
 		}
 	}
+	for full, kind := range options.Kinds { // the system's own, by the last part of their names
+		if _, known := account.FieldNamed(full); name == "" && !known && kind != account.Person && words.Key(full) == words.Key(heading) {
+			name = full
+		}
+	}
 	return account.Field{Name: name, Label: name, Kind: options.Kinds[name]}, name != ""
 }
 

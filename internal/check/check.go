@@ -151,12 +151,7 @@ func (c *Checker) Schema() []account.Finding {
 	return findings
 }
 
-func (c *Checker) fieldOf(name string) string {
-	if full, ok := c.schema.Aliases[name]; ok {
-		return full
-	}
-	return name
-}
+func (c *Checker) fieldOf(name string) string { return c.schema.Full(name) }
 
 // chunk is a piece of the sheet on its way through the cores.
 type chunk struct {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,7 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/brief"
 	"evenledger/internal/sheet"
+	"evenledger/internal/system"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
@@ -18,7 +21,7 @@ import (
 func (a *app) blankCommand() *cobra.Command {
 	var out string
 	var only []string
-	var overwrite bool
+	var overwrite, all bool
 	cmd := &cobra.Command{
 		Use:     "blank [SYSTEM] -o FILE",
 		GroupID: "prepare",
@@ -26,7 +29,10 @@ func (a *app) blankCommand() *cobra.Command {
 		Long: `Writes an empty sheet with a heading for each field the system takes, in plain
 words. A workbook has lists to choose from, notes on each column, and cells that
 keep zeros in front; CSV has the notes above the headings. What is filled in goes
-back in with no brief.`,
+back in with no brief.
+
+With --all there is a column for each of the system's own fields too, and for groups,
+courses, licences and roles.`,
 		Example: `  evenledger blank crewdesk -o blank.xlsx
   evenledger blank crewdesk -o blank.csv --fields employeeNumber,givenName,familyName,userName`,
 		Args:              cobra.MaximumNArgs(1),
@@ -49,13 +55,52 @@ back in with no brief.`,
 			if err != nil {
 				return err
 			}
-			return a.blank(target, schema, out, only)
+			kinds, err := thingKinds(cmd.Context(), client)
+			if err != nil {
+				return err
+			}
+			return a.blank(target, schema, out, only, all, kinds)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
 	cmd.Flags().StringSliceVar(&only, "fields", nil, "only these `FIELDS`, in this order")
+	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and memberships")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	return cmd
+}
+
+// thingKinds are the kinds of things a system has that a brief can name.
+func thingKinds(ctx context.Context, client system.System) ([]string, error) {
+	keeper, ok := client.(system.Keeper)
+	if !ok {
+		return nil, nil
+	}
+	known, err := keeper.ThingKinds(ctx)
+	var names []string
+	for _, about := range known {
+		if slices.Contains(brief.Kinds(), about.Name) {
+			names = append(names, about.Name)
+		}
+	}
+	return names, err
+}
+
+// leftOutOf says which fields and memberships have no column, and what writes them.
+func leftOutOf(schema *account.Schema, columns []blankColumn, kinds []string) string {
+	var left []string
+	for _, f := range toldFields(schema) {
+		if !f.ReadOnly && !slices.ContainsFunc(columns, func(c blankColumn) bool { return c.field.Field == f.Field }) {
+			left = append(left, f.name())
+		}
+	}
+	if left = append(left, kinds...); len(left) == 0 {
+		return ""
+	}
+	list := strings.Join(left, ", ")
+	if len(left) > 8 {
+		list = strings.Join(left[:8], ", ") + fmt.Sprintf(" and %d more", len(left)-8)
+	}
+	return "Left out: " + list + ". With --all they are there too."
 }
 
 // blankColumn is a column of a blank with what is said about it.
@@ -65,8 +110,8 @@ type blankColumn struct {
 }
 
 // blankColumns are the columns for the fields a system takes and a person can be
-// expected to know; with only, those and in that order.
-func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) {
+// expected to know; with only, those and in that order; with all, every one.
+func blankColumns(schema *account.Schema, only []string, all bool) ([]blankColumn, error) {
 	var columns []blankColumn
 	var names []string
 	for _, f := range toldFields(schema) {
@@ -74,17 +119,16 @@ func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) 
 		if known, ok := account.FieldNamed(f.Field); ok {
 			heading = known.Headings[0]
 		}
-		name := f.Field
-		if f.Alias != "" {
-			name = f.Alias
+		name := f.name()
+		if asked := slices.Contains(only, f.Field) || slices.Contains(only, name); heading == "" && (all || asked) {
+			heading = name
 		}
-		if heading == "" && slices.Contains(only, f.Field) {
-			heading = f.Field
+		if !f.ReadOnly {
+			names = append(names, name)
 		}
 		if f.ReadOnly || heading == "" {
 			continue
 		}
-		names = append(names, name)
 		if len(only) > 0 && !slices.Contains(only, name) && !slices.Contains(only, f.Field) {
 			continue
 		}
@@ -108,7 +152,7 @@ func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) 
 		columns = append(columns, c)
 	}
 	for _, name := range only {
-		if !slices.ContainsFunc(columns, func(c blankColumn) bool { return c.field.Field == name || c.field.Alias == name }) {
+		if !slices.ContainsFunc(columns, func(c blankColumn) bool { return c.field.Field == name || c.field.name() == name }) {
 			remedy := "“evenledger fields” lists those it takes."
 			if near := words.Nearest(name, names); near != "" {
 				remedy = fmt.Sprintf("Did you mean “%s”?", near)
@@ -119,7 +163,7 @@ func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) 
 	if len(only) > 0 {
 		slices.SortStableFunc(columns, func(x, y blankColumn) int {
 			at := func(c blankColumn) int {
-				return max(slices.Index(only, c.field.Field), slices.Index(only, c.field.Alias))
+				return max(slices.Index(only, c.field.Field), slices.Index(only, c.field.name()))
 			}
 			return at(x) - at(y)
 		})
@@ -127,10 +171,19 @@ func blankColumns(schema *account.Schema, only []string) ([]blankColumn, error) 
 	return columns, nil
 }
 
-func (a *app) blank(target workspace.System, schema *account.Schema, out string, only []string) error {
-	columns, err := blankColumns(schema, only)
+func (a *app) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
+	columns, err := blankColumns(schema, only, all)
 	if err != nil {
 		return err
+	}
+	left := leftOutOf(schema, columns, kinds)
+	if all {
+		left = leftOutOf(schema, columns, nil)
+		for _, kind := range kinds {
+			c := blankColumn{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
+			c.field.Label, c.field.Kind = kind+" the person gets", account.List
+			columns = append(columns, c)
+		}
 	}
 	var required []string
 	for _, c := range columns {
@@ -152,12 +205,15 @@ func (a *app) blank(target workspace.System, schema *account.Schema, out string,
 		for i, c := range columns {
 			headings[i] = c.Heading
 		}
-		return a.writeJSON(map[string]any{"file": out, "system": target.Name, "headings": headings, "required": required})
+		return a.writeJSON(map[string]any{"file": out, "system": target.Name, "headings": headings, "required": required, "note": left})
 	}
 	page := a.page()
 	page.Line("%s: a blank for %s with %d columns.", out, target.Name, len(columns))
 	if len(required) > 0 {
 		page.Line("Each row must have: %s.", strings.Join(required, ", "))
+	}
+	if left != "" && len(only) == 0 {
+		page.Text(page.Dim, left)
 	}
 	page.Next("evenledger check " + quoted(out) + " --system " + target.Name + "      once it is filled in")
 	return page.Err()

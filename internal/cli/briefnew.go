@@ -70,6 +70,7 @@ you use it: what was guessed says so.`,
 			}
 			source.Info = s.Info()
 			text := source.Brief()
+			source.Keyless = len(source.Match(nil)) == 0
 			b, err := brief.Parse(filepath.Base(path), []byte(text), a.briefOptions(w))
 			var problems error
 			if err != nil {
@@ -125,6 +126,9 @@ func (a *app) briefWritten(path, sheetPath string, source *compose.Source, text 
 			return a.writeJSON(map[string]any{"brief": text})
 		}
 		_, err := fmt.Fprint(a.out, text)
+		if source.Keyless {
+			a.exit, problems = exitRows, nil
+		}
 		return errors.Join(err, problems)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -132,6 +136,17 @@ func (a *app) briefWritten(path, sheetPath string, source *compose.Source, text 
 	}
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		return wrong(err.Error(), "")
+	}
+	if source.Keyless {
+		a.exit = exitRows
+		if a.json {
+			return a.writeJSON(map[string]any{"file": path, "brief": source.Name, "columns": len(source.Profile.Columns), "match": []string{}})
+		}
+		page := a.page()
+		page.Line("%s is begun, and to be completed: no column is a sure key, so nothing says which row is whose.", path)
+		page.Line("Look for “match” in it; what is not sure stands there as a comment.")
+		page.Next("evenledger brief check " + quoted(source.Name) + "        once “match” is there")
+		return page.Err()
 	}
 	if problems != nil {
 		return wrong(problems.Error(), "It is in "+path+".")

@@ -188,7 +188,7 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 				}
 			}
 			if why := checked.Wanted.Weak; why != "" {
-				f := account.Find(account.Warning, "weak-password", why+"; if the row makes an account, it is refused")
+				f := account.Find(account.Warning, "weak-password", "if it makes an account, the row is refused: "+why)
 				f.Row, f.Field = checked.Row.Number, "password"
 				if !yield(f, nil) {
 					return

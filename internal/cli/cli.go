@@ -48,6 +48,7 @@ type app struct {
 	json     bool
 	plain    bool
 	dir      string // --workspace
+	offline  bool   // no system is asked
 	exit     int    // of a command that did its work
 	ballast  []byte // see longWork
 }

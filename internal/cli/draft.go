@@ -240,7 +240,9 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 	if !page.Account(report.In(b), report.Sides(counts, waiting)) || !report.ReadEven(b) {
 		a.exit = exitRows
 	}
-	if counts[account.Waiting] > 0 {
+	if !b.Posted.IsZero() && len(b.Unmakes) > 0 {
+		page.Makes(b)
+	} else if counts[account.Waiting] > 0 {
 		if err := a.beforeIt(ctx, page, l, b, waiting); err != nil {
 			return nil, nil, err
 		}

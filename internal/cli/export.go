@@ -23,7 +23,7 @@ func (a *app) exportCommand() *cobra.Command {
 	var out, only string
 	var fields, memberships []string
 	var each string
-	var overwrite bool
+	var overwrite, all bool
 	cmd := &cobra.Command{
 		Use:     "export [SYSTEM] -o FILE",
 		GroupID: "look",
@@ -31,7 +31,9 @@ func (a *app) exportCommand() *cobra.Command {
 		Long: `Writes the accounts of a system to a sheet, one a row, with headings in plain words.
 Edit it and hand it back in with no brief: what differs is updated, and a cell you
 emptied leaves the field as it is. Other accounts, such as managers, stand there by
-their user names.
+their user names. The last column has the system's identifier of the account, by which
+it is found when the sheet comes back; a row whose keys find nobody is refused then,
+unless “draft --new create” says that there are new people in it.
 
 With --memberships a column of each kind lists all of an account's groups, courses,
 licences or roles, with role and section in brackets; handed back in, what was taken
@@ -40,6 +42,7 @@ out of the list is left. With --each there is a row for each membership of one k
   evenledger export crewdesk -o deck.csv --only 'department == "Deck"'
   evenledger export crewdesk -o managers.jsonl --fields employeeNumber,userName,title
   evenledger export crewdesk -o groups.xlsx --memberships groups,licences
+  evenledger export crewdesk -o all.xlsx --all
   evenledger export crewdesk -o enrolments.csv --each courses`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeSystems,
@@ -62,21 +65,31 @@ out of the list is left. With --each there is a row for each membership of one k
 			if each != "" && len(fields) == 0 {
 				fields = []string{"userName"}
 			}
-			columns, err := blankColumns(schema, fields)
+			columns, err := blankColumns(schema, fields, all)
+			if err != nil {
+				return err
+			}
+			kinds, err := thingKinds(cmd.Context(), client)
 			if err != nil {
 				return err
 			}
 			e := &export{client: client, columns: columns, kinds: memberships, each: each}
+			switch {
+			case all && each == "":
+				e.kinds, e.left = kinds, leftOutOf(schema, columns, nil)
+			case len(fields) == 0:
+				e.left = leftOutOf(schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(memberships, kind) }))
+			}
 			if each != "" {
 				if len(memberships) > 0 {
 					return wrong("--each and --memberships cannot both be given", "Keep one of them.")
 				}
 				e.kinds = []string{each}
 			}
-			if err := e.register(cmd.Context()); err != nil {
+			if err := e.condition(schema, only, a.today()); err != nil {
 				return err
 			}
-			if err := e.condition(schema, only, a.today()); err != nil {
+			if err := e.register(cmd.Context()); err != nil {
 				return err
 			}
 			return a.export(cmd.Context(), e, target, out)
@@ -86,6 +99,7 @@ out of the list is left. With --each there is a row for each membership of one k
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "only these `FIELDS`, in this order")
 	cmd.Flags().StringSliceVar(&memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
 	cmd.Flags().StringVar(&each, "each", "", "a row for each membership of this `KIND`")
+	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and all memberships")
 	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	return cmd
@@ -99,6 +113,7 @@ type export struct {
 	scope   *brief.Scope
 	names   []string // of the fields to ask for
 	looked  int      // accounts looked at
+	left    string   // what has no column
 
 	kinds   []string                                   // of memberships
 	each    string                                     // the kind whose memberships are the rows; empty: accounts are
@@ -110,7 +125,11 @@ type export struct {
 // register reads the memberships, and the names of accounts that others refer to.
 func (e *export) register(ctx context.Context) error {
 	e.ties, e.things = map[string]map[string][]account.Membership{}, map[string]map[string]string{}
-	if slices.ContainsFunc(e.columns, func(c blankColumn) bool { return c.field.Kind == account.Person }) {
+	named := slices.ContainsFunc(e.columns, func(c blankColumn) bool { return c.field.Kind == account.Person })
+	if e.only != nil {
+		named = named || slices.ContainsFunc(e.only.Only[0].Uses, func(i int) bool { return e.only.Fields[i].Kind == account.Person })
+	}
+	if named {
 		e.persons = map[string]string{}
 		for a, err := range e.client.List(ctx, []string{"userName"}) {
 			if err != nil {
@@ -165,12 +184,12 @@ func (e *export) headings() []string {
 		headings = append(headings, c.Heading)
 	}
 	if e.each != "" {
-		return append(headings, words.Title(strings.TrimSuffix(e.each, "s")))
+		return append(headings, words.Title(strings.TrimSuffix(e.each, "s")), sheet.AccountHeading)
 	}
 	for _, kind := range e.kinds {
 		headings = append(headings, brief.All+kind)
 	}
-	return headings
+	return append(headings, sheet.AccountHeading)
 }
 
 // names of an account's memberships of a kind, as a cell has them.
@@ -197,10 +216,7 @@ func (e *export) condition(schema *account.Schema, only, today string) error {
 	}
 	var fields []account.Field
 	for _, f := range toldFields(schema) {
-		name := f.Field
-		if f.Alias != "" {
-			name = f.Alias
-		}
+		name := f.name()
 		field, known := account.FieldNamed(name)
 		if !known {
 			field = account.Field{Name: name, Label: name, Kind: f.Kind}
@@ -226,7 +242,11 @@ func (e *export) takes(a account.Account) (bool, error) {
 		return true, nil
 	}
 	for _, i := range e.only.Only[0].Uses {
-		e.scope.Set(i, a.Field(e.only.Fields[i].Name).Text())
+		value := a.Field(e.only.Fields[i].Name).Text()
+		if name := e.persons[value]; e.only.Fields[i].Kind == account.Person && name != "" {
+			value = name // people know each other by their names
+		}
+		e.scope.Set(i, value)
 	}
 	holds, err := e.only.Only[0].True(e.scope)
 	if err != nil {
@@ -258,14 +278,14 @@ func (e *export) write(ctx context.Context, out sheet.Writer, told func(looked i
 			cells[i] = a.Field(c.field.Field).Text()
 			switch {
 			case c.field.Kind == account.List:
-				cells[i] = strings.Join(account.Items(cells[i]), sheet.ListSeparator+" ")
+				cells[i] = sheet.JoinItems(account.Items(cells[i]))
 			case c.field.Kind == account.Person && e.persons[cells[i]] != "":
 				cells[i] = e.persons[cells[i]]
 			}
 		}
 		if e.each != "" {
 			for _, text := range e.tied(a.ID, e.each) {
-				if err := out.Write(append(cells, text)); err != nil {
+				if err := out.Write(append(cells, text, a.ID)); err != nil {
 					return rows, err
 				}
 				rows++
@@ -274,9 +294,9 @@ func (e *export) write(ctx context.Context, out sheet.Writer, told func(looked i
 		}
 		all := cells
 		for _, kind := range e.kinds {
-			all = append(all, strings.Join(e.tied(a.ID, kind), sheet.ListSeparator+" "))
+			all = append(all, sheet.JoinItems(e.tied(a.ID, kind)))
 		}
-		if err := out.Write(all); err != nil {
+		if err := out.Write(append(all, a.ID)); err != nil {
 			return rows, err
 		}
 		rows++
@@ -299,7 +319,7 @@ func (a *app) export(ctx context.Context, e *export, target workspace.System, ou
 		return err
 	}
 	if a.json {
-		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.looked, "rows": rows, "headings": e.headings()})
+		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.looked, "rows": rows, "headings": e.headings(), "note": e.left})
 	}
 	page := a.page()
 	if e.each != "" {
@@ -308,7 +328,11 @@ func (a *app) export(ctx context.Context, e *export, target workspace.System, ou
 		return page.Err()
 	}
 	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.looked), plural(e.looked, "account", "accounts"), target.Name, len(e.headings()))
-	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is.")
+	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is. The last column says")
+	page.Line("which account a row is, whatever else of it you change.")
+	if e.left != "" {
+		page.Text(page.Dim, e.left)
+	}
 	page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
 	return page.Err()
 }

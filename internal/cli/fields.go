@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -62,6 +63,7 @@ later, and which values it allows.`,
 type toldField struct {
 	account.Attribute
 	Alias   string `json:"alias,omitempty"`
+	Short   string `json:"short,omitempty"` // the last part of the name, where only one ends so
 	Label   string `json:"label"`
 	Example string `json:"example"`
 }
@@ -73,10 +75,14 @@ func toldFields(schema *account.Schema) []toldField {
 	for short, full := range schema.Aliases {
 		alias[full] = short
 	}
+	short := map[string]string{}
+	for last, full := range schema.Short {
+		short[full] = last
+	}
 	order := account.FieldNames()
 	fields := make([]toldField, 0, len(schema.Attributes))
 	for _, attribute := range schema.Attributes {
-		f := toldField{Attribute: attribute, Alias: alias[attribute.Field], Label: attribute.Description, Example: attribute.Kind.Example()}
+		f := toldField{Attribute: attribute, Alias: alias[attribute.Field], Short: short[attribute.Field], Label: attribute.Description, Example: attribute.Kind.Example()}
 		if known, ok := account.FieldNamed(attribute.Field); ok {
 			f.Label, f.Example = known.Label, known.Example()
 		}
@@ -115,19 +121,14 @@ func (f toldField) rules() string {
 func (a *app) fields(target workspace.System, schema *account.Schema) error {
 	fields := toldFields(schema)
 	if a.json {
-		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields})
+		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields, "lists": schema.Lists})
 	}
 	page := a.page()
 	page.Line("%s takes %d fields of an account", page.Bold(target.Name), len(fields))
 	page.Line("")
 	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
 	for _, f := range fields {
-		name := f.Field
-		if f.Alias != "" {
-			name = f.Alias
-		} else if known := strings.LastIndexByte(name, ':'); known > 0 {
-			name = "…" + name[known:]
-		}
+		name := f.name()
 		values := page.Dim("")
 		if f.Example != "" {
 			values = page.Dim("such as " + f.Example)
@@ -141,12 +142,44 @@ func (a *app) fields(target workspace.System, schema *account.Schema) error {
 		}
 		page.Line("  %s%s%s%s", report.Pad(report.Clip(name, 21), 22), report.Pad(f.Kind.String(), 11), rules, values)
 	}
-	if own := slices.IndexFunc(fields, func(f toldField) bool { return strings.Contains(f.Field, ":") && f.Alias == "" }); own >= 0 {
+	ownFields(page, fields)
+	if len(schema.Lists) > 0 {
 		page.Line("")
-		page.Text(page.Dim, fmt.Sprintf("A field shown with … is the system's own: a brief names it in full, such as %s, or by an alias that evenledger.yaml gives it.", fields[own].Field))
+		page.Line("%s", page.Bold("Lists whose values have parts, for “parts” in a brief"))
+		for _, list := range slices.Sorted(maps.Keys(schema.Lists)) {
+			page.Line("  %s", list)
+			page.Line("      %s", page.Dim(strings.Join(schema.Lists[list], ", ")))
+		}
 	}
 	page.Next("evenledger blank "+target.Name+" -o blank.xlsx", "evenledger lookup "+target.Name)
 	return page.Err()
+}
+
+// name is what a brief calls a field by.
+func (f toldField) name() string {
+	switch {
+	case f.Alias != "":
+		return f.Alias
+	case f.Short != "":
+		return f.Short
+	}
+	return f.Field
+}
+
+// ownFields writes the full names of the system's own fields.
+func ownFields(page *report.Page, fields []toldField) {
+	title := false
+	for _, f := range fields {
+		if f.name() == f.Field {
+			continue
+		}
+		if !title {
+			page.Line("")
+			page.Line("%s", page.Bold("The system's own, in full"))
+			title = true
+		}
+		page.Line("  %s%s", report.Pad(report.Clip(f.name(), 21), 22), f.Field)
+	}
 }
 
 func (a *app) lookupCommand() *cobra.Command {

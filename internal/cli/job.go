@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -69,6 +70,7 @@ func (j *job) settleDates(path string) error {
 // a sheet with known headings can still be checked.
 func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline bool) (_ *job, err error) {
 	j := &job{}
+	a.offline = offline
 	briefName, systemName := flags.brief, flags.system
 	if j.selection, err = flags.selection(); err != nil {
 		return nil, err
@@ -202,8 +204,10 @@ func (a *app) suggest(ctx context.Context, j *job, only string, offline bool) (*
 		for _, attribute := range schema.Attributes {
 			options.Kinds[attribute.Field] = attribute.Kind
 		}
-		for alias, full := range schema.Aliases {
-			options.Kinds[alias] = options.Kinds[full]
+		for _, names := range []map[string]string{schema.Short, schema.Aliases} {
+			for name, full := range names {
+				options.Kinds[name] = options.Kinds[full]
+			}
 		}
 	}
 	return brief.Suggest(j.sheet.Info().Headings, j.target.Name, options)
@@ -233,7 +237,48 @@ func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
 		}
 		return aliases
 	}
+	options.Own = a.ownFields(w)
 	return options
+}
+
+// longestAsk bounds how long a system is waited for when a brief names a field that
+// only it can know.
+const longestAsk = 10 * time.Second
+
+// ownFields asks systems for the names of their fields, each once. One that cannot
+// be asked has none.
+func (a *app) ownFields(w *workspace.Workspace) func(string) map[string]account.Kind {
+	asked := map[string]map[string]account.Kind{}
+	return func(name string) map[string]account.Kind {
+		if kinds, known := asked[name]; known || a.offline {
+			return kinds
+		}
+		asked[name] = nil
+		target, err := w.System(name)
+		if err != nil {
+			return nil
+		}
+		client, err := connect(target)
+		if err != nil {
+			return nil
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), longestAsk)
+		defer cancel()
+		schema, err := client.Describe(ctx)
+		if err != nil {
+			a.remark("%s could not be asked for the names of its fields.", target.Name)
+			return nil
+		}
+		kinds := map[string]account.Kind{}
+		for _, attribute := range schema.Attributes {
+			kinds[attribute.Field] = attribute.Kind
+		}
+		for short, full := range schema.Short {
+			kinds[short] = kinds[full]
+		}
+		asked[name] = kinds
+		return kinds
+	}
 }
 
 // briefHeadings are the headings that a brief names, by their keys.

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
+	"evenledger/internal/membership"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
@@ -106,7 +107,8 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 	if len(b.Held) > 0 {
 		return guard(fmt.Sprintf("batch %d is held back: %s", id, strings.Join(b.Held, "; ")), "Look whether the sheet came whole. If it is right, raise the limit in the brief and draft again.")
 	}
-	if total(waiting) == 0 {
+	undoes := slices.ContainsFunc(b.Unmakes, func(s membership.Step) bool { return s.Result == "" })
+	if total(waiting) == 0 && !undoes {
 		a.remark("Nothing in batch %d waits to be posted.", id)
 		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b))
 	}
@@ -144,7 +146,10 @@ func (a *app) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, 
 			parts = append(parts, fmt.Sprintf("%s %s", intent, people(n)))
 		}
 	}
-	what := parts[len(parts)-1]
+	what := "remove what the batch undone had made"
+	if len(parts) > 0 {
+		what = parts[len(parts)-1]
+	}
 	if len(parts) > 1 {
 		what = strings.Join(parts[:len(parts)-1], ", ") + " and " + what
 	}

@@ -2,8 +2,9 @@
 // mean, how a sign-in name can be made, what the system wants and the sheet
 // lacks.
 //
-// It promises a brief that loads, in which whatever was guessed says so in a
-// comment, and that no column of the sheet is left unmentioned.
+// It promises a brief that loads if a column is a sure key, and says what is missing
+// if none is; that what is not sure stands in it as a comment; and that no column of
+// the sheet is left unmentioned.
 package compose
 
 import (
@@ -29,6 +30,7 @@ type Source struct {
 	Profile *profile.Profile
 	Schema  *account.Schema // nil: not known
 	Today   string          // year-month-day
+	Keyless bool            // no column is a sure key
 }
 
 // field is a line under “fields”.
@@ -36,6 +38,7 @@ type field struct {
 	name    string
 	keys    []string // of the flow mapping
 	comment string
+	perhaps bool // it is not sure, and stands as a comment
 }
 
 // Brief writes the brief.
@@ -44,7 +47,7 @@ func (s *Source) Brief() string {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	memberships, named := s.memberships()
 	fields, unused := s.fields(named)
-	match := s.match(fields)
+	match := s.Match(named)
 
 	line("# A first brief for %s, written on %s from what its columns seem to be.", comment(s.Info.Name), s.Today)
 	line("# Look at each line: what was guessed says so. Then: evenledger check SHEET -b %s", quote(s.Name))
@@ -60,13 +63,18 @@ func (s *Source) Brief() string {
 	s.dates(line)
 	s.phones(line)
 	s.only(line)
-	line("match: [%s]%s", strings.Join(match, ", "), map[bool]string{true: "", false: "   # guessed: no column of the sheet is a sure key"}[s.has(match[0]) && slices.Contains(keys, match[0])])
+	if len(match) > 0 {
+		line("match: [%s]", strings.Join(match, ", "))
+	} else {
+		line("# match: [employeeNumber]   to be completed: no column is a sure key. One is needed that each")
+		line("#   person has alone, such as a staff number, a sign-in name or an address of their own.%s", s.nearlyKeys())
+	}
 	line("new: create             # create, skip or refuse")
 	line("known: update           # update, fill, skip or refuse")
 	line("")
 	line("fields:")
 	for _, f := range fields {
-		text := "  " + f.name + ": {" + strings.Join(f.keys, ", ") + "}"
+		text := "  " + map[bool]string{true: "# "}[f.perhaps] + f.name + ": {" + strings.Join(f.keys, ", ") + "}"
 		if f.comment != "" {
 			text += strings.Repeat(" ", max(1, 56-len(text))) + "# " + f.comment
 		}
@@ -93,10 +101,10 @@ func (s *Source) Brief() string {
 	return b.String()
 }
 
-// column returns the first column that would be a field.
+// column returns the column that is surely a field.
 func (s *Source) column(name string) (profile.Column, bool) {
 	for _, c := range s.Profile.Columns {
-		if c.Field == name {
+		if c.Field == name && c.Sure && !c.Secret {
 			return c, true
 		}
 	}
@@ -117,10 +125,22 @@ func (s *Source) takes(name string) bool {
 // keys are the fields that find an account.
 var keys = []string{"employeeNumber", "externalId", "userName", "email"}
 
+// perhaps are headings that mean a field in some sheets and something else in others.
+var perhaps = map[string]string{
+	"role": "title", "rol": "title", "rolle": "title", "funcion": "title", "name": "formattedName", "naam": "formattedName", "nazwa": "formattedName", "staff": "formattedName",
+	"service": "department", "servicio": "department", "area": "department", "sector": "department", "unit": "department", "orgunit": "department",
+	"location": "locality", "standort": "locality", "site": "locality", "lieu": "locality", "lugar": "locality", "lokalizacja": "locality", "locatie": "locality",
+	"id": "employeeNumber", "no": "employeeNumber", "nr": "employeeNumber", "number": "employeeNumber", "code": "employeeNumber",
+}
+
 func (s *Source) fields(named map[string]bool) (fields []field, unused []string) {
 	dates := 0
+	names := s.names(named)
 	for i, c := range s.Profile.Columns {
 		about := comment(c.Heading)
+		if guess := perhaps[words.Key(c.Heading)]; c.Field == "" && guess != "" && !s.has(guess) {
+			c.Field, c.Why = guess, "its heading, which can mean something else"
+		}
 		switch {
 		case c.Heading == "" && c.Filled > 0:
 			unused = append(unused, fmt.Sprintf("column %s, which has no heading", sheet.ColumnName(i)))
@@ -130,12 +150,14 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 		case c.Secret:
 			unused = append(unused, about+": looks like passwords")
 			continue
+		case names.from[c.Heading]:
+			continue
 		case c.Field == "" && c.Kind == "date" && !s.taken(i):
 			name := camel(c.Heading)
 			if dates++; name == "" || dates > 1 && slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
 				name = fmt.Sprintf("date%d", dates)
 			}
-			fields = append(fields, field{name, []string{"from: " + quote(c.Heading), "as: date", "send: false"}, "for checks only; sent nowhere"})
+			fields = append(fields, field{name: name, keys: []string{"from: " + quote(c.Heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"})
 			continue
 		case c.Field == "" || s.taken(i):
 			if len(c.Examples) > 0 {
@@ -148,8 +170,8 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 			continue
 		}
 		f := field{name: c.Field, keys: []string{"from: " + quote(c.Heading)}}
-		if c.Why != "its heading" {
-			f.comment = "guessed by " + comment(c.Why)
+		if !c.Sure {
+			f.perhaps, f.comment = true, "perhaps, by "+comment(c.Why)
 		}
 		if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && (c.Blank*20 <= c.Filled || s.madeFrom(c.Field)) {
 			f.keys = append(f.keys, "required: true")
@@ -158,36 +180,83 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 			f.keys = append(f.keys, "unique: refuse")
 		}
 		if known, ok := account.FieldNamed(c.Field); ok && known.Kind == account.Person {
-			f.keys = append(f.keys, "refers: "+s.refers(c))
+			refers, sure := s.refers(c)
+			f.keys = append(f.keys, "refers: "+refers)
 			f.comment = "guessed: the field by which the sheet names people; they may be in the sheet too"
+			f.perhaps = f.perhaps || !sure
 		}
 		fields = append(fields, f)
 	}
+	fields = append(fields, names.fields...)
 	if f, ok := s.signIn(); ok {
 		fields = append(fields, f)
 	}
 	return fields, unused
 }
 
+// names are fields that are made of columns with names in another form.
+type names struct {
+	fields []field
+	from   map[string]bool // headings of the columns they are made of
+}
+
+// names finds a surname in two columns, and whole names written “Surname, First”.
+func (s *Source) names(named map[string]bool) names {
+	n := names{from: map[string]bool{}}
+	var first, second string
+	for _, c := range s.Profile.Columns {
+		switch words.Key(c.Heading) {
+		case "primerapellido", "apellidopaterno":
+			first = c.Heading
+		case "segundoapellido", "apellidomaterno":
+			second = c.Heading
+		}
+	}
+	if first != "" && second != "" && s.takes("familyName") {
+		n.from[first], n.from[second] = true, true
+		n.fields = append(n.fields, field{name: "familyName", keys: []string{fmt.Sprintf("make: 'col[%s] + \" \" + col[%s]'", celText(first), celText(second))}, comment: "of both columns"})
+	}
+	c, ok := s.column("formattedName")
+	if !ok || isUsed(named, c.Heading) || s.has("givenName") || s.has("familyName") || !s.takes("givenName") || !s.takes("familyName") || strings.Contains(c.Heading, "'") {
+		return n
+	}
+	if len(c.Examples) == 0 || slices.ContainsFunc(c.Examples, func(text string) bool { return strings.Count(text, ",") != 1 }) {
+		return n
+	}
+	n.from[c.Heading] = true
+	n.fields = append(n.fields,
+		field{name: "familyName", keys: []string{fmt.Sprintf("make: 'before(col[%s], \",\")'", celText(c.Heading))}, comment: "what stands before the comma"},
+		field{name: "givenName", keys: []string{fmt.Sprintf("make: 'after(col[%s], \",\")'", celText(c.Heading))}, comment: "and behind it"})
+	return n
+}
+
 // refers guesses by which field a column names other people: the key whose column
-// has values of the same kind.
-func (s *Source) refers(c profile.Column) string {
+// has values of the same kind. It is not sure where the values are names.
+func (s *Source) refers(c profile.Column) (name string, sure bool) {
 	for _, name := range keys {
-		if key, ok := s.column(name); ok && key.Kind == c.Kind {
-			return name
+		if key, ok := s.column(name); ok && key.Kind == c.Kind && !slices.ContainsFunc(c.Examples, func(text string) bool { return strings.Contains(text, " ") }) {
+			return name, true
 		}
 	}
 	if c.Kind == "email" {
-		return "email"
+		return "email", true
 	}
-	return "userName"
+	return "userName", false
 }
 
-// numbered is a heading that ends in a number, such as “Course 2”.
+// numbered is a heading that ends in a number.
 var numbered = regexp.MustCompile(`^(.*\D)\d+$`)
 
+// called are the words for kinds of memberships.
+var called = map[string][]string{
+	"groups":   {"groups", "group", "gruppen", "groupes", "grupos", "grupy", "groepen", "crews"},
+	"courses":  {"courses", "course", "kurse", "cours", "cursos", "kursy", "cursussen", "trainings"},
+	"licences": {"licences", "licence", "licenses", "license", "lizenzen", "licencias", "licencas", "licencje", "licenties"},
+	"roles":    {"roles"}, // “role” is what people's work is called as well
+}
+
 // memberships writes a line for each kind that columns seem to name: a column
-// called so, or several with numbers behind, beside which roles and sections stand.
+// called so, or several with numbers behind.
 func (s *Source) memberships() (lines []string, used map[string]bool) {
 	used = map[string]bool{}
 	for _, kind := range brief.Kinds() {
@@ -196,19 +265,10 @@ func (s *Source) memberships() (lines []string, used map[string]bool) {
 			if m := numbered.FindStringSubmatch(c.Heading); m != nil {
 				stem, star = m[1], "*"
 			}
-			key := words.Key(stem)
-			if used[stem+star] || c.Field != "" || key != kind && key != strings.TrimSuffix(kind, "s") || kind == "roles" && star != "" {
+			if used[stem+star] || c.Field != "" || !slices.Contains(called[kind], words.Key(stem)) {
 				continue
 			}
 			keys := []string{"from: " + quote(stem+star)}
-			for _, beside := range []string{"role", "section"} {
-				for _, other := range s.Profile.Columns {
-					if m := numbered.FindStringSubmatch(other.Heading); star != "" && m != nil && words.Key(m[1]) == beside && !used[m[1]+star] {
-						keys = append(keys, beside+": "+quote(m[1]+star))
-						used[m[1]+star] = true
-					}
-				}
-			}
 			for _, separator := range []string{";", ",", "|"} {
 				if slices.ContainsFunc(c.Examples, func(e string) bool { return strings.Contains(e, separator) && !strings.Contains(e, "(") }) && star == "" {
 					keys = append(keys, "split: "+quote(separator))
@@ -248,9 +308,12 @@ func (s *Source) signIn() (field, bool) {
 	if s.has("userName") || !s.takes("userName") {
 		return field{}, false
 	}
+	made := func(name string) bool {
+		return s.has(name) || slices.ContainsFunc(s.names(nil).fields, func(f field) bool { return f.name == name })
+	}
 	formula := ""
 	switch {
-	case s.has("givenName") && s.has("familyName"):
+	case made("givenName") && made("familyName"):
 		formula = `fold(givenName) + "." + fold(familyName)`
 	case s.has("email"):
 		formula = `before(email, "@")`
@@ -263,7 +326,7 @@ func (s *Source) signIn() (field, bool) {
 	default:
 		return field{}, false
 	}
-	return field{"userName", []string{"make: '" + formula + "'", "unique: number"}, "made, as no column has it; of two the second gets a 2 behind"}, true
+	return field{name: "userName", keys: []string{"make: '" + formula + "'", "unique: number"}, comment: "made, as no column has it; of two the second gets a 2 behind"}, true
 }
 
 // madeFrom reports whether the sign-in name is made from a field, which a row
@@ -273,22 +336,32 @@ func (s *Source) madeFrom(name string) bool {
 	return made && strings.Contains(f.keys[0], name)
 }
 
-// match picks the fields that find an account, surest first.
-func (s *Source) match(fields []field) []string {
-	var match []string
+// Match picks the fields that find an account, surest first: those with a column of
+// their own in which no two rows agree and hardly one is blank. A name that is made, or
+// a surname, would take one person for another.
+func (s *Source) Match(named map[string]bool) (match []string) {
 	for _, name := range keys {
-		if slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
+		if c, ok := s.column(name); ok && s.takes(name) && !isUsed(named, c.Heading) && s.isKey(c) {
 			match = append(match, name)
 		}
 	}
-	// A made name alone would take one person for another of the same name.
-	if s.has("email") && !s.has("employeeNumber") && !s.has("externalId") && !s.has("userName") {
-		return []string{"email"}
-	}
-	if len(match) == 0 && len(fields) > 0 {
-		match = []string{fields[0].name}
-	}
 	return match[:min(2, len(match))]
+}
+
+func (s *Source) isKey(c profile.Column) bool {
+	return c.Filled > 0 && c.Blank*10 <= c.Filled && (c.More || c.Distinct == c.Filled)
+}
+
+// nearlyKeys says why columns that might be keys are none.
+func (s *Source) nearlyKeys() string {
+	for _, name := range keys {
+		if c, ok := s.column(name); ok && c.Distinct < c.Filled {
+			return fmt.Sprintf(" “%s” has values that stand in several rows.", comment(c.Heading))
+		} else if ok && !s.isKey(c) {
+			return fmt.Sprintf(" “%s” is blank in %d of %d rows.", comment(c.Heading), c.Blank, c.Blank+c.Filled)
+		}
+	}
+	return ""
 }
 
 func (s *Source) dates(line func(string, ...any)) {
@@ -341,7 +414,7 @@ func (s *Source) lacking(fields []field) []account.Attribute {
 	}
 	var lacking []account.Attribute
 	for _, a := range s.Schema.Attributes {
-		if a.Required && !a.ReadOnly && !slices.ContainsFunc(fields, func(f field) bool { return f.name == a.Field || s.Schema.Aliases[f.name] == a.Field }) {
+		if a.Required && !a.ReadOnly && !slices.ContainsFunc(fields, func(f field) bool { return !f.perhaps && s.Schema.Full(f.name) == a.Field }) {
 			lacking = append(lacking, a)
 		}
 	}

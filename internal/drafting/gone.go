@@ -20,13 +20,21 @@ func (d *Draft) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d
 func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
 	condition := d.brief.Scope
 	scope := condition.NewScope(func(string) (string, bool) { return "", false })
+	names, err := d.namesForScope(ctx)
+	if err != nil {
+		return err
+	}
 	for a, err := range d.System.List(ctx, ask) {
 		if err != nil {
 			return err
 		}
 		take(a)
 		for _, i := range condition.Only[0].Uses {
-			scope.Set(i, a.Field(condition.Fields[i].Name).Text())
+			value := a.Field(condition.Fields[i].Name).Text()
+			if name := names[value]; name != "" && condition.Fields[i].Kind == account.Person {
+				value = name
+			}
+			scope.Set(i, value)
 		}
 		in, err := condition.Only[0].True(scope)
 		if err != nil {
@@ -48,6 +56,23 @@ func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Acc
 		}
 	}
 	return nil
+}
+
+// namesForScope reads the names of all accounts if the scope is a condition on one that
+// others refer to, such as their manager: people know each other by their names.
+func (d *Draft) namesForScope(ctx context.Context) (map[string]string, error) {
+	condition := d.brief.Scope
+	if !slices.ContainsFunc(condition.Only[0].Uses, func(i int) bool { return condition.Fields[i].Kind == account.Person }) {
+		return nil, nil
+	}
+	names := map[string]string{}
+	for a, err := range d.System.List(ctx, []string{"userName"}) {
+		if err != nil {
+			return nil, err
+		}
+		names[a.ID] = a.Label()
+	}
+	return names, nil
 }
 
 // decideGone makes entries of the accounts that no row lists.

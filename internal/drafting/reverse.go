@@ -34,6 +34,10 @@ type Reversal struct {
 // Make makes the batch and returns it. The caller has locked "draft".
 func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	b := &r.Batch
+	b.Unmakes = slices.Clone(r.Of.MadeThings)
+	for i := range b.Unmakes {
+		b.Unmakes[i].Result = ""
+	}
 	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
 	if !slices.Contains(b.Fields, "active") {
 		b.Fields = append(b.Fields, "active")

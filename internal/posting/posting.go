@@ -82,6 +82,10 @@ func (p *Post) Run(ctx context.Context) error {
 	if p.Batch.Secrets != "" && p.Batch.State == batch.Posted {
 		err = errors.Join(err, p.Ledger.WipeGiven(after, p.Batch.ID)) // of those that a look settled, too
 	}
+	if err == nil && len(p.Batch.Unmakes) > 0 && p.Batch.State == batch.Posted {
+		err = p.unmake(after)
+		err = errors.Join(err, p.Ledger.Save(after, p.Batch))
+	}
 	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
 		err = p.reversed(after)
 	}

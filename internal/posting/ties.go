@@ -276,7 +276,7 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 				if missing[s.Kind] == nil {
 					missing[s.Kind] = map[string]string{}
 				}
-				missing[s.Kind][words.Key(s.Name)] = s.Name
+				missing[s.Kind][words.NameKey(s.Name)] = s.Name
 			}
 		}
 	}
@@ -287,8 +287,8 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 				if err != nil {
 					return err
 				}
-				if _, wanted := names[words.Key(t.Name)]; wanted {
-					made[words.Key(t.Name)] = t.ID
+				if _, wanted := names[words.NameKey(t.Name)]; wanted {
+					made[words.NameKey(t.Name)] = t.ID
 				}
 			}
 			return nil
@@ -312,6 +312,10 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 			case err == nil:
 				made[key] = t.ID
 				w.seen = w.Now().Add(w.Settle)
+				w.Batch.MadeThings = append(w.Batch.MadeThings, membership.Step{Kind: kind, Thing: t.ID, Name: name})
+				if err := w.Ledger.Save(ctx, w.Batch); err != nil {
+					return err
+				}
 			case isOpen(err):
 				// It is made again only if it does not appear.
 				w.seen = w.Now().Add(w.Settle)
@@ -336,8 +340,8 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 				if s.Kind != kind || s.Thing != "" || s.Do != membership.Join {
 					continue
 				}
-				s.Thing = made[words.Key(s.Name)]
-				if err := refused[words.Key(s.Name)]; err != nil {
+				s.Thing = made[words.NameKey(s.Name)]
+				if err := refused[words.NameKey(s.Name)]; err != nil {
 					s.Result, failed = membership.Failed, true
 					e.Find(account.Error, "system-refused", kind, "", fmt.Sprintf("“%s” does not exist and could not be made: %s", s.Name, err))
 				}

@@ -53,6 +53,7 @@ type Column struct {
 	Heading  string   `json:"heading"`
 	Field    string   `json:"field,omitempty"` // which it would be; empty: none
 	Why      string   `json:"why,omitempty"`   // how that was told
+	Sure     bool     `json:"sure"`            // it is called just so, or its values leave no doubt
 	Kind     string   `json:"kind"`            // of most values
 	Filled   int      `json:"filled"`
 	Blank    int      `json:"blank"`
@@ -209,7 +210,7 @@ func (c *column) name(known account.Headings) {
 		return
 	}
 	if f, ok := known.Field(c.Heading); ok {
-		c.Field, c.Why = f.Name, "its heading"
+		c.Field, c.Why, c.Sure = f.Name, "its heading", true
 		return
 	}
 	if len(key) < 4 {
@@ -525,6 +526,9 @@ func (c *column) finish() Column {
 	if 2*c.secret.n > c.Filled {
 		c.Secret = true
 	}
+	if c.Field == "title" && c.isAddress() {
+		c.Field, c.Why = "honorificPrefix", "its values, which are forms of address"
+	}
 	c.oddities(asked)
 	if c.Secret || c.secret.n > 0 {
 		// One such value is enough not to show any.
@@ -614,8 +618,32 @@ func (c *column) nearly() {
 	}
 }
 
+// addresses are the forms of address that stand in columns called “Title”.
+var addresses = strings.Fields("mr mrs ms miss mx dr prof sir madam herr frau hr fr m mme mlle sr sra srta dna dhr mevr mw pan pani sig sigra")
+
+// isAddress reports whether nearly all values of a column are forms of address.
+func (c *column) isAddress() bool {
+	n := 0
+	for key, s := range c.spelled {
+		if !slices.Contains(addresses, key) {
+			return false
+		}
+		n += len(s.texts)
+	}
+	return n > 0 && !c.More
+}
+
+// halves are headings that mean one part of a name beside a column with the other, and
+// perhaps the whole name without.
+var halves = map[string]string{"nom": "givenName", "nome": "familyName", "nombre": "familyName"}
+
 // guess names the field of columns whose heading says nothing, by their values.
 func (p *Profile) guess() {
+	for i, c := range p.Columns {
+		if other := halves[words.Key(c.Heading)]; other != "" && c.Sure && !slices.ContainsFunc(p.Columns, func(o Column) bool { return o.Field == other }) {
+			p.Columns[i].Sure, p.Columns[i].Why = false, "its heading, if it is not the whole name"
+		}
+	}
 	for kind, field := range map[string]string{"email": "email", "time zone": "timezone", "country": "country"} {
 		if slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Field == field }) {
 			continue
@@ -659,10 +687,10 @@ func (p *Profile) guess() {
 		case !twice:
 			taken[c.Field] = i
 		case c.Why == "its heading" && p.Columns[first].Why != "its heading":
-			p.Columns[first].Field, p.Columns[first].Why = "", ""
+			p.Columns[first].Field, p.Columns[first].Why, p.Columns[first].Sure = "", "", false
 			taken[c.Field] = i
 		default:
-			p.Columns[i].Field, p.Columns[i].Why = "", ""
+			p.Columns[i].Field, p.Columns[i].Why, p.Columns[i].Sure = "", "", false
 		}
 	}
 }

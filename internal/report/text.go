@@ -639,10 +639,11 @@ func (p *Page) Makes(b *batch.Batch) {
 	}
 	if len(b.Unmakes) > 0 {
 		p.Line("")
-		p.Line("%s", p.Bold("To be removed, if nobody is in them by then"))
+		p.Line("%s", p.Bold("What the batch had made first goes, if nobody is in it"))
 	}
 	for _, s := range b.Unmakes {
-		p.Line("  %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Clip(s.Name, 60))
+		said := map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it or the system does not remove such", membership.Failed: "stays, as the system refused to remove it"}[s.Result]
+		p.Line("  %s %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Pad(Clip(s.Name, 40), 40), p.Dim(said))
 	}
 }
 

@@ -380,7 +380,7 @@ func (s *jsonSource) list(path string, depth int, o *object) error {
 	}
 	items := o.values[from:]
 	plain := !slices.ContainsFunc(items, func(v pathValue) bool {
-		return strings.Contains(v.path[len(path)+1:], ".") || strings.Contains(v.text, ListSeparator)
+		return strings.Contains(v.path[len(path)+1:], ".") || strings.ContainsAny(v.text, ListSeparator+`\`)
 	})
 	if !plain {
 		return nil

@@ -41,6 +41,17 @@ func FixesOf(headings []string) (batch, column int) {
 	return 0, -1
 }
 
+// JoinItems writes several values into one cell, with a semicolon between. Where one
+// has a semicolon in it, a backslash stands before that.
+func JoinItems(items []string) string {
+	escape := strings.NewReplacer(`\`, `\\`, ListSeparator, `\`+ListSeparator)
+	escaped := make([]string, len(items))
+	for i, item := range items {
+		escaped[i] = escape.Replace(item)
+	}
+	return strings.Join(escaped, ListSeparator+" ")
+}
+
 // A Writer writes a sheet for people who will open it in a spreadsheet program.
 // What it writes a Sheet reads back as it was.
 type Writer interface {

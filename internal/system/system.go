@@ -102,6 +102,14 @@ type Registrar interface {
 	MakeThing(ctx context.Context, kind, name string) (account.Thing, error)
 }
 
+// An Unmaker is a Registrar whose things can be removed. Without it, things that a
+// batch made stay when the batch is undone, which is told.
+type Unmaker interface {
+	Registrar
+	// RemoveThing removes a thing for good; ErrGone means that it is not there.
+	RemoveThing(ctx context.Context, kind, thing string) error
+}
+
 // A Tie is a change of one account's membership of a thing.
 type Tie struct {
 	Account string

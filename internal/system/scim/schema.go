@@ -79,9 +79,7 @@ func (d *discovered) at(name string) (p path, a attribute, ok bool) {
 		p, ok = d.paths[name]
 		return p, d.types[name], ok
 	}
-	if full, alias := d.schema.Aliases[base]; alias {
-		base = full
-	}
+	base = d.schema.Full(base)
 	p, ok = d.lists[base]
 	p.parts = strings.Join(parts, ",")
 	return p, attribute{Name: p.attr, Type: "complex", MultiValued: true}, ok
@@ -132,9 +130,12 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if len(d.schema.Attributes) == 0 {
 		d.assume()
 	}
-	for alias, full := range c.config.Aliases {
-		if p, ok := d.paths[full]; ok {
-			d.paths[alias], d.types[alias] = p, d.types[full]
+	d.schema.Shorten()
+	for _, names := range []map[string]string{d.schema.Short, c.config.Aliases} {
+		for name, full := range names {
+			if p, ok := d.paths[full]; ok {
+				d.paths[name], d.types[name] = p, d.types[full]
+			}
 		}
 	}
 	d.keep(kinds.Resources, schemas.Resources, c.config.Kinds)

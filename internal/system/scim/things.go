@@ -428,6 +428,16 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string) (account.Thin
 	return at.thing(r, false), nil
 }
 
+// RemoveThing implements system.Unmaker (RFC 7644 section 3.6).
+func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
+	_, at, err := c.kind(ctx, kind)
+	if err != nil || at.Attribute != "" { // a value of accounts is gone with the last of them
+		return err
+	}
+	_, err = c.do(ctx, request{method: http.MethodDelete, path: at.Endpoint + "/" + url.PathEscape(thing)})
+	return err
+}
+
 // Remove implements system.Remover (RFC 7644 section 3.6).
 func (c *Client) Remove(ctx context.Context, known account.Account) error {
 	d, err := c.discover(ctx)
