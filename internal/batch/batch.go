@@ -65,6 +65,9 @@ type Batch struct {
 	Corrects   int                // the batch from whose fix sheet the rows come; 0: none
 	Secrets    string             // where passwords come from: "generate", "given", "both" or none
 	Workbook   bool               // the sheet was one
+	Path       string             // of the sheet, if it is a workbook that can be given back
+	Sum        string             // SHA-256 of it
+	Tab        string             // of it
 
 	Read sheet.Tally // what was in the sheet
 }

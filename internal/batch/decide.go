@@ -267,11 +267,7 @@ func (d *Decider) number(w *mapping.Wanted, n int) (given string) {
 func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Account, asks account.Intent) {
 	e.Account, e.Version = found.ID, found.Version
 	e.Known = map[string]account.Value{}
-	for _, name := range d.Fields {
-		if before := found.Field(name); before.Present() {
-			e.Known[name] = before
-		}
-	}
+	d.know(e, found)
 	switch {
 	case asks == account.Suspend:
 		d.suspend(e, found)
@@ -333,6 +329,15 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 	e.Wait()
 }
 
+// know keeps what is known of the account: the fields that matter, and who it is.
+func (d *Decider) know(e *Entry, found *account.Account) {
+	for _, name := range append([]string{"userName", "displayName"}, d.Fields...) {
+		if before := found.Field(name); before.Present() {
+			e.Known[name] = before
+		}
+	}
+}
+
 // Wait lets the entry wait to be posted, if anything is to be done.
 func (e *Entry) Wait() {
 	if len(e.Changes)+len(e.Steps) == 0 {
@@ -374,11 +379,7 @@ func (d *Decider) suspend(e *Entry, found *account.Account) {
 // Unlist decides what happens to an account that the sheet is to list and doesn't.
 func (d *Decider) Unlist(e *Entry, found *account.Account) {
 	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
-	for _, name := range d.Fields {
-		if before := found.Field(name); before.Present() {
-			e.Known[name] = before
-		}
-	}
+	d.know(e, found)
 	if Protects(d.Protect, found) {
 		e.Find(account.Note, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and stays as it is though no row lists it", found.Label()))
 		e.Outcome = account.Aside

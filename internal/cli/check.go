@@ -122,6 +122,9 @@ Without a brief, recognised headings map themselves.`,
 				if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
 					return err
 				}
+				if sheet.SameFile(args[0], out) {
+					return wrong(out+" is the sheet itself", "Name another file.")
+				}
 				if args[0] == sheet.StandardInput {
 					return wrong("what is piped in can be read only once, and -o reads the sheet twice", "Save it to a file and name that.")
 				}
@@ -229,6 +232,9 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 	bar.end()
 	if err := t.marked.write(ctx, j); err != nil {
 		return err
+	}
+	if out != "" && t.marked.plain != "" {
+		a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", j.sheet.Info().Name, t.marked.plain, out)
 	}
 	for _, f := range mapping.GuessedEncoding(j.sheet.Info()) {
 		causes.Add(f)

@@ -2,9 +2,14 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -132,6 +137,9 @@ func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool)
 	for i, above := range d.Batch.Above {
 		d.Batch.Above[i] = concealed(above)
 	}
+	if d.Batch.Path, d.Batch.Sum = fingerprint(j.path, info); d.Batch.Path != "" {
+		d.Batch.Tab = info.Tab
+	}
 	if !j.selection.All() {
 		d.Batch.Taken = j.selection.String()
 	}
@@ -143,6 +151,28 @@ func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool)
 		d.Batch.Secrets = "both"
 	}
 	return d
+}
+
+// fingerprint returns the path of a workbook that a report can be written into, and
+// its SHA-256, so that it is known later whether it is the same still.
+func fingerprint(path string, info sheet.Info) (at, sum string) {
+	if info.Format != "XLSX" {
+		return "", ""
+	}
+	at, err := filepath.Abs(path)
+	if err != nil {
+		return "", ""
+	}
+	file, err := os.Open(at)
+	if err != nil {
+		return "", "" // the sheet itself was read; only the report is plainer for it
+	}
+	defer file.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, file); err != nil {
+		return "", ""
+	}
+	return at, hex.EncodeToString(hash.Sum(nil))
 }
 
 // concealed returns cells without what looks like passwords.

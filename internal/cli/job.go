@@ -35,7 +35,8 @@ type job struct {
 	schema    *account.Schema
 	sheet     *sheet.Sheet
 	mapper    *mapping.Mapper
-	options   sheet.Options // with which the sheet was opened
+	path      string        // of the sheet
+	options   sheet.Options // with which it was opened
 	selection sheet.Selection
 	findings  []account.Finding // about the sheet as a whole
 	things    *membership.Catalogue
@@ -69,7 +70,7 @@ func (j *job) settleDates(path string) error {
 // open readies a job. Offline, the system is not asked, and without a workspace
 // a sheet with known headings can still be checked.
 func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline bool) (_ *job, err error) {
-	j := &job{}
+	j := &job{path: path}
 	a.offline = offline
 	briefName, systemName := flags.brief, flags.system
 	if j.selection, err = flags.selection(); err != nil {

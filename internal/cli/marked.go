@@ -18,7 +18,8 @@ import (
 type marked struct {
 	path, out string
 	options   sheet.Options
-	width     int // of the widest row
+	width     int    // of the widest row
+	plain     string // why the workbook could not be given back as it was
 	later     map[int][]account.Finding
 }
 
@@ -45,6 +46,12 @@ func (m *marked) write(ctx context.Context, j *job) error {
 	defer again.Close()
 	_, err = writeWhole(m.out, func(file *os.File) (rows int, err error) {
 		info := again.Info()
+		if info.IsWorkbook() && sheet.IsWorkbook(m.out) {
+			var to *sheet.Beside
+			if to, m.plain, err = sheet.OpenBeside(m.path, info, m.width, []string{sheet.ReasonsHeading}); to != nil || err != nil {
+				return m.beside(ctx, j, again, to, file, err)
+			}
+		}
 		headings := slices.Clone(info.Headings)
 		for len(headings) < m.width {
 			headings = append(headings, sheet.BeyondHeading)
@@ -86,4 +93,29 @@ func (m *marked) write(ctx context.Context, j *job) error {
 		return rows, nil
 	})
 	return err
+}
+
+// beside writes the reasons into a copy of the workbook.
+func (m *marked) beside(ctx context.Context, j *job, again *sheet.Sheet, to *sheet.Beside, file *os.File, err error) (rows int, _ error) {
+	if err != nil {
+		return 0, err
+	}
+	headings := again.Info().Headings
+	for checked, err := range j.checker().Rows(ctx, j.selection.Of(again.Rows())) {
+		if err != nil {
+			return rows, err
+		}
+		findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
+		var hidden []int
+		for i, cell := range j.mapper.Conceal(checked.Row.Cells) {
+			if cell != checked.Row.Cells[i] {
+				hidden = append(hidden, i)
+			}
+		}
+		if err := to.Write(checked.Row.Number, []string{report.Reasons(findings)}, report.Marks(findings, headings, to.Width()), hidden); err != nil {
+			return rows, err
+		}
+		rows++
+	}
+	return rows, to.Save(file, nil)
 }

@@ -213,7 +213,7 @@ func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch) erro
 	page := a.page()
 	// What the draft told is not told again.
 	counts, _, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
-		return e.Outcome != account.Refused || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == "stale" })
+		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == "stale" })
 	})
 	if err != nil {
 		return err

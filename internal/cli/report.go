@@ -82,10 +82,71 @@ func isPage(path string) bool {
 	return ending == ".html" || ending == ".htm"
 }
 
+// beside opens the workbook that a batch was made of, to write what became of its rows
+// into a copy. If that cannot be, it says why.
+func (a *app) beside(b *batch.Batch, out string, width int) (*sheet.Beside, error) {
+	if !b.Workbook || !sheet.IsWorkbook(out) {
+		return nil, nil
+	}
+	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
+	why := "it was not .xlsx, or is not there any more"
+	if path, sum := fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
+		var to *sheet.Beside
+		var err error
+		if to, why, err = sheet.OpenBeside(path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
+			return to, err
+		}
+	} else if path != "" {
+		why = "it was changed since"
+	}
+	a.remark("%s cannot be given back as it was (%s): this is a plain workbook of its rows.", b.Sheet, why)
+	return nil, nil
+}
+
+// outcomes writes the sheet with what became of its rows.
+func (a *app) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, file *os.File, out string) (int, error) {
+	counts, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return 0, err
+	}
+	width := 0
+	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Cells: true}) {
+		if err != nil {
+			return 0, err
+		}
+		width = max(width, len(e.Cells))
+	}
+	to, err := a.beside(b, out, width)
+	if err != nil {
+		return 0, err
+	}
+	if to == nil {
+		begin := sheetWriter(file, out)
+		return report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
+			form.Account = report.Chart(counts, waiting)
+			return begin(form)
+		}, b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}))
+	}
+	// What the ledger does not keep is not to stand in the report either.
+	hide := func(e batch.Entry) (hidden []int) {
+		for i, cell := range e.Cells {
+			if cell == "" {
+				hidden = append(hidden, i)
+			}
+		}
+		return hidden
+	}
+	rows, err := report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}), hide)
+	return rows, errors.Join(err, to.Save(file, report.Chart(counts, waiting)))
+}
+
 func (a *app) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string, page bool) error {
+	if b.Path != "" && sheet.SameFile(b.Path, out) {
+		return wrong(out+" is the sheet that the batch was made of", "Name another file.")
+	}
 	rows, err := writeWhole(out, func(file *os.File) (int, error) {
 		if !page {
-			return report.WriteOutcomes(sheetWriter(file, out), b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}))
+			return a.outcomes(ctx, l, b, file, out)
 		}
 		counts, waiting, err := l.Counts(ctx, b.ID)
 		if err != nil {

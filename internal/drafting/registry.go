@@ -137,7 +137,7 @@ func set[V any](of map[string]map[string]V, key, inner string, value V) {
 
 // ask lists the fields to ask for.
 func (d *Draft) ask() []string {
-	fields := append([]string{"userName"}, d.Batch.Fields...)
+	fields := append([]string{"userName", "displayName"}, d.Batch.Fields...)
 	fields = append(fields, d.brief.Match...)
 	if d.looksForGone() {
 		for _, i := range d.brief.Scope.Only[0].Uses {

@@ -159,7 +159,7 @@ func (m *Mapper) unusedColumns() {
 		f.Column = column.Heading
 		if field, ok := known.Field(column.Heading); ok && m.brief.Field(field.Name) < 0 {
 			f.Remedy = fmt.Sprintf("It looks like the %s: to use it, add “%s: {from: %s}” to the brief.", field.Label, field.Name, column.Heading)
-		} else if near := words.Nearest(column.Heading, headings); near != "" && !ok {
+		} else if near := words.Nearest(column.Heading, headings); near != "" && !ok && len(words.Key(column.Heading)) > 4 {
 			f.Level = account.Warning
 			f.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
 		}

@@ -164,13 +164,57 @@ func WriteFixes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, en
 // WriteOutcomes does the same with the outcome and the system's identifier of the
 // account besides.
 func WriteOutcomes(begin func(sheet.Form) (sheet.Writer, error), b *batch.Batch, entries iter.Seq2[batch.Entry, error]) (rows int, err error) {
-	return writeRows(begin, b, entries, []string{sheet.RowHeading(b.ID), sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}, func(e batch.Entry) []string {
-		row := fmt.Sprint(e.Row)
-		if batch.Unlisted(e.Row) > 0 {
-			row = "not listed: " + e.Key
+	return writeRows(begin, b, entries, OutcomeHeadings(b), outcomeCells)
+}
+
+// OutcomeHeadings are those of the columns that WriteOutcomes adds.
+func OutcomeHeadings(b *batch.Batch) []string {
+	return []string{sheet.RowHeading(b.ID), sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading}
+}
+
+// outcomeCells are what stands in them beside a row.
+func outcomeCells(e batch.Entry) []string {
+	row := fmt.Sprint(e.Row)
+	if batch.Unlisted(e.Row) > 0 {
+		row = "not listed: " + e.Key
+	}
+	return []string{row, became(&e), e.Account, Reasons(e.Findings)}
+}
+
+// WriteOutcomesBeside writes the outcomes into the workbook that the batch was made of.
+// hide returns the columns of a row that are not to stand in a second file.
+func WriteOutcomesBeside(to *sheet.Beside, b *batch.Batch, entries iter.Seq2[batch.Entry, error], hide func(batch.Entry) []int) (rows int, err error) {
+	for e, err := range entries {
+		if err != nil {
+			return rows, err
 		}
-		return []string{row, became(&e), e.Account, Reasons(e.Findings)}
-	})
+		row := e.Row
+		if batch.Unlisted(row) > 0 {
+			row = 0
+		}
+		if err := to.Write(row, outcomeCells(e), Marks(e.Findings, b.Headings, to.Width()+len(OutcomeHeadings(b))-1), hide(e)); err != nil {
+			return rows, err
+		}
+		rows++
+	}
+	return rows, nil
+}
+
+// Chart is what became of the rows of a batch, for a workbook's tab.
+func Chart(counts account.Counts, waiting map[account.Intent]int) []sheet.Count {
+	colors := map[string]string{"Created": "4D7A5A", "Updated": "4B6C8F", "Suspended": "8A6D3B", "Resumed": "5D8A86", "Removed": "6B4A6E", "Nothing to change": "B9BCB4", "Set aside": "D8D6CD", "Refused": "B4553C", "Failed": "8C2634"}
+	var lines []sheet.Count
+	for _, s := range Sides(counts, waiting) {
+		if s.N == 0 {
+			continue
+		}
+		color := colors[s.Label]
+		if color == "" {
+			color = "D3B25A" // it waits
+		}
+		lines = append(lines, sheet.Count{Label: s.Label, N: s.N, Color: color})
+	}
+	return lines
 }
 
 // ofSheet leaves out the entries of accounts that no row lists.

@@ -28,6 +28,7 @@ type workbookWriter struct {
 	heading int // row of the headings
 	notes   int
 	styles  workbookStyles
+	account []Count
 }
 
 type workbookStyles struct{ text, heading, marked, reason int }
@@ -39,7 +40,7 @@ const (
 
 // newWorkbook begins a workbook.
 func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
-	w := &workbookWriter{to: to, heading: max(1, form.HeadingRow)}
+	w := &workbookWriter{to: to, heading: max(1, form.HeadingRow), account: form.Account}
 	if w.folder, err = os.MkdirTemp(form.Folder, ".evenledger-"); err != nil {
 		return nil, err
 	}
@@ -61,7 +62,7 @@ func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
 	err = errors.Join(w.stream.SetColStyle(1, styledColumns, w.styles.text), w.stream.SetColWidth(1, styledColumns, 18),
 		w.stream.SetPanes(&excelize.Panes{Freeze: true, YSplit: w.heading, TopLeftCell: "A" + strconv.Itoa(w.heading+1), ActivePane: "bottomLeft"}))
 	if form.Wide > 0 {
-		err = errors.Join(err, w.stream.SetColWidth(form.Wide+1, form.Wide+1, 64))
+		err = errors.Join(err, w.stream.SetColWidth(form.Wide+1, form.Wide+1, reasonsWidth))
 	}
 	return w, err
 }
@@ -72,7 +73,7 @@ func newStyles(file *excelize.File) (s workbookStyles, err error) {
 	top := &excelize.Alignment{Vertical: "top"}
 	s.text, errs[0] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top})
 	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
-	s.marked, errs[2] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F9D9CF"}}})
+	s.marked, errs[2] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top, Fill: faultFill()})
 	s.reason, errs[3] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}, Font: &excelize.Font{Color: "8A2A12"}})
 	return s, errors.Join(errs[:]...)
 }
@@ -113,7 +114,13 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 			return err
 		}
 	}
-	return w.stream.SetRow(cell, values)
+	var rows []excelize.RowOpts
+	if at := slices.IndexFunc(marks, func(m Mark) bool { return m.Reason }); at >= 0 && marks[at].Column < len(cells) && w.row != w.heading {
+		if height := heightOf(cells[marks[at].Column], 11); height > 16 {
+			rows = append(rows, excelize.RowOpts{Height: height})
+		}
+	}
+	return w.stream.SetRow(cell, values, rows...)
 }
 
 // escaped writes what XML cannot hold, and what would be read as such an escape,
@@ -167,6 +174,9 @@ func fitCell(text string) string {
 // Close implements Writer.
 func (w *workbookWriter) Close() error {
 	err := w.stream.Flush()
+	if err == nil {
+		err = addAccount(w.file, w.account)
+	}
 	if err == nil {
 		_, err = w.file.WriteTo(w.to)
 	}

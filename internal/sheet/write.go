@@ -70,10 +70,11 @@ type Mark struct {
 
 // A Form says how a sheet is written.
 type Form struct {
-	Separator  string // of CSV; empty: comma
-	HeadingRow int    // from 1; 0: 1
-	Wide       int    // column from 0 whose texts are long; 0: none
-	Folder     string // where working files may stand for a moment
+	Separator  string  // of CSV; empty: comma
+	HeadingRow int     // from 1; 0: 1
+	Wide       int     // column from 0 whose texts are long; 0: none
+	Folder     string  // where working files may stand for a moment
+	Account    []Count // of a workbook: what became of the rows, for a tab with a chart; none: no such tab
 }
 
 // Formats are the endings of files that can be written.
