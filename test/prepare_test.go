@@ -44,7 +44,7 @@ func TestFirstBriefToAccounts(t *testing.T) {
 			require.Zero(t, code, out+errOut)
 			written, err := os.ReadFile(filepath.Join(f.dir, "briefs", "guessed.yaml"))
 			require.NoError(t, err)
-			assert.Contains(t, string(written), "match: [employeeNumber, userName]")
+			assert.Contains(t, string(written), "match: [employeeNumber]\n")
 			assert.Contains(t, string(written), "dates: day-first")
 			code, _, errOut = f.run("draft", sheet, "-b", "guessed")
 			require.Zero(t, code, errOut)

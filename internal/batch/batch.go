@@ -74,7 +74,7 @@ type Batch struct {
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet
 // does not list stand there, in the ledger and in order.
-const unlisted = 1 << 40
+const unlisted = 1 << 30
 
 // UnlistedRow is the row under which the nth account stands that no row lists.
 func UnlistedRow(n int) int { return unlisted + n }

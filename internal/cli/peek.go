@@ -227,7 +227,7 @@ func (a *app) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
 			break
 		}
 	}
-	if a.json {
+	if info = s.Info(); a.json {
 		return a.writeJSON(map[string]any{"sheet": info, "rows": rows})
 	}
 	page := a.page()

@@ -40,7 +40,7 @@ func (s *Sheet) furniture(row *Row) {
 		row.Aside = "the row is a total"
 	case len(at) == 1 && len(s.info.Headings) > 2 && pageLine.MatchString(first):
 		row.Aside = "the row is a remark of the page, and nobody's"
-	case len(at) == 1 && len(s.info.Headings) > 3 && strings.Count(first, " ") > 3:
+	case len(at) == 1 && len(s.info.Headings) > 2 && strings.Count(first, " ") > 3:
 		row.Doubt = "the row has one cell filled, with a whole sentence in it"
 	}
 }
