@@ -50,8 +50,8 @@ type Checker struct {
 	// Things has what the system has besides accounts; nil: memberships are not
 	// looked at.
 	Things *membership.Catalogue
-	// Rules are the system's for given passwords.
-	Rules secret.Rules
+	// Judge judges given passwords; nil: none is judged.
+	Judge *secret.Judge
 	// Known are words that anyone knows of the organisation.
 	Known []string
 }
@@ -307,7 +307,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 
 // judge judges a given password.
 func (c *Checker) judge(wanted *mapping.Wanted) {
-	if c.brief.Password.New != "given" || wanted.Password == "" {
+	if c.Judge == nil || c.brief.Password.New != "given" || wanted.Password == "" {
 		return
 	}
 	about := slices.Clone(c.Known)
@@ -317,7 +317,7 @@ func (c *Checker) judge(wanted *mapping.Wanted) {
 		}
 	}
 	told := ""
-	if wanted.Weak, told = c.Rules.Judge(wanted.Password, about); told != "" {
+	if wanted.Weak, told = c.Judge.Judge(wanted.Password, about); told != "" {
 		f := account.Find(account.Warning, "weak-password", told)
 		f.Row, f.Field, f.Column, f.Remedy = wanted.Row, "password", c.brief.Password.From, "evenledger.yaml lets it through. Give a longer one that holds no name, number or common word."
 		wanted.Findings = append(wanted.Findings, f)

@@ -39,7 +39,7 @@ with the same brief: the two columns that were added are passed over.`,
 				return err
 			}
 			if out == "" {
-				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %d -o again.csv", id))
+				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %s -o again.csv", args[0]))
 			}
 			if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err

@@ -18,6 +18,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/report"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
@@ -46,7 +47,7 @@ type job struct {
 // checker returns a checker of the job's rows.
 func (j *job) checker() *check.Checker {
 	c := check.New(j.mapper, j.schema)
-	c.Things, c.Rules, c.Known = j.things, j.target.Passwords, known(j.target.URL)
+	c.Things, c.Judge, c.Known = j.things, secret.NewJudge(j.target.Passwords), known(j.target.URL)
 	return c
 }
 
@@ -397,13 +398,18 @@ func (a *app) openLedger(ctx context.Context) (*workspace.Workspace, *ledger.Led
 	return w, l, nil
 }
 
-// onBatch opens the ledger for work on one batch of it.
+// onBatch opens the ledger for work on one batch of it; 0 is the newest.
 func (a *app) onBatch(ctx context.Context, id int, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) (err error) {
 	w, l, err := a.openLedger(ctx)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
+	if id == 0 {
+		if id, err = l.Newest(ctx); err != nil {
+			return err
+		}
+	}
 	b, err := l.Batch(ctx, id)
 	if err != nil {
 		return err

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"strconv"
 	"strings"
 	"time"
 
@@ -40,7 +39,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Args: one("a sheet or a batch's number"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			if id, err := strconv.Atoi(args[0]); err == nil && id > 0 && !exists(args[0]) {
+			if id, err := batchNumber(args[0]); err == nil && !exists(args[0]) {
 				return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 					return a.readBack(cmd.Context(), w, l, b, within)
 				})

@@ -58,7 +58,7 @@ licences, groups, courses, roles, suspended or duplicates. With -o the answer is
 				return err
 			}
 			if out == "" {
-				return wrong("say which file to write", fmt.Sprintf("For example: evenledger report %d -o batch-%d.html", id, id))
+				return wrong("say which file to write", fmt.Sprintf("For example: evenledger report %s -o batch-%s.html", args[0], args[0]))
 			}
 			page := isPage(out)
 			if !page && !sheet.CanWrite(out) {

@@ -342,7 +342,6 @@ func (r *Reader) international(digits string) (string, error) {
 	if !international {
 		rest, international = strings.CutPrefix(digits, "00")
 	}
-	code, prefix, _ := dialling(r.Phones) // the brief was checked for it
 	lost := func() (string, error) {
 		return "", &Error{Code: "not-a-phone", Reason: "begins neither with + nor as a number within a country does", Remedy: "If it has lost its plus sign, write +" + digits + "."}
 	}
@@ -355,6 +354,9 @@ func (r *Reader) international(digits string) (string, error) {
 		return lost()
 	case r.Phones == "":
 		return digits, nil
+	}
+	code, prefix, _ := dialling(r.Phones) // the brief was checked for it
+	switch {
 	case prefix != "" && len(prefix) == 1 && prefix != "1" && !strings.HasPrefix(digits, prefix):
 		return lost()
 	case prefix == "" && strings.HasPrefix(digits, code) && len(digits) > map[bool]int{true: 11, false: 9}[r.Phones == "IT"]:

@@ -69,7 +69,7 @@ type Draft struct {
 func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	d.brief = d.Mapper.Brief()
 	d.checker = check.New(d.Mapper, d.Schema)
-	d.checker.Rules, d.checker.Known = d.Rules, d.Known
+	d.checker.Judge, d.checker.Known = secret.NewJudge(d.Rules), d.Known
 	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match

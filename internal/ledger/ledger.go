@@ -258,6 +258,15 @@ func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	return &b, json.Unmarshal([]byte(about), &b)
 }
 
+// Newest returns the number of the newest batch, or ErrNoBatch.
+func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
+	err = l.db.QueryRowContext(ctx, "SELECT coalesce(max(id), 0) FROM batches WHERE state != ?", batch.Drafting).Scan(&id)
+	if err == nil && id == 0 {
+		err = ErrNoBatch
+	}
+	return id, err
+}
+
 // Batches returns every batch, newest first.
 func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 	rows, err := l.db.QueryContext(ctx, "SELECT about FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
@@ -84,18 +85,30 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 // thousands is a number whose point may stand before decimals or after thousands.
 var thousands = regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}\.[0-9]{3}$`)
 
+// placeholders say that nothing is known; they are read only.
+var placeholders = map[string]bool{
+	"n/a": true, "#n/a": true, "n.a.": true, "n.a": true, "n/d": true, "n.d.": true, "k.a.": true, "k. a.": true, "s/o": true, `\n`: true,
+	"<null>": true, "(null)": true, "[null]": true, "nil": true, "nan": true, "none": true, "(none)": true, "(blank)": true, "(leer)": true,
+	"undefined": true, "tbc": true, "tbd": true, "tba": true, "unknown": true, "xxx": true, "null": true,
+}
+
 // isPlaceholder reports whether a cell says that nothing is known.
 func isPlaceholder(text string) bool {
-	if len(text) > 10 {
-		return false
+	var lower [10]byte // as long as the longest
+	if first := text[0]; len(text) > len(lower) || first >= '0' && first <= '9' || first|0x20 >= 'a' && first|0x20 <= 'z' && strings.IndexByte("nkutsx", first|0x20) < 0 {
+		return false // nearly every cell
 	}
-	switch strings.ToLower(text) {
-	case "n/a", "#n/a", "n.a.", "n.a", "n/d", "n.d.", "k.a.", "k. a.", `\n`, "<null>", "(null)", "[null]", "nil", "nan", "none", "(none)", "(blank)", "(leer)", "undefined", "tbc", "tbd", "tba", "unknown", "s/o", "xxx":
-		return true
-	case "null":
+	for i := range len(text) {
+		c := text[i]
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		lower[i] = c
+	}
+	if placeholders[string(lower[:len(text)])] {
 		return text != "Null" // which is a name
 	}
-	return strings.Trim(text, "-–—.?*_/ ") == ""
+	return (text[0] < '0' || text[0] >= utf8.RuneSelf || text[0] == '?' || text[0] == '_') && strings.Trim(text, "-–—.?*_/ ") == ""
 }
 
 // wrapped are ways to keep a spreadsheet program from taking a text for a number:

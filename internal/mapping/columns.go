@@ -234,7 +234,13 @@ type dates struct {
 	first, last account.Finding // texts with the day and with the month first; no row: none
 	stored      int             // true dates, that could be the other way round
 	sure        bool            // a true date that could not
+	other       int             // dates written in a form that leaves no doubt
+	doubtful    bool            // a text that could be either way round
 }
+
+// enough is how many dates that leave no doubt are looked at before a column is taken
+// for one without any: what stands in doubt further down is refused then.
+const enough = 1000
 
 // SettleDates looks through the rows for dates that can be read in one way only, and
 // takes their order for that of the column. If they go both ways, those that could be
@@ -256,6 +262,12 @@ func (m *Mapper) SettleDates(rows iter.Seq2[sheet.Row, error]) error {
 			if at := m.from[i]; at < len(row.Cells) && row.Cells[at] != "" {
 				d.add(row, at)
 			}
+			if d.other >= enough && !d.doubtful && d.first.Row+d.last.Row == 0 && (d.stored == 0 || d.sure) {
+				delete(found, i)
+			}
+		}
+		if len(found) == 0 {
+			return nil
 		}
 	}
 	for i := range m.brief.Fields {
@@ -275,6 +287,7 @@ func (d *dates) add(row sheet.Row, at int) {
 		} else if codes.InBothOrders(text) {
 			d.stored++
 		}
+		d.other++
 		return
 	}
 	switch order := codes.OrderOf(text); {
@@ -282,6 +295,10 @@ func (d *dates) add(row sheet.Row, at int) {
 		d.first = account.Finding{Row: row.Number, Message: text}
 	case order == codes.MonthFirst && d.last.Row == 0:
 		d.last = account.Finding{Row: row.Number, Message: text}
+	case order == codes.Unsettled && codes.IsAmbiguousDate(text):
+		d.doubtful = true
+	case order == codes.Unsettled:
+		d.other++
 	}
 }
 

@@ -37,7 +37,7 @@ func ToKeys(keys []string) (Envelope, error) {
 
 // ToPassphrase returns the envelope that a passphrase opens.
 func ToPassphrase(passphrase string) (Envelope, error) {
-	if why := weak(passphrase, nil, enoughOfAnOpening); why != "" {
+	if why := NewJudge(Rules{}).weak(passphrase, nil, enoughOfAnOpening); why != "" {
 		return Envelope{}, errors.New("the passphrase can be guessed: " + why)
 	}
 	r, err := age.NewScryptRecipient(passphrase)

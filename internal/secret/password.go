@@ -150,20 +150,6 @@ type Rules struct {
 	Weak     bool // given passwords may be such as can be guessed, which is told each time
 }
 
-// Judge says why a given password will not do, and what is to be told of one that
-// will; about are things that anyone can know of the person.
-func (r Rules) Judge(password string, about []string) (refused, told string) {
-	if broken := r.Breaks(password); broken != "" {
-		return "the password is not one the system takes: " + broken, ""
-	}
-	if weak := Weak(password, about); weak != "" && r.Weak {
-		return "", "the password can be guessed: " + weak
-	} else if weak != "" {
-		return "the password can be guessed: " + weak, ""
-	}
-	return "", ""
-}
-
 // Breaks says which rule a password breaks; empty: none.
 func (r Rules) Breaks(password string) string {
 	has := 0

@@ -63,6 +63,7 @@ func TestVault(t *testing.T) {
 }
 
 func TestMake(t *testing.T) {
+	judge := secret.NewJudge(secret.Rules{})
 	for name, c := range map[string]struct {
 		recipe secret.Recipe
 		form   string
@@ -81,19 +82,20 @@ func TestMake(t *testing.T) {
 			}
 			assert.False(t, seen[made], "%s came twice", made)
 			seen[made] = true
-			assert.Empty(t, secret.Weak(made+"-padding-7", nil))
+			assert.Empty(t, judge.Weak(made+"-padding-7", nil))
 		}
 	}
 }
 
 func TestWeak(t *testing.T) {
+	judge := secret.NewJudge(secret.Rules{})
 	about := []string{"ana.reyes", "Reyes", "1007"}
 	for password, why := range map[string]string{
 		"short7!": "fewer than 8", "password": "tried first", "Password123": "tried first", "aaaaaaaaaaaaaaaa": "tried first", "abcdefghijklm": "tried first", "12345678": "tried first", "P@ssw0rd2024!": "tried first", "Iloveyou123!": "tried first",
 		"qwertyuiop": "tried first", " Anchor!lamp": "white space", "Reyes1007!": "name or number", "reyes-2026": "name or number", "Ana.Reyes1": "name or number", "Reyes-lamp-quay-88": "",
 		"Anchor!lamp-quay-88": "", "gulls over the quay": "", "tXk7-pq2m-vB9z": "", "kTmn5Qpz": "",
 	} {
-		got := secret.Weak(password, about)
+		got := judge.Weak(password, about)
 		if why == "" {
 			assert.Empty(t, got, password)
 		} else {

@@ -21,6 +21,7 @@ type csvSource struct {
 	wide  int // cells of the widest row so far
 	last  int // cells of the row read last
 	cells []string
+	cut   cutter
 
 	records  int // read so far, with empty lines
 	lines    int // of the file, read so far
@@ -129,14 +130,16 @@ func (s *csvSource) plain(line string) {
 // quoted cuts a line with quotes into cells, reading on where a quoted cell goes
 // over several lines.
 func (s *csvSource) quoted(line string) error {
-	first := s.lines
-	cut := cutter{comma: s.comma, more: func() (string, error) {
-		next, err := s.line()
-		if errors.Is(err, io.EOF) {
-			return "", errOpen
+	first, cut := s.lines, &s.cut
+	if cut.more == nil {
+		cut.comma, cut.more = s.comma, func() (string, error) {
+			next, err := s.line()
+			if errors.Is(err, io.EOF) {
+				return "", errOpen
+			}
+			return next, err
 		}
-		return next, err
-	}}
+	}
 	cells, err := cut.cut(s.cells[:0], line)
 	if (err != nil || cut.bare) && s.lines == first && strings.Contains(line, `\"`) {
 		// Some programs write a quote within a cell as \" and not twice.
@@ -171,16 +174,16 @@ func (s *csvSource) swallowed(lines []cutLine) (rows int) {
 	wide, last := s.wide, len(lines)-1
 	switch wide {
 	case 0:
-		wide = lines[0].separators + 1 // these are the headings
+		wide = lines[0].separators(s.comma) + 1 // these are the headings
 	case 1:
 		return last // of one column nobody can tell
 	}
 	for _, line := range lines[1:last] {
-		if n := line.separators + 1; line.inside && n > 1 && (n == wide || n == s.last) {
+		if n := line.separators(s.comma) + 1; line.inside && n > 1 && (n == wide || n == s.last) {
 			rows++
 		}
 	}
-	if wide > 1 && lines[0].separators+1 >= wide && lines[last].separators+1 >= wide {
+	if wide > 1 && lines[0].separators(s.comma)+1 >= wide && lines[last].separators(s.comma)+1 >= wide {
 		rows++
 	}
 	return rows
@@ -206,15 +209,17 @@ type cutter struct {
 
 // A cutLine is a line of the file that a record takes.
 type cutLine struct {
-	separators int  // in it, within quotes or not
-	inside     bool // it lies within one cell from end to end
+	text   string
+	inside bool // it lies within one cell from end to end
 }
 
-func (c *cutter) begin(line string) {
-	c.lines = append(c.lines, cutLine{strings.Count(line, string(c.comma)), len(c.lines) > 0})
-}
+func (c *cutter) begin(line string) { c.lines = append(c.lines, cutLine{line, len(c.lines) > 0}) }
+
+// separators is how many there are in a line, within quotes or not.
+func (l cutLine) separators(comma byte) int { return strings.Count(l.text, string(comma)) }
 
 func (c *cutter) cut(cells []string, line string) ([]string, error) {
+	c.bare, c.lines = false, c.lines[:0]
 	c.begin(line)
 	for {
 		cell := ""
@@ -240,6 +245,10 @@ func (c *cutter) cut(cells []string, line string) ([]string, error) {
 // behind it, or is empty.
 func (c *cutter) inQuotes(line string) (cell, rest string, err error) {
 	c.opened = len(c.lines) - 1
+	// Nearly all cells have no quote within.
+	if at := strings.IndexByte(line, '"'); at >= 0 && (at+1 == len(line) || line[at+1] == c.comma) && !(c.escaped && at > 0 && line[at-1] == '\\') {
+		return line[:at], line[at+1:], nil
+	}
 	var text strings.Builder
 	bare := -1 // length of the text before the first bare quote
 	for {

@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"evenledger/internal/words"
 )
@@ -11,8 +12,8 @@ import (
 // What stands among the rows of a printed list and is nobody: totals, page numbers,
 // and remarks on the list itself.
 var (
-	totalLine = regexp.MustCompile(`(?i)^(grand |sub)?-?(totals?|totale|totaal|sum|summe|gesamt|insgesamt|somme|suma|soma|razem|ogółem|count|headcount|anzahl|nombre total|number of (rows|people|staff|employees))\s*[:=(]?\s*[\d., ]*\)?$`)
-	pageLine  = regexp.MustCompile(`(?i)^((page|seite|página|pagina|strona|sida|side|blatt)\s*\d+.*|\d+\s*(of|/|von|de|z)\s*\d+|(printed|generated|created|exported|as of|as at|gedruckt|erstellt|stand)[: ].*\d.*|end of (report|list|file|sheet)\.?|(strictly )?confidential.*|continued.*|[*†‡©].*|(source|note|notes|remark|legend|quelle|hinweis|fußnote)\s*:.*)$`)
+	totalLine = regexp.MustCompile(`^(grand |sub)?-?(totals?|totale|totaal|sum|summe|gesamt|insgesamt|somme|suma|soma|razem|ogółem|count|headcount|anzahl|nombre total|number of (rows|people|staff|employees))\s*[:=(]?\s*[\d., ]*\)?$`)
+	pageLine  = regexp.MustCompile(`^((page|seite|página|pagina|strona|sida|side|blatt)\s*\d+.*|\d+\s*(of|/|von|de|z)\s*\d+|(printed|generated|created|exported|as of|as at|gedruckt|erstellt|stand)[: ].*\d.*|end of (report|list|file|sheet)\.?|(strictly )?confidential.*|continued.*|[*†‡©].*|(source|note|notes|remark|legend|quelle|hinweis|fußnote)\s*:.*)$`)
 )
 
 // furniture looks whether a row is one of the table at all.
@@ -20,11 +21,12 @@ func (s *Sheet) furniture(row *Row) {
 	if s.info.HeadingRow == 0 || len(s.info.Headings) < 2 {
 		return
 	}
-	var at []int // the filled cells
+	var few [4]int
+	at := few[:0] // the filled cells
 	for i, cell := range row.Cells {
 		if strings.TrimSpace(cell) != "" {
-			if at = append(at, i); len(at) > 3 && !s.isHeading(i, cell) {
-				return
+			if at = append(at, i); len(at) == len(few) && !s.isHeading(at[0], row.Cells[at[0]]) {
+				return // nearly every row
 			}
 		}
 	}
@@ -34,6 +36,7 @@ func (s *Sheet) furniture(row *Row) {
 		return
 	}
 	first, _ := words.Clean(row.Cells[at[0]])
+	first = strings.ToLower(first)
 	bare := !slices.ContainsFunc(at[1:], func(i int) bool { return strings.Trim(row.Cells[i], "0123456789., ") != "" })
 	switch {
 	case len(at) <= 2 && bare && totalLine.MatchString(first):
@@ -46,7 +49,14 @@ func (s *Sheet) furniture(row *Row) {
 }
 
 func (s *Sheet) isHeading(i int, cell string) bool {
-	return i < len(s.info.Headings) && s.info.Headings[i] != "" && words.Key(cell) == words.Key(s.info.Headings[i])
+	if i >= len(s.info.Headings) || s.info.Headings[i] == "" {
+		return false
+	}
+	heading := s.info.Headings[i]
+	if digit := cell[0]; digit >= '0' && digit <= '9' && heading[0] > '9' && heading[0] < utf8.RuneSelf {
+		return false // spared the closer look
+	}
+	return words.Key(cell) == words.Key(heading)
 }
 
 // named is how many columns have a heading.
