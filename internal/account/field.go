@@ -265,7 +265,10 @@ func digits(s string) string {
 // Key returns what must agree for two values of the field to collide. Letters and
 // their accents are composed.
 func (f Field) Key(value string) string {
-	if value = norm.NFC.String(value); f.AnyCase {
+	if !words.IsPlain(value) {
+		value = norm.NFC.String(value)
+	}
+	if f.AnyCase {
 		return strings.ToLower(value)
 	}
 	return value

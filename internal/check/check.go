@@ -388,7 +388,7 @@ func (c *Checker) across(checked *Checked) {
 		if !value.Filled() || u.index == c.number || wanted.IsFallen(u.index) {
 			continue
 		}
-		field := c.brief.Fields[u.index]
+		field := &c.brief.Fields[u.index]
 		first, taken := u.rows.add(field.Key(value.Text()), wanted.Row)
 		if !taken {
 			continue

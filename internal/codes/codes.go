@@ -286,7 +286,10 @@ func email(text string) (string, error) {
 			return fault("has no valid domain after the @")
 		}
 		for _, c := range label {
-			if c != '-' && !unicode.IsLetter(c) && !unicode.IsDigit(c) {
+			if c >= 'a' && c <= 'z' || c == '-' {
+				continue
+			}
+			if !unicode.IsLetter(c) && !unicode.IsDigit(c) {
 				return fault("has no valid domain after the @")
 			}
 		}

@@ -181,14 +181,15 @@ func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
 // A Worker maps rows one at a time; each goroutine has its own.
 type Worker struct {
 	*Mapper
-	scope   *brief.Scope
-	cells   []string
-	kinds   []sheet.CellKind // of cells, if not all are plain
-	guessed bool             // the encoding of the cells was
-	state   []state
-	origin  []Origin
-	wants   *Wanted
-	memo    map[written]string // standard forms of texts that come again and again
+	scope    *brief.Scope
+	cells    []string
+	kinds    []sheet.CellKind // of cells, if not all are plain
+	guessed  bool             // the encoding of the cells was
+	state    []state
+	origin   []Origin
+	wants    *Wanted
+	memo     map[written]string // standard forms of texts that come again and again
+	unwanted []account.Finding  // by condition of the brief: what is told of a row it leaves out
 }
 
 // written is a text as a value of some field.
@@ -229,6 +230,9 @@ func (w *Worker) Origin(i int) Origin { return w.origin[i] }
 func (m *Mapper) NewWorker() *Worker {
 	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields)), origin: make([]Origin, len(m.brief.Fields)), memo: map[written]string{}}
 	w.scope = m.brief.NewScope(w.cell)
+	for _, only := range m.brief.Only {
+		w.unwanted = append(w.unwanted, account.Find(account.Note, "not-wanted", "it is not so that "+only.Source))
+	}
 	return w
 }
 
@@ -269,12 +273,14 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 		wanted.Values[i], w.state[i] = value, state
 		w.scope.Set(i, value.Text())
 	}
-	for _, only := range w.brief.Only {
+	for i, only := range w.brief.Only {
 		in, err := only.True(w.scope)
 		if err != nil {
 			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
 		} else if !in {
-			w.aside("not-wanted", "it is not so that "+only.Source)
+			f := w.unwanted[i]
+			f.Row = row.Number
+			wanted.Aside, wanted.Findings = true, []account.Finding{f}
 			return
 		}
 	}

@@ -322,6 +322,8 @@ func (p *Page) Title(b *batch.Batch) {
 type Causes struct {
 	list  []*cause
 	byKey map[string]*cause
+
+	recent *cause
 }
 
 type cause struct {
@@ -336,6 +338,10 @@ const rowsShown = 8
 
 // Add takes a finding in. Findings of one row come together.
 func (c *Causes) Add(f account.Finding) {
+	if k := c.recent; k != nil && f.Row > 0 && f.Code != "brief-check" && f.Code == k.first.Code && f.Level == k.first.Level && f.Column == k.first.Column && f.Field == k.first.Field {
+		k.add(f.Row) // as most are
+		return
+	}
 	key := string(f.Level) + "\x00" + f.Code + "\x00" + f.Column + "\x00" + f.Field
 	if f.Code == "brief-check" || f.Row == 0 {
 		key += "\x00" + f.Message
@@ -349,12 +355,19 @@ func (c *Causes) Add(f account.Finding) {
 		c.byKey[key] = known
 		c.list = append(c.list, known)
 	}
-	if f.Row == 0 || f.Row == known.last {
+	if c.recent = known; f.Row > 0 {
+		known.add(f.Row)
+	}
+}
+
+// add counts a row.
+func (k *cause) add(row int) {
+	if row == k.last {
 		return
 	}
-	known.count, known.last = known.count+1, f.Row
-	if len(known.rows) < rowsShown {
-		known.rows = append(known.rows, f.Row)
+	k.count, k.last = k.count+1, row
+	if len(k.rows) < rowsShown {
+		k.rows = append(k.rows, row)
 	}
 }
 

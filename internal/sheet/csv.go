@@ -148,16 +148,8 @@ func (s *csvSource) quoted(line string) error {
 			cells, err = other, nil
 		}
 	}
-	var told *Error
-	switch {
-	case errors.As(err, &told):
-		return err
-	case errors.Is(err, errTooLong):
-		return s.tooLong(first)
-	case errors.Is(err, errOpen):
-		return &Error{s.name, first + cut.opened, "a quote is opened here and not closed before the end of the file", "Close the quote, or take it out."}
-	case errors.Is(err, errBare):
-		return &Error{s.name, first + cut.opened, fmt.Sprintf("a quote is opened here and not closed rightly: a quote within the cell, in line %d, ends it in the midst of a text", s.lines), "Close the quote behind its cell, and write a quote within a cell twice."}
+	if err != nil {
+		return s.doubt(err, first, cut.opened)
 	}
 	s.cells = cells
 	s.inner += s.lines - first
@@ -166,6 +158,19 @@ func (s *csvSource) quoted(line string) error {
 			"Close the quote, or take it out. If the line breaks are meant to be in the cell, take them out of it."}
 	}
 	return nil
+}
+
+// doubt tells why a record that begins in a line could not be cut.
+func (s *csvSource) doubt(err error, first, opened int) error {
+	switch {
+	case errors.Is(err, errTooLong):
+		return s.tooLong(first)
+	case errors.Is(err, errOpen):
+		return &Error{s.name, first + opened, "a quote is opened here and not closed before the end of the file", "Close the quote, or take it out."}
+	case errors.Is(err, errBare):
+		return &Error{s.name, first + opened, fmt.Sprintf("a quote is opened here and not closed rightly: a quote within the cell, in line %d, ends it in the midst of a text", s.lines), "Close the quote behind its cell, and write a quote within a cell twice."}
+	}
+	return err
 }
 
 // swallowed counts the lines of a row over several that look like rows of their
