@@ -26,6 +26,8 @@ type Decider struct {
 	// Free returns the first value that is free of base, others, and the last of
 	// them with a number behind it.
 	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
+	// Release takes back a value that Free gave; nil: nothing has to be.
+	Release func(f brief.Field, given, base string, others []string)
 	// Column names the column of a field of the brief.
 	Column func(field int) string
 	// Ties decides the memberships; nil: the brief speaks of none.
@@ -213,9 +215,14 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 		number = d.number(w, n)
 	}
 	defer func() {
-		if e.Outcome == account.Refused {
-			delete(d.given, number) // others need not skip what nobody gets
+		if e.Outcome != account.Refused || number == "" {
+			return
 		}
+		// Others need not skip what nobody gets.
+		if f := d.Brief.Fields[d.Brief.Numbered()]; d.Release != nil {
+			d.Release(f, number, w.Base, w.Others)
+		}
+		delete(d.given, number)
 	}()
 	e.Findings = append(w.Findings, d.Missing(w)...)
 	if d.taken(e, w, ""); account.HasError(e.Findings) {

@@ -486,6 +486,19 @@ func (m *Numbering) Free(f brief.Field, base string, others []string, taken func
 	}
 }
 
+// Release takes back a value that Free gave and that nobody gets after all, so that the
+// next one does.
+func (m *Numbering) Release(f brief.Field, given, base string, others []string) {
+	last := base
+	if len(others) > 0 {
+		last = others[len(others)-1]
+	}
+	n, err := strconv.Atoi(strings.TrimPrefix(given, last))
+	if key := f.Key(last); err == nil && n < m.next[key] {
+		m.next[key] = n
+	}
+}
+
 // name says which field is meant: its column's heading, or what it is.
 func (c *Checker) name(i int) string {
 	if heading := c.mapper.Heading(i); heading != "" {

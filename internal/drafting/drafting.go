@@ -289,12 +289,14 @@ func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field accou
 func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 	var row sheet.Row
 	var wanted *mapping.Wanted
+	numbers := &check.Numbering{}
 	decider := &batch.Decider{
 		Brief: d.brief, Schema: d.Schema, Index: index, Unique: d.checker.Unique(),
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
-		Free:    (&check.Numbering{}).Free,
+		Free:    numbers.Free,
+		Release: numbers.Release,
 		Ties:    d.ties,
 		Row:     d.rowOf(&row),
 		Fields:  d.Batch.Fields,
