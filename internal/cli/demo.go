@@ -58,25 +58,16 @@ func (a *app) demo(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if err := demo.Write(dir, fmt.Sprintf("http://%s/scim/v2", listener.Addr()), a.now()); err != nil {
+	if err := demo.Write(dir, practiceURL(listener.Addr()), a.now()); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
 	if err != nil {
 		return err
 	}
-	server, err := standin.New(standin.Options{Token: token, Data: filepath.Join(dir, "crewdesk.json")})
+	server, err := practice(standin.Options{Token: token, Data: filepath.Join(dir, "crewdesk.json")}, true)
 	if err != nil {
 		return err
-	}
-	known, err := demo.Known()
-	if err != nil {
-		return err
-	}
-	for _, body := range known {
-		if err := server.Add(body); err != nil {
-			return err
-		}
 	}
 	serving, stop := context.WithCancel(ctx)
 	served := make(chan error, 1)

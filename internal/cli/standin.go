@@ -7,12 +7,16 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/demo"
 	"evenledger/internal/standin"
 	"evenledger/internal/workspace"
 )
@@ -21,19 +25,22 @@ func (a *app) standinCommand() *cobra.Command {
 	var options standin.Options
 	var port int
 	var token string
+	var sample bool
 	cmd := &cobra.Command{
 		Use:     "standin",
 		GroupID: "around",
 		Short:   "Serve a practice application on this machine",
 		Long: `Serves a small application with accounts and groups over SCIM 2.0, on this machine
 only, until Ctrl-C. Use it to try a brief, or this program, without harming anyone.
+With --sample it begins with a few accounts, groups, courses and licences of a
+ferry company, as in the demonstration.
 
 The token is a reference, as in evenledger.yaml. If it names a file that isn't
 there, the file is made with a random token in it.
 
 The faults let you see how posting copes: each is the share of requests that meet
 it, and with the same --seed the same requests meet the same.`,
-		Example: `  evenledger standin --token file:crewdesk.token
+		Example: `  evenledger standin --token file:crewdesk.token --sample
   evenledger standin --token env:CREWDESK_TOKEN --data crewdesk.json --port 8085
   evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05`,
 		Args: cobra.NoArgs,
@@ -43,14 +50,19 @@ it, and with the same --seed the same requests meet the same.`,
 				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
 			}
 			options.Token = secret
+			server, err := practice(options, sample)
+			if err != nil {
+				return wrong(err.Error(), "")
+			}
 			a.longWork()
-			return a.serve(cmd.Context(), options, port)
+			return a.serve(cmd.Context(), server, port)
 		},
 	}
 	flags := cmd.Flags()
 	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
 	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
+	flags.BoolVar(&sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
 	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
 	flags.IntVar(&options.Bulk, "bulk", 0, "serve bulk requests of at most this many operations")
 	flags.BoolVar(&options.NoPatch, "no-patch", false, "do not serve PATCH")
@@ -88,24 +100,65 @@ func practiceToken(reference string) (string, error) {
 	return secret.Open()
 }
 
-func (a *app) serve(ctx context.Context, options standin.Options, port int) error {
+// practice makes a practice application; with sample it begins with what the sample
+// company has, unless its data are in a file already.
+func practice(options standin.Options, sample bool) (*standin.Server, error) {
+	begun := options.Data != "" && exists(options.Data)
 	server, err := standin.New(options)
-	if err != nil {
-		return wrong(err.Error(), "")
+	if err != nil || !sample || begun {
+		return server, err
 	}
+	known, err := demo.Known()
+	if err != nil {
+		return nil, err
+	}
+	for _, body := range known {
+		if err := server.Add(body); err != nil {
+			return nil, err
+		}
+	}
+	return server, nil
+}
+
+func (a *app) serve(ctx context.Context, server *standin.Server, port int) error {
 	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
-		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), "Name another with --port.")
+		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
 	}
-	url := fmt.Sprintf("http://%s/scim/v2", listener.Addr())
+	address := practiceURL(listener.Addr())
 	if a.json {
-		if err := a.writeJSON(map[string]any{"url": url}); err != nil {
+		if err := a.writeJSON(map[string]any{"url": address}); err != nil {
 			return err
 		}
 	} else {
 		page := a.page()
-		page.Line("The practice application is at %s", url)
-		page.Line("%s", page.Dim("Ctrl-C ends it."))
+		page.Line("The practice application is at %s", address)
+		if w, err := a.workspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL == address }) {
+			page.Line("To use it, write this url for a system in %s.", workspace.File)
+		}
+		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
 	}
 	return server.Serve(ctx, listener)
 }
+
+// otherPort says how to go on where a port cannot be used: with one that is free,
+// written also where systems are looked up.
+func (a *app) otherPort(taken int) string {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "Name another with --port."
+	}
+	defer listener.Close()
+	free := listener.Addr().(*net.TCPAddr).Port
+	which := "of the system"
+	if w, err := a.workspace(); err == nil {
+		for _, system := range w.Systems {
+			if u, err := url.Parse(system.URL); err == nil && u.Port() == strconv.Itoa(taken) {
+				which = "of " + system.Name
+			}
+		}
+	}
+	return fmt.Sprintf("Give --port %d, and in %s make the url %s %s", free, workspace.File, which, practiceURL(listener.Addr()))
+}
+
+func practiceURL(at net.Addr) string { return fmt.Sprintf("http://%s/scim/v2", at) }

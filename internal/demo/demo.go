@@ -24,7 +24,8 @@ import (
 var files embed.FS
 
 // Write makes the demonstration's workspace in dir, which must not exist, for a
-// system at url. Dates in the sheet lie around today.
+// system at url. Dates in the sheet lie around today. The folder hides itself from
+// git, as the demonstration may be run inside a repository.
 func Write(dir, url string, today time.Time) error {
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
@@ -45,7 +46,7 @@ func Write(dir, url string, today time.Time) error {
 			return err
 		}
 	}
-	return nil
+	return os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("# Made-up data, to play with: nothing of it belongs in a repository.\n*\n"), 0o644)
 }
 
 // withDates writes {+14} as the day in two weeks, in the day-first form of the
