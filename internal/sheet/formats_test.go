@@ -210,6 +210,7 @@ func TestStoredValues(t *testing.T) {
 		`<c r="A2" t="e"><v>#REF!</v></c>`:                                  {"#REF!", sheet.Faulty},
 		`<c r="A2"><f>B2</f></c>`:                                           {"", sheet.Uncalculated},
 		`<c r="A2" t="inlineStr"><is><t>O_x0027_Neill _x005F_</t></is></c>`: {"O'Neill _", sheet.Plain},
+		`<c r="A2" t="inlineStr"><is><t>a_x005F_x000D_b</t></is></c>`:       {"a_x000D_b", sheet.Plain},
 		`<c r="A2" t="str"><f>A1</f><v>&lt;b&gt; &amp;</v></c>`:             {"<b> &", sheet.Plain},
 		`<c t="inlineStr"><is><t>without a reference</t></is></c>`:          {"without a reference", sheet.Plain},
 	} {
@@ -241,7 +242,8 @@ func TestStoredValuesODS(t *testing.T) {
 		`office:value-type="boolean" office:boolean-value="false"><text:p>FALSCH</text:p>`:                 {"FALSE", sheet.Logical},
 		`office:value-type="string"><text:p>a<text:s text:c="3"/>b<text:tab/>c</text:p><text:p>d</text:p>`: {"a   b\tc\nd", sheet.Plain},
 		`office:value-type="string"><text:p>O&apos;<text:span>Neill</text:span></text:p>`:                  {"O'Neill", sheet.Plain},
-		`table:formula="of:=[.B1]">`: {"", sheet.Uncalculated},
+		`table:formula="of:=[.B1]">`:          {"", sheet.Uncalculated},
+		`table:formula="of:=[.B1]"><text:p/>`: {"", sheet.Plain},
 		`office:value-type="string" calcext:value-type="error" table:formula="of:=1/0"><text:p>#DIV/0!</text:p>`: {"#DIV/0!", sheet.Faulty},
 	} {
 		content := `<x><table:table table:name="A"><table:table-row><table:table-cell office:value-type="string"><text:p>Surname</text:p></table:table-cell><table:table-cell office:value-type="string"><text:p>First name</text:p></table:table-cell></table:table-row>` +

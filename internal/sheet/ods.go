@@ -262,7 +262,7 @@ func (s *odsSource) readRow(e xml.StartElement) error {
 
 // cell reads a cell that has been begun.
 func (s *odsSource) cell(e xml.StartElement) (string, CellKind, error) {
-	shown, err := s.paragraphs(e.Name.Local)
+	shown, paragraphs, err := s.paragraphs(e.Name.Local)
 	if err != nil {
 		return "", Plain, err
 	}
@@ -287,7 +287,9 @@ func (s *odsSource) cell(e xml.StartElement) (string, CellKind, error) {
 	case "time":
 		return shown, Dated, nil
 	}
-	if _, has := value["string-value"]; value["formula"] != "" && shown == "" && value["value-type"] == "" && !has {
+	// A formula that came to nothing is saved with a blank paragraph, and one that was
+	// never calculated with none.
+	if _, has := value["string-value"]; value["formula"] != "" && paragraphs == 0 && value["value-type"] == "" && !has {
 		return "", Uncalculated, nil
 	}
 	return shown, Plain, nil
@@ -321,15 +323,15 @@ func paddedAs(shown, number string) string {
 	return shown
 }
 
-// paragraphs reads the text of a cell up to its end; comments on the cell are
-// none of it.
-func (s *odsSource) paragraphs(element string) (string, error) {
+// paragraphs reads the text of a cell up to its end, and how many paragraphs it has;
+// comments on the cell are none of it.
+func (s *odsSource) paragraphs(element string) (shown string, count int, err error) {
 	var text strings.Builder
-	in, aside, count := 0, 0, 0
+	in, aside := 0, 0
 	for {
 		token, err := s.xml.RawToken()
 		if err != nil {
-			return "", unexpected(err)
+			return "", 0, unexpected(err)
 		}
 		switch token := token.(type) {
 		case xml.StartElement:
@@ -363,7 +365,7 @@ func (s *odsSource) paragraphs(element string) (string, error) {
 			case "p":
 				in--
 			case element:
-				return text.String(), nil
+				return text.String(), count, nil
 			}
 		}
 	}

@@ -319,7 +319,8 @@ func TestWrittenComesBack(t *testing.T) {
 	})
 }
 
-// A workbook holds any text as it is, marks and notes beside, and no formulas.
+// A workbook holds any text as it is, marks and notes beside, and no formulas; signs
+// that none can hold are told apart from all others.
 func TestWorkbookComesBack(t *testing.T) {
 	folder := t.TempDir()
 	rapid.Check(t, func(rt *rapid.T) {
@@ -350,7 +351,9 @@ func TestWorkbookComesBack(t *testing.T) {
 		for i, row := range rows {
 			if strings.TrimSpace(strings.Join(row, "")) != "" {
 				read := append(got[i+2], "", "", "")
-				require.Equal(rt, row, read[:3])
+				for j, text := range row {
+					require.Equal(rt, strings.ReplaceAll(text, "\a", "\ufffd"), read[j])
+				}
 			}
 		}
 	})

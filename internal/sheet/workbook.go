@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"slices"
@@ -95,7 +94,7 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		if text == "" && style == w.styles.text {
 			continue
 		}
-		values[i] = excelize.Cell{StyleID: style, Value: escaped(fitCell(text))}
+		values[i] = excelize.Cell{StyleID: style, Value: fitCell(text)}
 	}
 	cell, err := excelize.CoordinatesToCellName(1, w.row)
 	if err != nil {
@@ -121,30 +120,6 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		}
 	}
 	return w.stream.SetRow(cell, values, rows...)
-}
-
-// escaped writes what XML cannot hold, and what would be read as such an escape,
-// as _xHHHH_ (ISO/IEC 29500-1 section 22.9.2.19).
-func escaped(text string) string {
-	if !strings.Contains(text, "_x") && !strings.ContainsFunc(text, unwritable) {
-		return text
-	}
-	var out strings.Builder
-	for i, r := range text {
-		switch {
-		case unwritable(r):
-			fmt.Fprintf(&out, "_x%04X_", r)
-		case r == '_' && len(text)-i >= 7 && escape.MatchString(text[i:i+7]):
-			out.WriteString("_x005F_")
-		default:
-			out.WriteRune(r)
-		}
-	}
-	return out.String()
-}
-
-func unwritable(r rune) bool {
-	return r < ' ' && r != '\n' && r != '\t' || r == '\ufffe' || r == '\uffff'
 }
 
 // longestCell is how many characters (of UTF-16) a cell of a workbook holds.

@@ -454,8 +454,10 @@ func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error
 			return "", Plain, fmt.Errorf("a cell refers to the text %q, which is not there", raw)
 		}
 		return text, Plain, nil
-	case "str", "inlineStr":
+	case "str":
 		return string(unescaped([]byte(raw), 0)), Plain, nil
+	case "inlineStr":
+		return raw, Plain, nil
 	case "b":
 		if truth(raw) {
 			return "TRUE", Logical, nil
