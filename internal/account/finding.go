@@ -92,7 +92,7 @@ var codes = [...]Code{
 	{"outside-within", "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
 	{"password-like", "A cell or column looks like passwords and no field claims it, so it is kept and shown nowhere.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
 	{"perhaps-listed", "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
-	{"placeholder", "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”."},
+	{"placeholder", "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”. If it is truly the value, write it in quotes."},
 	{"protected-account", "The account is protected against changes by sheets.", "Take the row out, or take the account out of “protect”."},
 	{"ragged-row", "The row has more filled cells than there are headings.", "Look for a separator inside a value that isn't in quotes."},
 	{"read-only-field", "The system keeps this field itself and does not take it.", "Take the field out of the brief."},

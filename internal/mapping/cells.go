@@ -43,8 +43,10 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 	if text == "" || w.blanks[text] {
 		return account.ValueOr(f.ViaExact[""]), fine // a table may say what a blank stands for
 	}
+	meant := false
 	if first := text[0]; first == '=' || first == '"' || first == '\'' {
-		text = w.unwrapped(f, heading, text)
+		inner := w.unwrapped(f, heading, text)
+		text, meant = inner, inner != text
 	}
 	if len(text) > maxValue {
 		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
@@ -67,8 +69,8 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		}
 		return account.Of(through), fine
 	}
-	if isPlaceholder(text) {
-		w.find(account.Error, "placeholder", heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for the %s", show(text), f.Label))
+	if !meant && isPlaceholder(text) {
+		w.find(account.Error, "placeholder", heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
 		return account.Value{}, faulty
 	}
 	if f.Kind == account.Text || f.Kind == account.Person {
@@ -106,7 +108,7 @@ func isPlaceholder(text string) bool {
 		lower[i] = c
 	}
 	if placeholders[string(lower[:len(text)])] {
-		return text != "Null" // which is a name
+		return text != "Null" && text != "Nil" && text != "Nan" // which are names
 	}
 	return (text[0] < '0' || text[0] >= utf8.RuneSelf || text[0] == '?' || text[0] == '_') && strings.Trim(text, "-–—.?*_/ ") == ""
 }

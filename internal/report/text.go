@@ -34,19 +34,36 @@ func (p *Page) Columns() int {
 }
 
 // Text writes a paragraph, broken at spaces to fit the screen.
-func (p *Page) Text(style func(string) Styled, text string) {
+func (p *Page) Text(style func(string) Styled, text string) { p.beneath("", "", style, text) }
+
+// beneath writes a paragraph so far in, with a mark before its first line.
+func (p *Page) beneath(indent, mark string, style func(string) Styled, text string) {
+	for i, line := range broken(text, p.Columns()-8-len(indent)) {
+		if mark != "" && i > 0 {
+			mark = "  "
+		}
+		p.Line("%s%s", indent, style(mark+line))
+	}
+}
+
+// broken cuts a text at spaces into lines of at most width columns.
+func broken(text string, width int) []string {
+	if displaywidth.String(text) <= width {
+		return []string{text}
+	}
+	var lines []string
 	line := ""
 	for word := range strings.FieldsSeq(text) {
-		if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > p.Columns()-8 {
-			p.Line("%s", style(line))
+		if line != "" && displaywidth.String(line)+1+displaywidth.String(word) > width {
+			lines = append(lines, line)
 			line = ""
 		}
 		if line != "" {
 			line += " "
 		}
-		line += word
+		line += Clip(word, width)
 	}
-	p.Line("%s", style(line))
+	return append(lines, line)
 }
 
 // Err returns the first error of writing.
@@ -403,9 +420,9 @@ func (p *Page) Findings(causes *Causes) {
 		} else {
 			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
 		}
-		p.Line("      %s", Clip(f.Message, p.Columns()-8))
+		p.beneath("      ", "", p.Plain, f.Message)
 		if f.Remedy != "" {
-			p.Line("      %s", p.Dim("→ "+Clip(f.Remedy, p.Columns()-10)))
+			p.beneath("      ", "→ ", p.Dim, f.Remedy)
 		}
 	}
 }
@@ -604,9 +621,9 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 			where = " · " + f.Column
 		}
 		p.Line("    %s", p.Level(f.Level, string(f.Level)+": "+f.Code+where))
-		p.Line("        %s", f.Message)
+		p.beneath("        ", "", p.Plain, f.Message)
 		if f.Remedy != "" {
-			p.Line("        %s", p.Dim("→ "+f.Remedy))
+			p.beneath("        ", "→ ", p.Dim, f.Remedy)
 		}
 	}
 }
