@@ -215,7 +215,7 @@ func (a *app) blank(target workspace.System, schema *account.Schema, out string,
 	if left != "" && len(only) == 0 {
 		page.Text(page.Dim, left)
 	}
-	page.Next("evenledger check " + quoted(out) + " --system " + target.Name + "      once it is filled in")
+	page.Next("evenledger check " + quoted(out) + " --system " + target.Name + "    # once it is filled in")
 	return page.Err()
 }
 

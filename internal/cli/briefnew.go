@@ -145,7 +145,7 @@ func (a *app) briefWritten(path, sheetPath string, source *compose.Source, text 
 		page := a.page()
 		page.Line("%s is begun, and to be completed: no column is a sure key, so nothing says which row is whose.", path)
 		page.Line("Look for “match” in it; what is not sure stands there as a comment.")
-		page.Next("evenledger brief check " + quoted(source.Name) + "        once “match” is there")
+		page.Next("evenledger brief check " + quoted(source.Name) + "    # once “match” is there")
 		return page.Err()
 	}
 	if problems != nil {

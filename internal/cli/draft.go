@@ -218,7 +218,7 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 	if a.held(page, b) {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
 	} else if total(waiting) > 0 {
-		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
 		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	} else {

@@ -93,7 +93,7 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
 	}
 	if total(waiting) > 0 || len(b.Unmakes) > 0 {
-		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1        one row first", b.ID))
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
 	}

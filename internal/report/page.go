@@ -8,6 +8,7 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"evenledger/internal/account"
@@ -43,7 +44,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	if err != nil {
 		return err
 	}
-	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
+	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
 	if err != nil {
 		return err
 	}
@@ -51,7 +52,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	head := NewHead(b, counts)
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
-		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
+		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
 		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": causes.page(),
 		"Outcomes": account.Outcomes(), "ScriptHash": template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(hash[:])),
 	}

@@ -672,9 +672,13 @@ func (p *Page) Makes(b *batch.Batch) {
 		p.Line("%s", p.Bold("What the batch had made first goes, if nobody is in it"))
 	}
 	for _, s := range b.Unmakes {
-		said := map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it or the system does not remove such", membership.Failed: "stays, as the system refused to remove it"}[s.Result]
-		p.Line("  %s %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Pad(Clip(s.Name, 40), 40), p.Dim(said))
+		p.Line("  %s %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Pad(Clip(s.Name, 40), 40), p.Dim(unmade(s.Result)))
 	}
+}
+
+// unmade says what became of a thing that a batch had made, when the batch was undone.
+func unmade(r membership.Result) string {
+	return map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it or the system does not remove such", membership.Failed: "stays, as the system refused to remove it"}[r]
 }
 
 func counted(n int, one, many string) string {
@@ -692,6 +696,10 @@ func (p *Page) Next(commands ...string) {
 		if i == 0 {
 			label = "Next: "
 		}
-		p.Line("%s%s", p.Dim(label), p.Bold(command))
+		command, about, _ := strings.Cut(command, "    # ") // a remark, which a shell passes over
+		if about != "" {
+			about = "    # " + about
+		}
+		p.Line("%s%s%s", p.Dim(label), p.Bold(command), p.Dim(about))
 	}
 }

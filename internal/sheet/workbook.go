@@ -71,9 +71,9 @@ func newStyles(file *excelize.File) (s workbookStyles, err error) {
 	var errs [4]error
 	top := &excelize.Alignment{Vertical: "top"}
 	s.text, errs[0] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top})
-	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
+	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Font: ownFont(file, excelize.Font{Bold: true}), Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
 	s.marked, errs[2] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top, Fill: faultFill()})
-	s.reason, errs[3] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}, Font: &excelize.Font{Color: "8A2A12"}})
+	s.reason, errs[3] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}, Font: ownFont(file, excelize.Font{Color: "8A2A12"})})
 	return s, errors.Join(errs[:]...)
 }
 
@@ -120,6 +120,13 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		}
 	}
 	return w.stream.SetRow(cell, values, rows...)
+}
+
+// ownFont is a font like that of the other cells of a new workbook: where a style names
+// none, office programs take one of their own.
+func ownFont(file *excelize.File, font excelize.Font) *excelize.Font {
+	font.Family, _ = file.GetDefaultFont() // of a new workbook, which has one
+	return &font
 }
 
 // longestCell is how many characters (of UTF-16) a cell of a workbook holds.
@@ -186,7 +193,7 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 	if err != nil {
 		return err
 	}
-	required, err := file.NewStyle(&excelize.Style{NumFmt: 49, Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"FBEFC8"}}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
+	required, err := file.NewStyle(&excelize.Style{NumFmt: 49, Font: ownFont(file, excelize.Font{Bold: true}), Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"FBEFC8"}}, Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
 	if err != nil {
 		return err
 	}
