@@ -107,6 +107,18 @@ func TestPasswordsAreNotShown(t *testing.T) {
 		}
 		assert.Contains(t, out, "Passwort")
 	}
+	// Weak ones, under headings of many languages.
+	for _, heading := range []string{"Пароль", "パスワード", "初始密码", "Initial pwd", "Şifre", "Access code", "Temporary passord"} {
+		f.write("secrets.csv", "Login,"+heading+",Surname\nana,sommer,Reyes\ntom,winter,Kaya\n")
+		for _, args := range [][]string{{"peek", "secrets.csv"}, {"draft", "secrets.csv", "--json"}, {"show", "last", "--json"}} {
+			code, out, errOut := f.run(args...)
+			assert.Zero(t, code, errOut)
+			assert.NotContains(t, out+errOut, "sommer", "%s %v", heading, args)
+		}
+	}
+	stored, err := os.ReadFile(filepath.Join(f.dir, "ledger.db"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(stored), "sommer")
 }
 
 // edit opens a workbook as a spreadsheet program does and sets cells in it.

@@ -90,7 +90,7 @@ var codes = [...]Code{
 	{"odd-white-space", "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
 	{"one-value-only", "The brief makes a list of a field that holds one value in the system.", "Take “split” or the star out of the field, or use a field that holds several values."},
 	{"outside-within", "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
-	{"password-like", "A cell or column looks like passwords and no field claims it, so it is kept and shown nowhere.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
+	{"password-like", "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
 	{"perhaps-listed", "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
 	{"placeholder", "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”. If it is truly the value, write it in quotes."},
 	{"protected-account", "The account is protected against changes by sheets.", "Take the row out, or take the account out of “protect”."},

@@ -100,7 +100,7 @@ func (m *Mapper) secretColumns() {
 	m.secret = make([]bool, len(m.headings))
 	for i, heading := range m.headings {
 		if m.secret[i] = i == m.password || profile.SecretHeading(heading) && len(m.columns[i].Fields) == 0; m.secret[i] && i != m.password {
-			f := account.Find(account.Warning, "password-like", fmt.Sprintf("the column “%s” is called as passwords are, and the brief does not claim it: its cells are kept and shown nowhere", heading))
+			f := account.Find(account.Warning, "password-like", fmt.Sprintf("the column “%s” is called as passwords are, and the brief does not claim it: its cells are neither kept nor shown", heading))
 			f.Column = heading
 			m.findings = append(m.findings, f)
 		}
@@ -115,7 +115,7 @@ func (w *Worker) unclaimed(row sheet.Row) {
 			if i < len(w.headings) {
 				heading = w.headings[i]
 			}
-			w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is kept and shown nowhere")
+			w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is neither kept nor shown")
 		}
 	}
 }

@@ -194,13 +194,25 @@ type column struct {
 	spaced, mixed, garbled, failed, long, uncounted, secret, dayFirst, monthFirst, either tally
 }
 
-// secretHeadings begin or end the headings of columns with passwords.
-var secretHeadings = []string{"password", "passwd", "passwort", "kennwort", "motdepasse", "contrasena", "senha", "passcode", "pincode", "passphrase", "secret", "token", "apikey", "haslo", "wachtwoord", "losenord", "lozinka", "salasana"}
+// secretHeadings begin or end the headings of columns with passwords, as words.Key has
+// them.
+var secretHeadings = []string{
+	"password", "passwd", "pwd", "passwort", "kennwort", "motdepasse", "contrasena", "senha", "passcode", "pincode", "passphrase", "accesscode",
+	"secret", "credential", "credentials", "token", "apikey", "haslo", "heslo", "geslo", "jelszo", "parola", "parole", "parol", "parool", "sifre",
+	"wachtwoord", "losenord", "adgangskode", "passord", "lozinka", "salasana", "kodikos",
+}
+
+// secretWords are headings of such columns in scripts without spaces between words.
+var secretWords = []string{words.Key("パスワード"), "密码", "密碼", "口令", "비밀번호", "암호"}
 
 // SecretHeading reports whether a heading is that of passwords.
 func SecretHeading(heading string) bool {
 	key := words.Key(heading)
-	return key == "pin" || slices.ContainsFunc(secretHeadings, func(s string) bool { return strings.HasPrefix(key, s) || strings.HasSuffix(key, s) })
+	if strings.HasPrefix(key, "secretar") { // a secretary
+		return false
+	}
+	return key == "pin" || slices.ContainsFunc(secretHeadings, func(s string) bool { return strings.HasPrefix(key, s) || strings.HasSuffix(key, s) }) ||
+		slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(key, s) })
 }
 
 func (c *column) name(known account.Headings) {
