@@ -51,6 +51,9 @@ you use it: what was guessed says so.`,
 			if out == "" {
 				path = filepath.Join(w.Dir, "briefs", source.Name+".yaml")
 			}
+			if ext := filepath.Ext(path); path != "-" && ext != ".yaml" && ext != ".yml" {
+				return wrong(path+" is not called as a brief", "Let its name end in .yaml, or give - to see it on the screen.")
+			}
 			if path != "-" && exists(path) && !overwrite {
 				return wrong(path+" exists already", "Name the brief otherwise with --name, or give --overwrite.")
 			}

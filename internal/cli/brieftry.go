@@ -93,14 +93,8 @@ func (j *job) find(ctx context.Context, number int) (*found, error) {
 	return at, nil
 }
 
-func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlags, number int) error {
-	at, err := j.find(ctx, number)
-	if err != nil {
-		return err
-	}
-	if at == nil {
-		return wrong(fmt.Sprintf("%s has no row %d, or it is blank", path, number), "Rows are numbered as in a spreadsheet program; the headings are a row too.")
-	}
+// becomes lists what the row's cells become, and how.
+func (j *job) becomes(at *found) []tried {
 	worker := j.mapper.NewWorker()
 	fixed := map[int]string{}
 	if n := j.brief.Numbered(); n >= 0 && at.Wanted.Base != "" && at.Wanted.Values[n].Text() != at.Wanted.Base {
@@ -122,6 +116,18 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 		}
 		fields = append(fields, tried{of.Kind, account.Of(account.MembershipText(tie.Name, tie.Role, tie.Section)), mapping.FromCell, how, true})
 	}
+	return fields
+}
+
+func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlags, number int) error {
+	at, err := j.find(ctx, number)
+	if err != nil {
+		return err
+	}
+	if at == nil {
+		return wrong(fmt.Sprintf("%s has no row %d, or it is blank", path, number), "Rows are numbered as in a spreadsheet program; the headings are a row too.")
+	}
+	fields := j.becomes(at)
 	for i, cell := range j.mapper.Conceal(at.Row.Cells) {
 		if cell != at.Row.Cells[i] {
 			at.Row.Cells[i] = "(hidden)"

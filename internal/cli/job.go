@@ -73,48 +73,14 @@ func (j *job) settleDates(path string) error {
 func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline bool) (_ *job, err error) {
 	j := &job{path: path}
 	a.offline = offline
-	briefName, systemName := flags.brief, flags.system
 	if j.selection, err = flags.selection(); err != nil {
 		return nil, err
 	}
-	j.workspace, err = a.workspace()
-	var none *workspace.NotFound
-	if errors.As(err, &none) && offline && briefName == "" {
-		err = nil
-	}
-	if err != nil {
+	if err := a.lookUp(j, flags, offline); err != nil {
 		return nil, err
 	}
-	if briefName != "" {
-		if j.brief, err = a.loadBrief(j.workspace, briefName, flags.only); err != nil {
-			return nil, err
-		}
-		j.named = true
-		if systemName == "" {
-			systemName = j.brief.System
-		}
-	}
-	if j.workspace != nil {
-		if j.target, err = j.workspace.System(systemName); err != nil && !offline {
-			return nil, wrong(err.Error(), "")
-		}
-	}
-	options := sheet.Options{Tab: flags.tab, Encoding: flags.encoding}
-	known := account.NewHeadings()
-	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
-	if j.brief != nil {
-		options.HeadingRow = j.brief.HeadingRow
-		if options.Tab == "" {
-			options.Tab = j.brief.Tab
-		}
-		if options.Encoding == "" {
-			options.Encoding = j.brief.Encoding
-		}
-		named := briefHeadings(j.brief)
-		options.Named = func(heading string) bool { return named[words.Key(heading)] }
-	}
-	j.options = options
-	if j.sheet, err = sheet.Open(path, a.in, options); err != nil {
+	j.options = sheetOptions(j.brief, flags)
+	if j.sheet, err = sheet.Open(path, a.in, j.options); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -144,13 +110,72 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 	if err := j.settleDates(path); err != nil {
 		return nil, err
 	}
+	if err := j.fit(ctx, offline); err != nil {
+		return nil, err
+	}
+	return j, nil
+}
+
+// lookUp finds the workspace, and the brief and the system that are named. Offline, a
+// sheet may be looked at outside any workspace.
+func (a *app) lookUp(j *job, flags sheetFlags, offline bool) (err error) {
+	j.workspace, err = a.workspace()
+	var none *workspace.NotFound
+	if errors.As(err, &none) && offline && flags.brief == "" {
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	systemName := flags.system
+	if flags.brief != "" {
+		if j.brief, err = a.loadBrief(j.workspace, flags.brief, flags.only); err != nil {
+			return err
+		}
+		j.named = true
+		if systemName == "" {
+			systemName = j.brief.System
+		}
+	}
+	if j.workspace != nil {
+		if j.target, err = j.workspace.System(systemName); err != nil && !offline {
+			return wrong(err.Error(), "")
+		}
+	}
+	return nil
+}
+
+// sheetOptions says how the sheet is read: a flag counts for more than the brief, if
+// there is one.
+func sheetOptions(b *brief.Brief, flags sheetFlags) sheet.Options {
+	options := sheet.Options{Tab: flags.tab, Encoding: flags.encoding}
+	known := account.NewHeadings()
+	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
+	if b == nil {
+		return options
+	}
+	options.HeadingRow = b.HeadingRow
+	if options.Tab == "" {
+		options.Tab = b.Tab
+	}
+	if options.Encoding == "" {
+		options.Encoding = b.Encoding
+	}
+	named := briefHeadings(b)
+	options.Named = func(heading string) bool { return named[words.Key(heading)] }
+	return options
+}
+
+// fit connects the system, unless offline, and finds where the brief, the sheet's
+// columns and the system do not fit together.
+func (j *job) fit(ctx context.Context, offline bool) (err error) {
 	j.findings = j.mapper.Findings()
 	if !offline && j.system == nil {
 		if j.system, err = connect(j.target); err != nil {
-			return nil, err
+			return err
 		}
 		if j.schema, err = j.system.Describe(ctx); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	j.findings = append(j.findings, check.New(j.mapper, j.schema).Schema()...)
@@ -159,16 +184,16 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."
 		j.findings = append(j.findings, f)
 	}
-	if account.HasError(j.findings) {
-		var lines []string
-		for _, f := range j.findings {
-			if f.Level == account.Error {
-				lines = append(lines, f.Message+"\n            → "+f.Remedy)
-			}
-		}
-		return nil, wrong(fmt.Sprintf("%s does not fit: %s", path, strings.Join(lines, "\n            ")), "")
+	if !account.HasError(j.findings) {
+		return nil
 	}
-	return j, nil
+	var lines []string
+	for _, f := range j.findings {
+		if f.Level == account.Error {
+			lines = append(lines, f.Message+"\n            → "+f.Remedy)
+		}
+	}
+	return wrong(fmt.Sprintf("%s does not fit: %s", j.path, strings.Join(lines, "\n            ")), "")
 }
 
 // policyOfNew settles what is done with rows that find no account, where the command

@@ -169,58 +169,89 @@ func (x wish) closed(column string) *account.Finding {
 // Decide returns the steps that give an account the memberships a row wants: of a
 // new account if id is empty. With an error among the findings there are none.
 func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings []account.Finding) {
-	find := func(level account.Level, code, kind, column, remedy, format string, args ...any) {
-		f := account.Find(level, code, fmt.Sprintf(format, args...))
-		if f.Row, f.Field, f.Column = w.Row, kind, column; remedy != "" {
-			f.Remedy = remedy
-		}
-		findings = append(findings, f)
+	row := &rowDecision{Decider: d, w: w, id: id}
+	wishes, unserved := row.wishes()
+	if !account.HasError(row.findings) {
+		row.take(wishes, unserved)
+		row.once()
+		slices.SortStableFunc(row.steps, func(a, b Step) int { return rank(a) - rank(b) })
 	}
-	wishes := make([][]wish, len(d.Brief.Memberships))
-	unserved := make([]bool, len(d.Brief.Memberships)) // nothing is said of them but a fallback for others
-	for _, tie := range w.Ties {
-		of := &d.Brief.Memberships[tie.Of]
-		if tie.Fallen && !d.serves(of, id) {
+	if !account.HasError(row.findings) {
+		row.grant()
+	}
+	if account.HasError(row.findings) {
+		return nil, row.findings
+	}
+	return row.steps, row.findings
+}
+
+// A rowDecision is what is being decided for one row.
+type rowDecision struct {
+	*Decider
+	w        *mapping.Wanted
+	id       string // of the account; empty: it is yet to be made
+	steps    []Step
+	findings []account.Finding
+}
+
+func (r *rowDecision) find(level account.Level, code, kind, column, remedy, format string, args ...any) {
+	f := account.Find(level, code, fmt.Sprintf(format, args...))
+	if f.Row, f.Field, f.Column = r.w.Row, kind, column; remedy != "" {
+		f.Remedy = remedy
+	}
+	r.findings = append(r.findings, f)
+}
+
+// wishes finds the things that the row names, by the membership of the brief that
+// names them. Of those that are unserved, nothing is said but a fallback for others.
+func (r *rowDecision) wishes() (wishes [][]wish, unserved []bool) {
+	wishes = make([][]wish, len(r.Brief.Memberships))
+	unserved = make([]bool, len(r.Brief.Memberships))
+	for _, tie := range r.w.Ties {
+		of := &r.Brief.Memberships[tie.Of]
+		if tie.Fallen && !r.serves(of, r.id) {
 			unserved[tie.Of] = true
 			continue
 		}
-		x, problem := d.Catalogue.read(of, tie)
-		if problem == nil && x.isClosed() && !has(d.Has(id, of.Kind), x.thing) {
+		x, problem := r.Catalogue.read(of, tie)
+		if problem == nil && x.isClosed() && !has(r.Has(r.id, of.Kind), x.thing) {
 			problem = x.closed(tie.Column)
 		}
 		if problem != nil {
-			problem.Row = w.Row
-			findings = append(findings, *problem)
+			problem.Row = r.w.Row
+			r.findings = append(r.findings, *problem)
 			continue
 		}
 		if x.thing == nil {
-			d.Catalogue.make(of.Kind, x.name)
-			x.thing, _ = d.Catalogue.find(of.Kind, x.name) // it is there now, and alone
+			r.Catalogue.make(of.Kind, x.name)
+			x.thing, _ = r.Catalogue.find(of.Kind, x.name) // it is there now, and alone
 		}
-		if near := d.Catalogue.nearest(of.Kind, x.thing.Name); x.thing.ID == "" && near != "" {
-			find(account.Warning, "nearly-the-name", of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
+		if near := r.Catalogue.nearest(of.Kind, x.thing.Name); x.thing.ID == "" && near != "" {
+			r.find(account.Warning, "nearly-the-name", of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
 		}
 		t := x.thing
-		if of.Mode != brief.Drop && d.Catalogue.IsElevated(of.Kind, t) && !d.Allow && !has(d.Has(id, of.Kind), t) {
-			find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
+		if of.Mode != brief.Drop && r.Catalogue.IsElevated(of.Kind, t) && !r.Allow && !has(r.Has(r.id, of.Kind), t) {
+			r.find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
 		}
 		for _, others := range wishes {
 			for _, x := range others {
 				if x.thing == t && (x.of.Mode == brief.Drop) != (of.Mode == brief.Drop) {
-					find(account.Error, "both-ways", of.Kind, tie.Column, "", "the row both names the %s “%s” and wants it taken away", singular(of.Kind), t.Name)
+					r.find(account.Error, "both-ways", of.Kind, tie.Column, "", "the row both names the %s “%s” and wants it taken away", singular(of.Kind), t.Name)
 				}
 			}
 		}
 		wishes[tie.Of] = append(wishes[tie.Of], x)
 	}
-	if account.HasError(findings) {
-		return nil, findings
-	}
+	return wishes, unserved
+}
+
+// take makes steps of the wishes where they differ from what the account has.
+func (r *rowDecision) take(wishes [][]wish, unserved []bool) {
 	for n := range wishes {
-		of := &d.Brief.Memberships[n]
-		now := d.Has(id, of.Kind)
-		if of.Mode == brief.Exact && w.Spoken[n] && !unserved[n] {
-			steps = append(steps, d.leaves(of.Kind, of.Within, now, wishes)...)
+		of := &r.Brief.Memberships[n]
+		now := r.Has(r.id, of.Kind)
+		if of.Mode == brief.Exact && r.w.Spoken[n] && !unserved[n] {
+			r.steps = append(r.steps, r.leaves(of.Kind, of.Within, now, wishes)...)
 		}
 		for _, x := range wishes[n] {
 			step := Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == ""}
@@ -245,45 +276,47 @@ func (d *Decider) Decide(w *mapping.Wanted, id string) (steps []Step, findings [
 					continue
 				}
 			}
-			if at := slices.IndexFunc(steps, func(s Step) bool {
+			at := slices.IndexFunc(r.steps, func(s Step) bool {
 				return s.Kind == step.Kind && words.NameKey(s.Name) == words.NameKey(step.Name) && s.Thing == step.Thing
-			}); at >= 0 {
-				if steps[at].Do != step.Do || steps[at].Role != step.Role || steps[at].Section != step.Section {
-					find(account.Error, "both-ways", of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, steps[at].Text(), step.Text())
-				}
-				continue
-			}
-			steps = append(steps, step)
-		}
-	}
-	if id != "" && d.Brief.OnlyMemberships() {
-		for _, s := range steps {
-			key := [3]string{id, s.Kind, s.Thing}
-			if row, taken := d.first[key]; taken {
-				find(account.Error, "same-membership", s.Kind, "", "", "row %d speaks of the same %s, “%s”", row, singular(s.Kind), s.Name)
-				continue
-			}
-			if d.first == nil {
-				d.first = map[[3]string]int{}
-			}
-			d.first[key] = w.Row
-		}
-	}
-	slices.SortStableFunc(steps, func(a, b Step) int { return rank(a) - rank(b) })
-	if !account.HasError(findings) {
-		for _, s := range steps {
-			if s.Do == Join && s.Was == nil && d.Catalogue.IsElevated(s.Kind, ptr(d.Catalogue.Thing(s.Kind, s.Thing))) {
-				find(account.Warning, "elevated-right", s.Kind, "", "It was allowed for this batch.", "gets the %s “%s”, which gives rights over others", singular(s.Kind), s.Name)
+			})
+			if at < 0 {
+				r.steps = append(r.steps, step)
+			} else if had := r.steps[at]; had.Do != step.Do || had.Role != step.Role || had.Section != step.Section {
+				r.find(account.Error, "both-ways", of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, had.Text(), step.Text())
 			}
 		}
-		d.seat(steps, func(s Step, seats *Seats) {
-			find(account.Error, "no-seat-left", s.Kind, "", "", "no seat of the %s “%s” is left: it has %d", singular(s.Kind), s.Name, seats.Has)
-		})
 	}
-	if account.HasError(findings) {
-		return nil, findings
+}
+
+// once sees to it that, in a sheet that has nothing but memberships and so may name a
+// person in many rows, no two rows speak of the same one.
+func (r *rowDecision) once() {
+	if r.id == "" || !r.Brief.OnlyMemberships() {
+		return
 	}
-	return steps, findings
+	for _, s := range r.steps {
+		key := [3]string{r.id, s.Kind, s.Thing}
+		if row, taken := r.first[key]; taken {
+			r.find(account.Error, "same-membership", s.Kind, "", "", "row %d speaks of the same %s, “%s”", row, singular(s.Kind), s.Name)
+			continue
+		}
+		if r.first == nil {
+			r.first = map[[3]string]int{}
+		}
+		r.first[key] = r.w.Row
+	}
+}
+
+// grant tells of rights over others that were allowed, and takes the seats.
+func (r *rowDecision) grant() {
+	for _, s := range r.steps {
+		if s.Do == Join && s.Was == nil && r.Catalogue.IsElevated(s.Kind, ptr(r.Catalogue.Thing(s.Kind, s.Thing))) {
+			r.find(account.Warning, "elevated-right", s.Kind, "", "It was allowed for this batch.", "gets the %s “%s”, which gives rights over others", singular(s.Kind), s.Name)
+		}
+	}
+	r.seat(r.steps, func(s Step, seats *Seats) {
+		r.find(account.Error, "no-seat-left", s.Kind, "", "", "no seat of the %s “%s” is left: it has %d", singular(s.Kind), s.Name, seats.Has)
+	})
 }
 
 func ptr[T any](v T) *T { return &v }

@@ -253,20 +253,8 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 			return err
 		}
 	}
-	for i, row := range b.Notes {
-		for j, text := range row {
-			at, err := excelize.CoordinatesToCellName(j+1, i+1)
-			if err != nil {
-				return err
-			}
-			style := styles.text
-			if i == 0 {
-				style = styles.heading
-			}
-			if err := errors.Join(file.SetCellStr(notes, at, text), file.SetCellStyle(notes, at, at, style)); err != nil {
-				return err
-			}
-		}
+	if err := writeNotes(file, notes, b.Notes, styles); err != nil {
+		return err
 	}
 	err = errors.Join(
 		file.SetColWidth(notes, "A", "A", 24), file.SetColWidth(notes, "B", "D", 14), file.SetColWidth(notes, "E", "F", 44),
@@ -279,6 +267,23 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 	file.SetActiveSheet(0)
 	_, err = file.WriteTo(to)
 	return err
+}
+
+// writeNotes fills the tab of notes.
+func writeNotes(file *excelize.File, tab string, notes [][]string, styles workbookStyles) error {
+	for i, row := range notes {
+		style := styles.text
+		if i == 0 {
+			style = styles.heading
+		}
+		for j, text := range row {
+			at := cellName(j+1, i+1)
+			if err := errors.Join(file.SetCellStr(tab, at, text), file.SetCellStyle(tab, at, at, style)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // IsWorkbook reports whether a path is that of a workbook to be written.

@@ -205,7 +205,7 @@ func formulaStart(c byte) bool { return strings.IndexByte("=+-@\t\r", c) >= 0 }
 // formula: at the beginning of a cell, and behind each sign that is a separator to
 // a program set to another one than the file's.
 func guarded(cell string) string {
-	if strings.IndexAny(cell, "=+-@\t\r") < 0 {
+	if !strings.ContainsAny(cell, "=+-@\t\r") {
 		return cell
 	}
 	var out strings.Builder
