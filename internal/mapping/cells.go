@@ -96,21 +96,43 @@ var placeholders = map[string]bool{
 
 // isPlaceholder reports whether a cell says that nothing is known.
 func isPlaceholder(text string) bool {
-	var lower [10]byte // as long as the longest
-	if first := text[0]; len(text) > len(lower) || first >= '0' && first <= '9' || first|0x20 >= 'a' && first|0x20 <= 'z' && strings.IndexByte("nkutsx", first|0x20) < 0 {
-		return false // nearly every cell
-	}
-	for i := range len(text) {
-		c := text[i]
-		if c >= 'A' && c <= 'Z' {
-			c += 'a' - 'A'
+	first := text[0] | 0x20 // in small letters
+	if first >= 'a' && first <= 'z' || text[0] >= '0' && text[0] <= '9' {
+		if !beginsPlaceholder(first, text) {
+			return false // nearly every cell
 		}
-		lower[i] = c
 	}
-	if placeholders[string(lower[:len(text)])] {
+	if len(text) <= 10 && placeholders[strings.ToLower(text)] {
 		return text != "Null" && text != "Nil" && text != "Nan" // which are names
 	}
+	if last := text[len(text)-1]; last >= '0' && last <= '9' || last|0x20 >= 'a' && last|0x20 <= 'z' {
+		return false
+	}
 	return (text[0] < '0' || text[0] >= utf8.RuneSelf || text[0] == '?' || text[0] == '_') && strings.Trim(text, "-–—.?*_/ ") == ""
+}
+
+// beginsPlaceholder reports whether the first two letters may be those of a placeholder;
+// it saves looking at the rest.
+func beginsPlaceholder(first byte, text string) bool {
+	if len(text) < 3 || len(text) > 10 {
+		return false
+	}
+	second := text[1] | 0x20
+	switch first {
+	case 'n':
+		return strings.IndexByte("/.iaou", second) >= 0
+	case 'k':
+		return second == '.'
+	case 's':
+		return second == '/'
+	case 'u':
+		return second == 'n'
+	case 't':
+		return second == 'b'
+	case 'x':
+		return second == 'x'
+	}
+	return false
 }
 
 // wrapped are ways to keep a spreadsheet program from taking a text for a number:
@@ -195,7 +217,7 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 	case kind == sheet.Numeric && len(text) > sureDigits && len(strings.Trim(text, "-0.")) > 0 && !strings.ContainsAny(text, ". /()"):
 		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
 		return true
-	case kind == sheet.Plain && text[0] <= '9' && (strings.Contains(text, "E+") || strings.Contains(text, "e+")) && longNumber.MatchString(text):
+	case kind == sheet.Plain && text[0] <= '9' && strings.IndexByte(text, '+') > 0 && longNumber.MatchString(text):
 		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
 	case kind == sheet.Dated && f.Kind == account.Date && w.swapped[w.brief.Field(f.Name)] != "" && codes.InBothOrders(text):

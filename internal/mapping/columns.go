@@ -104,20 +104,28 @@ func (m *Mapper) secretColumns() {
 			f.Column = heading
 			m.findings = append(m.findings, f)
 		}
+		if !m.claimed(i) && !m.secret[i] {
+			m.free = append(m.free, i)
+		}
 	}
 }
 
 // unclaimed tells of cells that look like passwords in columns that nothing claims.
 func (w *Worker) unclaimed(row sheet.Row) {
-	for i, cell := range row.Cells {
-		if len(cell) >= 8 && !w.claimed(i) && !(i < len(w.secret) && w.secret[i]) && profile.LooksSecret(cell) {
-			heading := ""
-			if i < len(w.headings) {
-				heading = w.headings[i]
-			}
-			w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is neither kept nor shown")
+	for _, i := range w.free {
+		if i < len(row.Cells) && profile.LooksSecret(row.Cells[i]) {
+			w.likePassword(w.headings[i])
 		}
 	}
+	for i := len(w.headings); i < len(row.Cells); i++ {
+		if profile.LooksSecret(row.Cells[i]) {
+			w.likePassword("")
+		}
+	}
+}
+
+func (w *Worker) likePassword(heading string) {
+	w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is neither kept nor shown")
 }
 
 // claimed reports whether a field takes its value from a column.

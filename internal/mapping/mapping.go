@@ -40,6 +40,7 @@ type Mapper struct {
 	ties     []tieColumns    // by memberships of the brief
 	password int             // index of the column with passwords, or -1
 	secret   []bool          // by column: its cells are passwords, or look like some, and no field claims them
+	free     []int           // the other columns that no field claims
 	blanks   map[string]bool // what the brief has a blank written as
 	family   [][]int         // by field that takes many columns: their indexes
 	beyond   []int           // columns of a fix sheet in which nothing may stand
@@ -228,7 +229,11 @@ func (w *Worker) Origin(i int) Origin { return w.origin[i] }
 
 // NewWorker returns a Worker.
 func (m *Mapper) NewWorker() *Worker {
-	w := &Worker{Mapper: m, state: make([]state, len(m.brief.Fields)), origin: make([]Origin, len(m.brief.Fields)), memo: map[written]string{}}
+	// What is written at every cell stands apart from that of other workers: where two
+	// processors write to one line of their caches, each waits for the other.
+	const apart = 128
+	n := len(m.brief.Fields)
+	w := &Worker{Mapper: m, state: make([]state, n, n+apart), origin: make([]Origin, n, n+apart), memo: map[written]string{}}
 	w.scope = m.brief.NewScope(w.cell)
 	for _, only := range m.brief.Only {
 		w.unwanted = append(w.unwanted, account.Find(account.Note, "not-wanted", "it is not so that "+only.Source))

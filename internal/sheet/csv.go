@@ -73,14 +73,18 @@ func (s *csvSource) read() (record, error) {
 			continue
 		}
 		rec := record{number: number, line: s.lines, guessed: s.text.guessed}
+		guards := true // there may be some
 		if strings.IndexByte(line, '"') < 0 {
 			s.plain(line)
+			guards = strings.IndexByte(line, '\'') >= 0
 		} else if err := s.quoted(line); err != nil {
 			return rec, err
 		}
 		s.wide, s.last = max(s.wide, len(s.cells)), len(s.cells)
-		for i, cell := range s.cells {
-			s.cells[i] = unguarded(cell)
+		if guards {
+			for i, cell := range s.cells {
+				s.cells[i] = unguarded(cell)
+			}
 		}
 		rec.cells = s.cells
 		return rec, nil

@@ -9,6 +9,7 @@ package words
 
 import (
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -220,6 +221,17 @@ func squeeze(s string, keep func(rune) bool) string {
 		}
 		return string(out)
 	}
+	if isEuropean(s) {
+		letters := plainLetters()
+		for _, r := range s {
+			if letter := letters[r]; letter.spelled != "" {
+				out = append(out, letter.spelled...)
+			} else if keep(letter.base) {
+				out = utf8.AppendRune(out, letter.base)
+			}
+		}
+		return string(out)
+	}
 	if !utf8.ValidString(s) {
 		s = strings.ToValidUTF8(s, "") // what follows broken bytes would not be taken apart
 	}
@@ -242,6 +254,40 @@ func squeeze(s string, keep func(rune) bool) string {
 	}
 	return string(out)
 }
+
+// endEuropean is the first character behind those most names of Europe are written in,
+// each letter with its accents in one (Latin-1, Latin Extended-A and -B).
+const endEuropean = 0x250
+
+// isEuropean reports whether all of s is below endEuropean, and whole.
+func isEuropean(s string) bool {
+	for _, r := range s {
+		if r >= endEuropean { // as utf8.RuneError is
+			return false
+		}
+	}
+	return true
+}
+
+// A plainLetter is what becomes of a character: a letter without its accents, or the
+// usual spelling.
+type plainLetter struct {
+	base    rune
+	spelled string
+}
+
+// plainLetters works the characters below endEuropean out when first needed, as taking
+// each apart anew is most of the work.
+var plainLetters = sync.OnceValue(func() *[endEuropean]plainLetter {
+	var letters [endEuropean]plainLetter
+	for r := range rune(endEuropean) {
+		base, _ := utf8.DecodeRuneInString(norm.NFD.String(string(r)))
+		base = unicode.ToLower(base)
+		spelled, _ := latinFor(base)
+		letters[r] = plainLetter{base, spelled}
+	}
+	return &letters
+})
 
 func isASCII(s string) bool {
 	for i := 0; i < len(s); i++ {
