@@ -250,12 +250,17 @@ func TestEncodings(t *testing.T) {
 		assert.Equal(t, []numbered{{2, []string{c.word, "x"}}}, rows, name)
 		assert.Empty(t, info.Guessed, name)
 	}
-	info, _, err := read(t, []byte("First name,Surname\n\xa3ukasz,x\n"), sheet.Options{})
-	require.NoError(t, err)
-	require.Len(t, info.Guessed, 1)
-	assert.Equal(t, 2, info.Guessed[0].Line)
-	assert.Equal(t, "£ukasz", info.Guessed[0].Word)
-	assert.Contains(t, info.Guessed[0].Others, "Łukasz (windows-1250)")
+	for data, want := range map[string]struct{ word, other string }{
+		"\xa3ukasz":    {"£ukasz", "Łukasz (windows-1250)"},
+		"G\xfcl\xfeah": {"Gülþah", "Gülşah (windows-1254)"}, // the word is whole where its first letter is plain
+	} {
+		info, _, err := read(t, []byte("First name,Surname\n"+data+",x\n"), sheet.Options{})
+		require.NoError(t, err)
+		require.Len(t, info.Guessed, 1)
+		assert.Equal(t, 2, info.Guessed[0].Line)
+		assert.Equal(t, want.word, info.Guessed[0].Word)
+		assert.Contains(t, info.Guessed[0].Others, want.other)
+	}
 }
 
 // Headings that come again, totals and remarks of the page are nobody's; people are.

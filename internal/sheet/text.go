@@ -192,7 +192,11 @@ func (t *textReader) utf8(data []byte, last bool) []byte {
 			return out
 		case !t.wide:
 			t.encoding, t.guessed = "Windows-1252", true
-			return append(out, t.guess(data)...)
+			word := len(out) // that has the letter
+			for word > 0 && isPlainLetter(rune(out[word-1])) {
+				word--
+			}
+			return append(out[:word], t.guess(append(bytes.Clone(out[word:]), data...))...)
 		}
 		out, data = append(out, "\uFFFD"...), data[1:]
 		bad = firstBad(data)
@@ -223,6 +227,8 @@ func isASCII(data []byte) bool {
 	return true
 }
 
+func isPlainLetter(r rune) bool { return 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' }
+
 // mostGuesses is how many words are told for which the encoding matters.
 const mostGuesses = 4
 
@@ -230,7 +236,7 @@ const mostGuesses = 4
 func (t *textReader) guess(data []byte) []byte {
 	for line := range bytes.Lines(data) {
 		if len(t.guesses) < mostGuesses && !isASCII(line) {
-			for _, word := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z') }) {
+			for _, word := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !isPlainLetter(r) }) {
 				t.note(word)
 			}
 		}
