@@ -234,7 +234,7 @@ func (c *column) name(known account.Headings) {
 	}
 	if near := words.Nearest(c.Heading, headings); near != "" {
 		f, _ := known.Field(near)
-		c.Field, c.Why = f.Name, fmt.Sprintf("its heading is nearly “%s”", near)
+		c.Field, c.Why = f.Name, fmt.Sprintf("its heading, which is nearly “%s”", near)
 	}
 }
 
