@@ -2,14 +2,20 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/pem"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -166,4 +172,48 @@ func TestCutShortDrafts(t *testing.T) {
 	require.Zero(t, code, errOut)
 	assert.Contains(t, out, "Batch 1 ")
 	assert.Equal(t, 3, f.batch(1).Rows)
+}
+
+// A system that shows nobody's membership makes every group look empty. What a batch
+// had made is not removed on such a look when the batch is undone.
+func TestGroupsThatOnlyLookEmptyStay(t *testing.T) {
+	direct := practice(t)
+	target, err := url.Parse(direct)
+	require.NoError(t, err)
+	var hides atomic.Bool
+	proxy := &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(&url.URL{Scheme: target.Scheme, Host: target.Host})
+			r.Out.Header.Del("Accept-Encoding")
+		},
+		ModifyResponse: func(r *http.Response) error {
+			data, err := io.ReadAll(r.Body)
+			if err != nil {
+				return err
+			}
+			if hides.Load() {
+				data = regexp.MustCompile(`"members":\[[^\]]*\],?`).ReplaceAll(data, nil)
+				data = bytes.ReplaceAll(data, []byte(",}"), []byte("}"))
+			}
+			r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(data)), int64(len(data))
+			r.Header.Set("Content-Length", strconv.Itoa(len(data)))
+			return nil
+		},
+	}
+	front := httptest.NewServer(proxy)
+	t.Cleanup(front.Close)
+	f := workspace(t, front.URL+target.Path, "")
+	f.write("briefs/making.yaml", "system: crewdesk\nmatch: [userName]\nfields: {userName: {from: Login}}\ngroups: {from: Crew, make_missing: true}\n")
+	f.write("making.csv", "Login,Crew\nana,Night watch\n")
+	for _, args := range [][]string{{"draft", "making.csv", "-b", "making"}, {"post", "1", "--yes"}} {
+		code, out, errOut := f.run(args...)
+		require.Zero(t, code, out+errOut)
+	}
+	hides.Store(true)
+	code, out, errOut := f.run("reverse", "1")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "2", "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.Regexp(t, `Night watch +stays, .*the system does not show who is`, out)
+	assert.Equal(t, map[string]int{"Night watch": 1}, members(t, direct))
 }

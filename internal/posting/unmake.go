@@ -4,21 +4,28 @@ import (
 	"context"
 	"errors"
 
+	"evenledger/internal/ledger"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
 
 // unmake removes the things that the batch undone had made, if nobody is in them. The
-// system is looked at for each just before: what somebody uses by now stays.
+// system is looked at for each just before: what somebody uses by now stays. So does a
+// thing in which the system never showed anybody: it may be one that shows no members,
+// and then a thing full of people looks as empty as any.
 func (p *Post) unmake(ctx context.Context) error {
 	unmaker, ok := p.System.(system.Unmaker)
+	shown, err := p.left(ctx)
+	if err != nil {
+		return err
+	}
 	for i := range p.Batch.Unmakes {
 		s := &p.Batch.Unmakes[i]
 		if s.Result != "" {
 			continue
 		}
 		s.Result = membership.Unsent
-		if !ok {
+		if !ok || !shown[[2]string{s.Kind, s.Thing}] {
 			continue
 		}
 		used := false
@@ -44,4 +51,21 @@ func (p *Post) unmake(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// left lists, by kind and id, the things that the batch took people out of: the system
+// had shown them there.
+func (p *Post) left(ctx context.Context) (map[[2]string]bool, error) {
+	things := map[[2]string]bool{}
+	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, ledger.Filter{}) {
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range e.Steps {
+			if s.Do == membership.Leave {
+				things[[2]string{s.Kind, s.Thing}] = true
+			}
+		}
+	}
+	return things, nil
 }

@@ -678,7 +678,7 @@ func (p *Page) Makes(b *batch.Batch) {
 
 // unmade says what became of a thing that a batch had made, when the batch was undone.
 func unmade(r membership.Result) string {
-	return map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it or the system does not remove such", membership.Failed: "stays, as the system refused to remove it"}[r]
+	return map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it, or as the system does not show who is, or does not remove such", membership.Failed: "stays, as the system refused to remove it"}[r]
 }
 
 func counted(n int, one, many string) string {
