@@ -520,3 +520,23 @@ func TestBlank(t *testing.T) {
 		assert.Contains(t, string(text), want)
 	}
 }
+
+// Merged cells don't overlap. A workbook that says they do, a thousand times over, takes
+// no more than one that has as many columns merged as there are.
+func TestMergedCellsBeyondReason(t *testing.T) {
+	var merges strings.Builder
+	for i := range 1000 {
+		fmt.Fprintf(&merges, `<mergeCell ref="A1:XFD%d"/>`, 1000+i)
+	}
+	parts := onTab(`<row r="2"><c r="A2" t="str"><v>Reyes</v></c><c r="B2" t="str"><v>Ana</v></c></row>`)
+	parts[tab] = strings.Replace(parts[tab], "</sheetData>", "</sheetData><mergeCells>"+merges.String()+"</mergeCells>", 1)
+	s, err := open(t, workbook(t, parts), sheet.Options{})
+	require.NoError(t, err)
+	rows := 0
+	for row, err := range s.Rows() {
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(row.Merged), sheet.MaxColumns)
+		rows++
+	}
+	assert.Equal(t, 1, rows)
+}

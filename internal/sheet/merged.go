@@ -39,11 +39,13 @@ func (m *merges) in(row int) (columns []int) {
 }
 
 // covered drops the merged cells that end above a row, and lists the columns of it
-// that the others cover.
+// that the others cover. Merged cells don't overlap, so what goes beyond the columns of
+// a sheet is a file made to take time, and is not looked at.
 func covered(active []merge, row int) (left []merge, columns []int) {
 	active = slices.DeleteFunc(active, func(c merge) bool { return c.bottom < row })
+	active = active[:min(len(active), MaxColumns)]
 	for _, c := range active {
-		for column := c.left; column <= c.right && column < MaxColumns; column++ {
+		for column := c.left; column <= c.right && column < MaxColumns && len(columns) < MaxColumns; column++ {
 			if column > c.left || row > c.top {
 				columns = append(columns, column)
 			}
