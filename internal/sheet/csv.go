@@ -277,14 +277,12 @@ func (c *cutter) inQuotes(line string) (cell, rest string, err error) {
 			c.begin(line)
 			continue
 		}
-		text.WriteString(line[:at])
 		if c.escaped && at > 0 && line[at-1] == '\\' {
-			was := text.String()
-			text.Reset()
-			text.WriteString(was[:len(was)-1] + `"`)
+			text.WriteString(line[:at-1] + `"`)
 			line = line[at+1:]
 			continue
 		}
+		text.WriteString(line[:at])
 		line = line[at+1:]
 		behind := strings.TrimLeft(line, " ")
 		if c.comma != '\t' {

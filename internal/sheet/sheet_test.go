@@ -438,3 +438,13 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A row full of quotes written \" is read in time that grows with its length alone: were
+// the cell copied at each of them, this would take minutes.
+func TestQuotesOfAnotherWritingWithoutEnd(t *testing.T) {
+	const n = 600_000
+	_, rows, err := read(t, []byte(`Login,Job title`+"\n"+`ana,"`+strings.Repeat(`a\"`, n)+`"`+"\n"), sheet.Options{})
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	assert.Equal(t, strings.Repeat(`a"`, n), rows[0].cells[1])
+}
