@@ -243,10 +243,10 @@ func TestInvariants(t *testing.T) {
 		require.Equal(rt, counts, killed)
 		require.Equal(rt, after, stormy.picture(), "dying and going on comes to the same")
 
-		differ, looked, err := (&readback.Reading{Ledger: calm.ledger, System: calm.client, Batch: b, Together: 2}).Read(context.Background())
+		read, err := (&readback.Reading{Ledger: calm.ledger, System: calm.client, Batch: b, Together: 2}).Read(context.Background())
 		require.NoError(rt, err)
-		require.Empty(rt, differ)
-		require.Equal(rt, counts[account.Created]+counts[account.Updated]+counts[account.Suspended]+counts[account.Resumed], looked)
+		require.Empty(rt, read.Rows)
+		require.Equal(rt, counts[account.Created]+counts[account.Updated]+counts[account.Suspended]+counts[account.Resumed], read.Looked)
 
 		crews := func(picture map[string]string, who string) (in []string) {
 			for _, crew := range []string{"crew-deck", "crew-engine"} {

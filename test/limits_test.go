@@ -114,7 +114,7 @@ func TestServersNotToBeTrusted(t *testing.T) {
 	f.write("plain.csv", "Login,Surname\nana,Reyes\n")
 	code, _, errOut := f.run("draft", "plain.csv")
 	assert.Equal(t, 3, code)
-	assert.Contains(t, errOut, "answered a web page where SCIM was expected")
+	assert.Contains(t, errOut, "answered 200 with a web page where SCIM was expected")
 
 	f = workspace(t, secure.URL+"/scim/v2", "")
 	f.write("plain.csv", "Login,Surname\nana,Reyes\n")

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 )
 
 // A Value is what a field holds, with the three states a cell can be in kept
@@ -77,6 +78,12 @@ type Account struct {
 	Version string           `json:"version,omitempty"` // changes with the record where the system keeps one (an ETag)
 	Fields  map[string]Value `json:"fields"`            // by field name; what isn't there is absent
 
+	// Whole has the values of fields that hold several with more to each than is in
+	// Fields, as the system writes them, so that one taken away can be put back.
+	Whole map[string]string `json:"-"`
+	// Made is when the system says it made the account, by this machine's clock; zero:
+	// it doesn't say.
+	Made time.Time `json:"-"`
 	// Password is that of an account to be made. No account that was read has one.
 	Password string `json:"-"`
 }
@@ -112,6 +119,7 @@ type Change struct {
 	Before Value      `json:"before"`
 	After  Value      `json:"after"`
 	Names  *[2]string `json:"names,omitempty"`
+	Whole  string     `json:"-"` // of Before, as in Account.Whole
 }
 
 // An Intent is what is to happen to a row's account.

@@ -214,7 +214,7 @@ func (f Field) Same(a, b string) bool {
 	if f.Kind == Phone { // systems write the same number in many ways
 		return a != "" && digits(a) == digits(b)
 	}
-	if f.Kind == List { // their order says nothing
+	if f.Kind == List || f.SCIM == "" && strings.Contains(a, "\n") { // several values: their order says nothing
 		x, y := Items(a), Items(b)
 		slices.Sort(x)
 		slices.Sort(y)

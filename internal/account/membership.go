@@ -12,6 +12,7 @@ type ThingKind struct {
 	Field    string `json:"field,omitempty"` // the account's field that lists them, where that is where they are kept
 	Roles    bool   `json:"roles"`           // a membership has a role in the thing
 	Sections bool   `json:"sections"`        // a membership has a section of the thing
+	Blind    string `json:"blind,omitempty"` // why nobody can say who is in which; empty: the system shows it
 }
 
 // A Thing is something in a system besides accounts: a group, say.

@@ -7,6 +7,7 @@ package batch
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -70,6 +71,9 @@ type Batch struct {
 	Tab        string             // of it
 
 	Read sheet.Tally // what was in the sheet
+
+	Protect   []string          // patterns of accounts that are not changed
+	Witnesses []account.Account // that were there when it was drafted, to know the system again by
 }
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet
@@ -135,6 +139,18 @@ func (e *Entry) Settle() {
 			e.Outcome = account.Failed
 		}
 	}
+}
+
+// Left returns the account's fields as the entry left them.
+func (e *Entry) Left() map[string]account.Value {
+	left := maps.Clone(e.Known)
+	if left == nil {
+		left = map[string]account.Value{}
+	}
+	for _, c := range e.Changes {
+		left[c.Field] = c.After
+	}
+	return left
 }
 
 // Key names the row of what is wanted: the first key that has a value.

@@ -94,6 +94,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	}
 	d.matched[found.ID] = w.Row
 	d.decideKnown(e, w, found, asks)
+	e.keepWhole(found)
 	if Protects(d.Protect, found) && (e.Outcome == account.Waiting) {
 		d.Ties.Return(d.booked)
 		e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
@@ -394,6 +395,15 @@ func (d *Decider) Unlist(e *Entry, found *account.Account) {
 	}
 	d.booked = nil
 	d.suspend(e, found)
+	e.keepWhole(found)
+}
+
+// keepWhole keeps what else the system has of several values that change, so that it can
+// be put back.
+func (e *Entry) keepWhole(found *account.Account) {
+	for i, c := range e.Changes {
+		e.Changes[i].Whole = found.Whole[c.Field]
+	}
 }
 
 func (d *Decider) leave(e *Entry, found *account.Account) {

@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -154,9 +155,12 @@ func (b *Brief) Field(name string) int {
 
 // Names reports whether rows name things of a kind, or leave them.
 func (b *Brief) Names(kind string) bool {
-	return len(b.Suspending.Leave[kind]) > 0 ||
-		slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Kind == kind }) ||
-		slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Among == kind })
+	return b.Ties(kind) || slices.ContainsFunc(b.Fields, func(f Field) bool { return f.Among == kind })
+}
+
+// Ties reports whether rows join or leave things of a kind.
+func (b *Brief) Ties(kind string) bool {
+	return len(b.Suspending.Leave[kind]) > 0 || slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Kind == kind })
 }
 
 // NamesThings reports whether rows name things of any kind, or leave them.
@@ -226,6 +230,7 @@ type Options struct {
 	Today   string                       // year-month-day that today() gives
 	Only    string                       // a further condition, as with the brief's “only”
 	Dir     string                       // the folder from which the brief names other files
+	Root    string                       // the workspace's, in which they may lie as well; may be empty
 	Aliases func(system string) []string // the short names of a system's own fields
 	Kinds   map[string]account.Kind      // kinds of those, where known
 	// Own returns what the system itself calls fields, with their kinds. It is asked
@@ -236,7 +241,7 @@ type Options struct {
 
 // Load reads the brief at path. Mistakes in it are yamldoc.Problems.
 func Load(path string, options Options) (*Brief, error) {
-	data, err := os.ReadFile(path)
+	data, err := yamldoc.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
@@ -280,10 +285,10 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	}
 	fields := b.readFields(top.pairs("fields"), top.root, options)
 	if node := top.get("intent"); node.Exists() {
-		fields = append(fields, b.readIntent(node, options.Dir))
+		fields = append(fields, b.readIntent(node, folders{options.Dir, options.Root}))
 	}
 	b.readMatch(top.get("match"), top.root)
-	b.readMemberships(top, options.Dir)
+	b.readMemberships(top, folders{options.Dir, options.Root})
 	b.readPassword(top.pairs("password", keyNames(passwordKeys)...), top.get("password"))
 	env := b.compile(top.get("only"), fields, top.items("checks"))
 	if env != nil {
@@ -378,7 +383,7 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 	}
 	var fields []fieldSource
 	for _, pair := range pairs {
-		source := readField(pair, options.Dir)
+		source := readField(pair, folders{options.Dir, options.Root})
 		known, inCatalogue := account.FieldNamed(pair.Key)
 		switch {
 		case len(source.field.Parts) > 0:
@@ -420,7 +425,7 @@ func has(kinds map[string]account.Kind, name string) bool {
 	return is
 }
 
-func readField(pair yamldoc.Pair, dir string) fieldSource {
+func readField(pair yamldoc.Pair, in folders) fieldSource {
 	source := fieldSource{field: Field{Send: true, FallbackFor: ForNew}, at: pair.At}
 	source.field.Line, _ = pair.At.Position()
 	f := &source.field
@@ -446,7 +451,7 @@ func readField(pair yamldoc.Pair, dir string) fieldSource {
 		case "split":
 			f.Split, f.Kind = p.Value.Text(), account.List
 		case "via_sheet":
-			readTable(f, p.Value, dir)
+			readTable(f, p.Value, in)
 		case "required":
 			f.Required = p.Value.Bool()
 		case "clear_when_blank":
@@ -524,9 +529,44 @@ func (source *fieldSource) readUnique(node yamldoc.Node) {
 	}
 }
 
+// folders are those in which files may lie that a brief names.
+type folders struct {
+	dir  string // the brief's own
+	root string // the workspace's; empty: none
+}
+
+// file returns the path of a plain file that a brief names. One that came from elsewhere
+// is to read nothing but what lies beside it, or in the workspace.
+func (in folders) file(name string) (string, error) {
+	path := filepath.Join(in.dir, name)
+	real, err := filepath.EvalSymlinks(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return path, nil // that is told where it is opened
+	}
+	if err != nil {
+		return "", err
+	}
+	inside := func(folder string) bool {
+		folder, err := filepath.EvalSymlinks(folder)
+		if err == nil {
+			folder, err = filepath.Abs(folder)
+		}
+		real, absErr := filepath.Abs(real)
+		at, relErr := filepath.Rel(folder, real)
+		return errors.Join(err, absErr, relErr) == nil && filepath.IsLocal(at)
+	}
+	if filepath.IsAbs(name) || !inside(in.dir) && (in.root == "" || !inside(in.root)) {
+		return "", fmt.Errorf("%s does not lie beside the brief, nor in the workspace", name)
+	}
+	if stat, err := os.Stat(real); err != nil || !stat.Mode().IsRegular() {
+		return "", fmt.Errorf("%s is not a plain file", name)
+	}
+	return path, nil
+}
+
 // readTable reads a “via” table from a sheet of two columns beside the brief:
 // what is written, and the value it stands for.
-func readTable(f *Field, node yamldoc.Node, dir string) {
+func readTable(f *Field, node yamldoc.Node, in folders) {
 	name := node.Text()
 	if name == "" {
 		return
@@ -536,7 +576,12 @@ func readTable(f *Field, node yamldoc.Node, dir string) {
 		return
 	}
 	f.Via, f.ViaExact = map[string]string{}, map[string]string{}
-	table, err := sheet.Open(filepath.Join(dir, name), nil, sheet.Options{HeadingRow: 1})
+	path, err := in.file(name)
+	if err != nil {
+		node.Fail("Put the table beside the brief.", "%s", err)
+		return
+	}
+	table, err := sheet.Open(path, nil, sheet.Options{HeadingRow: 1})
 	if err != nil {
 		node.Fail("Name a sheet of two columns beside the brief.", "%s", err)
 		return

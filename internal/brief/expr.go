@@ -26,6 +26,14 @@ import (
 // field of an account, short enough that a row cannot fill the memory.
 const maxText = 64 << 10
 
+// What an expression that could grow may cost for one row, in the language's own units (a
+// step each, and a tenth of one for each byte of a text that is made); and how many texts
+// one may put together that is not watched.
+const (
+	maxCost  = 1_000_000
+	maxJoins = 24
+)
+
 // An Expr is a compiled expression of the Common Expression Language.
 type Expr struct {
 	Source  string
@@ -67,8 +75,14 @@ func (e *Expr) True(scope *Scope) (bool, error) {
 
 func (e *Expr) eval(scope *Scope) (ref.Val, error) {
 	value, _, err := e.program.Eval(scope)
-	if err != nil {
+	switch {
+	case err != nil && strings.Contains(err.Error(), "actual cost limit exceeded"):
+		return nil, fmt.Errorf("takes more work than a row may")
+	case err != nil:
 		return nil, fmt.Errorf("%s", plain(err.Error()))
+	}
+	if text, ok := value.(types.String); ok && len(text) > maxText {
+		return nil, fmt.Errorf("gives a text longer than %d bytes", maxText)
 	}
 	return value, nil
 }
@@ -189,7 +203,11 @@ func (e *env) compile(node yamldoc.Node, kind account.Kind) *Expr {
 		node.Fail("", "the expression gives a %s where %s is wanted", plainType(compiled.OutputType().String()), want)
 		return nil
 	}
-	program, err := e.cel.Program(compiled, cel.EvalOptions(cel.OptOptimize))
+	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize)}
+	if grows(compiled.NativeRep().Expr()) {
+		options = append(options, cel.CostLimit(maxCost))
+	}
+	program, err := e.cel.Program(compiled, options...)
 	if err != nil {
 		node.Fail("", "in the expression: %s", plain(err.Error()))
 		return nil
@@ -208,6 +226,24 @@ func (e *env) compile(node yamldoc.Node, kind account.Kind) *Expr {
 		}
 	}))
 	return x
+}
+
+// grows reports whether an expression could do far more than its length says: by going
+// through lists, or by putting text after text. Keeping count costs half the speed, so
+// others are spared it.
+func grows(e ast.Expr) bool {
+	loops, joins := 0, 0
+	ast.PreOrderVisit(e, ast.NewExprVisitor(func(part ast.Expr) {
+		switch part.Kind() {
+		case ast.ComprehensionKind:
+			loops++
+		case ast.CallKind:
+			if name := part.AsCall().FunctionName(); name == operators.Add || name == "replace" {
+				joins++
+			}
+		}
+	}))
+	return loops > 0 || joins > maxJoins
 }
 
 // columnIndex recognises col["heading"].

@@ -55,7 +55,7 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 	}
 	b.BasedOn = append(b.BasedOn, name)
 	for _, path := range []string{name, name + ".yaml", name + ".yml"} {
-		data, err := os.ReadFile(filepath.Join(dir, path))
+		data, err := yamldoc.ReadFile(filepath.Join(dir, path))
 		if errors.Is(err, os.ErrNotExist) {
 			continue
 		}

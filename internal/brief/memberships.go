@@ -60,21 +60,21 @@ type Leaving struct {
 // accounts there are.
 type Limit struct {
 	Most  int
-	Share float64 // of 1; 0: it is a number
+	Share float64 // in percent; 0: it is a number
 	Text  string  // as the brief has it
 }
 
 // Allows returns how many the limit allows where there are total accounts.
 func (l Limit) Allows(total int) int {
 	if l.Share > 0 {
-		return int(l.Share * float64(total))
+		return int(l.Share*float64(total)/100 + 1e-9) // 29 % of 100 are 29, whatever a float makes of it
 	}
 	return l.Most
 }
 
 // readMemberships reads what the brief says of each kind: one table, or a list of
 // them.
-func (b *Brief) readMemberships(top *layers, dir string) {
+func (b *Brief) readMemberships(top *layers, in folders) {
 	for _, kind := range kinds {
 		for _, node := range top.get(kind).Items() {
 			m := Memberships{Kind: kind, Mode: Add, FallbackFor: ForNew}
@@ -102,7 +102,7 @@ func (b *Brief) readMemberships(top *layers, dir string) {
 						f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
 					}
 				case "via_sheet":
-					readTable(f, p.Value, dir)
+					readTable(f, p.Value, in)
 				case "mode":
 					m.Mode = Mode(p.Value.OneOf(modes...))
 				case "within":
@@ -170,8 +170,8 @@ var intentWords = []string{string(account.Create), string(account.Update), strin
 func IntentWords() []string { return intentWords }
 
 // readIntent reads the column with the rows' own intents.
-func (b *Brief) readIntent(node yamldoc.Node, dir string) fieldSource {
-	source := readField(yamldoc.Pair{Key: intentField, At: node, Value: node}, dir)
+func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
+	source := readField(yamldoc.Pair{Key: intentField, At: node, Value: node}, in)
 	source.field.Field = account.Field{Name: intentField, Label: "intent"}
 	source.field.Send = false
 	for _, p := range node.Pairs(keyNames(intentKeys)...) {
@@ -246,12 +246,12 @@ func readLimit(node yamldoc.Node) Limit {
 	text := strings.TrimSpace(node.Text())
 	number, percent := strings.CutSuffix(text, "%")
 	n, err := strconv.ParseFloat(number, 64)
-	if err != nil || n < 0 || percent && n > 100 || !percent && n != float64(int(n)) {
+	if err != nil || !(n >= 0 && n <= 1e9) || percent && n > 100 || !percent && n != float64(int(n)) {
 		node.Fail("Write a number, or a share such as 5%.", "“%s” is not a limit", text)
 		return Limit{}
 	}
 	if percent {
-		return Limit{Share: max(n/100, 1e-9), Text: text}
+		return Limit{Share: max(n, 1e-9), Text: text}
 	}
 	return Limit{Most: int(n), Text: text}
 }

@@ -139,6 +139,11 @@ func (c *Checker) Schema() []account.Finding {
 		finding.Field = change.Field
 		findings = append(findings, finding)
 	}
+	if active, known := c.schema.Attribute("active"); (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && (!known || active.ReadOnly) {
+		finding := account.Find(account.Error, "unknown-field", "the brief has accounts suspended or let back in, and the system has no field “active” that could be set")
+		finding.Field, finding.Remedy = "active", "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
+		findings = append(findings, finding)
+	}
 	if c.brief.New == brief.Create {
 		for _, a := range c.schema.Attributes {
 			if a.Required && !a.ReadOnly && !slices.ContainsFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field }) {

@@ -27,7 +27,7 @@ func (a *app) batchesCommand() *cobra.Command {
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			ctx := cmd.Context()
-			_, l, err := a.openLedger(ctx)
+			_, l, err := a.openLedger(ctx, true)
 			if err != nil {
 				return err
 			}

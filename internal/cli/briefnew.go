@@ -112,7 +112,7 @@ func briefName(sheet string) string {
 
 // describe asks a system what it takes; without an answer the work goes on.
 func (a *app) describe(cmd *cobra.Command, target workspace.System) *account.Schema {
-	client, err := connect(target)
+	client, err := a.connect(target)
 	if err == nil {
 		var schema *account.Schema
 		if schema, err = client.Describe(cmd.Context()); err == nil {

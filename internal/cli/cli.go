@@ -20,8 +20,10 @@ import (
 	"golang.org/x/term"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
@@ -40,17 +42,20 @@ const (
 
 // app is what every command shares.
 type app struct {
-	in       *os.File
-	out, err io.Writer
-	answer   *begun // beneath out
-	terminal bool   // out is one
-	now      func() time.Time
-	json     bool
-	plain    bool
-	dir      string // --workspace
-	offline  bool   // no system is asked
-	exit     int    // of a command that did its work
-	ballast  []byte // see longWork
+	in        *os.File
+	out, err  io.Writer
+	answer    *begun // beneath out
+	terminal  bool   // out is one
+	now       func() time.Time
+	json      bool
+	plain     bool
+	dir       string // --workspace
+	offline   bool   // no system is asked
+	exit      int    // of a command that did its work
+	mask      *secret.Mask
+	tracePath string   // --trace
+	trace     *os.File // open once a system was reached
+	ballast   []byte   // see longWork
 }
 
 // longWork is called by commands that may run long. They keep little and make
@@ -73,7 +78,7 @@ func (b *begun) Write(p []byte) (int, error) {
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
-	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer}
+	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer, mask: secret.NewMask()}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -83,7 +88,12 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 	for _, arg := range args {
 		a.json = a.json || arg == "--json"
 	}
-	if err := root.ExecuteContext(ctx); err != nil {
+	err := root.ExecuteContext(ctx)
+	if a.trace != nil {
+		err = errors.Join(err, a.trace.Close())
+		a.remark("%s: what was sent and answered, without the credentials. It has people's data in it.", a.tracePath)
+	}
+	if err != nil {
 		return a.fail(ctx, err)
 	}
 	return a.exit
@@ -117,11 +127,12 @@ what became of every row, correct the rest and hand it back in.`,
 	flags := root.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "answer with one JSON document")
 	flags.BoolVar(&a.plain, "plain", false, "no colours or styling (so does NO_COLOR)")
+	flags.StringVar(&a.tracePath, "trace", "", "write each request to a system and its answer into this new `FILE`, without secrets")
 	flags.StringVar(&a.dir, "workspace", "", "the workspace's folder (else the one you are in, or above)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
-	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.versionCommand())
 	root.SetHelpCommandGroupID("around")
 	root.SetCompletionCommandGroupID("around")
 	return root
@@ -155,16 +166,28 @@ func explained(ctx context.Context, err error) failure {
 		badSheet    *sheet.Error
 		noWorkspace *workspace.NotFound
 		problems    yamldoc.Problems
+		guarded     *batch.Guard
+		refusal     *system.Refusal
 	)
 	switch {
 	case errors.As(err, &known):
 		return *known
+	case errors.As(err, &guarded) && guarded.Wrong:
+		return failure{code: exitWrong, message: guarded.Message, remedy: guarded.Remedy}
+	case errors.As(err, &guarded):
+		return failure{code: exitGuard, message: guarded.Message, remedy: guarded.Remedy}
 	case ctx.Err() != nil:
 		return failure{code: exitInterrupted, message: "interrupted"}
 	case errors.As(err, &unavailable):
 		return failure{code: exitUnavailable, message: unavailable.Message, remedy: unavailable.Remedy}
 	case errors.As(err, &unclear):
 		return failure{code: exitUnavailable, message: unclear.Error(), remedy: "Post the batch again later: what is open is looked up first."}
+	case errors.As(err, &refusal):
+		return failure{code: exitUnavailable, message: refusal.Message, remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
+	case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrCannotFind):
+		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
+	case ledger.IsDamaged(err):
+		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
 	case errors.As(err, &badSheet):
 		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
 	case errors.As(err, &noWorkspace):
@@ -182,6 +205,7 @@ func explained(ctx context.Context, err error) failure {
 // fail tells an error and returns its exit code.
 func (a *app) fail(ctx context.Context, err error) int {
 	f := explained(ctx, err)
+	f.message = a.mask.Hide(f.message)
 	if strings.HasPrefix(f.message, "unknown command") {
 		f.remedy = strings.TrimSpace(strings.Join(strings.Split(f.message, "\n")[1:], " "))
 		f.message, _, _ = strings.Cut(f.message, "\n")
@@ -268,6 +292,21 @@ func (a *app) workspace() (*workspace.Workspace, error) {
 }
 
 func (a *app) today() string { return a.now().Format(time.DateOnly) }
+
+// traceTo opens the file of --trace when a system is first reached; nil: none is wanted.
+func (a *app) traceTo() (io.Writer, error) {
+	if a.tracePath == "" {
+		return nil, nil
+	}
+	if a.trace == nil {
+		file, err := os.OpenFile(a.tracePath, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, wrong(fmt.Sprintf("the trace cannot be written: %s", err), "Name a new file for --trace.")
+		}
+		a.trace = file
+	}
+	return a.trace, nil
+}
 
 // who names the person at the keyboard for the ledger.
 func who() string {

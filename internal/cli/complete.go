@@ -34,7 +34,7 @@ func (a *app) completeBatches(cmd *cobra.Command, args []string, _ string) ([]st
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	_, l, err := a.openLedger(cmd.Context())
+	_, l, err := a.openLedger(cmd.Context(), true)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

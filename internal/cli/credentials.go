@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -51,7 +53,7 @@ func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 	case exists(f.file):
 		return e, wrong(f.file+" exists already", "Name another file: passwords that stand in it would be lost.")
 	case f.clear:
-		return secret.InClear(), nil
+		e = secret.InClear()
 	case len(f.to) > 0:
 		e, err = secret.ToKeys(f.to)
 	default:
@@ -63,10 +65,39 @@ func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 			}
 		}
 	}
+	if err == nil {
+		err = secret.CanWrite(f.file)
+	}
 	if err != nil {
 		return e, wrong(err.Error(), "")
 	}
 	return e, nil
+}
+
+// again writes the flags for a further post of the batch: the passwords of the others go
+// into a file of their own.
+func (f *credentialFlags) again() string {
+	if f.file == "" {
+		return ""
+	}
+	ending := filepath.Ext(f.file)
+	name := strings.TrimSuffix(f.file, ending)
+	flags := ""
+	for n := 2; flags == ""; n++ {
+		if path := fmt.Sprintf("%s-%d%s", name, n, ending); !exists(path) {
+			flags = " --credentials " + quoted(path)
+		}
+	}
+	for _, key := range f.to {
+		flags += " --to " + key
+	}
+	if f.passphrase != "" {
+		flags += " --passphrase " + quoted(f.passphrase)
+	}
+	if f.clear {
+		flags += " --in-clear"
+	}
+	return flags
 }
 
 // writeCredentials writes the generated passwords of the accounts that were made,

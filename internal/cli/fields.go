@@ -30,7 +30,7 @@ func (a *app) target(args []string) (workspace.System, system.System, error) {
 	if err != nil {
 		return target, nil, wrong(err.Error(), "")
 	}
-	client, err := connect(target)
+	client, err := a.connect(target)
 	return target, client, err
 }
 

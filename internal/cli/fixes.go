@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
-	"evenledger/internal/workspace"
 )
 
 func (a *app) fixesCommand() *cobra.Command {
@@ -44,7 +43,7 @@ with the same brief: the two columns that were added are passed over.`,
 			if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err
 			}
-			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.fixes(cmd.Context(), l, b, out)
 			})
 		},

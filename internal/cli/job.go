@@ -110,7 +110,7 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 	if err := j.settleDates(path); err != nil {
 		return nil, err
 	}
-	if err := j.fit(ctx, offline); err != nil {
+	if err := a.fit(ctx, j, offline); err != nil {
 		return nil, err
 	}
 	return j, nil
@@ -168,10 +168,10 @@ func sheetOptions(b *brief.Brief, flags sheetFlags) sheet.Options {
 
 // fit connects the system, unless offline, and finds where the brief, the sheet's
 // columns and the system do not fit together.
-func (j *job) fit(ctx context.Context, offline bool) (err error) {
+func (a *app) fit(ctx context.Context, j *job, offline bool) (err error) {
 	j.findings = j.mapper.Findings()
 	if !offline && j.system == nil {
-		if j.system, err = connect(j.target); err != nil {
+		if j.system, err = a.connect(j.target); err != nil {
 			return err
 		}
 		if j.schema, err = j.system.Describe(ctx); err != nil {
@@ -183,6 +183,12 @@ func (j *job) fit(ctx context.Context, offline bool) (err error) {
 		f := account.Find(account.Error, "unknown-field", fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.target.Name))
 		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."
 		j.findings = append(j.findings, f)
+	} else if !offline && j.brief.Password.Change {
+		if renew, known := j.schema.Attribute(j.target.Renew); !known || renew.ReadOnly {
+			f := account.Find(account.Error, "unknown-field", fmt.Sprintf("the brief has people choose another password at the first sign-in, and %s has no field %s that could be set for it", j.target.Name, j.target.Renew))
+			f.Remedy = "Correct “change_at_sign_in” in evenledger.yaml."
+			j.findings = append(j.findings, f)
+		}
 	}
 	if !account.HasError(j.findings) {
 		return nil
@@ -219,7 +225,7 @@ func (a *app) suggest(ctx context.Context, j *job, only string, offline bool) (*
 	}
 	options.Only = only
 	if !offline {
-		client, err := connect(j.target)
+		client, err := a.connect(j.target)
 		if err != nil {
 			return nil, err
 		}
@@ -251,7 +257,7 @@ func (a *app) loadBrief(w *workspace.Workspace, name, only string) (*brief.Brief
 }
 
 func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
-	options := brief.Options{Today: a.today(), Systems: []string{}}
+	options := brief.Options{Today: a.today(), Systems: []string{}, Root: w.Dir}
 	for _, s := range w.Systems {
 		options.Systems = append(options.Systems, s.Name)
 	}
@@ -285,7 +291,7 @@ func (a *app) ownFields(w *workspace.Workspace) func(string) map[string]account.
 		if err != nil {
 			return nil
 		}
-		client, err := connect(target)
+		client, err := a.connect(target)
 		if err != nil {
 			return nil
 		}
@@ -326,8 +332,15 @@ func briefHeadings(b *brief.Brief) map[string]bool {
 }
 
 // connect opens the secrets of a system and makes its client.
-func connect(target workspace.System) (system.System, error) {
-	config := scim.Config{URL: target.URL, CA: target.CA, Together: target.Together, Rate: target.Rate, Page: target.Page, Timeout: target.Timeout, Aliases: target.Aliases}
+func (a *app) connect(target workspace.System) (system.System, error) {
+	trace, err := a.traceTo()
+	if err != nil {
+		return nil, err
+	}
+	config := scim.Config{URL: target.URL, CA: target.CA, Together: target.Together, Rate: target.Rate, Page: target.Page, Timeout: target.Timeout, Aliases: target.Aliases, NoPatch: target.NoPatch, Mask: a.mask, Trace: trace}
+	config.Waiting = func(until time.Time) {
+		a.remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
+	}
 	for kind, at := range target.Memberships {
 		if config.Kinds == nil {
 			config.Kinds = map[string]scim.Kind{}
@@ -342,9 +355,11 @@ func connect(target workspace.System) (system.System, error) {
 	if err != nil {
 		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, err), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, secret))
 	}
+	a.mask.Add(text)
 	config.Authorization = scim.Bearer(text)
 	if target.User != "" {
 		config.Authorization = scim.Basic(target.User, text)
+		a.mask.Add(strings.TrimPrefix(config.Authorization, "Basic "))
 	}
 	client, err := scim.New(config)
 	if err != nil {
@@ -410,22 +425,39 @@ func about(info sheet.Info) string {
 	return text
 }
 
-// openLedger opens the workspace's ledger.
-func (a *app) openLedger(ctx context.Context) (*workspace.Workspace, *ledger.Ledger, error) {
+// openLedger opens the workspace's ledger; for reading alone, one that cannot be
+// written to will do.
+func (a *app) openLedger(ctx context.Context, toRead bool) (*workspace.Workspace, *ledger.Ledger, error) {
 	w, err := a.workspace()
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := ledger.Open(ctx, w.Ledger)
+	open := ledger.Open
+	if toRead && exists(w.Ledger) {
+		open = ledger.OpenToRead
+	}
+	l, err := open(ctx, w.Ledger)
+	if errors.Is(err, ledger.ErrOld) {
+		l, err = ledger.Open(ctx, w.Ledger)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
 	return w, l, nil
 }
 
-// onBatch opens the ledger for work on one batch of it; 0 is the newest.
-func (a *app) onBatch(ctx context.Context, id int, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) (err error) {
-	w, l, err := a.openLedger(ctx)
+// lookAtBatch opens the ledger to read one batch of it; 0 is the newest.
+func (a *app) lookAtBatch(ctx context.Context, id int, do func(*ledger.Ledger, *batch.Batch) error) error {
+	return a.withBatch(ctx, id, true, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error { return do(l, b) })
+}
+
+// onBatch opens the ledger for work on one batch of it.
+func (a *app) onBatch(ctx context.Context, id int, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) error {
+	return a.withBatch(ctx, id, false, do)
+}
+
+func (a *app) withBatch(ctx context.Context, id int, toRead bool, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) (err error) {
+	w, l, err := a.openLedger(ctx, toRead)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
-	"evenledger/internal/membership"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
@@ -82,51 +81,42 @@ type order struct {
 	envelope    secret.Envelope // that the credentials go in
 }
 
-// systemOf finds the system that a batch was made for, at the address it had then.
+// systemOf finds the system that a batch was made for.
 func systemOf(w *workspace.Workspace, b *batch.Batch) (workspace.System, error) {
 	target, err := w.System(b.System)
 	if err != nil {
 		return target, wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", b.ID, b.System))
-	}
-	if target.URL != b.URL {
-		return target, guard(fmt.Sprintf("batch %d was drafted for %s, and evenledger.yaml now has %s for %s", b.ID, b.URL, target.URL, b.System), "Make a new draft for that address, or put the old one back.")
 	}
 	return target, nil
 }
 
 // postAlone posts a batch while nobody else posts one.
 func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
-	id := b.ID
-	_, waiting, err := l.Counts(ctx, id)
+	_, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
-	if b.State == batch.Withdrawn {
-		return wrong(fmt.Sprintf("batch %d was withdrawn", id), "Draft its sheet again.")
+	p := &posting.Post{
+		Ledger: l, Batch: b, URL: o.target.URL, Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
+		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: vaults(w).Of(b.ID), Mask: a.mask, Now: a.now,
 	}
-	if len(b.Held) > 0 {
-		return guard(fmt.Sprintf("batch %d is held back: %s", id, strings.Join(b.Held, "; ")), "Look whether the sheet came whole. If it is right, raise the limit in the brief and draft again.")
-	}
-	undoes := slices.ContainsFunc(b.Unmakes, func(s membership.Step) bool { return s.Result == "" })
-	if total(waiting) == 0 && !undoes {
-		a.remark("Nothing in batch %d waits to be posted.", id)
-		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b))
-	}
-	if _, generated, err := l.Secrets(ctx, id); err != nil {
+	if err := p.May(ctx); err != nil {
 		return err
-	} else if generated > 0 && !o.envelope.Given() {
-		return guard(fmt.Sprintf("batch %d makes passwords for %s, and nothing says where they go", id, people(generated)), "Give --credentials FILE with --to KEY or --passphrase env:NAME.")
+	}
+	if total(waiting) == 0 && !b.Unmaking() {
+		a.remark("Nothing in batch %d waits to be posted.", b.ID)
+		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o))
 	}
 	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
 		return err
 	}
-	err = a.carryOut(ctx, w, l, b, o.target, o.trial)
+	err = a.carryOut(ctx, p, o)
 	// What was made before it broke off is to be handed out all the same, and before
 	// anything is shown: whoever reads the answer may stop reading.
 	if err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o)); err != nil {
 		return err
 	}
-	if err := a.posted(context.WithoutCancel(ctx), l, b); err != nil {
+	if err := a.posted(context.WithoutCancel(ctx), l, b, o); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
@@ -180,8 +170,8 @@ func (a *app) ask(question string) bool {
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
-func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, target workspace.System, trial int) error {
-	client, err := connect(target)
+func (a *app) carryOut(ctx context.Context, p *posting.Post, o order) error {
+	client, err := a.connect(o.target)
 	if err != nil {
 		return err
 	}
@@ -189,7 +179,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		return err
 	}
 	bar := a.progress()
-	p := &posting.Post{Ledger: l, System: client, Batch: b, Together: target.Together, Settle: target.Settle, Trial: trial, Vault: vaults(w).Of(b.ID), Now: a.now, Progress: bar.of}
+	p.System, p.Progress = client, bar.of
 	stop := context.AfterFunc(ctx, func() {
 		bar.end()
 		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
@@ -197,16 +187,20 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 	err = p.Run(ctx)
 	stop()
 	bar.end()
+	var guarded *batch.Guard
+	if errors.As(err, &guarded) {
+		return guarded
+	}
 	if err != nil && ctx.Err() == nil {
 		told := explained(ctx, err)
-		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", b.ID))
+		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID))
 		return &told
 	}
 	return nil
 }
 
 // posted shows what a batch came to after posting.
-func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
+func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch, o order) error {
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}
@@ -222,7 +216,7 @@ func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch) erro
 		page.Line("")
 		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
 	}
-	page.Next(nextAfter(b, counts)...)
+	page.Next(nextAfter(b, counts, o.credentials.again())...)
 	return page.Err()
 }
 
@@ -244,10 +238,14 @@ func freeName(name string, b *batch.Batch) string {
 }
 
 // nextAfter are the commands that suit a batch as it stands.
-func nextAfter(b *batch.Batch, counts account.Counts) []string {
+// flags are those that posting it needs, with a space before.
+func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	var next []string
+	if flags == "" && (b.Secrets == "generate" || b.Secrets == "both") {
+		flags = " --credentials FILE --to KEY"
+	}
 	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
-		next = append(next, fmt.Sprintf("evenledger post %d", b.ID))
+		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
 	}
 	if counts[account.Refused]+counts[account.Failed] > 0 {
 		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))

@@ -213,20 +213,23 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 	if err != nil {
 		return err
 	}
-	client, err := connect(target)
+	client, err := a.connect(target)
 	if err != nil {
 		return err
 	}
 	bar := a.progress()
 	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Wait: pause, Progress: bar.stageDone}
-	rows, looked, err := reading.Read(ctx)
+	read, err := reading.Read(ctx)
 	bar.end()
 	if err != nil {
 		return err
 	}
-	a.exit = rowsExit(len(rows))
+	rows := read.Rows
+	if !read.Even() {
+		a.exit = exitRows
+	}
 	if a.json {
-		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": looked, "even": len(rows) == 0}, "entries", func(yield func(readback.Row, error) bool) {
+		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": read.Looked, "failed": read.Failed, "waiting": read.Waiting, "even": read.Even()}, "entries", func(yield func(readback.Row, error) bool) {
 			for _, row := range rows {
 				if !yield(row, nil) {
 					return
@@ -237,10 +240,10 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 	page := a.page()
 	page.Title(b)
 	verdict := page.Bold("even")
-	if len(rows) > 0 {
+	if !read.Even() {
 		verdict = page.Level(account.Error, "not even")
 	}
-	page.AccountSaying([]report.Side{{Label: "Carried out", N: looked}}, []report.Side{{Label: "As the batch left it", N: looked - len(rows)}, {Label: "Otherwise", N: len(rows)}}, verdict)
+	page.AccountSaying([]report.Side{{Label: "Carried out", N: read.Looked}}, []report.Side{{Label: "As the batch left it", N: read.Looked - len(rows)}, {Label: "Otherwise", N: len(rows)}}, verdict)
 	for _, row := range rows {
 		page.Line("")
 		name := batch.RowName(row.Row)
@@ -253,11 +256,23 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 			page.Line("    %s  %s %s %s", report.Pad(d.What, 18), d.Left, page.Dim("by now"), page.Level(account.Warning, found))
 		}
 	}
+	page.Line("")
 	if len(rows) == 0 {
-		page.Line("")
 		page.Line("The system is as batch %d left it.", b.ID)
-	} else {
+	}
+	if read.Failed > 0 {
+		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s failed, as a whole or in part: the system is not as they want it.", counted(read.Failed, "row", "rows"))))
+	}
+	if read.Waiting > 0 {
+		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s not carried out to the end, or it is open whether they were.", counted(read.Waiting, "row is", "rows are"))))
+	}
+	switch {
+	case len(rows) > 0:
 		page.Next(fmt.Sprintf("evenledger show %d --row %d", b.ID, rows[0].Row))
+	case read.Waiting > 0:
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID))
+	case read.Failed > 0:
+		page.Next(fmt.Sprintf("evenledger show %d --outcome failed", b.ID))
 	}
 	return page.Err()
 }

@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
-	"evenledger/internal/workspace"
 )
 
 func (a *app) reportCommand() *cobra.Command {
@@ -67,7 +66,7 @@ licences, groups, courses, roles, suspended or duplicates. With -o the answer is
 			if exists(out) && !overwrite {
 				return wrong(out+" exists already", "Name another file, or give --overwrite.")
 			}
-			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.report(cmd.Context(), l, b, out, page)
 			})
 		},

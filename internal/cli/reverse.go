@@ -47,17 +47,14 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 }
 
 func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) error {
-	switch {
-	case of.State == batch.Reversed:
-		return wrong(fmt.Sprintf("batch %d was reversed already", of.ID), "“evenledger batches” shows by which batch.")
-	case of.Posted.IsZero():
-		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to undo", of.ID), "")
-	}
 	target, err := systemOf(w, of)
 	if err != nil {
 		return err
 	}
-	client, err := connect(target)
+	if err := of.MayReverse(target.URL); err != nil {
+		return err
+	}
+	client, err := a.connect(target)
 	if err != nil {
 		return err
 	}
@@ -67,7 +64,7 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 	}
 	bar := a.progress()
 	r := &drafting.Reversal{
-		Ledger: l, System: client, Schema: schema, Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Ledger: l, System: client, URL: target.URL, Schema: schema, Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	var b *batch.Batch

@@ -13,7 +13,6 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
-	"evenledger/internal/workspace"
 )
 
 // one is the check that a command got its one argument.
@@ -71,7 +70,7 @@ and every request that was sent.`,
 					return err
 				}
 			}
-			return a.onBatch(cmd.Context(), id, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.show(cmd.Context(), l, b, filter)
 			})
 		},
@@ -123,7 +122,7 @@ func (a *app) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter
 		if err := a.correctedBy(ctx, page, l, b); err != nil {
 			return err
 		}
-		page.Next(nextAfter(b, counts)...)
+		page.Next(nextAfter(b, counts, "")...)
 		a.exit = exitDone // showing was done, whatever became of the rows
 		return page.Err()
 	}

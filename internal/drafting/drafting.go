@@ -61,8 +61,10 @@ type Draft struct {
 	brief   *brief.Brief
 	keys    map[string][]string // field → values to look for
 	way     system.Way
-	earlier map[int][]account.Finding // findings about rows taken in before
-	bases   map[string]int            // of the numbered field: how many rows want the value
+	earlier map[int][]account.Finding        // findings about rows taken in before
+	bases   map[string]int                   // of the numbered field: how many rows want the value
+	seen    []account.Account                // a few of the system's, whoever they are
+	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
 // Make makes the batch and returns it. The caller has locked "draft".
@@ -73,12 +75,16 @@ func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
+	b.Protect = slices.Concat(d.brief.Protect, d.Protect)
 	for _, f := range d.brief.Fields {
 		if f.Send {
 			b.Fields = append(b.Fields, f.Name)
 		}
 	}
 	if err := d.prepare(ctx); err != nil {
+		return nil, d.way, err
+	}
+	if err := d.remember(ctx); err != nil {
 		return nil, d.way, err
 	}
 	if err := d.Ledger.Begin(ctx, b); err != nil {
@@ -113,6 +119,7 @@ func (d *Draft) fill(ctx context.Context) error {
 	if err := d.hold(ctx); err != nil {
 		return err
 	}
+	d.settleWitnesses(index)
 	info := d.Sheet.Info()
 	d.Batch.Encoding, d.Batch.Read = info.Encoding, info.Read
 	if d.Compare {
@@ -123,13 +130,8 @@ func (d *Draft) fill(ctx context.Context) error {
 }
 
 // takeIn reads and checks the rows and puts them into the ledger.
-func (d *Draft) takeIn(ctx context.Context) (err error) {
+func (d *Draft) takeIn(ctx context.Context) error {
 	spool := d.Ledger.Spool(ctx, d.Batch.ID)
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, spool.Abandon())
-		}
-	}()
 	seen := map[string]map[string]bool{}
 	for checked, err := range d.checker.Rows(ctx, d.Rows) {
 		if err != nil {
@@ -227,6 +229,7 @@ func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
 	found := 0
 	take := func(a account.Account) {
 		index.Add(a)
+		d.witness(&a)
 		found++
 		d.tell("looked at accounts", found)
 	}
@@ -302,7 +305,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		Fields:  d.Batch.Fields,
 		Extra:   d.extra(),
 		Several: d.brief.OnlyMemberships(),
-		Protect: slices.Concat(d.brief.Protect, d.Protect),
+		Protect: d.Batch.Protect,
 
 		WhyRefuse: d.WhyNot,
 	}
@@ -325,7 +328,9 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 			wanted, row = spooled.Wanted, sheet.Row{Number: spooled.Wanted.Row, Cells: spooled.Cells, Kinds: spooled.Wanted.Kinds}
 			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
 			e := batch.Entry{Row: wanted.Row}
-			if also := decider.Decide(&e, wanted); also > 0 {
+			also := decider.Decide(&e, wanted)
+			d.refuseMade(&e)
+			if also > 0 {
 				if entries, err = d.refuseToo(ctx, entries, also, e); err != nil {
 					return err
 				}

@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -79,6 +80,9 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 	for _, about := range kinds {
 		if !b.Names(about.Name) {
 			continue
+		}
+		if about.Blind != "" && b.Ties(about.Name) {
+			return nil, &system.Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", about.Name, about.Blind), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", about.Name)}
 		}
 		catalogue.AddKind(about)
 		// Only of licences it matters how many have one.

@@ -18,6 +18,7 @@ import (
 type Reversal struct {
 	Ledger   *ledger.Ledger
 	System   system.System
+	URL      string // at which it is
 	Schema   *account.Schema
 	Of       *batch.Batch
 	Remove   bool // accounts that were created are removed, not suspended
@@ -31,15 +32,20 @@ type Reversal struct {
 	catalogue *membership.Catalogue
 }
 
-// Make makes the batch and returns it. The caller has locked "draft".
+// Make makes the batch and returns it. A batch that may not be undone is a *batch.Guard,
+// and then nothing was made. The caller has locked "draft".
 func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
+	if err := r.Of.MayReverse(r.URL); err != nil {
+		return nil, err
+	}
 	b := &r.Batch
+	b.Protect = slices.Concat(r.Of.Protect, r.Protect)
 	b.Unmakes = slices.Clone(r.Of.MadeThings)
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
 	}
 	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
-	if !slices.Contains(b.Fields, "active") {
+	if _, has := r.Schema.Attribute("active"); has && !slices.Contains(b.Fields, "active") {
 		b.Fields = append(b.Fields, "active")
 	}
 	what := "suspended"
@@ -130,6 +136,12 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 	for _, e := range done {
 		u := batch.Entry{Row: e.Row, Key: e.Key, Account: e.Account, Cells: e.Cells}
 		a := now[e.Account]
+		if batch.Stranger(e.Left(), &a, r.Of.Match) {
+			return r.Of.OtherSystem(fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
+		}
+		if len(r.Batch.Witnesses) < fewWitnesses && a.ID != "" {
+			r.Batch.Witnesses = append(r.Batch.Witnesses, account.Account{ID: a.ID, Fields: map[string]account.Value{"userName": a.Field("userName")}})
+		}
 		r.undo(&u, &e, &a, has[e.Account], referred)
 		entries = append(entries, u)
 		if batch.Unlisted(e.Row) > 0 {
@@ -205,6 +217,8 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 		r.tellChanged(u, e, now)
 	}
 	switch {
+	case e.Did == account.Created && !r.Remove && !slices.Contains(r.Batch.Fields, "active"):
+		u.Find(account.Error, "cannot-be-undone", "active", "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
 	case e.Did == account.Created && r.Remove:
 		u.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
 		u.Intent, u.Outcome = account.Remove, account.Waiting
@@ -223,7 +237,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 			}
 		}
 	}
-	if batch.Protects(r.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
+	if batch.Protects(r.Batch.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
 		u.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", now.Label()))
 	}
 	switch {
@@ -257,7 +271,7 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 		u.Find(account.Warning, "cannot-be-undone", c.Field, "", fmt.Sprintf("%s can be set only once and stays “%s”", c.Field, is.Text()))
 		return
 	}
-	back := account.Change{Field: c.Field, Before: is, After: account.Of(c.Before.Text())}
+	back := account.Change{Field: c.Field, Before: is, After: account.Of(c.Before.Text()), Whole: c.Whole}
 	if c.Names != nil {
 		back.Names = &[2]string{c.Names[1], c.Names[0]}
 	}

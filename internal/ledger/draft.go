@@ -12,17 +12,25 @@ import (
 )
 
 // spoolSize is how many rows of a draft are committed together.
-const spoolSize = 2000
+const (
+	spoolSize  = 2000
+	spoolBytes = 8 << 20 // or as soon as they take this much
+)
 
 // A Spool takes in the rows of a batch being drafted, in the order of the sheet,
-// before they are decided.
+// before they are decided. It holds them until there are enough to be written at once:
+// a sheet may come slowly, and the ledger is not to be held up by it.
 type Spool struct {
-	ledger  *Ledger
-	ctx     context.Context
-	id      int
-	tx      *sql.Tx
-	insert  *sql.Stmt
-	pending int
+	ledger *Ledger
+	ctx    context.Context
+	id     int
+	rows   []spooledRow
+	size   int // of rows, in bytes
+}
+
+type spooledRow struct {
+	row           int
+	cells, wanted string
 }
 
 // Spool begins taking in the rows of a batch.
@@ -32,40 +40,34 @@ func (l *Ledger) Spool(ctx context.Context, id int) *Spool {
 
 // Add takes a row in.
 func (s *Spool) Add(cells []string, w *mapping.Wanted) error {
-	if s.tx == nil {
-		var err error
-		if s.tx, err = s.ledger.db.BeginTx(s.ctx, nil); err != nil {
-			return err
-		}
-		if s.insert, err = s.tx.PrepareContext(s.ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, '', '', ?, '', '', '[]', '{}', '[]', ?, ?)"); err != nil {
-			return err
-		}
-	}
-	if _, err := s.insert.ExecContext(s.ctx, s.id, w.Row, account.Waiting, jsonText(cells), jsonText(w)); err != nil {
-		return err
-	}
-	if s.pending++; s.pending == spoolSize {
+	r := spooledRow{w.Row, jsonText(cells), jsonText(w)}
+	s.rows = append(s.rows, r)
+	if s.size += len(r.cells) + len(r.wanted); len(s.rows) == spoolSize || s.size > spoolBytes {
 		return s.Flush()
 	}
 	return nil
 }
 
-// Flush commits what was taken in.
+// Flush writes what was taken in.
 func (s *Spool) Flush() error {
-	if s.tx == nil {
+	if len(s.rows) == 0 {
 		return nil
 	}
-	err := errors.Join(s.insert.Close(), s.tx.Commit())
-	s.tx, s.insert, s.pending = nil, nil, 0
+	err := s.ledger.write(s.ctx, func(tx *sql.Tx) error {
+		insert, err := tx.PrepareContext(s.ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, '', '', ?, '', '', '[]', '{}', '[]', ?, ?)")
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, r := range s.rows {
+			if _, err := insert.ExecContext(s.ctx, s.id, r.row, account.Waiting, r.cells, r.wanted); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	s.rows, s.size = s.rows[:0], 0
 	return err
-}
-
-// Abandon rolls back what isn't committed.
-func (s *Spool) Abandon() error {
-	if s.tx == nil {
-		return nil
-	}
-	return s.tx.Rollback()
 }
 
 // A Spooled is a row that was taken in.

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"iter"
 	"os"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,7 +32,7 @@ import (
 )
 
 // version of the tables, kept in SQLite's user_version.
-const version = 2
+const version = 3
 
 const tables = `
 CREATE TABLE batches (
@@ -66,6 +67,10 @@ CREATE TABLE secrets (batch INTEGER NOT NULL, row INTEGER NOT NULL, sealed TEXT 
 // ErrNoBatch is returned for a number that no batch has.
 var ErrNoBatch = errors.New("no such batch")
 
+// ErrOld is returned by OpenToRead for a ledger of another version than this program's:
+// Open brings an older one up to it.
+var ErrOld = errors.New("it is of another version, and has to be opened once where it can be written")
+
 // ErrBusy means that another process is at the same work.
 var ErrBusy = errors.New("another process is at it")
 
@@ -96,26 +101,63 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("the ledger %s: %w", path, err)
 	}
-	source := "file:" + escape(path) + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate"
-	db, err := sql.Open("sqlite", source)
+	l, err := connect(path, "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(4)
-	l := &Ledger{db: db, path: path}
 	if err := l.migrate(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("the ledger %s: %w", path, err), db.Close())
+		return nil, errors.Join(l.told(err), l.db.Close())
 	}
-	if l.intend, err = db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
-		l.record, err = db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps)
+	if l.intend, err = l.db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
+		l.record, err = l.db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps)
 			SELECT ?1, value->>'row', max(value->>'intent', coalesce((SELECT intent FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
 			value->>'account', value->>'version', value->'findings', ?2, value->>'did', value->>'steps' FROM json_each(?3)`)
 	}
 	if err != nil {
-		return nil, errors.Join(err, db.Close())
+		return nil, errors.Join(l.told(err), l.db.Close())
 	}
 	return l, nil
 }
+
+// OpenToRead opens a ledger that is there for reading alone: its file, or the folder that
+// it is in, may be one that cannot be written to.
+func OpenToRead(ctx context.Context, path string) (*Ledger, error) {
+	if err := isPrivate(path); err != nil {
+		return nil, fmt.Errorf("the ledger %s: %w", path, err)
+	}
+	var problems []error
+	// Where nothing can be written beside it, nobody else writes to it either.
+	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} {
+		l, err := connect(path, mode+"&_pragma=busy_timeout(10000)")
+		if err != nil {
+			return nil, err
+		}
+		has, err := l.version(ctx)
+		if err == nil {
+			_, err = l.db.ExecContext(ctx, "SELECT count(*) FROM sqlite_schema")
+		}
+		switch {
+		case err == nil && has == version:
+			return l, nil
+		case err == nil:
+			return nil, errors.Join(l.told(ErrOld), l.db.Close())
+		}
+		problems = append(problems, l.told(err), l.db.Close())
+	}
+	return nil, errors.Join(problems...)
+}
+
+func connect(path, options string) (*Ledger, error) {
+	db, err := sql.Open("sqlite", "file:"+escape(path)+"?"+options)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(4)
+	return &Ledger{db: db, path: path}, nil
+}
+
+// told says which ledger an error is about.
+func (l *Ledger) told(err error) error { return fmt.Errorf("the ledger %s: %w", l.path, err) }
 
 // private makes the file with rights for its owner alone; SQLite gives the files
 // beside it the same.
@@ -124,33 +166,59 @@ func private(path string) error {
 	if err != nil {
 		return err
 	}
-	return file.Close()
+	return errors.Join(file.Close(), isPrivate(path))
+}
+
+// isPrivate refuses a ledger that others may read, as it holds people's data.
+func isPrivate(path string) error {
+	stat, err := os.Stat(path)
+	if err == nil && runtime.GOOS != "windows" && stat.Mode().Perm()&0o077 != 0 {
+		err = fmt.Errorf("may be read by others (mode %04o): run chmod 600 %s", stat.Mode().Perm(), path)
+	}
+	return err
 }
 
 func escape(path string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
 }
 
+// migrate brings the tables to the version that this program writes. A ledger that is of
+// it already is only read, so that looking at one waits for nobody.
 func (l *Ledger) migrate(ctx context.Context) error {
+	has, err := l.version(ctx)
+	switch {
+	case err != nil:
+		return err
+	case has > version:
+		return fmt.Errorf("was written by a newer evenledger (tables of version %d; this one knows %d)", has, version)
+	case has == version:
+		return nil
+	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		var has int
-		if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil {
+		var has int // another process may have been faster
+		if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil || has >= version {
 			return err
 		}
-		switch {
-		case has > version:
-			return fmt.Errorf("was written by a newer evenledger (tables of version %d; this one knows %d)", has, version)
-		case has == version:
-			return nil
-		}
-		for _, part := range []string{tables, steps}[has:] {
-			if _, err := tx.ExecContext(ctx, part); err != nil {
+		for _, step := range []func(context.Context, *sql.Tx) error{statements(tables), statements(steps), renameAbout}[has:] {
+			if err := step(ctx, tx); err != nil {
 				return err
 			}
 		}
 		_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version))
 		return err
 	})
+}
+
+func (l *Ledger) version(ctx context.Context) (has int, err error) {
+	err = l.db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has)
+	return has, err
+}
+
+func statements(text string) func(context.Context, *sql.Tx) error {
+	return func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, text)
+		return err
+	}
 }
 
 // Close closes the ledger.
@@ -163,18 +231,43 @@ func (l *Ledger) CutJournal(ctx context.Context) error {
 	return err
 }
 
-// write runs do in a transaction that is on disk when write returns.
+// write runs do in a transaction that is on disk when write returns. While another
+// process is at the ledger, it waits.
 func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
 	l.writing.Lock()
 	defer l.writing.Unlock()
-	tx, err := l.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
+	var tx *sql.Tx
+	for since := time.Now(); ; {
+		var err error
+		if tx, err = l.db.BeginTx(ctx, nil); err == nil {
+			break
+		}
+		if !isBusy(err) || ctx.Err() != nil || time.Since(since) > longestBusy {
+			return err
+		}
 	}
 	if err := do(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	return tx.Commit()
+}
+
+// longestBusy is how long another process that writes is waited for.
+const longestBusy = 5 * time.Minute
+
+func isBusy(err error) bool {
+	var told *sqlite.Error
+	return errors.As(err, &told) && told.Code()&0xff == sqlite3.SQLITE_BUSY
+}
+
+// IsDamaged reports whether an error comes of a ledger's file that is broken.
+func IsDamaged(err error) bool {
+	var told *sqlite.Error
+	if !errors.As(err, &told) {
+		return false
+	}
+	code := told.Code() & 0xff
+	return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
 }
 
 // Lock takes the work of that name ("draft", "post") for this process until
@@ -210,23 +303,23 @@ func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
 			return err
 		}
 		b.State = batch.Drafting
-		about, err := json.Marshal(b)
+		about, err := writeAbout(b)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, string(about))
+		_, err = tx.ExecContext(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, about)
 		return err
 	})
 }
 
 // Save writes what is known of the batch as a whole.
 func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
-	about, err := json.Marshal(b)
+	about, err := writeAbout(b)
 	if err != nil {
 		return err
 	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ? WHERE id = ?", b.State, b.Posted.Format(stamp), b.Rows, string(about), b.ID)
+		_, err := tx.ExecContext(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ? WHERE id = ?", b.State, b.Posted.Format(stamp), b.Rows, about, b.ID)
 		return err
 	})
 }
@@ -254,8 +347,8 @@ func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	var b batch.Batch
-	return &b, json.Unmarshal([]byte(about), &b)
+	b, err := readAbout(about)
+	return &b, err
 }
 
 // Newest returns the number of the newest batch, or ErrNoBatch.
@@ -277,11 +370,11 @@ func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 	var all []batch.Batch
 	for rows.Next() {
 		var about string
-		var b batch.Batch
 		if err := rows.Scan(&about); err != nil {
 			return nil, err
 		}
-		if err := json.Unmarshal([]byte(about), &b); err != nil {
+		b, err := readAbout(about)
+		if err != nil {
 			return nil, err
 		}
 		all = append(all, b)
@@ -372,10 +465,8 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 		query += " AND (" + strings.Join(either, " OR ") + ")"
 	}
 	if len(filter.Rows) > 0 {
-		query += " AND e.row IN (?" + strings.Repeat(", ?", len(filter.Rows)-1) + ")"
-		for _, row := range filter.Rows {
-			args = append(args, row)
-		}
+		query += " AND e.row IN (SELECT value FROM json_each(?))"
+		args = append(args, jsonText(filter.Rows))
 	}
 	if filter.Open {
 		query += " AND coalesce(r.did, '') = ''"
@@ -485,11 +576,14 @@ func readStepped(text string, steps []membership.Step) error {
 func changesText(changes []account.Change) string {
 	flat := make([]string, 0, 3*len(changes))
 	for _, c := range changes {
-		after := mark(c.After)
+		before, after := mark(c.Before), mark(c.After)
+		if c.Whole != "" { // JSON has no such separator in it
+			before = "*" + c.Whole + "\x1f" + before
+		}
 		if c.Names != nil {
 			after = "@" + nameless.Replace(c.Names[0]) + "\x1f" + nameless.Replace(c.Names[1]) + "\x1f" + after
 		}
-		flat = append(flat, c.Field, mark(c.Before), after)
+		flat = append(flat, c.Field, before, after)
 	}
 	return jsonText(flat)
 }
@@ -514,8 +608,12 @@ func readChanges(text string) ([]account.Change, error) {
 	}
 	changes := make([]account.Change, 0, len(flat)/3)
 	for i := 0; i < len(flat); i += 3 {
-		c := account.Change{Field: flat[i], Before: unmark(flat[i+1])}
-		after := flat[i+2]
+		c := account.Change{Field: flat[i]}
+		before, after := flat[i+1], flat[i+2]
+		if whole, rest, ok := strings.Cut(before, "\x1f"); ok && strings.HasPrefix(before, "*") {
+			c.Whole, before = whole[1:], rest
+		}
+		c.Before = unmark(before)
 		if parts := strings.SplitN(after, "\x1f", 3); strings.HasPrefix(after, "@") && len(parts) == 3 {
 			c.Names, after = &[2]string{parts[0][1:], parts[1]}, parts[2]
 		}

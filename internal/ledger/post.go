@@ -105,6 +105,12 @@ func (l *Ledger) WipeGiven(ctx context.Context, id int) error {
 	})
 }
 
+// Given returns how many passwords that sheets gave the batch keeps.
+func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
+	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id).Scan(&n)
+	return n, err
+}
+
 // Open returns how many entries wait whose account's own step is still to be done.
 func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
 	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting).Scan(&n)
@@ -125,16 +131,17 @@ func (l *Ledger) Secrets(ctx context.Context, id int) (made, waiting int, err er
 type InFlight struct {
 	Entry  batch.Entry
 	Intent Intent
-	Sent   time.Time
+	First  time.Time // when it was first sent, of the times whose result is not known
+	Sent   time.Time // and last
 }
 
 // InFlight returns the entries on their way, in the order of their rows.
 func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
 	rows, err := l.db.QueryContext(ctx, `WITH open AS (
-			SELECT j.value AS row, max(i.n) AS n, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
+			SELECT j.value AS row, max(i.n) AS n, min(i.sent) AS first, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
 			LEFT JOIN results a ON a.batch = i.batch AND a.row = j.value AND a.intent >= i.n
 			WHERE i.batch = ? AND a.row IS NULL GROUP BY j.value)
-		SELECT `+entryColumns+`, '[]', '', open.n, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
+		SELECT `+entryColumns+`, '[]', '', open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
 	if err != nil {
 		return nil, err
 	}
@@ -142,8 +149,11 @@ func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
 	var open []InFlight
 	for rows.Next() {
 		var f InFlight
-		var sent string
-		if f.Entry, err = scan(rows, &f.Intent, &sent); err != nil {
+		var first, sent string
+		if f.Entry, err = scan(rows, &f.Intent, &first, &sent); err != nil {
+			return nil, err
+		}
+		if f.First, err = time.Parse(stamp, first); err != nil {
 			return nil, err
 		}
 		if f.Sent, err = time.Parse(stamp, sent); err != nil {
@@ -152,6 +162,81 @@ func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
 		open = append(open, f)
 	}
 	return open, rows.Err()
+}
+
+// MadeSince hands over the entries whose accounts batches of a system made since a time,
+// and those of which it is open whether they did: Did is empty then. Accounts that a
+// batch removed again since are left out.
+func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	removed := map[string]bool{}
+	for _, b := range all { // the newest first
+		if b.System != system || b.Posted.IsZero() {
+			continue
+		}
+		open, err := l.InFlight(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		for i := range open {
+			if e := &open[i].Entry; e.Intent == account.Create && b.State != batch.Withdrawn {
+				each(b.ID, e, open[i].Sent)
+			}
+		}
+		ended, err := l.endedSince(ctx, b, since)
+		if err != nil {
+			return err
+		}
+		for _, e := range ended {
+			switch {
+			case e.entry.Did == account.Removed:
+				removed[e.entry.Account] = true
+			case e.entry.Did == account.Created && !removed[e.entry.Account]:
+				each(b.ID, &e.entry, e.at)
+			}
+		}
+	}
+	return nil
+}
+
+type endedAt struct {
+	entry batch.Entry
+	at    time.Time
+}
+
+// endedSince returns the entries of a batch that made or removed an account since a time.
+func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time) ([]endedAt, error) {
+	var newest string
+	if err := l.db.QueryRowContext(ctx, "SELECT coalesce(max(ended), '') FROM results WHERE batch = ?", b.ID).Scan(&newest); err != nil {
+		return nil, err
+	}
+	if last, err := time.Parse(stamp, newest); newest == "" || err == nil && last.Before(since) {
+		return nil, nil
+	}
+	rows, err := l.db.QueryContext(ctx, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []endedAt
+	for rows.Next() {
+		var ended string
+		e, err := scan(rows, &ended)
+		if err != nil {
+			return nil, err
+		}
+		at, err := time.Parse(stamp, ended)
+		if err != nil {
+			return nil, err
+		}
+		if !at.Before(since) {
+			all = append(all, endedAt{e, at})
+		}
+	}
+	return all, rows.Err()
 }
 
 // A Step is one time that an entry's request was intended, with the result if it

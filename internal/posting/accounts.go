@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
@@ -31,72 +31,173 @@ func (p *Post) keys(e batch.Entry) map[string]string {
 	return keys
 }
 
+// fields are those to be asked for: what the batch looks at, and what tells accounts
+// apart.
 func (p *Post) fields() []string {
-	if slices.Contains(p.Batch.Fields, "userName") {
-		return p.Batch.Fields
-	}
-	return append([]string{"userName"}, p.Batch.Fields...)
+	all := slices.Concat([]string{"userName"}, p.Batch.Fields, p.Batch.Match)
+	return slices.Compact(slices.Sorted(slices.Values(all)))
 }
 
 // carryOut sends the entry's request and settles its outcome. An error means
 // that the post cannot go on; then the entry's outcome is Waiting if nothing
 // came of it.
 func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
-	switch {
-	case e.Intent == account.Create:
+	if e.Intent == account.Create {
 		return p.create(ctx, e, p.resent[e.Row])
+	}
+	if name, is := p.protected(e, nil); is {
+		p.refuseProtected(e, name)
+		return nil
+	}
+	switch {
 	case e.Intent == account.Remove:
 		return p.remove(ctx, e)
-	case len(e.Changes) == 0:
-		e.Did = e.Intent.Comes() // only steps follow
+	case len(e.Changes) == 0: // only steps follow; that nobody changed the account was seen
+		e.Did = e.Intent.Comes()
 		e.Settle()
 		return nil
 	}
 	return p.change(ctx, e)
 }
 
-// create makes the entry's account. It is unclear if an earlier request may have
-// made it.
-func (p *Post) create(ctx context.Context, e *batch.Entry, unclear bool) error {
+// protected reports whether the entry's account is one that no batch may change, as it
+// was drafted or as it is now.
+func (p *Post) protected(e *batch.Entry, now *account.Account) (name string, is bool) {
+	patterns := slices.Concat(p.Batch.Protect, p.Protect)
+	known := &account.Account{ID: e.Account, Fields: e.Known}
+	for _, a := range []*account.Account{known, now} {
+		if a != nil && batch.Protects(patterns, a) {
+			return a.Label(), true
+		}
+	}
+	return "", false
+}
+
+func (p *Post) refuseProtected(e *batch.Entry, name string) {
+	e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", name))
+	p.refuse(e)
+}
+
+// sent says when requests of ours that may have made an account were sent.
+type sent struct {
+	first, last time.Time
+	before      bool // by an earlier post
+}
+
+func (s sent) any() bool { return !s.first.IsZero() }
+
+func (s sent) again(now time.Time) sent {
+	if s.first.IsZero() {
+		s.first = now
+	}
+	s.last = now
+	return s
+}
+
+// create makes the entry's account. An earlier request of ours may have made it.
+func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	wanted, err := p.wantedOf(e)
 	if err != nil {
 		return err
 	}
-	if unclear {
-		if found, err := p.lookFor(ctx, e, 0); err != nil || found {
+	if earlier.any() {
+		if found, err := p.lookFor(ctx, e, earlier, 0); err != nil || found {
 			return err
 		}
 	}
 	for range maxAttempts {
+		now := earlier.again(p.Now())
 		made, err := p.System.Create(ctx, wanted, p.fields())
 		var refusal *system.Refusal
 		switch {
 		case err == nil:
-			p.created(e, made)
-			return nil
+			return p.answered(ctx, e, made, now)
 		case isOpen(err):
-			unclear = true
-			if found, err := p.lookFor(ctx, e, p.Settle); err != nil || found {
+			earlier = now
+			if found, err := p.lookFor(ctx, e, earlier, p.Settle); err != nil || found {
 				return err
 			}
 		case errors.As(err, &refusal):
-			if unclear && refusal.Code == "taken-value" {
-				// The earlier request may have been carried out after all.
-				if found, err := p.lookFor(ctx, e, p.Settle); err != nil || found {
-					return err
-				}
-			}
-			p.fail(e, refusal.Code, refusal.Field, without(refusal.Message, wanted.Password))
-			return nil
+			return p.notCreated(ctx, e, refusal, earlier, now)
 		case errors.Is(err, system.ErrGone):
 			p.fail(e, "system-refused", "", "the system has no place to create accounts in")
 			return nil
 		default:
-			return stillOpen(unclear, err)
+			return stillOpen(earlier.any(), err)
 		}
 	}
-	p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and no such account appeared", maxAttempts))
+	p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and no such account has appeared within %s", maxAttempts, p.Settle))
 	return nil
+}
+
+// notCreated settles an entry whose account the system refused to make. What is taken
+// may be so by an earlier request of ours, of which somebody on the way to the system
+// may have made two as well.
+func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
+	if refusal.Code == "taken-value" {
+		patience := time.Duration(0)
+		if earlier.any() {
+			patience = p.Settle
+		}
+		found, err := p.seek(ctx, []*batch.Entry{e}, patience)
+		if err != nil && !earlier.any() {
+			err = nil // the system said no, and that stands
+		}
+		if err != nil {
+			return err
+		}
+		a, there := found[e]
+		switch {
+		case there && p.whose(a, e, now) == ours:
+			p.created(e, a)
+			return nil
+		case !there && earlier.any():
+			p.leave(e, fmt.Sprintf("the system says that %s, which a request of this batch may have done itself; but it shows no such account within %s, the “settle” of evenledger.yaml", refusal.Message, p.Settle))
+			return nil
+		}
+	}
+	p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+	return nil
+}
+
+// answered settles an entry whose account the system says it made. That it is the
+// entry's, its keys have to show: answers have been mixed up before, on the way and in
+// caches.
+func (p *Post) answered(ctx context.Context, e *batch.Entry, made account.Account, now sent) error {
+	shows, agrees := p.agrees(made, e)
+	if !shows {
+		seen, err := p.System.Get(system.Stopping(ctx), made.ID, p.fields())
+		switch {
+		case errors.Is(err, system.ErrGone): // not to be seen yet
+		case err != nil:
+			return &system.Unclear{Err: err}
+		default:
+			made = seen
+			shows, agrees = p.agrees(made, e)
+		}
+	}
+	if agrees || !shows {
+		p.created(e, made)
+		return nil
+	}
+	found, err := p.lookFor(ctx, e, now, p.Settle)
+	if err == nil && !found {
+		p.fail(e, "unclear", "", fmt.Sprintf("the system answered with another account, %s (%s), and none with the row's own keys appeared within %s", made.Label(), made.ID, p.Settle))
+	}
+	return err
+}
+
+// agrees reports whether an account shows any of the entry's keys, and whether the first
+// that it shows is the entry's.
+func (p *Post) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
+	keys := p.keys(*e)
+	for _, field := range p.Batch.Match {
+		value, has := keys[field]
+		if is := a.Field(field); has && is.Filled() {
+			return true, batch.NamedField(field).Same(is.Text(), value)
+		}
+	}
+	return false, false
 }
 
 // stillOpen keeps it open what became of an earlier request when the one that
@@ -112,19 +213,15 @@ func (p *Post) created(e *batch.Entry, made account.Account) {
 	e.Did, e.Account, e.Version = account.Created, made.ID, made.Version
 	p.made.Store(true)
 	p.told(e, made)
+	p.clear(e)
 	e.Settle()
-}
-
-// without takes a password out of what a system says.
-func without(message, password string) string {
-	if password == "" {
-		return message
-	}
-	return strings.ReplaceAll(message, password, "(the password)")
 }
 
 // told notes what the system kept otherwise than it was sent.
 func (p *Post) told(e *batch.Entry, now account.Account) {
+	if len(now.Fields) == 0 {
+		return // the answer didn't show it
+	}
 	for _, f := range system.NotKept(e.Changes, now) {
 		f.Row = e.Row
 		e.Findings = append(e.Findings, f)
@@ -132,14 +229,48 @@ func (p *Post) told(e *batch.Entry, now account.Account) {
 }
 
 // lookFor looks whether the entry's account was made after all, until patience
-// runs out, as a new account may take a while to be seen.
-func (p *Post) lookFor(ctx context.Context, e *batch.Entry, patience time.Duration) (found bool, err error) {
-	missing, err := p.lookForAll(ctx, []*batch.Entry{e}, patience)
+// runs out, as a new account may take a while to be seen, and settles the entry if one
+// is there.
+func (p *Post) lookFor(ctx context.Context, e *batch.Entry, s sent, patience time.Duration) (found bool, err error) {
+	missing, err := p.lookForAll(ctx, []*batch.Entry{e}, func(*batch.Entry) sent { return s }, patience)
 	return err == nil && len(missing) == 0, err
 }
 
 // lookForAll does so for many, and returns those whose account was not found.
-func (p *Post) lookForAll(ctx context.Context, missing []*batch.Entry, patience time.Duration) ([]*batch.Entry, error) {
+func (p *Post) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf func(*batch.Entry) sent, patience time.Duration) (missing []*batch.Entry, err error) {
+	found, err := p.seek(ctx, entries, patience)
+	for _, e := range entries {
+		a, there := found[e]
+		if !there {
+			missing = append(missing, e)
+			continue
+		}
+		s := sentOf(e)
+		switch p.whose(a, e, s) {
+		case ours:
+			p.created(e, a)
+		case likely:
+			p.created(e, a)
+			if s.before {
+				p.withhold(e)
+			}
+		default:
+			when := ""
+			if !a.Made.IsZero() {
+				when = fmt.Sprintf(" at %s", a.Made.Local().Format(time.TimeOnly))
+			}
+			p.clear(e)
+			p.fail(e, "perhaps-made", "", fmt.Sprintf("the account %s (%s) is there%s, and it cannot be told whether this batch made it, by the request of %s, or somebody else", a.Label(), a.ID, when, s.first.Local().Format(time.TimeOnly)))
+		}
+	}
+	return missing, err
+}
+
+// seek looks for the accounts of entries until all were found or patience runs out.
+// An error means that it is still open what became of the requests.
+func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
+	stop, missing := system.Stopping(ctx), slices.Clone(entries)
+	found := map[*batch.Entry]account.Account{}
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
 		keys := map[string][]string{}
 		for _, e := range missing {
@@ -147,35 +278,35 @@ func (p *Post) lookForAll(ctx context.Context, missing []*batch.Entry, patience 
 				keys[field] = append(keys[field], value)
 			}
 		}
-		hits := map[*batch.Entry]account.Account{}
-		_, err := system.Fetch(ctx, p.System, keys, p.fields(), 1, func(a account.Account) {
+		_, err := system.Fetch(stop, p.System, keys, p.fields(), 1, func(a account.Account) {
 			for _, e := range missing {
 				if p.isOf(a, e) {
-					hits[e] = a
+					found[e] = a
 				}
 			}
 		})
 		if err != nil {
-			// It is still open what became of the request.
-			return missing, &system.Unclear{Err: err}
+			return found, &system.Unclear{Err: err}
 		}
-		missing = slices.DeleteFunc(slices.Clone(missing), func(e *batch.Entry) bool {
-			a, found := hits[e]
-			if found {
-				p.created(e, a)
-			}
-			return found
-		})
+		missing = slices.DeleteFunc(missing, func(e *batch.Entry) bool { _, there := found[e]; return there })
 		if len(missing) == 0 || patience <= 0 {
-			return missing, nil
+			return found, nil
 		}
 		pause = min(pause, patience)
 		patience -= pause
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-			return missing, ctx.Err()
+		if err := wait(stop, pause); err != nil {
+			return found, &system.Unclear{Err: err}
 		}
+	}
+}
+
+// wait waits, unless ctx is done before.
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 
@@ -190,10 +321,83 @@ func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
 	return len(keys) > 0
 }
 
+// An origin is who made an account that was found under an entry's keys.
+type origin uint8
+
+const (
+	ours   origin = iota
+	likely        // all that was sent is in it, and the system does not say when it was made
+	doubtful
+)
+
+// How far clocks, and the second that servers round to, may be apart.
+const slack = 5 * time.Second
+
+// whose tells who made an account that was found under an entry's keys, by the time at
+// which it was made and by what was sent.
+func (p *Post) whose(a account.Account, e *batch.Entry, s sent) origin {
+	filled, same, other := 0, 0, 0
+	for _, c := range e.Changes {
+		if !c.After.Filled() {
+			continue
+		}
+		filled++
+		switch is := a.Field(c.Field); {
+		case batch.NamedField(c.Field).Same(is.Text(), c.After.Text()):
+			same++
+		case is.Filled():
+			other++
+		}
+	}
+	switch {
+	case a.Made.IsZero() && same == filled:
+		return likely
+	case a.Made.IsZero(), a.Made.Before(s.first.Add(-slack)), a.Made.After(s.last.Add(p.Timeout + slack)), 4*other > filled, 2*same < filled:
+		return doubtful
+	}
+	return ours
+}
+
+// withhold has an account's generated password given to nobody: it may be another one
+// that was set.
+func (p *Post) withhold(e *batch.Entry) {
+	if e.Secret == "" || secret.IsGiven(e.Secret) {
+		return
+	}
+	e.Find(account.Warning, "password-not-known", "password", "", "the account was there when the post went on, and it cannot be told whether the password made for it was set: it is handed out to nobody")
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.withheld[e.Row] = true
+}
+
+// leave leaves it open what became of the entry's request: it waits, and a further post
+// looks before it sends anything.
+func (p *Post) leave(e *batch.Entry, why string) {
+	p.clear(e)
+	e.Find(account.Warning, notYet, "", "", why)
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.left[e.Row] = true
+}
+
+// isLeft reports whether it was left open what became of the row's request.
+func (p *Post) isLeft(row int) bool {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	return p.left[row]
+}
+
+// notYet is the code of what is told of an entry while it is open what became of it.
+const notYet = "not-clear-yet"
+
+// clear takes back what was told while it was open what became of the entry.
+func (p *Post) clear(e *batch.Entry) {
+	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet })
+}
+
 func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
-	versioner, ok := p.System.(system.Versioner)
-	look := known.Version == "" || !ok || !versioner.Versions()
+	look := known.Version == "" || !p.versions()
 	unclear := false
 	for range maxAttempts {
 		if look {
@@ -207,9 +411,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		var refusal *system.Refusal
 		switch {
 		case err == nil:
-			p.changed(e, now)
-			p.told(e, now)
-			return nil
+			return p.changed(e, now)
 		case isOpen(err):
 			look, unclear = true, true
 		case errors.Is(err, system.ErrChanged):
@@ -225,7 +427,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		}
 	}
 	if unclear {
-		p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
+		p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
 		return nil
 	}
 	e.Find(account.Error, "stale", "", "", "the account kept changing while it was to be changed")
@@ -233,9 +435,26 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 	return nil
 }
 
-func (p *Post) changed(e *batch.Entry, now account.Account) {
+// versions reports whether the system makes a change only to the version that is named.
+func (p *Post) versions() bool {
+	versioner, ok := p.System.(system.Versioner)
+	return ok && versioner.Versions()
+}
+
+// changed settles an entry whose change was made. If it is somebody else whose account
+// the system shows, the post cannot go on.
+func (p *Post) changed(e *batch.Entry, now account.Account) error {
 	e.Did, e.Version = e.Intent.Comes(), now.Version
+	p.told(e, now)
+	p.clear(e)
 	e.Settle()
+	if batch.Stranger(e.Left(), &now, p.Batch.Match) {
+		e.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
+		e.Outcome = account.Failed
+		unsent(e)
+		return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
+	}
+	return nil
 }
 
 // remove removes the entry's account. One that is gone already is as it should be.
@@ -245,25 +464,18 @@ func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
 		p.fail(e, "system-refused", "", "the accounts of this system cannot be removed")
 		return nil
 	}
-	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
 	unclear := false
 	for range maxAttempts {
-		now, err := p.System.Get(ctx, e.Account, p.fields())
-		if err == nil {
-			if field, before, after, differs := difference(p.Batch.Fields, e.Known, now); differs {
-				p.stale(e, field, before, after)
-				return nil
-			}
-			known.Version = now.Version
-			err = remover.Remove(ctx, known)
-		} else if unclear && !errors.Is(err, system.ErrGone) {
-			return &system.Unclear{Err: err}
+		settled, now, err := p.settleChange(ctx, e, unclear)
+		if err != nil || settled {
+			return err
 		}
+		known := account.Account{ID: e.Account, Version: now.Version, Fields: e.Known}
+		err = remover.Remove(ctx, known)
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):
-			e.Did = account.Removed
-			e.Settle()
+			p.removed(e)
 			return nil
 		case isOpen(err):
 			unclear = true
@@ -275,42 +487,56 @@ func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
 			return stillOpen(unclear, err)
 		}
 	}
-	p.fail(e, "unclear", "", fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
+	p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
 	return nil
 }
 
+func (p *Post) removed(e *batch.Entry) {
+	e.Did = account.Removed
+	p.clear(e)
+	e.Settle()
+}
+
 // settleChange reads the account and settles the entry if that is possible: it
-// is stale, gone, or has been changed by a request whose answer was lost.
+// is stale, gone, protected, or has been changed by a request whose answer was lost.
 // Otherwise the account is as drafted and is returned.
 func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
-	now, err = p.System.Get(ctx, e.Account, p.fields())
+	now, err = p.System.Get(system.Stopping(ctx), e.Account, p.fields())
+	var refusal *system.Refusal
 	switch {
 	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
-		e.Did = account.Removed
-		e.Settle()
+		p.removed(e)
 		return true, now, nil
 	case errors.Is(err, system.ErrGone):
 		p.gone(e)
 		return true, now, nil
-	case err != nil && unclear:
-		return false, now, &system.Unclear{Err: err}
+	case errors.As(err, &refusal) && !unclear:
+		p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+		return true, now, nil
 	case err != nil:
-		return false, now, err
+		return false, now, stillOpen(unclear, err)
 	}
 	if unclear && e.Intent != account.Remove && carriedOut(e.Changes, now) {
-		p.changed(e, now)
+		return true, now, p.changed(e, now)
+	}
+	if batch.Stranger(e.Known, &now, p.Batch.Match) {
+		return false, now, stillOpen(unclear, p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label())))
+	}
+	if name, is := p.protected(e, &now); is {
+		p.refuseProtected(e, name)
 		return true, now, nil
 	}
-	if field, before, after, differs := difference(p.Batch.Fields, e.Known, now); differs {
-		p.stale(e, field, before, after)
-		return true, now, nil
-	}
-	return false, now, nil
+	return p.refuseIfStale(e, now), now, nil
 }
 
-func (p *Post) stale(e *batch.Entry, field, before, after string) {
-	e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
-	p.refuse(e)
+// refuseIfStale refuses the entry if its account is not as it was drafted.
+func (p *Post) refuseIfStale(e *batch.Entry, now account.Account) bool {
+	field, before, after, differs := difference(p.Batch.Fields, e.Known, now)
+	if differs {
+		e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
+		p.refuse(e)
+	}
+	return differs
 }
 
 // carriedOut reports whether the account has what the changes would give it.
@@ -320,10 +546,18 @@ func carriedOut(changes []account.Change, now account.Account) bool {
 	})
 }
 
+// difference finds a field that is otherwise than it was known. Several values in
+// another order are the same.
 func difference(fields []string, known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
 	for _, name := range fields {
 		was, is := known[name].Text(), now.Field(name).Text()
-		if was != is {
+		if was == is {
+			continue
+		}
+		x, y := account.Items(was), account.Items(is)
+		slices.Sort(x)
+		slices.Sort(y)
+		if !slices.Equal(x, y) {
 			return name, was, is, true
 		}
 	}
@@ -335,12 +569,14 @@ func (p *Post) gone(e *batch.Entry) {
 }
 
 func (p *Post) fail(e *batch.Entry, code, field, message string) {
+	p.clear(e)
 	e.Find(account.Error, code, field, "", message)
 	e.Outcome = account.Failed
 	unsent(e)
 }
 
 func (p *Post) refuse(e *batch.Entry) {
+	p.clear(e)
 	e.Outcome = account.Refused
 	unsent(e)
 }

@@ -13,7 +13,7 @@ import (
 
 // together reports whether the entry's request can go with others'.
 func (p *Post) together(e *batch.Entry) bool {
-	return p.atOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row]
+	return p.atOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any()
 }
 
 // groups cuts a block that was noted into what goes in one request each.
@@ -36,13 +36,15 @@ func (p *Post) groups(block []batch.Entry, intent ledger.Intent) [][]ledger.Resu
 // many with one request.
 func (p *Post) lookForOpen(ctx context.Context, open []ledger.InFlight) error {
 	var creates []*batch.Entry
+	times := map[int]sent{}
 	for i := range open {
 		if e := &open[i].Entry; e.Intent == account.Create {
 			creates = append(creates, e)
+			times[e.Row] = sent{open[i].First, open[i].Sent, true}
 		}
 	}
 	for some := range slices.Chunk(creates, blockSize) {
-		if _, err := p.lookForAll(ctx, some, 0); err != nil {
+		if _, err := p.lookForAll(ctx, some, func(e *batch.Entry) sent { return times[e.Row] }, 0); err != nil {
 			return err
 		}
 	}
@@ -64,7 +66,7 @@ func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
 		}
 	}
 	for i := range group {
-		if e := &group[i].Entry; waits(e) {
+		if e := &group[i].Entry; waits(e) && !p.isLeft(e.Row) {
 			if err := p.carryOut(ctx, e); err != nil {
 				return err
 			}
@@ -83,6 +85,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 			return err
 		}
 	}
+	now := sent{}.again(p.Now())
 	made, err := p.System.(system.Bulker).CreateAll(ctx, wanted, p.fields())
 	var refusal *system.Refusal
 	switch {
@@ -91,13 +94,18 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	case err != nil && !isOpen(err):
 		return err
 	}
+	now = now.again(p.Now())
 	var open []*batch.Entry
 	for i, e := range entries {
 		switch {
 		case err == nil && made[i].Err == nil:
-			p.created(e, made[i].Account)
+			if err := p.answered(ctx, e, made[i].Account, now); err != nil {
+				return err
+			}
 		case err == nil && errors.As(made[i].Err, &refusal):
-			p.fail(e, refusal.Code, refusal.Field, without(refusal.Message, wanted[i].Password))
+			if err := p.notCreated(ctx, e, refusal, sent{}, now); err != nil {
+				return err
+			}
 		default: // whatever else it is, the account may be there
 			open = append(open, e)
 		}
@@ -105,12 +113,12 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	if len(open) == 0 {
 		return nil
 	}
-	open, err = p.lookForAll(ctx, open, p.Settle)
+	open, err = p.lookForAll(ctx, open, func(*batch.Entry) sent { return now }, p.Settle)
 	if err != nil {
 		return err
 	}
 	for _, e := range open {
-		if err := p.create(ctx, e, true); err != nil {
+		if err := p.create(ctx, e, now); err != nil {
 			return err
 		}
 	}
@@ -124,7 +132,9 @@ func (p *Post) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
 		wanted.Fields[change.Field] = change.After
 	}
 	if e.Secret != "" {
-		wanted.Password, err = p.Vault.Open(e.Secret)
+		if wanted.Password, err = p.Vault.Open(e.Secret); err == nil {
+			p.Mask.Add(wanted.Password)
+		}
 	}
 	return wanted, err
 }

@@ -70,6 +70,9 @@ func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<
 			if err := p.refuseStale(ctx, window); err != nil {
 				return err
 			}
+			if err := p.lookAtKnown(ctx, window); err != nil {
+				return err
+			}
 			looked = p.Now()
 		}
 		block := window[:min(blockSize, len(window))]
@@ -99,7 +102,7 @@ func ignoreCancel(ctx context.Context, err error) error {
 func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	keys := map[string][]string{}
 	for _, e := range window {
-		if e.Intent == account.Create && !p.resent[e.Row] {
+		if e.Intent == account.Create && !p.resent[e.Row].any() {
 			for field, value := range p.keys(e) {
 				keys[field] = append(keys[field], value)
 			}
@@ -120,7 +123,7 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	}
 	for i := range window {
 		e := &window[i]
-		if e.Intent != account.Create || p.resent[e.Row] {
+		if e.Intent != account.Create || p.resent[e.Row].any() {
 			continue // what an earlier request of ours made is no one else's
 		}
 		for field, value := range p.keys(*e) {
@@ -134,6 +137,60 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	return nil
 }
 
+// fewKnown is how many known accounts are looked at before the first is changed.
+const fewKnown = 20
+
+// lookAtKnown looks at accounts that are about to be changed, many with one request: at
+// some before the first change, to see that they are still whose they were, and at each
+// of which only memberships are to change, as no other request would show that somebody
+// changed it since the draft.
+func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
+	looked := map[string]*batch.Entry{}
+	var ids []string
+	some := 0
+	for i := range window {
+		e := &window[i]
+		if e.Intent == account.Create || e.Account == "" || !waits(e) {
+			continue
+		}
+		first := !p.checked && some < fewKnown
+		if first {
+			some++
+		}
+		if stepsOnly := len(e.Changes) == 0 && e.Intent != account.Remove; first || stepsOnly {
+			looked[e.Account] = e
+			ids = append(ids, e.Account)
+		}
+	}
+	p.checked = true
+	if len(ids) == 0 {
+		return nil
+	}
+	var stranger error
+	seen := map[string]bool{}
+	_, err := system.Fetch(ctx, p.System, map[string][]string{system.ByID: ids}, p.fields(), p.Together, func(now account.Account) {
+		e := looked[now.ID]
+		if e == nil || seen[now.ID] {
+			return
+		}
+		seen[now.ID] = true
+		if batch.Stranger(e.Known, &now, p.Batch.Match) {
+			stranger = p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
+		} else if len(e.Changes) == 0 && e.Intent != account.Remove {
+			p.refuseIfStale(e, now)
+		}
+	})
+	if err != nil || stranger != nil {
+		return errors.Join(err, stranger)
+	}
+	for id, e := range looked {
+		if !seen[id] && len(e.Changes) == 0 && e.Intent != account.Remove {
+			p.gone(e)
+		}
+	}
+	return nil
+}
+
 // settleOpen settles the steps that an earlier post left without a result: each
 // is looked up in the system. What was not carried out waits again.
 func (p *Post) settleOpen(ctx context.Context) error {
@@ -141,7 +198,6 @@ func (p *Post) settleOpen(ctx context.Context) error {
 	if err != nil || len(open) == 0 {
 		return err
 	}
-	p.resent = map[int]bool{}
 	// The newest may still be on their way to where they can be seen.
 	newest := open[0].Sent
 	for _, step := range open {
@@ -149,11 +205,9 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			newest = step.Sent
 		}
 	}
-	if wait := p.Settle - p.Now().Sub(newest); wait > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
-		select {
-		case <-time.After(min(wait, p.Settle)):
-		case <-ctx.Done():
-			return ctx.Err()
+	if left := p.Settle - p.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
+		if err := wait(ctx, min(left, p.Settle)); err != nil {
+			return err
 		}
 	}
 	if err := p.lookForOpen(ctx, open); err != nil {
@@ -168,8 +222,15 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		if err != nil {
 			break
 		}
-		p.resent[e.Row] = waits(&e)
+		if waits(&e) {
+			p.resent[e.Row] = sent{step.First, step.Sent, true}
+		}
 		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
 	}
-	return errors.Join(p.Ledger.Record(context.WithoutCancel(ctx), p.Batch.ID, settled, p.Now()), err)
+	after := context.WithoutCancel(ctx)
+	err = errors.Join(p.Ledger.Record(after, p.Batch.ID, settled, p.Now()), err)
+	if p.Batch.Secrets != "" {
+		err = errors.Join(err, p.wipe(after, settled))
+	}
+	return err
 }

@@ -4,14 +4,19 @@
 //
 // It promises that an account's request is noted in the ledger before it is sent
 // and its result after, so that whenever it is stopped or killed, a further post
-// goes on where it was: nothing is left out and nothing is done twice. A step
-// whose result is not in the ledger is looked up in the system before anything is
-// sent again. An entry whose account changed since the draft is refused as stale.
+// goes on where it was: nothing is left out and nothing is done twice. When nothing can
+// be noted any more, nothing more is sent. A step whose result is not in the ledger, or
+// not clear, is looked up in the system before anything is sent again, and what is found
+// there is taken for the batch's own only if it can be. An entry whose account changed
+// since the draft is refused as stale. The guards (limits, protected accounts, another
+// address or another system there, passwords that nobody would get) stand here, so that
+// no way in passes them by.
 package posting
 
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -41,9 +46,14 @@ type Post struct {
 	System   system.System
 	Batch    *batch.Batch
 	Together int           // requests in flight
+	URL      string        // at which System is
 	Settle   time.Duration // how long a new account may stay unseen
+	Timeout  time.Duration // how long one request may take
 	Trial    int           // stop after this many entries; 0: carry all out
+	Protect  []string      // patterns of accounts that are not changed, besides the batch's
+	HandsOut bool          // generated passwords are handed out afterwards
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
+	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
 	Now      func() time.Time
 	Progress func(stage string, done, total int) // may be nil
 
@@ -52,17 +62,30 @@ type Post struct {
 	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan ledger.Result
 
-	counting    sync.Mutex
+	atOnce  int          // accounts that are made in one request; below 2: one by one
+	resent  map[int]sent // rows whose request an earlier post may have had carried out
+	checked bool         // that known accounts are still whose they were
+
+	counting    sync.Mutex // over what follows
 	stage       string
 	done, total int
-	atOnce      int          // accounts that are made in one request; below 2: one by one
-	resent      map[int]bool // rows whose request an earlier post may have had carried out
+	left        map[int]bool // rows of which it was left open what became of them
+	withheld    map[int]bool // rows whose generated password nobody gets
+	unclear     int          // memberships of which it is open what became of them
 }
 
 // Run carries out the entries that wait. It returns when all are done, the trial
 // is over, ctx is done (after the requests in flight have ended) or the system
-// can no longer be used; the error says which. The caller has locked "post".
+// can no longer be used; the error says which. What may not be done at all is a
+// *batch.Guard, and then nothing was. The caller has locked "post".
 func (p *Post) Run(ctx context.Context) error {
+	if err := p.May(ctx); err != nil {
+		return err
+	}
+	if err := p.recognise(ctx); err != nil {
+		return err
+	}
+	p.left, p.withheld, p.resent = map[int]bool{}, map[int]bool{}, map[int]sent{}
 	if p.again = !p.Batch.Posted.IsZero(); p.again {
 		p.seen = p.Now().Add(p.Settle)
 	}
@@ -92,6 +115,56 @@ func (p *Post) Run(ctx context.Context) error {
 	return err
 }
 
+// May returns why the batch may not be posted like this, or nil. Run asks, too.
+func (p *Post) May(ctx context.Context) error {
+	if err := p.Batch.MayPost(p.URL); err != nil {
+		return err
+	}
+	if p.Batch.Secrets == "" {
+		return nil
+	}
+	_, waiting, err := p.Ledger.Secrets(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	if waiting > 0 && !p.HandsOut {
+		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
+	}
+	given, err := p.Ledger.Given(ctx, p.Batch.ID)
+	if err != nil || given+waiting == 0 {
+		return err
+	}
+	if err := p.Vault.Check(); err != nil {
+		return &batch.Guard{Message: fmt.Sprintf("the passwords of batch %d cannot be opened: %s", p.Batch.ID, err), Remedy: "Put the key back where it was, or withdraw the batch and draft its sheet again."}
+	}
+	return nil
+}
+
+// recognise sees that the accounts which were there when the batch was drafted are still
+// whose they were: numbers are given anew where another system was put in place.
+func (p *Post) recognise(ctx context.Context) error {
+	right, wrong, gone := 0, 0, 0
+	why := "no account that was there is there any more"
+	for _, w := range p.Batch.Witnesses {
+		now, err := p.System.Get(ctx, w.ID, append(w.FieldNames(), "userName"))
+		switch {
+		case errors.Is(err, system.ErrGone):
+			gone++
+		case err != nil:
+			return err
+		case batch.Stranger(w.Fields, &now, p.Batch.Match):
+			wrong++
+			why = fmt.Sprintf("the account %s was %s, and is %s now", w.ID, w.Label(), now.Label())
+		default:
+			right++
+		}
+	}
+	if wrong > right || right == 0 && gone > 1 {
+		return p.Batch.OtherSystem(why)
+	}
+	return nil
+}
+
 // reversed notes that the batch which this one undoes is undone.
 func (p *Post) reversed(ctx context.Context) error {
 	of, err := p.Ledger.Batch(ctx, p.Batch.Reverses)
@@ -119,6 +192,9 @@ func (p *Post) run(ctx context.Context) error {
 		if err := p.recorded(ctx, stage); err != nil {
 			return err
 		}
+	}
+	if n := len(p.left) + p.unclear; n > 0 {
+		return &system.Unclear{Err: fmt.Errorf("of %d requests it could not be found out yet what became of them", n)}
 	}
 	return nil
 }
@@ -154,7 +230,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 	ready := make(chan []ledger.Result, blockSize/max(1, p.atOnce)+1)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
-	sending := context.WithoutCancel(ctx)
+	sending := system.Ending(ctx)
 	for range max(1, p.Together) {
 		workers.Go(func() {
 			for group := range ready {
@@ -169,7 +245,12 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 					if !waits(&r.Entry) {
 						p.advance(1)
 					}
-					if !open || !waits(&r.Entry) {
+					switch {
+					case !waits(&r.Entry):
+						p.results <- r
+					case p.isLeft(r.Entry.Row):
+						p.results <- ledger.Result{Entry: r.Entry} // what was intended stays open
+					case !open:
 						p.results <- r
 					}
 				}
@@ -192,12 +273,7 @@ func (p *Post) unseen(ctx context.Context) bool {
 	if left <= 0 {
 		return false
 	}
-	select {
-	case <-time.After(min(left, 200*time.Millisecond)):
-		return true
-	case <-ctx.Done():
-		return false
-	}
+	return wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
 }
 
 // waits reports whether the entry's account's own step is still to be done.
@@ -215,7 +291,9 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 			stop(failed)
 		}
 		if p.Batch.Secrets != "" && failed == nil {
-			failed = p.wipe(ctx, group)
+			if failed = p.wipe(ctx, group); failed != nil {
+				stop(failed)
+			}
 		}
 		group = group[:0]
 	}
@@ -227,6 +305,9 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 			if !more {
 				write()
 				return failed
+			}
+			for i := range r.Entry.Findings { // a system may say anything, a password as well
+				r.Entry.Findings[i].Message = p.Mask.Hide(r.Entry.Findings[i].Message)
 			}
 			if group = append(group, r); len(group) == resultSize {
 				write()
@@ -255,11 +336,12 @@ func (p *Post) advance(n int) {
 	}
 }
 
-// wipe takes away the given passwords of accounts that are settled.
+// wipe takes away the given passwords of accounts that are settled, and those that
+// nobody gets.
 func (p *Post) wipe(ctx context.Context, group []ledger.Result) error {
 	var rows []int
 	for _, r := range group {
-		if r.Entry.Intent == account.Create && !waits(&r.Entry) && secret.IsGiven(r.Entry.Secret) {
+		if r.Entry.Intent == account.Create && !waits(&r.Entry) && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {
 			rows = append(rows, r.Entry.Row)
 		}
 	}
@@ -267,4 +349,10 @@ func (p *Post) wipe(ctx context.Context, group []ledger.Result) error {
 		return nil
 	}
 	return p.Ledger.Wipe(ctx, p.Batch.ID, rows)
+}
+
+func (p *Post) isWithheld(row int) bool {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	return p.withheld[row]
 }

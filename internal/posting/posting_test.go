@@ -263,8 +263,14 @@ func TestUnclearAnswers(t *testing.T) {
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
 	w.system.Before = func(string, account.Account) error { return &system.Unclear{Err: errors.New("always")} }
+	var open *system.Unclear
+	require.ErrorAs(t, w.post(t.Context(), b, 0), &open)
+	assert.Equal(t, "to create zoe.angstrom", told(w.entries(b)[0]), "what is not clear is neither done nor failed")
+	assert.Equal(t, "not-clear-yet", w.entries(b)[0].Findings[0].Code)
+	w.system.Before = nil
 	require.NoError(t, w.post(t.Context(), b, 0))
-	assert.Equal(t, "failed unclear", told(w.entries(b)[0]))
+	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
+	assert.Empty(t, w.entries(b)[0].Findings, "what was not clear is so by now")
 }
 
 // unlisted is a system that cannot be searched any more.

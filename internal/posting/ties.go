@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"sync"
 
@@ -66,7 +65,7 @@ func (p *Post) references(ctx context.Context, _ func(error)) error {
 		if err != nil {
 			return err
 		}
-		group, sending := errgroup.WithContext(context.WithoutCancel(ctx))
+		group, sending := errgroup.WithContext(system.Ending(ctx))
 		group.SetLimit(max(1, p.Together))
 		for i := range window {
 			e := &window[i]
@@ -84,7 +83,8 @@ func (p *Post) references(ctx context.Context, _ func(error)) error {
 	})
 }
 
-// refer carries out the references of one entry.
+// refer carries out the references of one entry: only where each still says what it
+// said when it was drafted.
 func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) error {
 	var changes []account.Change
 	var steps []int
@@ -92,7 +92,7 @@ func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]strin
 		switch {
 		case s.Do != membership.Refer || s.Result != "":
 		case accounts[s.Row] != "":
-			changes, steps = append(changes, account.Change{Field: s.Kind, After: account.Of(accounts[s.Row])}), append(steps, i)
+			changes, steps = append(changes, account.Change{Field: s.Kind, Before: e.Known[s.Kind], After: account.Of(accounts[s.Row])}), append(steps, i)
 		case outcomes[s.Row] != account.Waiting:
 			e.Steps[i].Result = membership.Failed
 			e.Find(account.Error, "unknown-person", s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
@@ -102,30 +102,53 @@ func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]strin
 		for _, i := range steps {
 			e.Steps[i].Result = result
 		}
+		p.clear(e)
 		e.Settle()
 		p.results <- ledger.Result{Entry: *e}
 		p.advance(len(steps))
+	}
+	failed := func(code, format string, args ...any) error {
+		e.Find(account.Error, code, changes[0].Field, "", fmt.Sprintf(format, args...))
+		settle(membership.Failed)
+		return nil
 	}
 	if len(changes) == 0 {
 		settle("")
 		return nil
 	}
-	known := account.Account{ID: e.Account, Fields: map[string]account.Value{}}
-	look := p.again
+	notSet := fmt.Sprintf("the account is there, but its %s was not set: ", changes[0].Field)
+	known := account.Account{ID: e.Account, Version: e.Version, Fields: map[string]account.Value{}}
+	look := p.again || known.Version == "" || !p.versions()
+	fields := p.fields()
+	for _, c := range changes {
+		fields = append(fields, c.Field)
+	}
 	for range maxAttempts {
 		if look {
-			now, err := p.System.Get(ctx, e.Account, p.fields())
-			if err == nil && carriedOut(changes, now) {
+			now, err := p.System.Get(system.Stopping(ctx), e.Account, fields)
+			var refusal *system.Refusal
+			switch {
+			case errors.Is(err, system.ErrGone) && p.unseen(ctx):
+				return p.refer(ctx, e, accounts, outcomes)
+			case errors.Is(err, system.ErrGone):
+				return failed("account-gone", "the account %s is no longer in the system", e.Account)
+			case errors.As(err, &refusal):
+				return failed(refusal.Code, "%s%s", notSet, refusal.Message)
+			case err != nil:
+				return err
+			case carriedOut(changes, now):
 				e.Version = now.Version
 				settle(membership.Done)
 				return nil
 			}
-			var unavailable *system.Unavailable
-			if errors.As(err, &unavailable) {
-				return err
+			for _, c := range changes {
+				if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() {
+					return failed("stale", "%ssince the draft it changed from “%s” to “%s” in the system", notSet, c.Before.Text(), is)
+				}
 			}
+			known.Version = now.Version
 		}
-		now, err := p.System.Change(ctx, known, changes, p.fields())
+		now, err := p.System.Change(ctx, known, changes, fields)
 		var refusal *system.Refusal
 		switch {
 		case err == nil:
@@ -135,21 +158,30 @@ func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]strin
 		case isOpen(err), errors.Is(err, system.ErrChanged):
 			look = true
 			continue
+		case errors.Is(err, system.ErrGone) && p.unseen(ctx):
+			return p.refer(ctx, e, accounts, outcomes)
 		case errors.Is(err, system.ErrGone):
-			e.Find(account.Error, "account-gone", "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+			return failed("account-gone", "the account %s is no longer in the system", e.Account)
 		case errors.As(err, &refusal) && p.unseen(ctx):
 			return p.refer(ctx, e, accounts, outcomes)
 		case errors.As(err, &refusal):
-			e.Find(account.Error, refusal.Code, changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", changes[0].Field, refusal.Message))
-		default:
-			return err
+			return failed(refusal.Code, "%s%s", notSet, refusal.Message)
 		}
-		settle(membership.Failed)
-		return nil
+		return err
 	}
-	e.Find(account.Error, "unclear", changes[0].Field, "", fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, changes[0].Field))
-	settle(membership.Failed)
+	p.open(e, len(steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, changes[0].Field))
+	p.results <- ledger.Result{Entry: *e}
 	return nil
+}
+
+// open tells that it is open what became of steps of an entry: they wait, and a further
+// post looks before it sends anything.
+func (p *Post) open(e *batch.Entry, steps int, why string) {
+	p.clear(e)
+	e.Find(account.Warning, notYet, "", "", why)
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.unclear += steps
 }
 
 // tied is one step of an entry on its way.
@@ -166,7 +198,7 @@ type thing struct{ kind, id string }
 func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 	registrar, ok := p.System.(system.Registrar)
 	return p.pending(ctx, false, func(window []batch.Entry) error {
-		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, open: map[*batch.Entry]bool{}}
+		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
@@ -204,59 +236,86 @@ type tieWork struct {
 	registrar system.Registrar
 	by        map[thing][]tied
 	mu        sync.Mutex // over the entries, which several things may share
-	open      map[*batch.Entry]bool
+	waiting   map[*batch.Entry]bool
 }
 
 func (w *tieWork) run(ctx context.Context) error {
-	if w.again {
-		// What an earlier post left open is looked up before anything is sent.
-		if err := w.look(ctx, slices.Collect(maps.Keys(w.by))); err != nil {
+	if err := w.look(ctx, w.known()); err != nil {
+		return err
+	}
+	work := w.by
+	for {
+		refused, err := w.pass(ctx, work)
+		if err != nil || ctx.Err() != nil {
 			return err
 		}
+		// A thing may not know of new accounts yet. The others need not wait for it.
+		work = map[thing][]tied{}
+		again := len(refused) > 0 && w.unseen(ctx)
+		for _, r := range refused {
+			if again && r.entry.Did == account.Created {
+				work[r.at] = append(work[r.at], r.tied)
+				continue
+			}
+			message := r.why.Message
+			if r.entry.Did == account.Created {
+				message += fmt.Sprintf(". If it only does not know the new account yet, set a longer “settle” than %s in evenledger.yaml", w.Settle)
+			}
+			w.settle([]tied{r.tied}, membership.Failed, r.why.Code, message)
+		}
+		if len(work) == 0 {
+			return nil
+		}
 	}
-	group, sending := errgroup.WithContext(context.WithoutCancel(ctx))
-	group.SetLimit(max(1, w.Together))
+}
+
+// known lists the things of which somebody may be a member already: all but those that
+// only accounts join which this batch made.
+func (w *tieWork) known() (things []thing) {
 	for at, ties := range w.by {
+		if w.again || slices.ContainsFunc(ties, func(t tied) bool {
+			return t.entry.Did != account.Created || t.step.Do != membership.Join || t.step.Was != nil
+		}) {
+			things = append(things, at)
+		}
+	}
+	return things
+}
+
+// pass goes once through the things, several side by side, and returns what was refused.
+func (w *tieWork) pass(ctx context.Context, work map[thing][]tied) (refused []refusedTie, err error) {
+	group, sending := errgroup.WithContext(system.Ending(ctx))
+	group.SetLimit(max(1, w.Together))
+	var mu sync.Mutex
+	for at, ties := range work {
 		group.Go(func() error {
 			// What is left comes first, so that its seats are free.
 			slices.SortStableFunc(ties, func(a, b tied) int { return leavesFirst(a) - leavesFirst(b) })
-			for {
-				var refused []refusedTie
-				for some := range slices.Chunk(ties, w.registrar.TieSize()) {
-					if ctx.Err() != nil || sending.Err() != nil {
-						return nil
-					}
-					if err := w.tie(sending, at, some, maxAttempts, &refused); err != nil {
-						return err
-					}
-				}
-				ties = ties[:0]
-				for _, r := range refused {
-					if r.entry.Did == account.Created {
-						ties = append(ties, r.tied)
-					}
-				}
-				// The thing may not know of new accounts yet.
-				if len(ties) == 0 || !w.unseen(ctx) {
-					for _, r := range refused {
-						w.settle([]tied{r.tied}, membership.Failed, r.why.Code, r.why.Message)
-					}
+			var no []refusedTie
+			defer func() {
+				mu.Lock()
+				defer mu.Unlock()
+				refused = append(refused, no...)
+			}()
+			for some := range slices.Chunk(ties, w.registrar.TieSize()) {
+				if ctx.Err() != nil || sending.Err() != nil {
 					return nil
 				}
-				for _, r := range refused {
-					if r.entry.Did != account.Created {
-						w.settle([]tied{r.tied}, membership.Failed, r.why.Code, r.why.Message)
-					}
+				if err := w.tie(sending, at, some, maxAttempts, &no); err != nil {
+					return err
 				}
 			}
+			return nil
 		})
 	}
-	return group.Wait()
+	err = group.Wait()
+	return refused, err
 }
 
 // refusedTie is a step that the system refused by itself.
 type refusedTie struct {
 	tied
+	at  thing
 	why *system.Refusal
 }
 
@@ -350,7 +409,7 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 				continue
 			}
 			if e.Settle(); e.Outcome == account.Waiting {
-				w.open[e] = true // others of its steps are still to change
+				w.waiting[e] = true // others of its steps are still to change
 			} else {
 				w.results <- ledger.Result{Entry: *e}
 			}
@@ -395,12 +454,12 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		}
 		if refusal != nil {
 			for _, t := range left {
-				*refused = append(*refused, refusedTie{t, refusal})
+				*refused = append(*refused, refusedTie{t, at, refusal})
 			}
 			return nil
 		}
 		if attempts <= 1 {
-			w.settle(left, membership.Failed, "unclear", fmt.Sprintf("the system gave no clear answer %d times", maxAttempts))
+			w.leaveOpen(left)
 			return nil
 		}
 		return w.tie(ctx, at, left, attempts-1, refused)
@@ -411,7 +470,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 // lookAt reads a thing's members, settles what is as wanted and returns the rest.
 func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, error) {
 	members := map[string]account.Membership{}
-	for m, err := range w.registrar.Members(ctx, at.kind, []string{at.id}) {
+	for m, err := range w.registrar.Members(system.Stopping(ctx), at.kind, []string{at.id}) {
 		if err != nil {
 			return nil, err
 		}
@@ -419,18 +478,23 @@ func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, er
 			members[m.Account] = m
 		}
 	}
-	return w.sift(ties, members), nil
+	return w.sift(ties, members, false), nil
 }
 
-// sift settles the steps that are as wanted and returns the others.
-func (w *tieWork) sift(ties []tied, members map[string]account.Membership) (left []tied) {
-	var done []tied
+// sift settles the steps that are as wanted and returns the others. Before anything was
+// sent, those are refused of which the membership is otherwise than it was drafted:
+// somebody else changed it since.
+func (w *tieWork) sift(ties []tied, members map[string]account.Membership, drafted bool) (left []tied) {
+	var done, stale []tied
 	w.mu.Lock()
 	for _, t := range ties {
 		m, is := members[t.entry.Account]
-		if t.step.Do == membership.Leave && !is || t.step.Do == membership.Join && is && m.Role == t.step.Role && m.Section == t.step.Section {
+		switch {
+		case t.step.Do == membership.Leave && !is || t.step.Do == membership.Join && is && m.Role == t.step.Role && m.Section == t.step.Section:
 			done = append(done, t)
-		} else {
+		case drafted && w.isStale(t.step, m, is):
+			stale = append(stale, t)
+		default:
 			if t.step.Was = nil; is { // so that it is taken out first
 				t.step.Was = &[2]string{m.Role, m.Section}
 			}
@@ -439,7 +503,37 @@ func (w *tieWork) sift(ties []tied, members map[string]account.Membership) (left
 	}
 	w.mu.Unlock()
 	w.settle(done, membership.Done, "", "")
+	for _, t := range stale {
+		m, is := members[t.entry.Account]
+		now := "it is no member any more"
+		if is {
+			now = "it is " + account.MembershipText(t.step.Name, m.Role, m.Section)
+		}
+		w.settle([]tied{t}, membership.Failed, "stale", "the membership was changed by somebody since the draft: "+now)
+	}
 	return left
+}
+
+// isStale reports whether a membership is otherwise than it was drafted. That a member is
+// none any more may be our own doing where an earlier post was cut short.
+func (w *tieWork) isStale(s *membership.Step, m account.Membership, is bool) bool {
+	switch {
+	case s.Was == nil:
+		return s.Do == membership.Join && is && !s.Made
+	case !is:
+		return !w.again
+	}
+	return m.Role != s.Was[0] || m.Section != s.Was[1]
+}
+
+// leaveOpen leaves steps waiting of which it is open what became of them.
+func (w *tieWork) leaveOpen(ties []tied) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, t := range ties {
+		w.Post.open(t.entry, 1, fmt.Sprintf("the system gave no clear answer %d times when it was to be done that the account %s", maxAttempts, t.step.Text()))
+		w.waiting[t.entry] = true
+	}
 }
 
 // look settles, of many things, what is as wanted already.
@@ -461,7 +555,7 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 		}
 		for _, id := range some {
 			at := thing{kind, id}
-			w.by[at] = w.sift(w.by[at], members[id])
+			w.by[at] = w.sift(w.by[at], members[id], true)
 		}
 	}
 	return nil
@@ -470,7 +564,7 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 // noteOpen notes the steps that are done of entries of which others wait, when
 // there is no more to do for now. Should it not come to that, they are looked up.
 func (w *tieWork) noteOpen() {
-	for e := range w.open {
+	for e := range w.waiting {
 		w.results <- ledger.Result{Entry: *e}
 	}
 }
@@ -484,9 +578,11 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code, message st
 		if result == membership.Failed {
 			t.entry.Find(account.Error, code, t.step.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", t.step.Text(), message))
 		}
-		t.entry.Settle()
-		if w.open[t.entry] = true; t.entry.Outcome != account.Waiting {
-			delete(w.open, t.entry)
+		if t.entry.Settle(); t.entry.Outcome != account.Waiting {
+			w.clear(t.entry)
+		}
+		if w.waiting[t.entry] = true; t.entry.Outcome != account.Waiting {
+			delete(w.waiting, t.entry)
 			w.results <- ledger.Result{Entry: *t.entry} // nobody changes it any more
 		}
 	}

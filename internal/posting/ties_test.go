@@ -182,8 +182,13 @@ func TestLostAnswers(t *testing.T) {
 	w, c := newClubs(t)
 	c.before = func(string, []system.Tie) error { return &system.Unclear{Err: errors.New("dead")} }
 	b := w.draftTo(c, clubBrief, sheetOf(2, "engine,,"))
+	var open *system.Unclear
+	require.ErrorAs(t, w.postTo(c, b, 0), &open)
+	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b), "a line that stays dead leaves it open, and that is told at the rows")
+	assert.Equal(t, "not-clear-yet", w.entries(b)[0].Findings[0].Code)
+	c.before = nil
 	require.NoError(t, w.postTo(c, b, 0))
-	assert.Equal(t, account.Counts{account.Failed: 2}, w.even(b), "a line that stays dead is told at the rows")
+	assert.Equal(t, account.Counts{account.Updated: 2}, w.even(b), "a further post goes on with them")
 
 	// A system that turns us away stops the post; what was done until then stays.
 	w, c = newClubs(t)

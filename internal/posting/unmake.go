@@ -15,7 +15,7 @@ import (
 // and then a thing full of people looks as empty as any.
 func (p *Post) unmake(ctx context.Context) error {
 	unmaker, ok := p.System.(system.Unmaker)
-	shown, err := p.left(ctx)
+	shown, err := p.tookFrom(ctx)
 	if err != nil {
 		return err
 	}
@@ -53,9 +53,9 @@ func (p *Post) unmake(ctx context.Context) error {
 	return nil
 }
 
-// left lists, by kind and id, the things that the batch took people out of: the system
+// tookFrom lists, by kind and id, the things that the batch took people out of: the system
 // had shown them there.
-func (p *Post) left(ctx context.Context) (map[[2]string]bool, error) {
+func (p *Post) tookFrom(ctx context.Context) (map[[2]string]bool, error) {
 	things := map[[2]string]bool{}
 	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, ledger.Filter{}) {
 		if err != nil {

@@ -48,17 +48,34 @@ type Reading struct {
 	Progress func(stage string, n int) // may be nil
 }
 
-// Read returns the rows that are otherwise, in their order, and how many were
-// looked at. What differs is looked at again until Within is over.
-func (r *Reading) Read(ctx context.Context) (rows []Row, looked int, err error) {
+// A Result is what a batch was found to have left.
+type Result struct {
+	Rows    []Row // that are otherwise, in their order
+	Looked  int   // rows that were carried out
+	Failed  int   // rows that the system refused, as a whole or in part
+	Waiting int   // rows that are still to be carried out, or of which it is open whether they were
+}
+
+// Even reports whether the batch was carried out and the system is as it left it.
+func (r Result) Even() bool { return len(r.Rows)+r.Failed+r.Waiting == 0 }
+
+// Read looks at every row that was carried out. What differs is looked at again until
+// Within is over.
+func (r *Reading) Read(ctx context.Context) (result Result, err error) {
 	for after := 0; ; {
 		var entries []batch.Entry
 		read := 0
 		for e, err := range r.Ledger.Entries(ctx, r.Batch.ID, ledger.Filter{After: after, Limit: window}) {
 			if err != nil {
-				return nil, 0, err
+				return Result{}, err
 			}
 			read, after = read+1, e.Row
+			switch e.Outcome {
+			case account.Failed:
+				result.Failed++
+			case account.Waiting:
+				result.Waiting++
+			}
 			if e.Did != "" {
 				entries = append(entries, e)
 			}
@@ -66,15 +83,15 @@ func (r *Reading) Read(ctx context.Context) (rows []Row, looked int, err error) 
 		if read == 0 {
 			break
 		}
-		looked += len(entries)
-		if rows, err = r.readAll(ctx, entries, rows); err != nil {
-			return nil, 0, err
+		result.Looked += len(entries)
+		if result.Rows, err = r.readAll(ctx, entries, result.Rows); err != nil {
+			return Result{}, err
 		}
 		if r.Progress != nil {
-			r.Progress("read back", looked)
+			r.Progress("read back", result.Looked)
 		}
 	}
-	return rows, looked, nil
+	return result, nil
 }
 
 // readAll reads entries until they are as they were left, or the time is over.

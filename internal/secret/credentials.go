@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"iter"
 	"os"
 	"path/filepath"
@@ -75,10 +76,46 @@ func (e Envelope) WriteFile(path string, credentials iter.Seq2[Credential, error
 		return 0, err
 	}
 	// Unlike a rename, a link does not write over what somebody put there meanwhile.
-	if err = os.Link(file.Name(), path); err != nil {
+	if err = os.Link(file.Name(), path); errors.Is(err, fs.ErrExist) {
+		return 0, err
+	} else if err != nil {
+		err = copyNew(path, file.Name()) // the file system has no links
+	}
+	if err != nil {
 		return 0, err
 	}
 	return n, os.Remove(file.Name())
+}
+
+// copyNew copies a file to a new one that its owner alone can read. It is there whole or
+// not at all when copyNew returns.
+func copyNew(path, from string) error {
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if err == nil {
+		err = file.Sync()
+	}
+	if err = errors.Join(err, file.Close()); err != nil {
+		return errors.Join(err, os.Remove(path))
+	}
+	return nil
+}
+
+// CanWrite reports why credentials could not be written to a new file at path, or nil. It
+// is to be asked before there are any.
+func CanWrite(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("credentials cannot be written: %w", err)
+	}
+	return errors.Join(file.Close(), os.Remove(path))
 }
 
 func (e Envelope) write(file io.Writer, credentials iter.Seq2[Credential, error]) (n int, err error) {

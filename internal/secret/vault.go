@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -71,6 +72,9 @@ func (v *Vault) open() error {
 }
 
 func (v *Vault) ready() error {
+	if stat, err := os.Stat(v.path); err == nil && runtime.GOOS != "windows" && stat.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("the key for passwords %s may be read by others (mode %04o): run chmod 600 %s", v.path, stat.Mode().Perm(), v.path)
+	}
 	key, err := os.ReadFile(v.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		if key, err = v.newKey(); err != nil {
@@ -133,13 +137,18 @@ func (v *Vault) Seal(text string) (string, error) {
 	return base64.RawStdEncoding.EncodeToString(v.aead.Seal(nonce, nonce, []byte(text), nil)), nil
 }
 
+// Check returns why nothing could be opened, or nil.
+func (v *Vault) Check() error {
+	if _, err := os.Stat(v.path); errors.Is(err, fs.ErrNotExist) {
+		return errors.New("the key of its batch was destroyed or lost, or the ledger comes from elsewhere")
+	}
+	return v.open()
+}
+
 // Open opens what Seal sealed.
 func (v *Vault) Open(sealed string) (string, error) {
-	if _, err := os.Stat(v.path); errors.Is(err, fs.ErrNotExist) {
-		return "", errors.New("a sealed password cannot be opened: the key of its batch was destroyed, or the ledger comes from elsewhere")
-	}
-	if err := v.open(); err != nil {
-		return "", err
+	if err := v.Check(); err != nil {
+		return "", fmt.Errorf("a sealed password cannot be opened: %w", err)
 	}
 	data, err := base64.RawStdEncoding.DecodeString(strings.TrimPrefix(sealed, given))
 	if err != nil || len(data) < v.aead.NonceSize() {

@@ -137,6 +137,23 @@ var (
 // ErrCannotFind is returned by Find when the system has no filter for the field.
 var ErrCannotFind = errors.New("the system cannot be searched by this field")
 
+// Ending returns the context of a change that, once it was sent, is let to end though
+// ctx is done. What has not been sent by then is not sent any more.
+func Ending(ctx context.Context) context.Context {
+	return context.WithValue(context.WithoutCancel(ctx), stopping{}, Stopping(ctx))
+}
+
+// Stopping returns the context that is done as soon as nothing more is to be sent, of
+// one that Ending returned; of any other, itself. Waiting and reading go by it.
+func Stopping(ctx context.Context) context.Context {
+	if stop, ok := ctx.Value(stopping{}).(context.Context); ok {
+		return stop
+	}
+	return ctx
+}
+
+type stopping struct{}
+
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
 	Code    string // of account.Codes

@@ -26,12 +26,16 @@ func Create(dir string) ([]string, error) {
 		{"template/starters.yaml", "briefs/starters.yaml"},
 	}
 	for _, file := range files {
-		if _, err := os.Stat(filepath.Join(dir, file.to)); !errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(filepath.Join(dir, file.to)); !errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("%s exists already and would be overwritten", filepath.Join(dir, file.to))
 		}
 	}
-	if err := os.MkdirAll(filepath.Join(dir, "briefs"), 0o755); err != nil {
+	briefs := filepath.Join(dir, "briefs")
+	if err := os.MkdirAll(briefs, 0o755); err != nil {
 		return nil, err
+	}
+	if stat, err := os.Lstat(briefs); err != nil || !stat.IsDir() {
+		return nil, fmt.Errorf("%s leads elsewhere", briefs) // what is made is to be made here
 	}
 	var made []string
 	for _, file := range files {
@@ -39,10 +43,20 @@ func Create(dir string) ([]string, error) {
 		if err != nil {
 			return made, err
 		}
-		if err := os.WriteFile(filepath.Join(dir, file.to), data, 0o644); err != nil {
+		if err := writeNew(filepath.Join(dir, file.to), data); err != nil {
 			return made, err
 		}
 		made = append(made, file.to)
 	}
 	return made, nil
+}
+
+// writeNew writes a file that is not there, nor a link to one.
+func writeNew(path string, data []byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	return errors.Join(err, file.Close())
 }

@@ -47,6 +47,7 @@ type System struct {
 	Page     int               // accounts asked for in one page
 	Settle   time.Duration     // how long a new account may stay unseen
 	Timeout  time.Duration     // for one request
+	NoPatch  bool              // changes are sent whole, by PUT, whatever the system promises
 	Aliases  map[string]string // short name → the system's full attribute name
 	Line     int               // in evenledger.yaml
 
@@ -61,6 +62,7 @@ type System struct {
 type Kind struct {
 	Endpoint  string         // of resources, or
 	Attribute string         // of the account
+	Members   string         // attribute of the resources that lists who is in them
 	Role      string         // sub-attribute of a member
 	Section   string         // likewise
 	Seats     map[string]int // how many may have a thing, where the system doesn't say
@@ -76,9 +78,15 @@ type Secret struct {
 var kinds = []string{"scim"}
 
 // NotFound is returned when no folder from Dir upwards is a workspace.
-type NotFound struct{ Dir string }
+type NotFound struct {
+	Dir     string
+	Foreign string // one that was found above and belongs to somebody else; empty: none
+}
 
 func (e *NotFound) Error() string {
+	if e.Foreign != "" {
+		return fmt.Sprintf("%s belongs to somebody else, so it is not obeyed; if it is meant, name its folder with --workspace", e.Foreign)
+	}
 	return fmt.Sprintf("no %s in %s or any folder above it", File, e.Dir)
 }
 
@@ -89,7 +97,10 @@ func Find(dir string) (*Workspace, error) {
 		return nil, err
 	}
 	for at := dir; ; at = filepath.Dir(at) {
-		_, err := os.Stat(filepath.Join(at, File))
+		stat, err := os.Stat(filepath.Join(at, File))
+		if err == nil && at != dir && !mine(stat) {
+			return nil, &NotFound{dir, filepath.Join(at, File)}
+		}
 		if err == nil {
 			return Read(at)
 		}
@@ -97,7 +108,7 @@ func Find(dir string) (*Workspace, error) {
 			return nil, err
 		}
 		if at == filepath.Dir(at) {
-			return nil, &NotFound{dir}
+			return nil, &NotFound{dir, ""}
 		}
 	}
 }
@@ -108,9 +119,9 @@ func Read(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(filepath.Join(dir, File))
+	data, err := yamldoc.ReadFile(filepath.Join(dir, File))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &NotFound{dir}
+		return nil, &NotFound{dir, ""}
 	}
 	if err != nil {
 		return nil, err
@@ -152,7 +163,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
 	var hasURL, hasToken, hasUser, hasPassword bool
-	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "aliases", "memberships", "elevated", "protect", "change_at_sign_in", "password_rules") {
+	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "patch", "aliases", "memberships", "elevated", "protect", "change_at_sign_in", "password_rules") {
 		switch p.Key {
 		case "kind":
 			s.Kind = p.Value.OneOf(kinds...)
@@ -176,6 +187,8 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 			s.Settle = readDuration(p.Value)
 		case "timeout":
 			s.Timeout = readDuration(p.Value)
+		case "patch":
+			s.NoPatch = !p.Value.Bool()
 		case "memberships":
 			s.Memberships = map[string]Kind{}
 			for _, kind := range p.Value.Pairs() {
@@ -228,12 +241,14 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 
 func readKind(pair yamldoc.Pair) Kind {
 	k := Kind{}
-	for _, p := range pair.Value.Pairs("endpoint", "attribute", "role", "section", "seats") {
+	for _, p := range pair.Value.Pairs("endpoint", "attribute", "members", "role", "section", "seats") {
 		switch p.Key {
 		case "endpoint":
 			k.Endpoint = "/" + strings.Trim(p.Value.Text(), "/")
 		case "attribute":
 			k.Attribute = p.Value.Text()
+		case "members":
+			k.Members = p.Value.Text()
 		case "role":
 			k.Role = p.Value.Text()
 		case "section":
@@ -341,6 +356,9 @@ func (s Secret) Open() (string, error) {
 	stat, err := os.Stat(where)
 	if err != nil {
 		return "", fmt.Errorf("the secret's file cannot be read: %w", err)
+	}
+	if !stat.Mode().IsRegular() {
+		return "", fmt.Errorf("the secret's file %s is not a plain file", where)
 	}
 	if stat.Mode().Perm()&0o077 != 0 {
 		return "", fmt.Errorf("the secret's file %s may be read by others (mode %04o): run chmod 600 %s", where, stat.Mode().Perm(), where)

@@ -9,6 +9,7 @@ package yamldoc
 import (
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -53,6 +54,22 @@ func (ps Problems) Error() string {
 		lines[i] = p.String()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// ReadFile reads a plain file. One that is no such thing, such as a pipe, could keep its
+// reader waiting for ever.
+func ReadFile(path string) ([]byte, error) {
+	stat, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !stat.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is not a plain file", path)
+	}
+	if stat.Size() > maxSize {
+		return nil, fmt.Errorf("%s is larger than %d bytes", path, maxSize)
+	}
+	return os.ReadFile(path)
 }
 
 // A Doc is a file being read; it collects the mistakes found on the way.

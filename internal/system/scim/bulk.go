@@ -54,7 +54,12 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	operations := make([]bulkOperation, len(wanted))
 	size := 0
 	for i, w := range wanted {
-		operations[i] = bulkOperation{http.MethodPost, d.endpoint, strconv.Itoa(i), d.body(w)}
+		body, err := d.body(w)
+		if err != nil {
+			return nil, err
+		}
+		c.config.Mask.Add(w.Password)
+		operations[i] = bulkOperation{http.MethodPost, d.endpoint, strconv.Itoa(i), body}
 		data, err := json.Marshal(operations[i])
 		if err != nil {
 			return nil, err
@@ -87,33 +92,27 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	}
 	for _, result := range told.Operations {
 		if i, err := strconv.Atoi(result.BulkID); err == nil && i >= 0 && i < len(made) {
-			made[i] = d.made(result, wanted[i], fields)
+			made[i] = c.made(d, result, fields)
 		}
 	}
 	return made, nil
 }
 
-// made reads what became of one account. An answer that has no account in it says
-// that it was made as it was sent.
-func (d *discovered) made(result bulkResult, wanted account.Account, fields []string) system.Made {
+// made reads what became of one account. Where the answer has no account in it, but
+// where one was made, the fields are left open.
+func (c *Client) made(d *discovered, result bulkResult, fields []string) system.Made {
 	status, err := strconv.Atoi(string(trimQuotes(result.Status)))
 	switch {
-	case err != nil, status >= 500, status == http.StatusTooManyRequests:
-		return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the system answered %s to one of a bulk request", result.Status)}}
+	case err != nil, status >= 300 && !isNo(status), status < 200, status == http.StatusAccepted, status == http.StatusTooManyRequests:
+		return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the system answered %s to one of a bulk request", clip(string(result.Status)))}}
 	case status >= 300:
-		var told scimError
-		_ = json.Unmarshal(result.Response, &told) // an error without a body is still one
-		said := told.Detail
-		if said == "" {
-			said = http.StatusText(status)
-		}
-		return system.Made{Err: refusal(status, told, clip(said))}
+		told := c.said(&answer{status: status, body: result.Response}, len(result.Response) > 0)
+		return system.Made{Err: refusal(request{method: http.MethodPost, path: d.endpoint}, status, told)}
 	}
-	var r resource
-	if len(result.Response) > 0 && json.Unmarshal(result.Response, &r) == nil && r.text("id") != "" {
+	if r, err := decodeResource(result.Response); err == nil && r.text("id") != "" {
 		return system.Made{Account: d.account(r, fields, nil)}
 	}
-	a := account.Account{ID: lastSegment(result.Location), Version: result.Version, Fields: wanted.Fields}
+	a := account.Account{ID: lastSegment(result.Location), Version: result.Version}
 	if a.ID == "" {
 		return system.Made{Err: &system.Unclear{Err: errors.New("the system answered that it made the account, but not which")}}
 	}
@@ -132,5 +131,10 @@ func lastSegment(location string) string {
 	if err != nil || location == "" {
 		return ""
 	}
-	return u.Path[strings.LastIndexByte(u.Path, '/')+1:]
+	last := u.EscapedPath()[strings.LastIndexByte(u.EscapedPath(), '/')+1:]
+	id, err := url.PathUnescape(last)
+	if err != nil {
+		return ""
+	}
+	return id
 }

@@ -1,11 +1,14 @@
 // Package scim reaches systems that speak SCIM 2.0 (RFC 7643, RFC 7644).
 //
-// A Client follows the RFCs and trusts the server with little: filter hits are
-// looked at again by the caller, a listing must come to the total the server
-// named, answers are bounded, redirects are not followed with the credentials.
-// Reading is tried again when the server is busy or the connection breaks. A
-// change is tried again only where the server certainly did not carry it out;
-// otherwise it ends as *system.Unclear, and the caller looks before it repeats.
+// A Client follows the RFCs and trusts the server with little. A filter is believed
+// to find nobody only while it finds accounts that are known to be there; a listing is
+// complete when nothing new comes, and begun again when something was taken out of it
+// meanwhile; what is asked for only to save work is not asked for where it is refused;
+// answers are bounded, and redirects are not followed with the credentials. Reading is
+// tried again when the server is busy or the connection breaks. A change is tried again
+// only where the server certainly did not carry it out; otherwise, also where the answer
+// cannot be read or is about something else, it ends as *system.Unclear, and the caller
+// looks before it repeats.
 package scim
 
 import (
@@ -21,26 +24,26 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/time/rate"
 
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
 // Bounds on what is asked and read.
 const (
-	mediaType     = "application/scim+json"
-	maxAnswer     = 64 << 20
-	maxFilter     = 4000 // bytes of an escaped filter, as servers cap a URL near 8000
-	findSize      = 40   // values in one filter
-	maxTries      = 7
-	firstTries    = 3 // of the first contact: a wrong address is to be told soon
-	maxRetryAfter = 2 * time.Minute
+	mediaType  = "application/scim+json"
+	maxAnswer  = 64 << 20
+	maxParts   = 4 << 20 // values and members in one answer: each takes far more room than its text
+	maxFilter  = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
+	findSize   = 40      // values in one filter
+	maxTries   = 7
+	firstTries = 3 // of what may not be there at all: a wrong address is to be told soon
 )
 
 // Config says how the server is reached.
@@ -55,16 +58,23 @@ type Config struct {
 	Aliases       map[string]string // short name → full attribute name
 	Kinds         map[string]Kind   // of things besides accounts, such as "courses"
 	Pause         time.Duration     // before the first repetition; 0: half a second
+	NoPatch       bool              // changes are sent by PUT, whatever the server promises
+	Mask          *secret.Mask      // takes secrets out of what the server says; may be nil
+	Trace         io.Writer         // gets each request and answer, without secrets; may be nil
+	Waiting       func(time.Time)   // is told until when the server asked to wait; may be nil
 }
 
 // A Client is a system.System.
 type Client struct {
-	config  Config
-	http    *http.Client
-	limiter *rate.Limiter
+	config Config
+	http   *http.Client
+	pace   *pace
+	trace  *tracer      // nil: none
+	skew   atomic.Int64 // by how many nanoseconds this machine's clock is ahead of the server's
 
 	discovering sync.Mutex
 	known       *discovered
+	habits      habits
 }
 
 // New returns a Client. It sends nothing yet.
@@ -80,16 +90,13 @@ func New(config Config) (*Client, error) {
 			return nil, fmt.Errorf("%s holds no certificate in PEM form", config.CA)
 		}
 	}
-	limit := rate.Inf
-	if config.Rate > 0 {
-		limit = rate.Limit(config.Rate)
-	}
 	if config.Pause == 0 {
 		config.Pause = 500 * time.Millisecond
 	}
 	return &Client{
-		config:  config,
-		limiter: rate.NewLimiter(limit, 1),
+		config: config,
+		pace:   newPace(config.Rate, config.Pause),
+		trace:  newTracer(config.Trace, config.Mask),
 		http: &http.Client{
 			Timeout: config.Timeout,
 			Transport: &http.Transport{
@@ -123,8 +130,12 @@ type request struct {
 	body    any
 	version string // If-Match
 	safe    bool   // it changes nothing
-	first   bool   // it is the first contact
+	names   bool   // the path names one resource, which may be gone
+	tries   int    // at most; 0: maxTries
 }
+
+// String names the request as the server's keepers find it in their logs.
+func (r request) String() string { return r.method + " " + r.path }
 
 type answer struct {
 	status int
@@ -132,8 +143,13 @@ type answer struct {
 	body   []byte
 }
 
-// do sends a request until there is a final answer.
+// do sends a request until there is a final answer. A pause, and reading, end as soon
+// as nothing more is to be sent.
 func (c *Client) do(ctx context.Context, r request) (*answer, error) {
+	stop := system.Stopping(ctx)
+	if r.safe {
+		ctx = stop
+	}
 	var body []byte
 	if r.body != nil {
 		var err error
@@ -143,49 +159,68 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 	}
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = c.config.Pause, 20*time.Second
-	tries := uint(maxTries)
-	if r.first {
-		tries = firstTries
+	if r.tries == 0 {
+		r.tries = maxTries
 	}
-	var last error // as it is, without what tells backoff how to go on
-	got, err := backoff.Retry(ctx, func() (*answer, error) {
-		got, err := c.attempt(ctx, r, body)
-		if last = err; err == nil {
-			return got, nil
+	for try := 1; ; {
+		if err := c.pace.wait(stop); err != nil {
+			return nil, err
 		}
+		got, err := c.attempt(ctx, r, body)
 		var wait *again
 		if !errors.As(err, &wait) {
-			return nil, backoff.Permanent(err)
+			c.pace.pass()
+			return got, err
 		}
-		if last = wait.err; !r.safe && !wait.unsent {
-			last = &system.Unclear{Err: wait.err}
-			return nil, backoff.Permanent(last)
+		if wait.busy {
+			if err := c.busy(wait); err != nil {
+				return nil, err
+			}
+			continue // it is not given up while others get through
 		}
-		if wait.after > 0 {
-			return nil, &backoff.RetryAfterError{Duration: wait.after}
+		c.pace.pass()
+		switch {
+		case !r.safe && !wait.unsent:
+			return nil, &system.Unclear{Err: wait.err}
+		case try >= r.tries:
+			return nil, wait.err
 		}
-		return nil, last
-	}, backoff.WithBackOff(pauses), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(5*time.Minute))
-	if err != nil && ctx.Err() == nil {
-		return nil, last
+		try++
+		if err := sleep(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
+			return nil, err
+		}
 	}
-	return got, err
+}
+
+// busy holds all requests back after an answer that there are too many of them.
+func (c *Client) busy(wait *again) error {
+	if wait.after > longestAsk {
+		return &system.Unavailable{Message: fmt.Sprintf("%s asks to be left alone until %s (429)", c.config.URL, time.Now().Add(wait.after).Format("2 Jan 15:04")), Remedy: "Try again then, or ask who runs the system why.", Err: wait.err}
+	}
+	until, goOn := c.pace.refused(wait.after, wait.named)
+	if !goOn {
+		return wait.err
+	}
+	if c.config.Waiting != nil && time.Until(until) > 3*time.Second {
+		c.config.Waiting(until)
+	}
+	return nil
 }
 
 // again is an answer, or the lack of one, after which a request may be repeated.
 type again struct {
 	err    error
 	unsent bool          // the server certainly did not carry it out
+	busy   bool          // there were too many requests
 	after  time.Duration // as the server asked
+	named  bool          // it did ask
 }
 
 func (e *again) Error() string { return e.err.Error() }
+func (e *again) Unwrap() error { return e.err }
 
 // attempt sends a request one time.
 func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, error) {
-	if err := c.limiter.Wait(ctx); err != nil {
-		return nil, err
-	}
 	target := c.config.URL + r.path
 	if len(r.query) > 0 {
 		target += "?" + r.query.Encode()
@@ -203,24 +238,40 @@ func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, 
 	if r.version != "" {
 		req.Header.Set("If-Match", r.version)
 	}
+	n, begun := c.trace.request(req, body), time.Now()
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, c.broken(ctx, err)
+		c.trace.broken(n, err, time.Since(begun))
+		return nil, c.broken(ctx, r, err)
 	}
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
-		return nil, c.broken(ctx, err)
+		c.trace.broken(n, err, time.Since(begun))
+		return nil, c.broken(ctx, r, err)
 	}
-	if len(data) > maxAnswer {
-		return nil, &system.Unavailable{Message: fmt.Sprintf("%s answered more than %d MiB", c.config.URL, maxAnswer>>20), Remedy: "Set a smaller “page” in evenledger.yaml."}
+	if now, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
+		c.skew.Store(int64(time.Since(now)))
 	}
 	got := &answer{resp.StatusCode, resp.Header, data}
+	c.trace.answer(n, got, time.Since(begun))
+	if len(data) > maxAnswer || parts(data) > maxParts {
+		large := &system.Unavailable{Message: fmt.Sprintf("%s: %s answered more than can be read at once", r, c.config.URL), Remedy: "Set a smaller “page” in evenledger.yaml; if it is one group's answer, ask who runs the system."}
+		if !r.safe {
+			return nil, &system.Unclear{Err: large}
+		}
+		return nil, large
+	}
 	return got, c.judge(r, got)
 }
 
+// parts is at least how many values and members an answer in JSON has.
+func parts(data []byte) int {
+	return bytes.Count(data, []byte{','}) + bytes.Count(data, []byte{'['}) + bytes.Count(data, []byte{'{'})
+}
+
 // broken sorts errors below HTTP.
-func (c *Client) broken(ctx context.Context, err error) error {
+func (c *Client) broken(ctx context.Context, r request, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -232,7 +283,7 @@ func (c *Client) broken(ctx context.Context, err error) error {
 	if errors.As(err, &record) {
 		return &system.Unavailable{Message: c.config.URL + " does not speak TLS", Remedy: "Look at the address and port in evenledger.yaml.", Err: err}
 	}
-	unreachable := &system.Unavailable{Message: fmt.Sprintf("%s cannot be reached: %s", c.config.URL, cause(err)), Remedy: "Look at the url in evenledger.yaml, whether the server runs, and at the network.", Err: err}
+	unreachable := &system.Unavailable{Message: fmt.Sprintf("%s: %s cannot be reached: %s", r, c.config.URL, cause(err)), Remedy: "Look at the url in evenledger.yaml, whether the server runs, and at the network.", Err: err}
 	var name *net.DNSError
 	if errors.As(err, &name) && name.IsNotFound {
 		return unreachable
@@ -253,120 +304,16 @@ func cause(err error) string {
 	return err.Error()
 }
 
-// scimError is the body of an error (RFC 7644 section 3.12).
-type scimError struct {
-	ScimType string `json:"scimType"`
-	Detail   string `json:"detail"`
-	Status   any    `json:"status"`
-}
-
-// judge turns an answer that is no success into an error.
-func (c *Client) judge(r request, got *answer) error {
-	isJSON := strings.Contains(got.header.Get("Content-Type"), "json")
-	if got.status >= 200 && got.status < 300 {
-		if len(got.body) > 0 && !isJSON && !json.Valid(got.body) {
-			strange := &system.Unavailable{Message: fmt.Sprintf("%s answered %s where SCIM was expected", c.config.URL+r.path, bodyKind(got)), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."}
-			if !r.safe {
-				return &system.Unclear{Err: strange} // it may have been carried out all the same
-			}
-			return strange
-		}
-		return nil
-	}
-	var told scimError
-	if isJSON || json.Valid(got.body) {
-		_ = json.Unmarshal(got.body, &told) // an error without a body is still one
-	}
-	said := told.Detail
-	if said == "" {
-		said = http.StatusText(got.status)
-	}
-	said = clip(said)
-	switch got.status {
-	case http.StatusUnauthorized:
-		return &system.Unavailable{Message: fmt.Sprintf("%s turns us away (401): %s", c.config.URL, said), Remedy: "The token or password is wrong or has run out. Look where evenledger.yaml says it is kept."}
-	case http.StatusTooManyRequests:
-		return &again{err: &system.Unavailable{Message: fmt.Sprintf("%s is busy (429) and stayed so", c.config.URL), Remedy: "Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again."}, unsent: true, after: retryAfter(got.header)}
-	case http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusInternalServerError:
-		return &again{err: &system.Unavailable{Message: fmt.Sprintf("%s cannot answer (%d %s)", c.config.URL, got.status, said), Remedy: "Try again later; what was done is in the ledger."}, after: retryAfter(got.header)}
-	case http.StatusPreconditionFailed:
-		return system.ErrChanged
-	case http.StatusNotFound:
-		if r.safe || r.method != http.MethodPost {
-			return system.ErrGone
-		}
-	case http.StatusForbidden:
-		if r.safe {
-			return &system.Unavailable{Message: fmt.Sprintf("%s does not let us read (403): %s", c.config.URL, said), Remedy: "Ask who runs the system for the right to read and change accounts."}
+// segment writes an identifier as a part of a path. One that would lead elsewhere,
+// whoever normalises the address on its way, is refused.
+func segment(id string) (string, error) {
+	for _, part := range strings.FieldsFunc("/"+id+"/", func(r rune) bool { return r == '/' || r == '\\' }) {
+		if part == "." || part == ".." {
+			return "", &system.Refusal{Code: "system-refused", Message: fmt.Sprintf("the system's identifier “%s” cannot stand in an address", id)}
 		}
 	}
-	if got.status >= 300 && got.status < 400 {
-		return &system.Unavailable{Message: fmt.Sprintf("%s redirects to %s", c.config.URL+r.path, got.header.Get("Location")), Remedy: "If that is the right place, put it as url into evenledger.yaml."}
+	if strings.Trim(id, " \t\r\n") == "" {
+		return "", &system.Refusal{Code: "system-refused", Message: "the system gave no identifier"}
 	}
-	if len(got.body) > 0 && !isJSON && !json.Valid(got.body) {
-		return &system.Unavailable{Message: fmt.Sprintf("%s answered %d with %s where SCIM was expected", c.config.URL+r.path, got.status, bodyKind(got)), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."}
-	}
-	return refusal(got.status, told, said)
-}
-
-// refusal puts an error of RFC 7644 section 3.12 into plain words.
-func refusal(status int, told scimError, said string) *system.Refusal {
-	words := map[string]string{
-		"uniqueness":    "another account already has a value that must be unique",
-		"tooMany":       "the request would give more than the system answers",
-		"mutability":    "a field may not be changed any more",
-		"invalidValue":  "a value is missing or is not one the system takes",
-		"invalidSyntax": "the system could not read the request",
-		"invalidPath":   "the system does not know a field",
-		"noTarget":      "there is nothing where the change was to be made",
-		"invalidFilter": "the system cannot search like this",
-		"sensitive":     "a value may not stand in an address",
-	}[told.ScimType]
-	code := "system-refused"
-	switch {
-	case told.ScimType == "uniqueness" || status == http.StatusConflict:
-		code, words = "taken-value", "another account already has a value that must be unique"
-	case told.ScimType == "mutability":
-		code = "immutable-field"
-	case status == http.StatusForbidden:
-		words = "we have no right to do this"
-	case words == "":
-		words = fmt.Sprintf("the system answered %d", status)
-	}
-	return &system.Refusal{Code: code, Message: words + "; the system says: " + said}
-}
-
-// clip shortens what a server says, which may be anything.
-func clip(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	if len(text) > 300 {
-		text = strings.ToValidUTF8(text[:300], "") + "…"
-	}
-	return text
-}
-
-func bodyKind(got *answer) string {
-	start := strings.ToLower(string(got.body[:min(len(got.body), 512)]))
-	if strings.Contains(start, "<html") || strings.Contains(start, "<!doctype") {
-		return "a web page"
-	}
-	if kind := got.header.Get("Content-Type"); kind != "" {
-		return kind
-	}
-	return "something else"
-}
-
-// retryAfter reads the header in either form (RFC 9110 section 10.2.3).
-func retryAfter(header http.Header) time.Duration {
-	text := header.Get("Retry-After")
-	if text == "" {
-		return 0
-	}
-	wait := time.Duration(0)
-	if seconds, err := strconv.Atoi(text); err == nil {
-		wait = time.Duration(seconds) * time.Second
-	} else if at, err := http.ParseTime(text); err == nil {
-		wait = time.Until(at)
-	}
-	return min(max(wait, 0), maxRetryAfter)
+	return url.PathEscape(id), nil
 }

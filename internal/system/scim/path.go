@@ -92,9 +92,15 @@ func (r resource) key(name string) string {
 
 func (r resource) get(name string) any { return r[r.key(name)] }
 
+// text returns a text, or a number as one: some servers have numbers for identifiers.
 func (r resource) text(name string) string {
-	text, _ := r.get(name).(string)
-	return text
+	switch v := r.get(name).(type) {
+	case string:
+		return v
+	case json.Number:
+		return v.String()
+	}
+	return ""
 }
 
 // object returns the object under name, made if make is set.

@@ -3,12 +3,13 @@ package scim
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"evenledger/internal/account"
 	"evenledger/internal/system"
@@ -25,6 +26,7 @@ type attribute struct {
 	CaseExact       bool        `json:"caseExact"`
 	Mutability      string      `json:"mutability"`
 	Uniqueness      string      `json:"uniqueness"`
+	Returned        string      `json:"returned"`
 	SubAttributes   []attribute `json:"subAttributes"`
 }
 
@@ -70,6 +72,7 @@ type discovered struct {
 	types    map[string]attribute // by our names: how values are written
 	paths    map[string]path      // by our names
 	lists    map[string]path      // attributes that hold several values with parts
+	skew     *atomic.Int64        // as in Client
 }
 
 // at finds where a field stands, and how its values are written.
@@ -93,19 +96,33 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if c.known != nil {
 		return c.known, nil
 	}
-	d := &discovered{endpoint: "/Users", kinds: map[string]*keptAt{}, types: map[string]attribute{}, paths: map[string]path{}, lists: map[string]path{}}
+	d := &discovered{endpoint: "/Users", kinds: map[string]*keptAt{}, types: map[string]attribute{}, paths: map[string]path{}, lists: map[string]path{}, skew: &c.skew}
 	d.config.Patch.Supported, d.config.Filter.Supported = true, true
-	if _, err := c.ask(ctx, "/ServiceProviderConfig", &d.config); err != nil {
-		return nil, err
-	}
 	var kinds struct{ Resources []resourceType }
-	if _, err := c.ask(ctx, "/ResourceTypes", &kinds); err != nil {
-		return nil, err
-	}
 	var schemas struct{ Resources []schemaResource }
-	told, err := c.ask(ctx, "/Schemas", &schemas)
-	if err != nil {
-		return nil, err
+	answers := 0
+	for _, q := range []struct {
+		endpoint string
+		into     any
+	}{{"/ServiceProviderConfig", &d.config}, {"/ResourceTypes", &kinds}, {"/Schemas", &schemas}} {
+		err := c.ask(ctx, q.endpoint, q.into)
+		switch {
+		case err == nil:
+			answers++
+			continue
+		case statusOf(err) == 0, statusOf(err) == http.StatusUnauthorized, passes(statusOf(err)):
+			return nil, err
+		}
+		if q.into == &d.config { // what was read before it broke off counts for nothing
+			d.config = providerConfig{}
+			d.config.Patch.Supported, d.config.Filter.Supported = true, true
+		}
+	}
+	if answers == 0 {
+		// Nothing of it is there: is the service itself?
+		if _, err := c.page(ctx, d.endpoint, url.Values{}, 1, 1, firstTries, func(resource) error { return nil }); err != nil {
+			return nil, err
+		}
 	}
 	wanted := map[string]bool{strings.ToLower(core): true}
 	for _, kind := range kinds.Resources {
@@ -120,7 +137,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 		wanted[strings.ToLower(account.Enterprise)] = true
 	}
 	d.schema = &account.Schema{Aliases: c.config.Aliases, Lists: map[string][]string{}}
-	if told && len(schemas.Resources) > 0 {
+	if len(schemas.Resources) > 0 {
 		for _, s := range schemas.Resources {
 			if wanted[strings.ToLower(s.ID)] {
 				d.add(s)
@@ -130,6 +147,9 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if len(d.schema.Attributes) == 0 {
 		d.assume()
 	}
+	// An identifier elsewhere is a common attribute (RFC 7643 section 3.1): it stands in
+	// no schema.
+	d.put(path{attr: "externalId"}, attribute{}, attribute{Name: "externalId", Type: "string"})
 	d.schema.Shorten()
 	for _, names := range []map[string]string{d.schema.Short, c.config.Aliases} {
 		for name, full := range names {
@@ -143,20 +163,26 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	return d, nil
 }
 
-// ask reads one discovery endpoint; told is false if the server has none.
-func (c *Client) ask(ctx context.Context, endpoint string, into any) (told bool, err error) {
-	answer, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, first: endpoint == "/ServiceProviderConfig"})
-	var refusal *system.Refusal
-	if errors.Is(err, system.ErrGone) || errors.As(err, &refusal) {
-		return false, nil
+// passes reports whether a status says that the server is only busy, so that what it
+// does not tell now it may tell later.
+func passes(status int) bool {
+	switch status {
+	case http.StatusTooManyRequests, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		return true
 	}
+	return false
+}
+
+// ask reads one discovery endpoint.
+func (c *Client) ask(ctx context.Context, endpoint string, into any) error {
+	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, tries: firstTries})
 	if err != nil {
-		return false, err
+		return err
 	}
-	if err := json.Unmarshal(answer.body, into); err != nil {
-		return false, &system.Unavailable{Message: fmt.Sprintf("%s%s answered JSON that is not SCIM: %v", c.config.URL, endpoint, err), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins."}
+	if err := json.Unmarshal(got.body, into); err != nil {
+		return &answered{got.status, "", &system.Unavailable{Message: fmt.Sprintf("GET %s: %s answered JSON that is not SCIM: %v", endpoint, c.config.URL, err), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins."}}
 	}
-	return true, nil
+	return nil
 }
 
 // add takes in the attributes of one schema.
@@ -264,7 +290,8 @@ func (d *discovered) assume() {
 		if f.Kind == account.YesNo {
 			kind = "boolean"
 		}
-		d.put(parsePath(f.SCIM), attribute{}, attribute{Name: f.Name, Type: kind, Required: false, Uniqueness: map[bool]string{true: "server"}[f.Name == "userName"]})
+		login := f.Name == "userName" // RFC 7643 section 4.1.1: required and unique
+		d.put(parsePath(f.SCIM), attribute{Required: login}, attribute{Name: f.Name, Type: kind, Required: login, Uniqueness: map[bool]string{true: "server"}[login]})
 	}
 }
 

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"evenledger/internal/account"
 	"evenledger/internal/system"
 )
@@ -28,6 +30,7 @@ const (
 type Kind struct {
 	Endpoint  string         // of the resources, such as /Courses; or
 	Attribute string         // of the account that lists them, such as entitlements
+	Members   string         // attribute of the resources that lists who is in them; empty: "members"
 	Role      string         // sub-attribute of a member for its role; empty: "role"
 	Section   string         // likewise; empty: "section"
 	Seats     map[string]int // name of a thing → how many may have it, if the server doesn't say
@@ -38,9 +41,20 @@ type keptAt struct {
 	Kind
 	schema string // URN of the resources
 	about  account.ThingKind
-	member attribute // definition of the resources' members
-	names  []string  // of the things, if they are values of an attribute
+	told   bool        // the server tells the resources' schema
+	attrs  []attribute // of the resources, as far as it does
+	member attribute   // definition of the resources' members
+	names  []string    // of the things, if they are values of an attribute
 }
+
+// A showing is where a server shows who is in a thing.
+type showing uint8
+
+const (
+	unseen showing = iota // nobody was seen in any
+	inLists
+	inEach // only where it is read by itself
+)
 
 // plural is the name of a kind of resource as the program writes it.
 func plural(name string) string {
@@ -64,10 +78,8 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 		}
 		at := &keptAt{Kind: Kind{Endpoint: "/" + strings.Trim(kind.Endpoint, "/")}, schema: kind.Schema}
 		for _, s := range schemas {
-			for _, a := range s.Attributes {
-				if strings.EqualFold(s.ID, kind.Schema) && strings.EqualFold(a.Name, "members") {
-					at.member = a
-				}
+			if strings.EqualFold(s.ID, kind.Schema) {
+				at.told, at.attrs = true, s.Attributes
 			}
 		}
 		d.kinds[plural(kind.Name)] = at
@@ -95,7 +107,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 		if kind.Attribute != "" {
 			*at = keptAt{Kind: Kind{Attribute: kind.Attribute}}
 		}
-		at.Role, at.Section, at.Seats = kind.Role, kind.Section, kind.Seats
+		at.Members, at.Role, at.Section, at.Seats = kind.Members, kind.Role, kind.Section, kind.Seats
 	}
 	for name, at := range d.kinds {
 		at.about.Name = name
@@ -106,6 +118,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 			}
 			continue
 		}
+		at.findMembers(name)
 		has := func(sub string) bool {
 			return slices.ContainsFunc(at.member.SubAttributes, func(a attribute) bool { return strings.EqualFold(a.Name, sub) })
 		}
@@ -116,6 +129,42 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 			at.Section = "section"
 		}
 	}
+}
+
+// findMembers finds the attribute that lists who is in a thing. Where the server tells
+// what its resources have and none is called so, nobody can say who is in one until the
+// configuration does.
+func (at *keptAt) findMembers(kind string) {
+	named := at.Members != ""
+	if !named {
+		at.Members = "members"
+	}
+	var others []string
+	for _, a := range at.attrs {
+		if strings.EqualFold(a.Name, at.Members) {
+			at.member = a
+			return
+		}
+		if a.MultiValued && slices.ContainsFunc(a.SubAttributes, func(sub attribute) bool { return strings.EqualFold(sub.Name, "value") }) {
+			others = append(others, a.Name)
+		}
+	}
+	if !at.told || named {
+		return
+	}
+	at.about.Blind = fmt.Sprintf("nothing that is called members is in the system's %s", kind)
+	if len(others) > 0 {
+		at.about.Blind += "; there is " + strings.Join(others, ", ")
+	}
+}
+
+// blind is the error of a kind of which nobody can say who is in it.
+func (at *keptAt) blind() error {
+	why := at.about.Blind
+	if why == "" {
+		why = fmt.Sprintf("the system shows nothing called %s in any of its %s", at.Members, at.about.Name)
+	}
+	return &system.Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", at.about.Name, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", at.about.Name)}
 }
 
 // ThingKinds implements system.Keeper.
@@ -156,16 +205,20 @@ func (c *Client) Things(ctx context.Context, kind string, counted bool) iter.Seq
 			c.values(ctx, at, counted, yield)
 			return
 		}
-		query := url.Values{}
-		if !counted {
-			query.Set("excludedAttributes", "members")
+		if counted && at.about.Blind == "" {
+			for r, err := range c.withMembers(ctx, at, nil) {
+				if !yield(at.thing(r, true), err) || err != nil {
+					return
+				}
+			}
+			return
 		}
-		for r, err := range c.resources(ctx, at.Endpoint, query) {
+		for r, err := range c.resources(ctx, at.Endpoint, url.Values{"excludedAttributes": {at.Members}}, 0) {
 			if err != nil {
 				yield(account.Thing{}, err)
 				return
 			}
-			if !yield(at.thing(r, counted), nil) {
+			if !yield(at.thing(r, false), nil) {
 				return
 			}
 		}
@@ -201,37 +254,76 @@ func (c *Client) values(ctx context.Context, at *keptAt, counted bool, yield fun
 }
 
 // holders counts the accounts that have each of the values of an attribute: by
-// filters that ask for the number alone, or by going through all accounts where the
-// server takes no such filter.
+// filters that ask for the number alone where they are known to find and the numbers to
+// be right, else by going through all accounts.
 func (c *Client) holders(ctx context.Context, attribute string, names []string) (map[string]int, error) {
 	counts := map[string]int{}
+	sure, err := c.countsBy(ctx, attribute)
+	if err != nil {
+		return nil, err
+	}
 	for _, name := range names {
-		quoted, err := json.Marshal(name)
+		if !sure {
+			break
+		}
+		if counts[name], err = c.countOf(ctx, attribute, name); err != nil {
+			if !refusedToFind(err) {
+				return nil, err
+			}
+			sure = false
+		}
+	}
+	if sure {
+		return counts, nil
+	}
+	clear(counts)
+	for a, err := range c.accounts(ctx, "", []string{attribute}, 0) {
 		if err != nil {
 			return nil, err
 		}
-		list, err := c.page(ctx, c.known.endpoint, url.Values{"filter": {attribute + ".value eq " + string(quoted)}}, 1, 0)
-		var refusal *system.Refusal
-		var unavailable *system.Unavailable
-		switch {
-		case err == nil:
-			counts[name] = list.TotalResults
-			continue
-		case !errors.As(err, &refusal) && !errors.As(err, &unavailable):
-			return nil, err
+		for _, item := range account.Items(a.Field(attribute).Text()) {
+			counts[item]++
 		}
-		clear(counts)
-		for a, err := range c.accounts(ctx, "", []string{attribute}) {
-			if err != nil {
-				return nil, err
-			}
-			for _, item := range account.Items(a.Field(attribute).Text()) {
-				counts[item]++
-			}
-		}
-		return counts, nil
 	}
 	return counts, nil
+}
+
+// countsBy reports whether a filter by the attribute's values finds an account that is
+// known to have one.
+func (c *Client) countsBy(ctx context.Context, attribute string) (bool, error) {
+	believed, err := c.believesTotals(ctx)
+	if err != nil || !believed || !c.known.config.Filter.Supported {
+		return false, err
+	}
+	sample, _, err := c.samples(ctx, false)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range sample {
+		value := r.first(path{attr: attribute})
+		if value == "" || strings.ContainsAny(value, `"\`) {
+			continue
+		}
+		n, err := c.countOf(ctx, attribute, value)
+		if err != nil && refusedToFind(err) {
+			return false, nil
+		}
+		none, zeroErr := c.countOf(ctx, attribute, value+"-of-nobody")
+		return err == nil && n > 0 && zeroErr == nil && none == 0, err
+	}
+	return false, nil
+}
+
+func (c *Client) countOf(ctx context.Context, attribute, value string) (int, error) {
+	quoted, err := json.Marshal(value)
+	if err != nil {
+		return 0, err
+	}
+	l, err := c.page(ctx, c.known.endpoint, url.Values{"filter": {attribute + ".value eq " + string(quoted)}}, 1, 1, 2, func(resource) error { return nil })
+	if err != nil || l.total == nil {
+		return 0, err
+	}
+	return *l.total, nil
 }
 
 func (at *keptAt) thing(r resource, counted bool) account.Thing {
@@ -241,9 +333,9 @@ func (at *keptAt) thing(r resource, counted bool) account.Thing {
 			break
 		}
 	}
-	if members, ok := r.get("members").([]any); ok {
+	if members, ok := r.get(at.Members).([]any); ok {
 		t.Members = len(members)
-	} else if counted && r.get("members") == nil {
+	} else if counted {
 		t.Members = 0 // a server leaves an empty list out
 	}
 	if seats, ok := at.Seats[t.Name]; ok {
@@ -273,13 +365,13 @@ func texts(value any) []string {
 // Members implements system.Registrar.
 func (c *Client) Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error] {
 	return func(yield func(account.Membership, error) bool) {
-		d, at, err := c.kind(ctx, kind)
+		_, at, err := c.kind(ctx, kind)
 		if err != nil {
 			yield(account.Membership{}, err)
 			return
 		}
 		if at.Attribute != "" {
-			for a, err := range c.accounts(ctx, "", []string{at.Attribute}) {
+			for a, err := range c.accounts(ctx, "", []string{at.Attribute}, 0) {
 				if err != nil {
 					yield(account.Membership{}, err)
 					return
@@ -292,47 +384,207 @@ func (c *Client) Members(ctx context.Context, kind string, things []string) iter
 			}
 			return
 		}
-		for r, err := range c.withMembers(ctx, d, at, things) {
+		for r, err := range c.withMembers(ctx, at, things) {
 			if err != nil {
 				yield(account.Membership{}, err)
 				return
 			}
-			members, _ := r.get("members").([]any)
+			members, _ := r.get(at.Members).([]any)
+			nameless := len(members) > 0
 			for _, item := range members {
-				element, ok := item.(map[string]any)
-				if !ok {
-					continue
-				}
+				element, _ := item.(map[string]any)
 				m := resource(element)
-				if !yield(account.Membership{Kind: kind, Thing: r.text("id"), Account: m.text("value"), Role: m.text(at.Role), Section: m.text(at.Section)}, nil) {
+				who := m.text("value")
+				if who == "" {
+					who = lastSegment(m.text("$ref"))
+				}
+				if who == "" {
+					continue // nobody that anything could be done with
+				}
+				nameless = false
+				if !yield(account.Membership{Kind: kind, Thing: r.text("id"), Account: who, Role: m.text(at.Role), Section: m.text(at.Section)}, nil) {
 					return
 				}
+			}
+			if nameless {
+				yield(account.Membership{}, &system.Unavailable{Message: fmt.Sprintf("who is in %s/%s cannot be read: its %s have no value", at.Endpoint, r.text("id"), at.Members), Remedy: "Show the system's keepers what --trace FILE writes."})
+				return
 			}
 		}
 	}
 }
 
 // withMembers yields the things with their members: few by reading each, many by
-// listing all of the kind. One that is gone is passed over.
-func (c *Client) withMembers(ctx context.Context, d *discovered, at *keptAt, things []string) iter.Seq2[resource, error] {
-	if things == nil || len(things) >= manyThings {
-		return c.resources(ctx, at.Endpoint, url.Values{})
-	}
+// listing all of the kind, unless the server shows no members in lists. One that is
+// gone is passed over. That a thing has no members is believed only where the server
+// tells that things have some, or was seen to show any.
+func (c *Client) withMembers(ctx context.Context, at *keptAt, things []string) iter.Seq2[resource, error] {
 	return func(yield func(resource, error) bool) {
-		for _, id := range things {
-			got, err := c.do(ctx, request{method: http.MethodGet, path: at.Endpoint + "/" + url.PathEscape(id), safe: true})
-			if errors.Is(err, system.ErrGone) {
+		if at.about.Blind != "" {
+			yield(nil, at.blind())
+			return
+		}
+		m := &memberReading{client: c, at: at, yield: yield, shows: c.showing(at)}
+		err := m.read(ctx, things)
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(nil, err)
+			return
+		}
+		c.habits.learn(func(h *habits) {
+			if h.shows == nil {
+				h.shows = map[string]showing{}
+			}
+			h.shows[at.Endpoint] = m.shows
+		})
+	}
+}
+
+func (c *Client) showing(at *keptAt) (shows showing) {
+	c.habits.learn(func(h *habits) { shows = h.shows[at.Endpoint] })
+	return shows
+}
+
+// A memberReading reads the things of a kind with their members.
+type memberReading struct {
+	client *Client
+	at     *keptAt
+	yield  func(resource, error) bool
+	shows  showing
+	bare   []resource // that show nothing called members
+}
+
+func (m *memberReading) read(ctx context.Context, things []string) error {
+	if things != nil && len(things) < manyThings {
+		if err := m.readEach(ctx, things); err != nil {
+			return err
+		}
+		if len(m.bare) > 0 && m.shows == unseen && m.at.member.Name == "" {
+			if err := m.seeAny(ctx); err != nil {
+				return err
+			}
+		}
+		return m.giveBare()
+	}
+	query := url.Values{}
+	if strings.EqualFold(m.at.member.Returned, "request") {
+		query.Set("attributes", "displayName,"+m.at.Members)
+	}
+	for r, err := range m.client.resources(ctx, m.at.Endpoint, query, 0) {
+		if err != nil {
+			return err
+		}
+		if r.get(m.at.Members) == nil {
+			m.bare = append(m.bare, r)
+			continue
+		}
+		if m.shows == unseen {
+			m.shows = inLists
+		}
+		if !m.yield(r, nil) {
+			return errEnough
+		}
+	}
+	// A list may leave members out, of all things or of large ones.
+	bare := m.bare
+	m.bare = nil
+	for i, r := range bare {
+		full, _, err := m.client.one(ctx, m.at.Endpoint, r.text("id"), nil)
+		switch {
+		case errors.Is(err, system.ErrGone):
+			continue
+		case err != nil:
+			return err
+		}
+		if members, _ := full.get(m.at.Members).([]any); len(members) > 0 {
+			m.shows = inEach
+		} else if full.get(m.at.Members) != nil && m.shows == unseen {
+			m.shows = inLists
+		}
+		if m.shows == inEach { // from here on, each has to be read
+			var ids []string
+			for _, r := range bare {
+				ids = append(ids, r.text("id"))
+			}
+			bare = nil
+			if err := m.readEach(ctx, ids); err != nil {
+				return err
+			}
+			break
+		}
+		if i+1 == fewLooks && m.shows != unseen {
+			break
+		}
+	}
+	m.bare = append(m.bare, bare...)
+	if len(m.bare) > 0 && m.shows == unseen && m.at.member.Name == "" {
+		return m.at.blind()
+	}
+	return m.giveBare()
+}
+
+// fewLooks is at how many things without members in a list is looked one by one.
+const fewLooks = 3
+
+// giveBare yields the things that have no members.
+func (m *memberReading) giveBare() error {
+	for _, r := range m.bare {
+		if !m.yield(r, nil) {
+			return errEnough
+		}
+	}
+	return nil
+}
+
+// readEach reads things one by one, several at a time.
+func (m *memberReading) readEach(ctx context.Context, ids []string) error {
+	for some := range slices.Chunk(ids, max(1, m.client.config.Together)) {
+		found := make([]resource, len(some))
+		group, reading := errgroup.WithContext(ctx)
+		for i, id := range some {
+			group.Go(func() (err error) {
+				var query url.Values
+				if strings.EqualFold(m.at.member.Returned, "request") {
+					query = url.Values{"attributes": {"displayName," + m.at.Members}}
+				}
+				found[i], _, err = m.client.one(reading, m.at.Endpoint, id, query)
+				if errors.Is(err, system.ErrGone) {
+					return nil
+				}
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+		for _, r := range found {
+			switch {
+			case r == nil:
 				continue
+			case r.get(m.at.Members) == nil:
+				m.bare = append(m.bare, r)
+				continue
+			case m.shows == unseen:
+				m.shows = inEach
 			}
-			var r resource
-			if err == nil {
-				r, err = c.resource(got)
-			}
-			if !yield(r, err) || err != nil {
-				return
+			if !m.yield(r, nil) {
+				return errEnough
 			}
 		}
 	}
+	return nil
+}
+
+// seeAny looks for anything of the kind that shows members, as none of those that were
+// asked for does.
+func (m *memberReading) seeAny(ctx context.Context) error {
+	all := &memberReading{client: m.client, at: m.at, shows: unseen}
+	all.yield = func(r resource, _ error) bool { return false } // one is enough
+	err := all.read(ctx, nil)
+	if err != nil && !errors.Is(err, errEnough) {
+		return err
+	}
+	m.shows = all.shows
+	return nil
 }
 
 // TieSize implements system.Registrar.
@@ -341,13 +593,12 @@ func (c *Client) TieSize() int { return tieSize }
 // Tie implements system.Registrar, with one PATCH of the thing, or a PUT of all
 // of it where the server has no PATCH.
 func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
-	d, at, err := c.kind(ctx, kind)
+	_, at, err := c.kind(ctx, kind)
 	if err != nil {
 		return err
 	}
-	target := at.Endpoint + "/" + url.PathEscape(thing)
-	if !d.config.Patch.Supported {
-		return c.putMembers(ctx, at, target, ties)
+	if !c.patches(at.Endpoint) {
+		return c.putMembers(ctx, at, thing, ties)
 	}
 	var operations []operation
 	var joins []any
@@ -357,18 +608,49 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 			if err != nil {
 				return err
 			}
-			operations = append(operations, operation{Op: "remove", Path: "members[value eq " + string(quoted) + "]"})
+			operations = append(operations, operation{Op: "remove", Path: at.Members + "[value eq " + string(quoted) + "]"})
 		}
 		if !tie.Leave {
 			joins = append(joins, at.element(tie))
 		}
 	}
 	if len(joins) > 0 {
-		operations = append(operations, operation{Op: "add", Path: "members", Value: joins})
+		operations = append(operations, operation{Op: "add", Path: at.Members, Value: joins})
 	}
-	// A large group need not come back for each change of it.
-	_, err = c.do(ctx, request{method: http.MethodPatch, path: target, query: url.Values{"attributes": {"id"}}, body: map[string]any{"schemas": []string{patchOp}, "Operations": operations}})
-	return err
+	r := request{method: http.MethodPatch, body: map[string]any{"schemas": []string{patchOp}, "Operations": operations}}
+	var plain bool
+	if c.habits.learn(func(h *habits) { plain = h.plain || h.wholeGroups }); !plain {
+		r.query = url.Values{"attributes": {"id"}} // a large group need not come back for each change of it
+	}
+	got, err := c.send(ctx, r, at.Endpoint, thing)
+	if c.noPatch(at.Endpoint, err) {
+		return c.putMembers(ctx, at, thing, ties)
+	}
+	var refusal *system.Refusal
+	var unclear *system.Unclear
+	if !plain && (errors.As(err, &refusal) || errors.As(err, &unclear)) {
+		// It may be that which it does not take: it is not asked for again.
+		c.habits.learn(func(h *habits) { h.wholeGroups = true })
+	}
+	if !plain && errors.As(err, &refusal) {
+		r.query = nil
+		got, err = c.send(ctx, r, at.Endpoint, thing)
+	}
+	if err != nil {
+		return err
+	}
+	return shown(got, at.Endpoint, thing)
+}
+
+// shown sees that the answer to a change of a thing is about it.
+func shown(got *answer, endpoint, thing string) error {
+	if got.status == http.StatusNoContent {
+		return nil
+	}
+	if r, err := decodeResource(got.body); err == nil && r.text("id") == thing {
+		return nil
+	}
+	return &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s, and does not show it", got.status, endpoint, thing)}
 }
 
 func (at *keptAt) element(tie system.Tie) map[string]any {
@@ -382,16 +664,15 @@ func (at *keptAt) element(tie system.Tie) map[string]any {
 	return element
 }
 
-func (c *Client) putMembers(ctx context.Context, at *keptAt, target string, ties []system.Tie) error {
-	got, err := c.do(ctx, request{method: http.MethodGet, path: target, safe: true})
+func (c *Client) putMembers(ctx context.Context, at *keptAt, thing string, ties []system.Tie) error {
+	r, read, err := c.one(ctx, at.Endpoint, thing, nil)
 	if err != nil {
 		return err
 	}
-	r, err := c.resource(got)
-	if err != nil {
-		return err
+	if r.get(at.Members) == nil && at.member.Name == "" && c.showing(at) == unseen {
+		return at.blind() // putting a list together from nothing could wipe the others out
 	}
-	members, _ := r.get("members").([]any)
+	members, _ := r.get(at.Members).([]any)
 	for _, tie := range ties {
 		members = slices.DeleteFunc(members, func(item any) bool {
 			element, ok := item.(map[string]any)
@@ -401,11 +682,14 @@ func (c *Client) putMembers(ctx context.Context, at *keptAt, target string, ties
 			members = append(members, at.element(tie))
 		}
 	}
-	r[r.key("members")] = members
-	version := got.header.Get("ETag")
+	r[r.key(at.Members)] = members
+	version := versionOf(r, read.header)
 	delete(r, "meta")
-	_, err = c.do(ctx, request{method: http.MethodPut, path: target, body: r, version: version})
-	return err
+	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: version}, at.Endpoint, thing)
+	if err != nil {
+		return err
+	}
+	return shown(got, at.Endpoint, thing)
 }
 
 // MakeThing implements system.Registrar.
@@ -421,11 +705,12 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string) (account.Thin
 	if err != nil {
 		return account.Thing{}, err
 	}
-	r, err := c.resource(got)
-	if err != nil || r.text("id") == "" {
-		return account.Thing{}, &system.Unclear{Err: fmt.Errorf("the system answered that it made %s, but not which", name)}
+	r, err := decodeResource(got.body)
+	if made := at.thing(r, false); err == nil && made.ID != "" && (made.Name == name || made.Name == "") {
+		made.Name = name
+		return made, nil
 	}
-	return at.thing(r, false), nil
+	return account.Thing{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, and does not show “%s”", got.status, at.Endpoint, name)}
 }
 
 // RemoveThing implements system.Unmaker (RFC 7644 section 3.6).
@@ -434,8 +719,7 @@ func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
 	if err != nil || at.Attribute != "" { // a value of accounts is gone with the last of them
 		return err
 	}
-	_, err = c.do(ctx, request{method: http.MethodDelete, path: at.Endpoint + "/" + url.PathEscape(thing)})
-	return err
+	return c.delete(ctx, at.Endpoint, thing, "")
 }
 
 // Remove implements system.Remover (RFC 7644 section 3.6).
@@ -444,6 +728,14 @@ func (c *Client) Remove(ctx context.Context, known account.Account) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.do(ctx, request{method: http.MethodDelete, path: d.endpoint + "/" + url.PathEscape(known.ID), version: known.Version})
+	return c.delete(ctx, d.endpoint, known.ID, known.Version)
+}
+
+// delete removes a resource. Only an answer without a body says clearly that it is gone.
+func (c *Client) delete(ctx context.Context, endpoint, id, version string) error {
+	got, err := c.send(ctx, request{method: http.MethodDelete, version: version}, endpoint, id)
+	if err == nil && len(got.body) > 0 {
+		return &system.Unclear{Err: fmt.Errorf("the system answered %d with something in it to DELETE %s/%s", got.status, endpoint, id)}
+	}
 	return err
 }

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/ledger"
+	"evenledger/internal/report"
+)
+
+func (a *app) ledgerCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "ledger",
+		GroupID: "around",
+		Short:   "Look after the ledger: is it sound, and a copy of it",
+		Args:    cobra.NoArgs,
+		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Example: "  evenledger ledger check\n  evenledger ledger copy ledger-2026-11-25.db",
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use:     "check",
+		Short:   "Is the ledger whole, and is every batch in it even?",
+		Long:    "Reads all of the ledger: whether its file is whole, and whether in every batch each row\nhas come to exactly one outcome. Nothing is changed. The exit code is 2 if not.",
+		Example: "  evenledger ledger check",
+		Args:    cobra.NoArgs,
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.checkLedger(cmd.Context()) },
+	}, &cobra.Command{
+		Use:   "copy FILE",
+		Short: "Copy the ledger to a new file, also while it is in use",
+		Long: `Writes all that is in the ledger, as it is at this moment, to a new file that you alone
+can read. It may be done while a batch is posted. Passwords that wait to be set are in
+the copy sealed, and their keys are not.`,
+		Example: "  evenledger ledger copy ledger-2026-11-25.db",
+		Args:    one("the new file's name"),
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.copyLedger(cmd.Context(), args[0]) },
+	})
+	return cmd
+}
+
+func (a *app) checkLedger(ctx context.Context) (err error) {
+	w, l, err := a.openLedger(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	sound, err := l.Check(ctx)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.exit = soundExit(sound)
+		return a.writeJSON(map[string]any{"ledger": w.Ledger, "sound": len(sound.Problems) == 0, "batches": sound.Batches, "entries": sound.Entries, "problems": sound.Problems})
+	}
+	page := a.page()
+	for _, problem := range sound.Problems {
+		page.Line("  %s", problem)
+	}
+	if a.exit = soundExit(sound); a.exit != exitDone {
+		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
+	}
+	page.Line("The ledger is sound: %s with %s, and every batch is even.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
+	page.Next("evenledger ledger copy ledger-" + a.today() + ".db")
+	return page.Err()
+}
+
+func soundExit(sound ledger.Soundness) int {
+	if len(sound.Problems) > 0 {
+		return exitWrong
+	}
+	return exitDone
+}
+
+func (a *app) copyLedger(ctx context.Context, path string) (err error) {
+	_, l, err := a.openLedger(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	size, err := l.Copy(ctx, path)
+	if err != nil {
+		return wrong(fmt.Sprintf("the ledger could not be copied: %s", err), "Name a new file, where there is room.")
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"file": path, "bytes": size})
+	}
+	page := a.page()
+	page.Line("%s: a copy of the ledger, %s bytes. You alone can read it; it has people's data in it.", path, report.Number(int(size)))
+	return page.Err()
+}

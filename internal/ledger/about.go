@@ -1,0 +1,118 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/sheet"
+)
+
+// about is what the ledger has of a batch as a whole, in version 3 of its format: the
+// names are the ledger's own, so that renaming a field of the program changes none of
+// them. Its fields are those of batch.Batch, in their order.
+type about struct {
+	ID         int         `json:"batch"`
+	State      batch.State `json:"state"`
+	Made       time.Time   `json:"drafted"`
+	Posted     time.Time   `json:"posted"`
+	By         string      `json:"by"`
+	Sheet      string      `json:"sheet"`
+	Separator  string      `json:"separator,omitempty"`
+	Headings   []string    `json:"headings"`
+	Above      [][]string  `json:"above,omitempty"`
+	Encoding   string      `json:"encoding,omitempty"`
+	HeadingRow int         `json:"headingRow"`
+	Brief      string      `json:"brief,omitempty"`
+	System     string      `json:"system"`
+	URL        string      `json:"url"`
+	Policies   string      `json:"policies"`
+	Taken      string      `json:"taken,omitempty"`
+	Fields     []string    `json:"fields"`
+	Match      []string    `json:"match"`
+	Rows       int         `json:"rows"`
+	Unlisted   int         `json:"unlisted,omitempty"`
+
+	Held       []string           `json:"held,omitempty"`
+	Seats      []membership.Seats `json:"seats,omitempty"`
+	Makes      []membership.Make  `json:"makes,omitempty"`
+	MadeThings []membership.Step  `json:"madeThings,omitempty"`
+	Reverses   int                `json:"reverses,omitempty"`
+	Unmakes    []membership.Step  `json:"unmakes,omitempty"`
+	Corrects   int                `json:"corrects,omitempty"`
+	Secrets    string             `json:"secrets,omitempty"`
+	Workbook   bool               `json:"workbook,omitempty"`
+	Path       string             `json:"path,omitempty"`
+	Sum        string             `json:"sha256,omitempty"`
+	Tab        string             `json:"tab,omitempty"`
+
+	Read sheet.Tally `json:"read"`
+
+	Protect   []string          `json:"protect,omitempty"`
+	Witnesses []account.Account `json:"witnesses,omitempty"`
+}
+
+func writeAbout(b *batch.Batch) (string, error) {
+	data, err := json.Marshal(about(*b))
+	return string(data), err
+}
+
+func readAbout(text string) (batch.Batch, error) {
+	var a about
+	if err := json.Unmarshal([]byte(text), &a); err != nil {
+		return batch.Batch{}, fmt.Errorf("what the ledger says of a batch cannot be read: %w", err)
+	}
+	return batch.Batch(a), nil
+}
+
+// aboutUntil2 has the names under which versions 1 and 2 kept a batch where they are
+// others than today's: those of the program's own fields.
+type aboutUntil2 struct {
+	ID   int
+	Made time.Time
+	Sum  string
+}
+
+// renameAbout brings what is known of batches to version 3.
+func renameAbout(ctx context.Context, tx *sql.Tx) error {
+	rows, err := tx.QueryContext(ctx, "SELECT id, about FROM batches")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	renamed := map[int]string{}
+	for rows.Next() {
+		var id int
+		var text string
+		if err := rows.Scan(&id, &text); err != nil {
+			return err
+		}
+		var a about // names that differ only in capitals are read as they were
+		var old aboutUntil2
+		if err := json.Unmarshal([]byte(text), &a); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(text), &old); err != nil {
+			return err
+		}
+		b := batch.Batch(a)
+		b.ID, b.Made, b.Sum = old.ID, old.Made, old.Sum
+		if renamed[id], err = writeAbout(&b); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for id, text := range renamed {
+		if _, err := tx.ExecContext(ctx, "UPDATE batches SET about = ? WHERE id = ?", text, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}

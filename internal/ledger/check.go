@@ -1,0 +1,83 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"evenledger/internal/batch"
+)
+
+// Soundness is what reading all of a ledger found.
+type Soundness struct {
+	Batches  int
+	Entries  int
+	Problems []string // in words; none: it is sound
+}
+
+// Check reads all of the ledger: its file, and whether every row of every batch has come
+// to exactly one outcome.
+func (l *Ledger) Check(ctx context.Context) (s Soundness, err error) {
+	s.Problems = []string{}
+	rows, err := l.db.QueryContext(ctx, "PRAGMA integrity_check(20)")
+	if err != nil {
+		return s, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var problem string
+		if err := rows.Scan(&problem); err != nil {
+			return s, err
+		}
+		if problem != "ok" {
+			s.Problems = append(s.Problems, "the file: "+problem)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return s, err
+	}
+	batches, err := l.Batches(ctx)
+	if err != nil {
+		return s, err
+	}
+	s.Batches = len(batches)
+	for _, b := range batches {
+		n := 0
+		for e, err := range l.Entries(ctx, b.ID, Filter{}) {
+			if err != nil {
+				return s, errors.Join(fmt.Errorf("batch %d, %s", b.ID, batch.RowName(e.Row)), err)
+			}
+			n++
+		}
+		s.Entries += n
+		counts, _, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return s, err
+		}
+		if want := b.Rows + b.Unlisted; n != want || counts.Total() != want {
+			s.Problems = append(s.Problems, fmt.Sprintf("batch %d has %d rows in, and %d entries with %d outcomes", b.ID, want, n, counts.Total()))
+		}
+	}
+	return s, nil
+}
+
+// Copy writes all that is in the ledger to a new file that its owner alone can read, and
+// returns its size in bytes.
+func (l *Ledger) Copy(ctx context.Context, path string) (size int64, err error) {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	if err := file.Close(); err != nil {
+		return 0, err
+	}
+	if _, err := l.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
+		return 0, errors.Join(err, os.Remove(path))
+	}
+	stat, err := os.Stat(path)
+	if err != nil {
+		return 0, err
+	}
+	return stat.Size(), nil
+}

@@ -1,0 +1,398 @@
+package scim
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+
+	"evenledger/internal/system"
+)
+
+const listResponse = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+
+const (
+	listTries   = 4         // at a listing that changes while it is read
+	maxListed   = 5_000_000 // resources of one listing: no server has so many, but one that makes them up
+	leastPage   = 10
+	sampleCount = 20
+)
+
+// habits are what was learnt of the server, which may be otherwise than it promises.
+type habits struct {
+	mu          sync.Mutex
+	plain       bool               // it refuses “attributes” and the like
+	projected   bool               // it takes them
+	noPatch     map[string]bool    // endpoints that have no PATCH after all
+	wholes      map[string]bool    // complex attributes that have to be sent whole
+	ways        map[string]finding // by filter's attribute
+	totals      *bool              // totalResults is that of all pages; nil: not known
+	sample      []resource         // accounts that are there
+	wholeGroups bool               // it does not take them when a group is changed
+	shows       map[string]showing // by kind of thing: where its members are shown
+}
+
+// learn changes or reads what was learnt.
+func (h *habits) learn(do func(*habits)) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	do(h)
+}
+
+// listed is what an answer says of a list besides the resources.
+type listed struct {
+	total *int // totalResults; nil: it isn't there
+	isOne bool // it is a list at all
+	given int  // resources in it
+}
+
+// decodeList reads a list response (RFC 7644 section 3.4.2) and hands its resources
+// to each one by one, as a page of large ones takes much room.
+func decodeList(data []byte, each func(resource) error) (l listed, err error) {
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder.UseNumber()
+	if start, err := decoder.Token(); err != nil || start != json.Delim('{') {
+		return l, errors.New("it is no JSON object")
+	}
+	for decoder.More() {
+		name, err := decoder.Token()
+		if err != nil {
+			return l, err
+		}
+		switch strings.ToLower(fmt.Sprint(name)) {
+		case "totalresults":
+			var number json.Number
+			if err := decoder.Decode(&number); err != nil {
+				return l, fmt.Errorf("its totalResults is no number: %w", err)
+			}
+			if n, err := strconv.Atoi(number.String()); err == nil && n >= 0 {
+				l.total = &n
+			}
+		case "schemas":
+			var schemas []any
+			if err := decoder.Decode(&schemas); err != nil {
+				return l, err
+			}
+			for _, s := range schemas {
+				l.isOne = l.isOne || strings.EqualFold(fmt.Sprint(s), listResponse)
+			}
+		case "resources":
+			open, err := decoder.Token()
+			if err != nil || open != nil && open != json.Delim('[') {
+				return l, errors.New("its Resources are no list")
+			}
+			if open == nil {
+				continue
+			}
+			l.isOne = true
+			for decoder.More() {
+				var r resource
+				if err := decoder.Decode(&r); err != nil || r == nil {
+					return l, fmt.Errorf("number %d of its Resources is no object", l.given+1)
+				}
+				l.given++
+				if err := each(r); err != nil {
+					return l, err
+				}
+			}
+			if _, err := decoder.Token(); err != nil {
+				return l, err
+			}
+		default:
+			var skipped json.RawMessage
+			if err := decoder.Decode(&skipped); err != nil {
+				return l, err
+			}
+		}
+	}
+	if _, err := decoder.Token(); err != nil {
+		return l, err
+	}
+	if l.isOne = l.isOne || l.total != nil && *l.total == 0; !l.isOne {
+		return l, errors.New("it is no list")
+	}
+	return l, nil
+}
+
+// errEnough ends a page whose rest nobody wants.
+var errEnough = errors.New("enough")
+
+// page reads one page of a list.
+func (c *Client) page(ctx context.Context, endpoint string, query url.Values, start, count, tries int, each func(resource) error) (listed, error) {
+	query.Set("startIndex", strconv.Itoa(start))
+	query.Set("count", strconv.Itoa(count))
+	got, err := c.read(ctx, request{method: http.MethodGet, path: endpoint, query: query, safe: true, tries: tries})
+	if err != nil {
+		return listed{}, err
+	}
+	l, err := decodeList(got.body, each)
+	var told *system.Unavailable
+	if err != nil && !errors.Is(err, errEnough) && !errors.As(err, &told) {
+		err = &system.Unavailable{Message: fmt.Sprintf("GET %s: what %s answered cannot be taken for a list: %v", endpoint, c.config.URL, err), Remedy: "Look whether the url in evenledger.yaml is that of a SCIM service. If it is, show its keepers what --trace FILE writes."}
+	}
+	return l, err
+}
+
+// read sends a request that may ask for certain attributes alone. That is to save
+// work: a server that refuses it is asked without.
+func (c *Client) read(ctx context.Context, r request) (*answer, error) {
+	var plain, projected bool
+	c.habits.learn(func(h *habits) { plain, projected = h.plain, h.projected })
+	asks := r.query.Has("attributes") || r.query.Has("excludedAttributes")
+	if !asks || plain {
+		r.query = without(r.query)
+		return c.do(ctx, r)
+	}
+	if !projected {
+		r.tries = 2
+	}
+	got, err := c.do(ctx, r)
+	if err == nil && !projected {
+		c.habits.learn(func(h *habits) { h.projected = true })
+	}
+	if status := statusOf(err); projected || status < 400 || status == http.StatusUnauthorized || status == http.StatusTooManyRequests {
+		return got, err
+	}
+	r.query = without(r.query)
+	got, second := c.do(ctx, r)
+	if second == nil {
+		c.habits.learn(func(h *habits) { h.plain = true })
+		return got, nil
+	}
+	return nil, err
+}
+
+// without returns a query that asks for whole resources.
+func without(query url.Values) url.Values {
+	rest := url.Values{}
+	for name, values := range query {
+		if name != "attributes" && name != "excludedAttributes" {
+			rest[name] = values
+		}
+	}
+	return rest
+}
+
+// samples returns accounts that are there, read at most once unless they are to be
+// fresh, and how many there are in all, as far as the server says.
+func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, total int, err error) {
+	c.habits.learn(func(h *habits) { sample = h.sample })
+	if sample != nil && !fresh {
+		return sample, 0, nil
+	}
+	d, err := c.discover(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	sample = []resource{}
+	take := func(r resource) error {
+		if len(sample) < sampleCount {
+			sample = append(sample, r)
+		}
+		return nil
+	}
+	l, err := c.page(ctx, d.endpoint, url.Values{}, 1, sampleCount, 0, take)
+	if err != nil {
+		return nil, 0, err
+	}
+	believed := l.total != nil && *l.total > l.given
+	if l.total != nil && *l.total == l.given {
+		// All there is, or the number of the page itself: what comes after it tells.
+		believed = true
+		if l.given > 0 {
+			if _, err := c.page(ctx, d.endpoint, url.Values{}, l.given+1, sampleCount, 0, func(r resource) error {
+				believed = believed && hasID(sample, r.text("id"))
+				return nil
+			}); err != nil && statusOf(err) == 0 {
+				return nil, 0, err
+			}
+		}
+	}
+	c.habits.learn(func(h *habits) { h.sample, h.totals = sample, &believed })
+	total = l.given
+	if believed {
+		total = *l.total
+	}
+	return sample, total, nil
+}
+
+func hasID(all []resource, id string) bool {
+	for _, r := range all {
+		if r.text("id") == id {
+			return true
+		}
+	}
+	return false
+}
+
+// believesTotals reports whether totalResults is that of all pages, which is found out
+// once.
+func (c *Client) believesTotals(ctx context.Context) (bool, error) {
+	var known *bool
+	c.habits.learn(func(h *habits) { known = h.totals })
+	if known != nil {
+		return *known, nil
+	}
+	if _, _, err := c.samples(ctx, false); err != nil {
+		if statusOf(err) == 0 || statusOf(err) == http.StatusUnauthorized {
+			return false, err
+		}
+		return false, nil // the accounts may not be listed; other things may
+	}
+	c.habits.learn(func(h *habits) { known = h.totals })
+	return known != nil && *known, nil
+}
+
+// resources yields what an endpoint lists, each once. It is all there is, or an error
+// comes: the total is believed only where it was seen to be that of all pages; else the
+// listing goes on until nothing new comes. Each page begins with the last resource of
+// the one before, so that it shows when something was taken out in between and another
+// was passed over; then the listing begins again.
+func (c *Client) resources(ctx context.Context, endpoint string, query url.Values, tries int) iter.Seq2[resource, error] {
+	return func(yield func(resource, error) bool) {
+		believed, err := c.believesTotals(ctx)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		l := &listing{client: c, endpoint: endpoint, query: query, tries: tries, believed: believed, size: c.config.Page, overlaps: true, given: map[string]bool{}, yield: yield}
+		for range listTries {
+			done, err := l.pass(ctx)
+			if errors.Is(err, errEnough) {
+				return
+			}
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if done {
+				return
+			}
+		}
+		yield(nil, &system.Unavailable{Message: fmt.Sprintf("GET %s: %s", endpoint, l.why), Remedy: "They may have changed while they were listed: try again. If it stays so, ask who runs the system whether all may be listed."})
+	}
+}
+
+// A listing reads all pages of a list, several times if need be.
+type listing struct {
+	client   *Client
+	endpoint string
+	query    url.Values
+	tries    int  // as in request
+	believed bool // the total is that of all pages
+	size     int  // of a page
+	overlaps bool // a page begins with the last of the one before
+	given    map[string]bool
+	yield    func(resource, error) bool
+	why      string // the last pass was not complete
+}
+
+// pass goes through the pages once. done is false if something was passed over.
+func (l *listing) pass(ctx context.Context) (done bool, err error) {
+	seen, first, last := map[string]bool{}, "", ""
+	honoured := false // a page other than the first brought something new
+	for start, total, overlap := 1, -1, false; ; {
+		fresh, n, shifted := 0, 0, false
+		begins, ends := "", last
+		page, err := l.client.page(ctx, l.endpoint, l.query, start, l.count(overlap), l.tries, func(r resource) error {
+			id := r.text("id")
+			if id == "" {
+				return &system.Unavailable{Message: fmt.Sprintf("GET %s: the system lists something without an id", l.endpoint), Remedy: "Nothing can be done with it, nor can it be passed over. Show the system's keepers what --trace FILE writes."}
+			}
+			if n++; n == 1 {
+				begins, shifted = id, overlap && !seen[id]
+			}
+			if ends = id; !seen[id] {
+				seen[id] = true
+				fresh++
+			}
+			if len(seen) > maxListed {
+				return &system.Unavailable{Message: fmt.Sprintf("GET %s lists no end of resources", l.endpoint), Remedy: "Ask who runs the system."}
+			}
+			if !l.given[id] {
+				l.given[id] = true
+				if !l.yield(r, nil) {
+					return errEnough
+				}
+			}
+			return nil
+		})
+		switch {
+		case scimTypeOf(err) == "tooMany" && l.size > leastPage:
+			l.size = max(l.size/4, leastPage)
+			continue
+		case err != nil:
+			return false, err
+		case shifted, l.believed && page.total != nil && *page.total < total:
+			l.why = "something was taken out each time while all was listed"
+			return false, nil
+		}
+		if first == "" {
+			first = begins
+		}
+		if page.total != nil {
+			total = *page.total
+		}
+		if l.believed && page.total != nil && len(seen) >= total {
+			return true, nil
+		}
+		honoured = honoured || start > 1 && fresh > 0
+		switch {
+		case fresh > 0:
+		case overlap && n > 1 || overlap && l.believed:
+			l.overlaps, overlap = false, false // it may give whole pages only
+			start++
+			continue
+		case l.believed && page.total != nil:
+			l.why = fmt.Sprintf("the system says it has %d to list but gave only %d", total, len(seen))
+			return false, nil
+		case n == 0, overlap && n == 1 && begins == last, honoured, len(seen) < 2:
+			return true, nil
+		default:
+			return l.startsAnywhere(ctx, first)
+		}
+		last = ends
+		start += n
+		if overlap = l.overlaps && n > 1; overlap {
+			start--
+		}
+	}
+}
+
+// count is how many to ask for.
+func (l *listing) count(overlap bool) int {
+	most := l.client.known.config.Filter.MaxResults
+	n := l.size
+	if overlap {
+		n++
+	}
+	if most > 0 {
+		n = min(n, most)
+	}
+	return n
+}
+
+// startsAnywhere settles whether a server that gave its first page again has nothing
+// more, or gives it whatever it is asked for.
+func (l *listing) startsAnywhere(ctx context.Context, first string) (bool, error) {
+	second := ""
+	if _, err := l.client.page(ctx, l.endpoint, l.query, 2, 1, l.tries, func(r resource) error {
+		if second == "" {
+			second = r.text("id")
+		}
+		return nil
+	}); err != nil {
+		return false, err
+	}
+	if second == first {
+		return false, &system.Unavailable{Message: fmt.Sprintf("GET %s gives its first page whatever it is asked for, and does not say how many there are: nobody can tell whether that is all", l.endpoint), Remedy: "Set a “page” in evenledger.yaml that is larger than the number of accounts, or ask who runs the system."}
+	}
+	return true, nil
+}

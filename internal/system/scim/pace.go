@@ -1,0 +1,162 @@
+package scim
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+)
+
+// How a pace goes by what the server lets pass.
+const (
+	firstPause  = 100 * time.Millisecond // after a 429 that names no time
+	longestSelf = 200                    // times the first, such a pause at most
+	longestAsk  = time.Hour              // that a server may ask to wait
+	patience    = 15                     // pauses one after the other in which nothing passed
+	window      = time.Second            // over which it is counted what passes
+	enough      = 10                     // passed in a window, for the count to say something
+)
+
+// A pace holds all requests of a client back together: to the rate that was
+// configured, and to what the server lets pass once it has answered that there are
+// too many (429, RFC 6585 section 4). It may be used by several goroutines.
+type pace struct {
+	limiter *rate.Limiter
+	most    rate.Limit // as configured
+	first   time.Duration
+
+	mu     sync.Mutex
+	until  time.Time     // nothing is sent before
+	pause  time.Duration // the last that the server named no time for
+	inRow  int           // pauses since something passed
+	passed []time.Time   // of late
+	wall   rate.Limit    // at which it was too much; 0: not known
+	moved  time.Time     // when the limit was last changed
+}
+
+func newPace(most float64, first time.Duration) *pace {
+	limit := rate.Inf
+	if most > 0 {
+		limit = rate.Limit(most)
+	}
+	return &pace{limiter: rate.NewLimiter(limit, 1), most: limit, first: min(first, firstPause)}
+}
+
+// wait returns when a request may be sent, or when ctx is done.
+func (p *pace) wait(ctx context.Context) error {
+	if err := sleep(ctx, p.left()); err != nil {
+		return err
+	}
+	if err := p.limiter.Wait(ctx); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return err
+	}
+	// Others may have been told to wait meanwhile.
+	for left := p.left(); left > 0; left = p.left() {
+		if err := sleep(ctx, left); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+func (p *pace) left() time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return time.Until(p.until)
+}
+
+// pass notes that a request was let through.
+func (p *pace) pass() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	p.inRow, p.pause = 0, 0
+	if len(p.passed) == cap(p.passed) { // those that are out of the window make room
+		p.count(now)
+	}
+	p.passed = append(p.passed, now)
+	limit := p.limiter.Limit()
+	if limit == p.most || now.Sub(p.moved) < window {
+		return
+	}
+	// Fast where it is known to be let through, and slowly towards what was too much.
+	step := rate.Limit(1.5)
+	if p.wall > 0 && limit*step > p.wall*0.97 {
+		step = 1.01
+	}
+	p.moved = now
+	p.limiter.SetLimit(min(limit*step, p.most))
+}
+
+// count returns how many passed in the last window.
+func (p *pace) count(now time.Time) int {
+	old := 0
+	for old < len(p.passed) && now.Sub(p.passed[old]) > window {
+		old++
+	}
+	p.passed = append(p.passed[:0], p.passed[old:]...)
+	return len(p.passed)
+}
+
+// refused notes that there were too many requests. It returns until when nothing is
+// sent, and false when the server has let nothing through for too long.
+func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	if now.Before(p.until) && now.Add(asked).Before(p.until) {
+		return p.until, true // it was on its way when another was told
+	}
+	p.inRow++
+	pause := asked
+	if named && asked == 0 {
+		if p.inRow <= 3 {
+			return now, true // it may come again at once, as the server says
+		}
+		named = false
+	}
+	if !named {
+		p.pause = min(max(2*p.pause, p.first), longestSelf*p.first)
+		pause = p.pause
+	}
+	if !named || p.inRow > 1 || p.wall > 0 {
+		p.slow(now)
+	}
+	p.until = now.Add(pause)
+	return p.until, p.inRow <= patience
+}
+
+// slow lowers the limit to a little less than what was let through.
+func (p *pace) slow(now time.Time) {
+	passing, limit := rate.Limit(p.count(now)), p.limiter.Limit()
+	switch {
+	case limit == rate.Inf && passing < enough:
+		return // too few to tell
+	case limit == rate.Inf, passing >= limit*0.8:
+		p.wall = passing
+		limit = min(limit, passing*0.95)
+	default:
+		limit *= 0.7
+	}
+	p.moved = now
+	p.limiter.SetLimit(max(limit, 0.2))
+}
+
+// sleep waits, unless ctx is done before.
+func sleep(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
