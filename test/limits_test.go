@@ -136,14 +136,17 @@ func TestServersNotToBeTrusted(t *testing.T) {
 // its number.
 func TestCutShortDrafts(t *testing.T) {
 	data := filepath.Join(t.TempDir(), "crewdesk.json")
-	f := workspace(t, practice(t, "--data", data), "")
-	f.crew("crew.csv", 30, "Deckhand")
-	for _, args := range [][]string{{"draft", "crew.csv", "-b", "crew"}, {"post", "1", "--yes"}} {
-		code, _, errOut := f.run(args...)
-		require.Zero(t, code, errOut)
-	}
-	time.Sleep(time.Second) // until the data are in the file
-	f = workspace(t, practice(t, "--data", data, "--delay", "200ms", "--page", "1"), "")
+	t.Run("the practice application is killed", func(t *testing.T) {
+		f := workspace(t, practice(t, "--data", data), "")
+		f.crew("crew.csv", 30, "Deckhand")
+		for _, args := range [][]string{{"draft", "crew.csv", "-b", "crew"}, {"post", "1", "--yes"}} {
+			code, _, errOut := f.run(args...)
+			require.Zero(t, code, errOut)
+		}
+	})
+	url := practice(t, "--data", data, "--delay", "200ms", "--page", "1")
+	require.Len(t, users(t, url), 30, "what it had answered is there, though it was killed")
+	f := workspace(t, url, "")
 	f.crew("crew.csv", 2000, "Deckhand")
 	for name, end := range map[string]os.Signal{"interrupted": os.Interrupt, "killed": syscall.SIGKILL} {
 		cmd := f.command("draft", "crew.csv", "-b", "crew")

@@ -117,7 +117,7 @@ func practice(options standin.Options, sample bool) (*standin.Server, error) {
 			return nil, err
 		}
 	}
-	return server, nil
+	return server, server.Save()
 }
 
 func (a *app) serve(ctx context.Context, server *standin.Server, port int) error {

@@ -65,11 +65,11 @@ func text(item any) string {
 // store is locked by the caller.
 func (s *Server) has(held *store, id string) bool {
 	for _, st := range s.stores[:2] {
-		if st != held {
+		if held == nil {
 			st.mu.RLock()
 		}
 		r := st.byID[id]
-		if st != held {
+		if held == nil {
 			st.mu.RUnlock()
 		}
 		if r != nil && !r.visible.After(s.options.Now()) {

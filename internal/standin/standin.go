@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -49,6 +50,8 @@ type Server struct {
 	options Options
 	types   []*resourceType
 	stores  []*store
+	mu      sync.RWMutex // over the stores
+	log     *journal     // nil: the data are in memory alone
 	dice    *dice
 }
 
@@ -62,10 +65,10 @@ func New(options Options) (*Server, error) {
 	}
 	s := &Server{options: options, types: newTypes(), dice: &dice{faults: options.Faults, seen: map[uint64]int{}}}
 	for _, kind := range s.types {
-		s.stores = append(s.stores, newStore(kind))
+		s.stores = append(s.stores, newStore(kind, &s.mu, nil))
 	}
 	if options.Data != "" {
-		if err := load(options.Data, s.stores); err != nil {
+		if err := s.load(); err != nil {
 			return nil, err
 		}
 	}
@@ -100,40 +103,41 @@ func (s *Server) Add(body map[string]any) error {
 	return err
 }
 
-// Serve serves on the listener until ctx is done, saving the data now and then
-// and at the end.
+// Serve serves on the listener until ctx is done, and puts the data together at the end.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
-	tick := time.NewTicker(300 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case err := <-failed:
-			return err
-		case <-tick.C:
-			if err := s.Save(); err != nil {
-				return errors.Join(err, server.Close())
-			}
-		case <-ctx.Done():
-			ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
-			defer cancel()
-			err := server.Shutdown(ending)
-			if errors.Is(err, context.DeadlineExceeded) {
-				err = server.Close()
-			}
-			return errors.Join(err, s.Save())
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		err := server.Shutdown(ending)
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = server.Close()
 		}
+		return errors.Join(err, s.Close())
 	}
 }
 
-// Save writes the data file, if there is one and something changed.
+// Save puts the data together in their file, if there is one. What was answered is kept
+// without it, too.
 func (s *Server) Save() error {
-	if s.options.Data == "" {
+	if s.log == nil {
 		return nil
 	}
-	return save(s.options.Data, s.stores)
+	return s.save()
+}
+
+// Close saves the data and leaves their file to others. Nothing may be asked of the server
+// any more.
+func (s *Server) Close() error {
+	if s.log == nil {
+		return nil
+	}
+	return errors.Join(s.save(), s.log.file.Close(), s.log.lock.Unlock())
 }
 
 // ServeHTTP implements http.Handler.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -280,20 +281,36 @@ func TestBulk(t *testing.T) {
 }
 
 func TestDataIsKept(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "data.json")
-	for round := range 2 {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "data.json")
+	for round := range 3 {
 		s, err := standin.New(standin.Options{Token: "secret", Data: path})
 		require.NoError(t, err)
 		server := httptest.NewServer(s)
 		c := client{t, server.URL + "/scim/v2"}
-		if round == 0 {
+		switch round {
+		case 0:
 			c.create(`"userName":"ana","active":true`)
-		} else {
+			assert.Equal(t, 204, c.send("DELETE /Users/"+c.create(`"userName":"leo"`), "").status)
+			_, err := standin.New(standin.Options{Data: path})
+			require.ErrorContains(t, err, "another stand-in has its data")
+		case 1:
 			assert.Equal(t, "true", text(c.send("GET /Users/u-000001", "").body["active"]))
-			assert.Equal(t, "u-000002", c.create(`"userName":"tom"`))
+			assert.Equal(t, "u-000003", c.create(`"userName":"tom"`), "an identifier is not given again")
+			// What was answered is there without an orderly end; what was cut short is not.
+			journal, err := os.ReadFile(path + ".journal")
+			require.NoError(t, err)
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			path = filepath.Join(dir, "killed.json")
+			require.NoError(t, os.WriteFile(path, data, 0o600))
+			require.NoError(t, os.WriteFile(path+".journal", append(journal, `{"endpoint":"/Users","id":"u-0`...), 0o600))
+		case 2:
+			assert.Equal(t, "tom", c.send("GET /Users/u-000003", "").body["userName"])
+			assert.Equal(t, "u-000004", c.create(`"userName":"kai"`))
 		}
 		server.Close()
-		require.NoError(t, s.Save())
+		require.NoError(t, s.Close())
 	}
 }
 

@@ -1,13 +1,8 @@
 package standin
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -30,17 +25,17 @@ func (r *record) etag() string { return fmt.Sprintf(`W/"%d"`, r.version) }
 // store keeps the resources of one type.
 type store struct {
 	kind   *resourceType
-	mu     sync.RWMutex
+	mu     *sync.RWMutex // over all stores of a server: what is in one may depend on another
+	log    *journal      // nil: the data are in memory alone
 	byID   map[string]*record
 	order  []string // of ids, as they were made
 	keys   []uniqueKey
 	unique map[string]map[string]string // attribute path → value → id
 	next   int
-	dirty  bool
 }
 
-func newStore(kind *resourceType) *store {
-	s := &store{kind: kind, keys: kind.uniqueKeys(), byID: map[string]*record{}, unique: map[string]map[string]string{}}
+func newStore(kind *resourceType, mu *sync.RWMutex, log *journal) *store {
+	s := &store{kind: kind, mu: mu, log: log, keys: kind.uniqueKeys(), byID: map[string]*record{}, unique: map[string]map[string]string{}}
 	for _, key := range s.keys {
 		s.unique[key.path] = map[string]string{}
 	}
@@ -96,24 +91,36 @@ func (s *store) putLocked(id string, body map[string]any, now, visible time.Time
 		}
 	}
 	r := &record{id: id, body: body, version: 1, created: now, modified: now, visible: visible}
-	if old := s.byID[id]; old != nil {
+	old := s.byID[id]
+	if old != nil {
 		r.version, r.created, r.visible = old.version+1, old.created, old.visible
+	} else if id == "" {
+		r.id = fmt.Sprintf("%s-%06d", strings.ToLower(s.kind.name[:1]), s.next+1)
+	}
+	if err := s.log.note(entry{Endpoint: s.kind.endpoint, saved: r.saved()}); err != nil {
+		return nil, err
+	}
+	s.keep(r, old)
+	return r, nil
+}
+
+// keep puts a record in the place of an old one, if there is one.
+func (s *store) keep(r, old *record) {
+	if old != nil {
 		s.forget(old)
 	} else {
-		if id == "" {
-			s.next++
-			r.id = fmt.Sprintf("%s-%06d", strings.ToLower(s.kind.name[:1]), s.next)
-		}
 		s.order = append(s.order, r.id)
+		var number int
+		if _, err := fmt.Sscanf(r.id[strings.LastIndexByte(r.id, '-')+1:], "%d", &number); err == nil {
+			s.next = max(s.next, number)
+		}
 	}
 	s.byID[r.id] = r
 	for _, k := range s.keys {
-		if value := k.of(body); value != "" {
+		if value := k.of(r.body); value != "" {
 			s.unique[k.path][value] = r.id
 		}
 	}
-	s.dirty = true
-	return r, nil
 }
 
 func (s *store) forget(r *record) {
@@ -168,11 +175,17 @@ func (s *store) remove(id, version string, now time.Time) error {
 	if version != "" && version != "*" && version != r.etag() {
 		return &problem{412, "", fmt.Sprintf("the resource is of version %s", r.etag())}
 	}
-	s.forget(r)
-	delete(s.byID, id)
-	s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == id })
-	s.dirty = true
+	if err := s.log.note(entry{Endpoint: s.kind.endpoint, Removed: true, saved: saved{ID: id}}); err != nil {
+		return err
+	}
+	s.discard(r)
 	return nil
+}
+
+func (s *store) discard(r *record) {
+	s.forget(r)
+	delete(s.byID, r.id)
+	s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == r.id })
 }
 
 // find returns the records that pass the filter, in the order they were made.
@@ -238,79 +251,4 @@ func (s *store) indexed(f filter) (ids []string, ok bool) {
 		}
 	}
 	return nil, false
-}
-
-// saved is a resource as the data file has it.
-type saved struct {
-	ID       string         `json:"id"`
-	Version  int            `json:"version"`
-	Created  time.Time      `json:"created"`
-	Modified time.Time      `json:"modified"`
-	Body     map[string]any `json:"resource"`
-}
-
-// save writes all stores into one file, whole or not at all.
-func save(path string, stores []*store) error {
-	all := map[string][]saved{}
-	changed := false
-	for _, s := range stores {
-		s.mu.Lock()
-		changed = changed || s.dirty
-		s.dirty = false
-		for _, id := range s.order {
-			r := s.byID[id]
-			all[s.kind.endpoint] = append(all[s.kind.endpoint], saved{r.id, r.version, r.created, r.modified, r.body})
-		}
-		s.mu.Unlock()
-	}
-	if !changed {
-		return nil
-	}
-	data, err := json.MarshalIndent(all, "", " ")
-	if err != nil {
-		return err
-	}
-	file, err := os.CreateTemp(filepath.Dir(path), ".standin-*")
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(data)
-	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(file.Name()))
-	}
-	return nil
-}
-
-func load(path string, stores []*store) error {
-	data, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	var all map[string][]saved
-	decoder := json.NewDecoder(strings.NewReader(string(data)))
-	decoder.UseNumber()
-	if err := decoder.Decode(&all); err != nil {
-		return fmt.Errorf("%s is not a stand-in's data: %w", path, err)
-	}
-	for _, s := range stores {
-		for _, item := range all[s.kind.endpoint] {
-			r, err := s.put(item.ID, item.Body, item.Modified, time.Time{})
-			if err != nil {
-				return fmt.Errorf("%s: %w", path, err)
-			}
-			r.version, r.created = item.Version, item.Created
-			var number int
-			if _, err := fmt.Sscanf(item.ID[strings.LastIndexByte(item.ID, '-')+1:], "%d", &number); err == nil {
-				s.next = max(s.next, number)
-			}
-		}
-		s.dirty = false
-	}
-	return nil
 }
