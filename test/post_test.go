@@ -71,6 +71,12 @@ func (f folder) write(name, text string) {
 	require.NoError(f.t, os.WriteFile(path, []byte(text), 0o600))
 }
 
+func (f folder) read(name string) string {
+	data, err := os.ReadFile(filepath.Join(f.dir, name))
+	require.NoError(f.t, err)
+	return string(data)
+}
+
 // crew writes a sheet of n people, every third of whom shares a name with others.
 func (f folder) crew(name string, n int, title string) {
 	var text strings.Builder

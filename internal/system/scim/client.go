@@ -37,13 +37,12 @@ import (
 
 // Bounds on what is asked and read.
 const (
-	mediaType  = "application/scim+json"
-	maxAnswer  = 64 << 20
-	maxParts   = 4 << 20 // values and members in one answer: each takes far more room than its text
-	maxFilter  = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
-	findSize   = 40      // values in one filter
-	maxTries   = 7
-	firstTries = 3 // of what may not be there at all: a wrong address is to be told soon
+	mediaType = "application/scim+json"
+	maxAnswer = 64 << 20
+	maxParts  = 4 << 20 // values and members in one answer: each takes far more room than its text
+	maxFilter = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
+	findSize  = 40      // values in one filter
+	maxTries  = 7
 )
 
 // Config says how the server is reached.

@@ -204,16 +204,16 @@ func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, to
 	}
 	believed := l.total != nil && *l.total > l.given
 	if l.total != nil && *l.total == l.given {
-		// All there is, or the number of the page itself: what comes after it tells.
-		believed = true
-		if l.given > 0 {
-			if _, err := c.page(ctx, d.endpoint, url.Values{}, l.given+1, sampleCount, 0, func(r resource) error {
-				believed = believed && hasID(sample, r.text("id"))
-				return nil
-			}); err != nil && statusOf(err) == 0 {
-				return nil, 0, err
-			}
+		// All there is, or the number of the page itself: a page of one tells.
+		start := 1
+		if l.given == 1 {
+			start = 2
 		}
+		one, err := c.page(ctx, d.endpoint, url.Values{}, start, 1, 0, func(resource) error { return nil })
+		if err != nil && statusOf(err) == 0 {
+			return nil, 0, err
+		}
+		believed = err == nil && one.total != nil && (*one.total == l.given || start == 2 && one.given == 0) || l.given == 0
 	}
 	c.habits.learn(func(h *habits) { h.sample, h.totals = sample, &believed })
 	total = l.given
@@ -221,15 +221,6 @@ func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, to
 		total = *l.total
 	}
 	return sample, total, nil
-}
-
-func hasID(all []resource, id string) bool {
-	for _, r := range all {
-		if r.text("id") == id {
-			return true
-		}
-	}
-	return false
 }
 
 // believesTotals reports whether totalResults is that of all pages, which is found out
@@ -297,7 +288,7 @@ type listing struct {
 // pass goes through the pages once. done is false if something was passed over.
 func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	seen, first, last := map[string]bool{}, "", ""
-	honoured := false // a page other than the first brought something new
+	honoured := false // a page other than the first began where it was asked to
 	for start, total, overlap := 1, -1, false; ; {
 		fresh, n, shifted := 0, 0, false
 		begins, ends := "", last
@@ -343,7 +334,7 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 		if l.believed && page.total != nil && len(seen) >= total {
 			return true, nil
 		}
-		honoured = honoured || start > 1 && fresh > 0
+		honoured = honoured || overlap && begins == last || !overlap && start > 1 && n > 0 && begins != first
 		switch {
 		case fresh > 0:
 		case overlap && n > 1 || overlap && l.believed:

@@ -120,7 +120,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	}
 	if answers == 0 {
 		// Nothing of it is there: is the service itself?
-		if _, err := c.page(ctx, d.endpoint, url.Values{}, 1, 1, firstTries, func(resource) error { return nil }); err != nil {
+		if _, err := c.page(ctx, d.endpoint, url.Values{}, 1, 1, 2, func(resource) error { return nil }); err != nil {
 			return nil, err
 		}
 	}
@@ -175,7 +175,7 @@ func passes(status int) bool {
 
 // ask reads one discovery endpoint.
 func (c *Client) ask(ctx context.Context, endpoint string, into any) error {
-	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, tries: firstTries})
+	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, tries: 2})
 	if err != nil {
 		return err
 	}

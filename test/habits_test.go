@@ -1,0 +1,526 @@
+package test
+
+import (
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The tests here run the whole way against a service that has habits of services in the
+// wild. Whatever the habit, the same comes of the sheet; or it is told, and nobody is
+// harmed.
+
+const habitBrief = `system: crewdesk
+match: [employeeNumber, userName]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  familyName: {from: Last}
+  userName: {make: 'fold(givenName) + "." + fold(familyName)'}
+  title: {from: Position}
+  manager: {from: Boss, refers: employeeNumber}
+groups: {from: Crew, make_missing: true}
+`
+
+const habitSheet = "No,First,Last,Position,Boss,Crew\n1,Ana,Reyes,Chief,3,deck\n2,Tom,Kaya,Mate,,deck\n3,Zoë,Ångström,Pilot,1,deck\n4,Mei,Lin,Cook,3,tide\n"
+
+const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+func sailor(number, first, last, title string) object {
+	return object{"userName": strings.ToLower(first + "." + last), "name": object{"givenName": first, "familyName": last}, "title": title, "active": true, enterprise: object{"employeeNumber": number}}
+}
+
+// quay is a workspace for a peer with some people and a group in it.
+func quay(t *testing.T, h habits) (*peer, folder) {
+	p := newPeer(t, h)
+	for i := range 4 { // others, before and behind those of the sheet
+		p.add("/Users", sailor(fmt.Sprint(90+i), "Other", fmt.Sprint("Person", i), "Clerk"))
+	}
+	p.add("/Users", sailor("1", "Ana", "Reyes", "Clerk"))
+	tom := p.add("/Users", sailor("2", "Tom", "Kaya", "Mate"))
+	for i := range 3 {
+		p.add("/Users", sailor(fmt.Sprint(80+i), "Further", fmt.Sprint("Person", i), "Clerk"))
+	}
+	p.add("/Groups", object{"displayName": "deck", "members": []any{object{"value": tom}}})
+	f := workspace(t, p.url, ", settle: 300ms, page: 3")
+	f.write("briefs/crew.yaml", habitBrief)
+	f.write("crew.csv", habitSheet)
+	return p, f
+}
+
+// id of the user of that name.
+func (p *peer) id(userName string) string { return fmt.Sprint(p.who(userName)["id"]) }
+
+func manager(u object) string {
+	of, _ := u[enterprise].(object)["manager"].(object)
+	return fmt.Sprint(of["value"])
+}
+
+func TestHabits(t *testing.T) {
+	lost := func(status int, body string) func(*http.Request, int) (int, string) {
+		met := map[string]bool{}
+		return func(r *http.Request, _ int) (int, string) {
+			kind := r.Method + strings.Split(r.URL.Path, "/")[1]
+			if met[kind] {
+				return 0, ""
+			}
+			met[kind] = true
+			return status, body
+		}
+	}
+	group := object{"id": "urn:ietf:params:scim:schemas:core:2.0:Group", "attributes": []any{object{"name": "displayName", "type": "string"}, object{"name": "members", "type": "complex", "multiValued": true, "subAttributes": []any{object{"name": "value", "type": "string"}}}}}
+	cases := map[string]habits{
+		"none":                                {},
+		"no discovery (403)":                  {silent: 403},
+		"no discovery (500)":                  {silent: 500},
+		"attributes refused (400)":            {attributes: 400},
+		"attributes refused (500)":            {attributes: 500},
+		"filters refused (403)":               {filter: 403},
+		"filters refused (500)":               {filter: 500},
+		"a filter that ignores an attribute":  {blind: "employeeNumber"},
+		"a filter that ignores every name":    {blind: "userName"},
+		"no finding by id":                    {blind: "id"},
+		"only the first term of a filter":     {firstTerm: true},
+		"a filter that is not looked at":      {anyFilter: true},
+		"no total":                            {noTotal: true, filter: 400},
+		"the page's number as total":          {pageTotal: true, filter: 400},
+		"few in a page, and its number":       {pageTotal: true, cap: 2, blind: "employeeNumber"},
+		"page one again past the end":         {noTotal: true, again: true, filter: 400},
+		"one in a page":                       {cap: 1, filter: 400},
+		"no PATCH (501)":                      {noPatch: 501},
+		"no PATCH (405)":                      {noPatch: 405, noVersions: true},
+		"no PATCH, and a version wanted":      {noPatch: 501, wantsMatch: true},
+		"a manager only as a whole":           {wholeRef: true},
+		"numbers for ids":                     {numbers: true},
+		"lists of groups without members":     {bareLists: true},
+		"such lists, and a schema":            {bareLists: true, schemas: []object{group}},
+		"a version is wanted (428)":           {wantsMatch: true},
+		"no versions, no times":               {noVersions: true},
+		"429 now and then, and no time named": {busy: 5},
+		"done, and 408":                       {after: lost(408, "")},
+		"done, and 500":                       {after: lost(500, `{"detail":"oops"}`)},
+		"done, and 507":                       {after: lost(507, "")},
+		"done, and 520 with a web page":       {after: lost(520, "<html>unknown error</html>")},
+		"done, and 599, without times":        {after: lost(599, ""), noVersions: true},
+		"done, and 200 with a web page":       {after: lost(200, "<html>thank you</html>")},
+		"done, and 200 with nothing of it":    {after: lost(200, "{}")},
+		"done, and 200 with a list":           {after: lost(200, "[1]")},
+		"done, and 202":                       {after: lost(202, "")},
+		"done, and 400 with a web page":       {after: lost(400, "<html>blocked</html>")},
+		"groups that learn late":              {lateGroups: 2},
+	}
+	for name, h := range cases {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p, f := quay(t, h)
+			code, out, errOut := f.run("draft", "crew.csv", "-b", "crew")
+			require.Zero(t, code, out+errOut)
+			require.Contains(t, out, "To create           2", "nobody who is there is taken for new")
+			for range 3 { // what is not clear is looked up by a further post
+				if code, out, errOut = f.run("post", "1", "--yes"); code != 3 {
+					break
+				}
+			}
+			require.Zero(t, code, out+errOut)
+			assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
+			assert.Len(t, p.kinds["/Users"], 11, "nobody is there twice")
+			ana, zoe := p.who("ana.reyes"), p.who("zoe.angstrom")
+			assert.Equal(t, "Chief", ana["title"])
+			assert.Equal(t, []string{p.id("zoe.angstrom"), p.id("ana.reyes"), p.id("zoe.angstrom")}, []string{manager(ana), manager(zoe), manager(p.who("mei.lin"))})
+			ids := []string{p.id("ana.reyes"), p.id("tom.kaya"), p.id("zoe.angstrom")}
+			slices.Sort(ids)
+			assert.Equal(t, ids, p.in("deck"))
+			assert.Equal(t, []string{p.id("mei.lin")}, p.in("tide"))
+			code, out, errOut = f.run("reconcile", "1")
+			assert.Zero(t, code, out+errOut)
+			code, out, errOut = f.run("draft", "crew.csv", "-b", "crew")
+			assert.Zero(t, code, errOut)
+			assert.Contains(t, out, "Nothing to change   4", "the same sheet again finds nothing to do")
+		})
+	}
+}
+
+// What cannot be taken for an answer to what was asked is told, with the request and the
+// service's own words; nothing is made of it.
+func TestAnswersThatAreNone(t *testing.T) {
+	lists := func(body string) habits {
+		return habits{instead: func(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+			if r.Method == http.MethodGet && r.URL.Path == "/Users" {
+				_, _ = w.Write([]byte(body))
+				return true
+			}
+			return false
+		}}
+	}
+	for name, c := range map[string]struct {
+		habits habits
+		says   string
+	}{
+		"an error with 200":            {lists(`{"error":"the token has run out"}`), "GET /Users"},
+		"an empty object":              {lists(`{}`), "cannot be taken for a list"},
+		"null":                         {lists(`null`), "cannot be taken for a list"},
+		"a list of something else":     {lists(`{"totalResults":1,"Resources":[7]}`), "is no object"},
+		"someone without an id":        {lists(`{"totalResults":1,"Resources":[{"userName":"x"}]}`), "without an id"},
+		"the first page whatever":      {habits{noTotal: true, again: true, filter: 400, instead: stuck}, "gives its first page whatever it is asked for"},
+		"members that are not shown":   {habits{bareLists: true, instead: hideMembers}, "Name the attribute that lists them in evenledger.yaml"},
+		"members under another name":   {habits{schemas: []object{{"id": "urn:ietf:params:scim:schemas:core:2.0:Group", "attributes": []any{object{"name": "crew", "multiValued": true, "subAttributes": []any{object{"name": "value"}}}}}}}, "there is crew"},
+		"an answer that has no end":    {lists(`{"totalResults":1,"Resources":[{"id":"1","x":[` + strings.Repeat("[],", 2<<20) + `[]]}]}`), "more than can be read at once"},
+		"a wait beyond reason":         {habits{instead: waitLong}, "asks to be left alone until"},
+		"a no in a form of its own":    {habits{instead: turnAway}, "turns us away (401): we do not know (hidden)"},
+		"a service that is not there":  {habits{silent: 404, instead: onlyPages}, "answered 404 with a web page"},
+		"one who leads out of the way": {lists(`{"totalResults":1,"Resources":[{"id":"../Groups/1","userName":"tom.kaya","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"2"}}]}`), ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p, f := quay(t, c.habits)
+			code, out, errOut := f.run("draft", "crew.csv", "-b", "crew")
+			if c.says == "" { // the draft is fine; no such address may be asked for
+				require.Zero(t, code, errOut)
+				f.run("post", "1", "--yes")
+				for _, request := range p.seen {
+					path, _, _ := strings.Cut(request, "?")
+					assert.NotContains(t, strings.Split(path, " ")[1], "..")
+				}
+				return
+			}
+			assert.Equal(t, 3, code, out+errOut)
+			assert.Contains(t, errOut, c.says)
+			assert.Contains(t, errOut, "→ ", "something can be done")
+			assert.NotContains(t, out+errOut, token)
+			_, out, _ = f.run("batches")
+			assert.Contains(t, out, "No batch has been drafted")
+			for _, request := range p.seen {
+				assert.True(t, strings.HasPrefix(request, "GET "), request)
+			}
+		})
+	}
+}
+
+func stuck(p *peer, w http.ResponseWriter, r *http.Request) bool {
+	if r.Method != http.MethodGet || r.URL.Path != "/Users" || r.URL.Query().Has("filter") {
+		return false
+	}
+	p.list(w, "/Users", "", 1, number(r.URL.Query().Get("count")))
+	return true
+}
+
+func hideMembers(p *peer, w http.ResponseWriter, r *http.Request) bool {
+	if r.Method == http.MethodGet && strings.HasPrefix(r.URL.Path, "/Groups/") {
+		_, _ = fmt.Fprintf(w, `{"id":%q,"displayName":"deck"}`, strings.TrimPrefix(r.URL.Path, "/Groups/"))
+		return true
+	}
+	return false
+}
+
+func waitLong(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+	w.Header().Set("Retry-After", "86400")
+	w.WriteHeader(429)
+	return true
+}
+
+func turnAway(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+	w.WriteHeader(401)
+	_, _ = fmt.Fprintf(w, `{"errors":[{"message":"we do not know %s"}]}`, r.Header.Get("Authorization")[len("Bearer "):])
+	return true
+}
+
+func onlyPages(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+	w.Header().Set("Content-Type", "text/html")
+	w.WriteHeader(404)
+	_, _ = w.Write([]byte("<html><body>No such page</body></html>"))
+	return true
+}
+
+// What others do between two requests is not overwritten, and nobody is taken for
+// somebody else.
+func TestOthersAtWork(t *testing.T) {
+	p, f := quay(t, habits{})
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	require.Zero(t, first(f.run("post", "1", "--yes", "--trial", "1")), "Ana's title; her manager is not there yet")
+	p.mu.Lock()
+	for _, u := range p.kinds["/Users"] {
+		if u["userName"] == "ana.reyes" {
+			u[enterprise].(object)["manager"] = object{"value": "1"}
+			p.touch(u)
+		}
+	}
+	p.mu.Unlock()
+	code, out, _ := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "stale")
+	assert.Equal(t, "1", manager(p.who("ana.reyes")), "what somebody else set stays")
+	code, out, _ = f.run("reconcile", "1")
+	assert.Equal(t, 1, code, "a batch of which a row failed is not even")
+	assert.Contains(t, out, "1 row failed")
+
+	// A row that has only memberships is as stale as any other.
+	p, f = quay(t, habits{})
+	f.write("two.csv", "No,First,Last,Position,Boss,Crew\n1,Ana,Reyes,Clerk,,deck;tide\n2,Tom,Kaya,Mate,,\n")
+	f.write("briefs/crew.yaml", strings.Replace(habitBrief, "from: Crew", `from: Crew, split: ";"`, 1))
+	require.Zero(t, first(f.run("draft", "two.csv", "-b", "crew")))
+	p.who("ana.reyes")["title"] = "Captain"
+	p.mu.Lock()
+	p.touch(p.kinds["/Users"][4])
+	p.mu.Unlock()
+	assert.Equal(t, 1, first(f.run("post", "1", "--yes")))
+	assert.Equal(t, map[string]int{"refused": 1, "unchanged": 1}, f.outcomes(1))
+	assert.NotContains(t, p.in("deck"), p.id("ana.reyes"))
+
+	// Another system in the place of the one that was drafted for.
+	for _, how := range []string{"others under the same ids", "nobody"} {
+		p, f = quay(t, habits{})
+		require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+		p.mu.Lock()
+		for i, u := range p.kinds["/Users"] {
+			if how == "nobody" {
+				u["id"] = fmt.Sprint("x", i)
+			}
+			u["userName"], u["name"] = fmt.Sprint("stranger", i), object{"givenName": "S", "familyName": fmt.Sprint(i)}
+			u[enterprise] = object{"employeeNumber": fmt.Sprint(700 + i)}
+		}
+		p.seen = nil
+		p.mu.Unlock()
+		code, _, errOut = f.run("post", "1", "--yes")
+		assert.Equal(t, 4, code, how)
+		assert.Contains(t, errOut, "is no longer what batch 1 was drafted for")
+		for _, request := range p.seen {
+			assert.True(t, strings.HasPrefix(request, "GET "), request)
+		}
+	}
+
+	// Somebody removed between two pages pushes others out of them.
+	removed := false
+	p, f = quay(t, habits{filter: 400, shift: func(p *peer, start int) {
+		if start > 3 && !removed && len(p.seen) > 8 {
+			removed = true
+			p.kinds["/Users"] = slices.Delete(p.kinds["/Users"], 0, 1)
+		}
+	}})
+	code, out, errOut = f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	require.True(t, removed)
+	assert.Contains(t, out, "To create           2", "nobody was passed over")
+}
+
+// outcomes of a batch that some row came to.
+func (f folder) outcomes(id int) map[string]int {
+	counts := f.batch(id).Outcomes
+	maps.DeleteFunc(counts, func(_ string, n int) bool { return n == 0 })
+	return counts
+}
+
+func first(code int, _, errOut string) int {
+	if code > 1 {
+		fmt.Println(errOut)
+	}
+	return code
+}
+
+// An answer that is about somebody else is not taken for the row's: that person gets
+// nothing, and the row is told.
+func TestMixedUpAnswers(t *testing.T) {
+	for name, made := range map[string]bool{"and the account was made": true, "and none was made": false} {
+		t.Run(name, func(t *testing.T) {
+			p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+				if r.Method != http.MethodPost || r.URL.Path != "/Users" {
+					return false
+				}
+				if made {
+					p.one(discarded{http.Header{}}, r, "/Users", "", bodyOf(r))
+				}
+				w.WriteHeader(201)
+				_, _ = fmt.Fprint(w, `{"id":"1","userName":"other.person0","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"90"}}`)
+				return true
+			}})
+			require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+			code, out, _ := f.run("post", "1", "--yes")
+			assert.NotContains(t, slices.Concat(p.in("deck"), p.in("tide")), "1", "who was shown gets nothing")
+			assert.NotEqual(t, "1", manager(p.who("ana.reyes")))
+			if made {
+				assert.Zero(t, code, out)
+				assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
+				return
+			}
+			assert.Equal(t, 1, code)
+			assert.Contains(t, out, "the system answered with another account, other.person0 (1)")
+			assert.Equal(t, 3, f.outcomes(1)["failed"], "and Ana has no manager")
+			assert.Len(t, p.kinds["/Users"], 9)
+		})
+	}
+}
+
+type discarded struct{ header http.Header }
+
+func (d discarded) Header() http.Header         { return d.header }
+func (d discarded) Write(p []byte) (int, error) { return len(p), nil }
+func (d discarded) WriteHeader(int)             {}
+
+// A service that shows what it made later than “settle” says is told, and what the batch
+// made is never made again: not by a further post, nor by another draft.
+func TestLateToBeSeen(t *testing.T) {
+	late := true
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodGet && r.URL.Path == "/Users" && late {
+			all := p.kinds["/Users"]
+			p.kinds["/Users"] = all[:9]
+			p.list(w, "/Users", r.URL.Query().Get("filter"), number(r.URL.Query().Get("startIndex")), number(r.URL.Query().Get("count")))
+			p.kinds["/Users"] = all
+			return true
+		}
+		return false
+	}, after: func(r *http.Request, _ int) (int, string) {
+		if r.Method == http.MethodPost && r.URL.Path == "/Users" && late {
+			return 504, "<html>gateway timeout</html>"
+		}
+		return 0, ""
+	}})
+	f.write("crew.csv", strings.ReplaceAll(habitSheet, ",3,", ",,"))
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, errOut, "evenledger post 1")
+	_, out, _ = f.run("show", "1")
+	assert.Contains(t, out, "settle", "what to change is named")
+	assert.Equal(t, 2, f.outcomes(1)["waiting"])
+	code, out, _ = f.run("draft", "crew.csv", "-b", "crew")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "batch 1, row 4, may have made this account")
+	code, _, _ = f.run("reconcile", "1")
+	assert.Equal(t, 1, code, "it is not even")
+	p.mu.Lock()
+	late = false
+	p.mu.Unlock()
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
+	assert.Len(t, p.kinds["/Users"], 11)
+	p.mu.Lock()
+	late = true
+	p.mu.Unlock()
+	code, out, _ = f.run("draft", "crew.csv", "-b", "crew")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "batch 1, row 4, made this account (11)", "the ledger knows what it made")
+}
+
+// Who made an account that is there when a killed post goes on: what somebody else made
+// meanwhile is not taken for the batch's, and gets nothing of it.
+func TestMadeByOthers(t *testing.T) {
+	die := true
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodPost && r.URL.Path == "/Users" && die {
+			panic(http.ErrAbortHandler) // not made, and no answer
+		}
+		return false
+	}})
+	f.write("crew.csv", habitSheet[:strings.Index(habitSheet, "4,")])
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	require.Equal(t, 3, first(f.run("post", "1", "--yes")))
+	theirs := sailor("3", "Zoë", "Ångström", "Somebody's guest")
+	theirs["userName"] = "zoe.angstrom"
+	id := p.add("/Users", theirs)
+	p.mu.Lock()
+	theirs["meta"].(object)["created"] = time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)
+	die = false
+	p.mu.Unlock()
+	code, out, _ := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "it cannot be told whether this batch made it")
+	assert.NotContains(t, p.in("deck"), id)
+	assert.Equal(t, "Somebody's guest", p.who("zoe.angstrom")["title"])
+	require.Zero(t, first(f.run("reverse", "1")))
+	require.Zero(t, first(f.run("post", "2", "--yes")))
+	assert.Equal(t, true, p.who("zoe.angstrom")["active"], "what the batch did not make it does not undo")
+}
+
+// What else a service has of a role stays, and comes back when it is given back.
+func TestPartsStay(t *testing.T) {
+	for name, h := range map[string]habits{"PATCH": {}, "PUT": {noPatch: 501}} {
+		t.Run(name, func(t *testing.T) {
+			core := object{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{
+				object{"name": "userName", "type": "string", "required": true},
+				object{"name": "roles", "type": "complex", "multiValued": true, "subAttributes": []any{object{"name": "value", "type": "string"}, object{"name": "display", "type": "string"}, object{"name": "type", "type": "string"}}}}}
+			h.schemas = []object{core}
+			p, f := quay(t, h)
+			purser, steward := object{"value": "purser", "display": "Purser of the fleet", "type": "sea"}, object{"value": "steward", "display": "Steward", "primary": true}
+			p.who("ana.reyes")["roles"] = []any{purser, steward}
+			f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [userName]\nnew: refuse\nfields:\n  userName: {from: Login}\n  roles: {from: Roles, split: \";\"}\n")
+			f.write("crew.csv", "Login,Roles\nana.reyes,steward;master\n")
+			require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+			require.Zero(t, first(f.run("post", "1", "--yes")))
+			assert.Equal(t, []any{steward, object{"value": "master"}}, p.who("ana.reyes")["roles"])
+			require.Zero(t, first(f.run("reverse", "1")))
+			require.Zero(t, first(f.run("post", "2", "--yes")))
+			assert.ElementsMatch(t, []any{steward, purser}, p.who("ana.reyes")["roles"])
+			p.who("ana.reyes")["roles"] = []any{purser, steward}
+			f.write("crew.csv", "Login,Roles\nana.reyes,steward;purser\n")
+			_, out, _ := f.run("draft", "crew.csv", "-b", "crew")
+			assert.Contains(t, out, "Nothing to change   1", "another order is no change")
+		})
+	}
+}
+
+// The guards hold for whoever posts, and for undoing as well.
+func TestGuardsOfUndoing(t *testing.T) {
+	p, f := quay(t, habits{})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	require.Zero(t, first(f.run("reverse", "1", "--remove")))
+	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, protect: [zoe.*]}\n", p.url))
+	code, out, _ := f.run("post", "2", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "the account zoe.angstrom is protected")
+	assert.NotNil(t, p.who("zoe.angstrom"))
+	assert.Nil(t, p.who("mei.lin"))
+
+	// What the brief protects is protected from undoing, too.
+	p, f = quay(t, habits{})
+	f.write("briefs/crew.yaml", habitBrief+"protect: [zoe.*]\n")
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	code, out, _ = f.run("reverse", "1", "--remove")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "the account zoe.angstrom is protected")
+	require.Equal(t, 1, first(f.run("post", "2", "--yes")))
+	assert.NotNil(t, p.who("zoe.angstrom"))
+}
+
+// What a service says may have secrets in it, in any form; none is kept or shown, and the
+// trace has none either.
+func TestNothingRepeatsASecret(t *testing.T) {
+	var told []string
+	p, f := quay(t, habits{})
+	p.habits.instead = func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodPost || r.URL.Path != "/Users" {
+			return false
+		}
+		body := string(bodyOf(r))
+		told = append(told, body[strings.Index(body, `"password":"`)+len(`"password":"`):])
+		quoted := strings.Split(told[len(told)-1], `","`)[0]
+		w.WriteHeader(400)
+		_, _ = fmt.Fprintf(w, `{"detail":"the body {\"password\":\"%s\"} with %s is weak"}`, quoted, r.Header.Get("Authorization"))
+		return true
+	}
+	f.write("briefs/crew.yaml", habitBrief+"password: {new: given, from: Word}\n")
+	f.write("crew.csv", "No,First,Last,Position,Boss,Crew,Word\n3,Zoë,Ångström,Pilot,1,deck,a/Wea&ther\"cock-over-41-Masts\n")
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes", "--trace", "trace.txt")
+	assert.Equal(t, 1, code, errOut)
+	require.Len(t, told, 1)
+	assert.Contains(t, out, "(hidden)")
+	shown := out + errOut + f.read("trace.txt") + f.read("ledger.db")
+	_, again, _ := f.run("show", "1", "--json")
+	for _, secret := range []string{"41-Masts", token} {
+		assert.NotContains(t, shown+again, secret)
+	}
+	assert.Contains(t, shown, "POST "+p.url+"/Users")
+	code, _, errOut = f.run("draft", "crew.csv", "-b", "crew", "--trace", "trace.txt")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "Name a new file for --trace")
+}
