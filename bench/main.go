@@ -3,6 +3,7 @@
 //
 //	go run ./bench check     check of 100,000 and 1,000,000 rows against a bare read of the file
 //	go run ./bench post      5,000 creates against a bare loop of the same requests
+//	go run ./bench limited   500 creates at a server that answers 429 at 25 requests a second
 //	go run ./bench ties      5,000 creates with memberships against a bare loop of the least requests
 //	go run ./bench draft     10,000 rows against 200,000 accounts against bare paging through them
 //	go run ./bench sheets    workbooks of 200,000 rows, and peek at 1,000,000 rows, against bare reads
@@ -36,7 +37,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, ties, draft, linear, start or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, linear, start or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -59,7 +60,7 @@ func run(args []string) error {
 		return bareSend(args[1], args[2], args[3])
 	}
 	if len(args) != 1 {
-		return errors.New("say what to measure: check, sheets, post, ties, draft, linear, start or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, linear, start or all")
 	}
 	dir, err := os.MkdirTemp("", "evenledger-bench-")
 	if err != nil {
@@ -72,9 +73,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "linear": benchLinear, "start": benchStart}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchLinear(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchLinear(program, dir), benchLimited(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {

@@ -4,6 +4,8 @@ package main
 
 import (
 	"context"
+	"io"
+	"log"
 	"os"
 	"os/signal"
 	"syscall"
@@ -12,6 +14,7 @@ import (
 )
 
 func main() {
+	log.SetOutput(io.Discard) // libraries talk of connections there; the program has words of its own
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	// After the first signal the next one ends the program at once.
 	context.AfterFunc(ctx, stop)

@@ -6,6 +6,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,6 +16,7 @@ import (
 	"os/user"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -67,12 +69,61 @@ func (a *app) longWork() { a.ballast = make([]byte, 24<<20) }
 // begun knows whether an answer was begun.
 type begun struct {
 	io.Writer
-	yes bool
+	yes  bool
+	json *unturned // between, where the answer is JSON; else nil
 }
 
 func (b *begun) Write(p []byte) (int, error) {
 	b.yes = true
+	if b.json != nil {
+		return b.json.Write(p)
+	}
 	return b.Writer.Write(p)
+}
+
+// unturned writes JSON in which characters that turn the direction of writing, so that a
+// text reads as another than it is, are escaped.
+type unturned struct {
+	io.Writer
+	rest []byte // the beginning of a character
+}
+
+func (u *unturned) Write(p []byte) (int, error) {
+	text := append(u.rest, p...)
+	whole := len(text)
+	for back := 1; back <= min(len(text), utf8.UTFMax-1); back++ {
+		if b := text[len(text)-back]; utf8.RuneStart(b) {
+			if !utf8.FullRune(text[len(text)-back:]) {
+				whole = len(text) - back
+			}
+			break
+		}
+	}
+	u.rest = append([]byte(nil), text[whole:]...)
+	if _, err := u.Writer.Write(turning.replace(text[:whole])); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// directions are characters that turn the direction of writing (Unicode Standard Annex 9).
+type directions string
+
+const turning directions = "\u061c\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"
+
+func (d directions) replace(text []byte) []byte {
+	if !bytes.ContainsAny(text, string(d)) {
+		return text
+	}
+	var out bytes.Buffer
+	for _, r := range string(text) {
+		if strings.ContainsRune(string(d), r) {
+			fmt.Fprintf(&out, "\\u%04x", r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.Bytes()
 }
 
 // Run runs the command line and returns the exit code.
@@ -87,6 +138,9 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 	// So that a mistake in the flags themselves is told in the form asked for.
 	for _, arg := range args {
 		a.json = a.json || arg == "--json"
+	}
+	if a.json {
+		answer.json = &unturned{Writer: out}
 	}
 	err := root.ExecuteContext(ctx)
 	if a.trace != nil {

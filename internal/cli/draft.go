@@ -110,6 +110,12 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 	if len(b.Held) > 0 {
 		a.exit = exitGuard
 	}
+	for _, pattern := range d.Unprotecting() {
+		j.findings = append(j.findings, account.Find(account.Warning, "protects-nobody", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
+		if a.json {
+			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
+		}
+	}
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}

@@ -64,6 +64,7 @@ type Draft struct {
 	earlier map[int][]account.Finding        // findings about rows taken in before
 	bases   map[string]int                   // of the numbered field: how many rows want the value
 	seen    []account.Account                // a few of the system's, whoever they are
+	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
@@ -227,9 +228,11 @@ func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
 	}
 	ask := d.ask()
 	found := 0
+	d.lookForProtected()
 	take := func(a account.Account) {
 		index.Add(a)
 		d.witness(&a)
+		d.noteProtected(&a)
 		found++
 		d.tell("looked at accounts", found)
 	}

@@ -80,3 +80,35 @@ func (d *Draft) settleWitnesses(index *batch.Index) {
 	}
 	d.Batch.Witnesses = others[:min(len(others), fewWitnesses)]
 }
+
+// lookForProtected has the accounts looked up whose names are said to be protected: a name
+// that is mistyped protects nobody.
+func (d *Draft) lookForProtected() {
+	d.guards = map[string]bool{}
+	for _, pattern := range d.Batch.Protect {
+		d.guards[pattern] = false
+		if !strings.Contains(pattern, "*") && !slices.Contains(d.keys["userName"], pattern) {
+			d.keys["userName"] = append(d.keys["userName"], pattern)
+		}
+	}
+}
+
+func (d *Draft) noteProtected(a *account.Account) {
+	for pattern, seen := range d.guards {
+		if !seen && batch.Protects([]string{pattern}, a) {
+			d.guards[pattern] = true
+		}
+	}
+}
+
+// Unprotecting lists the patterns of protected accounts that no account fits. Where not
+// all accounts were looked at, nobody can say so of a pattern with a star.
+func (d *Draft) Unprotecting() (patterns []string) {
+	for pattern, seen := range d.guards {
+		if !seen && (d.way.Listed || !strings.Contains(pattern, "*")) {
+			patterns = append(patterns, pattern)
+		}
+	}
+	slices.Sort(patterns)
+	return patterns
+}

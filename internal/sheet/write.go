@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Headings of the columns a fix sheet adds at the right. Beyond stands above what
@@ -199,13 +200,14 @@ func (w *linesWriter) Write(cells []string, _ ...Mark) error {
 // Close implements Writer.
 func (w *linesWriter) Close() error { return w.w.Flush() }
 
-func formulaStart(c byte) bool { return strings.IndexByte("=+-@\t\r", c) >= 0 }
+// formulaStarts begin a formula, some in the wide forms of East Asian keyboards as well.
+const formulaStarts = "=+-@\t\r＝＋－＠"
 
 // guarded puts an apostrophe before what a spreadsheet program would take for a
 // formula: at the beginning of a cell, and behind each sign that is a separator to
 // a program set to another one than the file's.
 func guarded(cell string) string {
-	if !strings.ContainsAny(cell, "=+-@\t\r") {
+	if !strings.ContainsAny(cell, formulaStarts) {
 		return cell
 	}
 	var out strings.Builder
@@ -243,5 +245,6 @@ func begins(cell string, at int) bool {
 // isGuard reports whether a text is a formula behind any number of apostrophes.
 func isGuard(text string) bool {
 	text = strings.TrimLeft(text, "'")
-	return text != "" && formulaStart(text[0])
+	first, _ := utf8.DecodeRuneInString(text)
+	return text != "" && strings.ContainsRune(formulaStarts, first)
 }

@@ -202,12 +202,19 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 	if err != nil {
 		return way, err
 	}
-	if !way.Listed {
+	for !way.Listed {
 		err = findAll(ctx, s, keys, fields, size, together, got)
 		if !errors.Is(err, ErrCannotFind) {
 			return way, err
 		}
-		way.Listed = true
+		// It may have turned out that it finds by fewer values than it seemed.
+		seemed := size
+		if way, size, err = plan(ctx, s, keys); err != nil {
+			return way, err
+		}
+		if size >= seemed {
+			way.Listed = true
+		}
 	}
 	for a, err := range s.List(ctx, fields) {
 		if err != nil {

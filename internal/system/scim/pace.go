@@ -32,7 +32,9 @@ type pace struct {
 	inRow  int           // pauses since something passed
 	passed []time.Time   // of late
 	wall   rate.Limit    // at which it was too much; 0: not known
+	sure   bool          // it was seen more than once
 	moved  time.Time     // when the limit was last changed
+	slowed time.Time     // and lowered
 }
 
 func newPace(most float64, first time.Duration) *pace {
@@ -45,22 +47,21 @@ func newPace(most float64, first time.Duration) *pace {
 
 // wait returns when a request may be sent, or when ctx is done.
 func (p *pace) wait(ctx context.Context) error {
-	if err := sleep(ctx, p.left()); err != nil {
-		return err
-	}
-	if err := p.limiter.Wait(ctx); err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return err
-	}
-	// Others may have been told to wait meanwhile.
-	for left := p.left(); left > 0; left = p.left() {
-		if err := sleep(ctx, left); err != nil {
+	for {
+		if err := sleep(ctx, p.left()); err != nil {
 			return err
 		}
+		if err := p.limiter.Wait(ctx); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return err
+		}
+		// Others may have been told to wait meanwhile; after it, each takes its turn anew.
+		if p.left() <= 0 {
+			return ctx.Err()
+		}
 	}
-	return ctx.Err()
 }
 
 func (p *pace) left() time.Duration {
@@ -84,12 +85,19 @@ func (p *pace) pass() {
 		return
 	}
 	// Fast where it is known to be let through, and slowly towards what was too much.
-	step := rate.Limit(1.5)
-	if p.wall > 0 && limit*step > p.wall*0.97 {
-		step = 1.01
+	next := limit * 1.5
+	if below := p.wall * 0.96; p.wall > 0 && next > below {
+		step := rate.Limit(1.01)
+		if !p.sure || now.Sub(p.slowed) > 10*window {
+			step = 1.15 // it may let more through than it did then
+		}
+		next = max(limit*step, below)
+	}
+	if p.wall > 0 {
+		p.wall = max(p.wall, limit)
 	}
 	p.moved = now
-	p.limiter.SetLimit(min(limit*step, p.most))
+	p.limiter.SetLimit(min(next, p.most))
 }
 
 // count returns how many passed in the last window.
@@ -119,7 +127,16 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 		}
 		named = false
 	}
-	if !named {
+	switch {
+	case !named && p.inRow == 1 && p.wall > 0:
+		// One too many at the wall, which is where we want to be: only that one is late.
+		pause = time.Duration(float64(time.Second) / float64(p.limiter.Limit()))
+		p.sure = p.sure || now.Sub(p.moved) > window
+		p.moved, p.slowed = now, now
+		p.limiter.SetLimit(p.limiter.Limit() * 0.98)
+		p.until = now.Add(pause)
+		return p.until, true
+	case !named:
 		p.pause = min(max(2*p.pause, p.first), longestSelf*p.first)
 		pause = p.pause
 	}
@@ -133,16 +150,18 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 // slow lowers the limit to a little less than what was let through.
 func (p *pace) slow(now time.Time) {
 	passing, limit := rate.Limit(p.count(now)), p.limiter.Limit()
+	paused := now.Sub(p.until) < window // of late, so that fewer passed than might have
 	switch {
-	case limit == rate.Inf && passing < enough:
-		return // too few to tell
-	case limit == rate.Inf, passing >= limit*0.8:
+	case !paused && passing >= enough && (limit == rate.Inf || passing >= limit*0.8):
+		p.sure = limit != rate.Inf // of a first burst, others may have had a share
 		p.wall = passing
 		limit = min(limit, passing*0.95)
+	case p.inRow < 6 || limit == rate.Inf:
+		return // a burst, or too few to tell: the pause will do
 	default:
 		limit *= 0.7
 	}
-	p.moved = now
+	p.moved, p.slowed = now, now
 	p.limiter.SetLimit(max(limit, 0.2))
 }
 
