@@ -71,7 +71,7 @@ func benchLimited(program, dir string) error {
 	defer at.Close()
 	var text strings.Builder
 	text.WriteString("User name,First name\n")
-	const rows = 500
+	const rows = 750
 	for i := range rows {
 		fmt.Fprintf(&text, "crew%d,Ana\n", i)
 	}

@@ -3,7 +3,7 @@
 //
 //	go run ./bench check     check of 100,000 and 1,000,000 rows against a bare read of the file
 //	go run ./bench post      5,000 creates against a bare loop of the same requests
-//	go run ./bench limited   500 creates at a server that answers 429 at 25 requests a second
+//	go run ./bench limited   750 creates at a server that answers 429 at 25 requests a second
 //	go run ./bench ties      5,000 creates with memberships against a bare loop of the least requests
 //	go run ./bench draft     10,000 rows against 200,000 accounts against bare paging through them
 //	go run ./bench sheets    workbooks of 200,000 rows, and peek at 1,000,000 rows, against bare reads

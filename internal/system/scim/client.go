@@ -43,6 +43,7 @@ const (
 	maxFilter = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
 	findSize  = 40      // values in one filter
 	maxTries  = 7
+	fewTries  = 3 // of what may not be there at all: a wrong address is to be told soon
 )
 
 // Config says how the server is reached.

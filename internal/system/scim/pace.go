@@ -32,7 +32,8 @@ type pace struct {
 	inRow  int           // pauses since something passed
 	passed []time.Time   // of late
 	wall   rate.Limit    // at which it was too much; 0: not known
-	sure   bool          // it was seen more than once
+	since  time.Time     // when it was first met
+	sure   bool          // it was met again later
 	moved  time.Time     // when the limit was last changed
 	slowed time.Time     // and lowered
 }
@@ -87,9 +88,10 @@ func (p *pace) pass() {
 	// Fast where it is known to be let through, and slowly towards what was too much.
 	next := limit * 1.5
 	if below := p.wall * 0.96; p.wall > 0 && next > below {
-		step := rate.Limit(1.01)
-		if !p.sure || now.Sub(p.slowed) > 10*window {
-			step = 1.15 // it may let more through than it did then
+		// The longer nothing was too much, the more it may let through than it did then.
+		step := 1 + 0.01*rate.Limit(min(now.Sub(p.slowed).Seconds(), 10))
+		if !p.sure {
+			step = 1.15
 		}
 		next = max(limit*step, below)
 	}
@@ -131,9 +133,14 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 	case !named && p.inRow == 1 && p.wall > 0:
 		// One too many at the wall, which is where we want to be: only that one is late.
 		pause = time.Duration(float64(time.Second) / float64(p.limiter.Limit()))
-		p.sure = p.sure || now.Sub(p.moved) > window
+		limit, passing := p.limiter.Limit(), rate.Limit(p.count(now))
+		if passing >= limit*0.9 {
+			p.sure = now.Sub(p.since) > 2*window
+			p.wall = passing
+			limit = min(limit, passing)
+		}
 		p.moved, p.slowed = now, now
-		p.limiter.SetLimit(p.limiter.Limit() * 0.98)
+		p.limiter.SetLimit(limit * 0.97)
 		p.until = now.Add(pause)
 		return p.until, true
 	case !named:
@@ -153,7 +160,9 @@ func (p *pace) slow(now time.Time) {
 	paused := now.Sub(p.until) < window // of late, so that fewer passed than might have
 	switch {
 	case !paused && passing >= enough && (limit == rate.Inf || passing >= limit*0.8):
-		p.sure = limit != rate.Inf // of a first burst, others may have had a share
+		if limit == rate.Inf {
+			p.since = now // of a first burst, others may have had a share
+		}
 		p.wall = passing
 		limit = min(limit, passing*0.95)
 	case p.inRow < 6 || limit == rate.Inf:

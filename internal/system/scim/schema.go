@@ -175,7 +175,7 @@ func passes(status int) bool {
 
 // ask reads one discovery endpoint.
 func (c *Client) ask(ctx context.Context, endpoint string, into any) error {
-	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, tries: 2})
+	got, err := c.do(ctx, request{method: http.MethodGet, path: endpoint, safe: true, tries: fewTries})
 	if err != nil {
 		return err
 	}
