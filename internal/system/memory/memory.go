@@ -137,6 +137,11 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 // Create implements system.System.
 func (s *System) Create(_ context.Context, wanted account.Account, _ []string) (account.Account, error) {
 	return s.carryOut("create", wanted, func() (account.Account, error) {
+		for name := range wanted.Fields {
+			if err := known(name); err != nil {
+				return account.Account{}, err
+			}
+		}
 		for _, a := range s.accounts {
 			if a.Field("userName") == wanted.Field("userName") {
 				return account.Account{}, &system.Refusal{Code: "taken-value", Field: "userName", Message: "the user name is taken"}
@@ -158,10 +163,21 @@ func (s *System) Change(_ context.Context, known account.Account, changes []acco
 		}
 		a = clone(a)
 		for _, change := range changes {
+			if err := known(change.Field); err != nil {
+				return account.Account{}, err
+			}
 			a.Fields[change.Field] = change.After
 		}
 		return s.put(a), nil
 	})
+}
+
+// known refuses a field that is not of the catalogue.
+func known(field string) error {
+	if _, ok := account.FieldNamed(field); !ok {
+		return &system.Refusal{Code: "unknown-field", Field: field, Message: "the system has no field " + field}
+	}
+	return nil
 }
 
 func (s *System) carryOut(action string, a account.Account, do func() (account.Account, error)) (account.Account, error) {

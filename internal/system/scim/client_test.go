@@ -25,6 +25,7 @@ import (
 	"evenledger/internal/standin"
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
+	"evenledger/internal/system/systemtest"
 )
 
 // practice serves a stand-in and returns a client of it and the requests it got.
@@ -147,6 +148,14 @@ func TestRefusals(t *testing.T) {
 	_, err = c.Create(ctx, account.Account{Fields: fields("title", "nobody")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
+}
+
+func TestSystem(t *testing.T) {
+	for name, options := range map[string]standin.Options{"PATCH": {Page: 20}, "PUT": {NoPatch: true}, "without versions": {NoETag: true}, "without filters": {NoFilter: true, Page: 1}} {
+		t.Run(name, func(t *testing.T) {
+			systemtest.Run(t, func(t *testing.T) system.System { c, _ := practice(t, options, nil); return c })
+		})
+	}
 }
 
 func TestDescribe(t *testing.T) {

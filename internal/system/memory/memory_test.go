@@ -1,0 +1,13 @@
+package memory_test
+
+import (
+	"testing"
+
+	"evenledger/internal/system"
+	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
+)
+
+func TestSystem(t *testing.T) {
+	systemtest.Run(t, func(*testing.T) system.System { return memory.New() })
+}
