@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -523,4 +524,64 @@ func TestNothingRepeatsASecret(t *testing.T) {
 	code, _, errOut = f.run("draft", "crew.csv", "-b", "crew", "--trace", "trace.txt")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "Name a new file for --trace")
+}
+
+// Ctrl-C ends the program within a second whenever nothing is on its way: in a pause that
+// the service asked for, and while it keeps a reader waiting. Nothing is sent after it.
+func TestStoppedWhileWaiting(t *testing.T) {
+	for name, c := range map[string]struct {
+		args  []string
+		until string
+		meet  func(p *peer, w http.ResponseWriter, r *http.Request) bool
+	}{
+		"a pause of minutes": {[]string{"post", "1", "--yes"}, "POST /Users", func(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+			if r.Method != http.MethodPost {
+				return false
+			}
+			w.Header().Set("Retry-After", "300")
+			w.WriteHeader(429)
+			return true
+		}},
+		"a service that hangs": {[]string{"draft", "crew.csv", "-b", "crew"}, "GET /Users", func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path == "/Users" {
+				p.mu.Unlock()
+				defer p.mu.Lock()
+				<-r.Context().Done()
+			}
+			return false
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var p *peer
+			p, f := quay(t, habits{})
+			require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+			p.mu.Lock()
+			p.habits.instead = c.meet
+			p.seen = nil
+			p.mu.Unlock()
+			cmd := f.command(c.args...)
+			var errOut strings.Builder
+			cmd.Stderr = &errOut
+			require.NoError(t, cmd.Start())
+			require.Eventually(t, func() bool {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				return slices.ContainsFunc(p.seen, func(s string) bool { return strings.HasPrefix(s, c.until) })
+			}, 20*time.Second, 20*time.Millisecond)
+			time.Sleep(300 * time.Millisecond)
+			p.mu.Lock()
+			before := len(p.seen)
+			p.mu.Unlock()
+			begun := time.Now()
+			require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+			require.Error(t, cmd.Wait())
+			assert.Less(t, time.Since(begun), 2*time.Second)
+			assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			assert.Len(t, p.seen, before, "nothing is sent afterwards")
+			assert.Len(t, p.kinds["/Users"], 9)
+		})
+	}
 }

@@ -115,6 +115,9 @@ func TestMistakes(t *testing.T) {
 		"number in a list":     {"match: [userName]\nfields:\n  userName: {from: L}\n  active: {from: A, unique: ['userName == \"\"', number]}\n", []string{"cannot put a number behind"}},
 		"two tables":           {"match: [userName]\nfields:\n  userName: {from: L, via: {a: b}, via_sheet: t.csv}\n", []string{"“via” and “via_sheet” cannot both be given"}},
 		"no such table":        {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: no.csv}\n", []string{"3:34: no.csv: there is no such file"}},
+		"table out of the way": {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: ../../../../../../../../../../etc/passwd}\n", []string{"does not lie beside the brief"}},
+		"table that is a pipe": {"match: [userName]\nfields:\n  userName: {from: L, via_sheet: testdata/../testdata}\n", []string{"is not a plain file"}},
+		"limit that is none":   {head + "limits: {create: NaN%}\n", []string{"“NaN%” is not a limit"}},
 		"phones of nowhere":    {head + "phones: Atlantis\n", []string{"4:9: “Atlantis” is not a country"}},
 		"based on nothing":     {head + "based_on: nothing\n", []string{"4:11: there is no brief “nothing”"}},
 		"based on a path":      {head + "based_on: ../b\n", []string{"4:11: “../b” is a path"}},
@@ -183,6 +186,11 @@ func TestExpressions(t *testing.T) {
 		`col["Bse"]`:                                    "!the sheet has no column “Bse”",
 		`words(givenName)[7]`:                           "!index out of bounds",
 		`replace(pad("", 60000), "0", "0000000000")`:    "!longer than",
+		`pad("", 60000) + pad("", 60000)`:               "!longer than",
+		// Thirty times twice as much, and lists gone through within each other.
+		`["x"]` + strings.Repeat(`.map(t, t + t)`, 30) + `[0]`: "!takes more work than a row may",
+		`words(replace(pad("", 300), "0", "a ")).all(a, words(familyName).all(b, words(replace(pad("", 3000), "0", "a ")).all(c, words(replace(pad("", 3000), "0", "a ")).all(d, a == d)))) ? "y" : "n"`: "!takes more work than a row may",
+		`["a", "b"].exists(t, t == "b") ? "y" : "n"`: "y",
 	} {
 		text := "match: [userName]\nfields:\n  userName: {from: x}\n  givenName: {from: x}\n  familyName: {from: x}\n  active: {from: x}\n  seniority: {from: x, as: number, send: false}\n  title:\n    make: |-\n      " + source + "\n"
 		b, err := brief.Parse("b.yaml", []byte(text), options)
@@ -355,5 +363,14 @@ password: {new: generate, words: 4}
 		require.Len(t, s.Memberships, 1, heading)
 		assert.Equal(t, want, []any{s.Memberships[0].Mode, s.New}, heading)
 		assert.Equal(t, want[0] == brief.Add, s.OnlyMemberships())
+	}
+}
+
+// A share is what it says, whatever a machine makes of a fraction.
+func TestLimits(t *testing.T) {
+	for text, c := range map[string]struct{ of, allows int }{"29%": {100, 29}, "2.3%": {1000, 23}, "0.7%": {1000, 7}, "100%": {7, 7}, "33%": {10, 3}, "0%": {1000, 0}, "12": {1, 12}} {
+		b, err := brief.Parse("b.yaml", []byte("match: [userName]\nfields: {userName: {from: L}}\nlimits: {create: "+text+"}\n"), options)
+		require.NoError(t, err)
+		assert.Equal(t, c.allows, b.Limits[account.Create].Allows(c.of), text)
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -42,4 +43,17 @@ func TestAbout(t *testing.T) {
 	} {
 		assert.Equal(t, want, about(info))
 	}
+}
+
+// What turns the direction of writing is escaped in JSON, also where a character comes in
+// pieces.
+func TestUnturned(t *testing.T) {
+	var out strings.Builder
+	w := &unturned{Writer: &out}
+	for _, b := range []byte("{\"name\": \"Zoë \u202egnp.exe\u2066 田\"}") {
+		n, err := w.Write([]byte{b})
+		assert.NoError(t, err)
+		assert.Equal(t, 1, n)
+	}
+	assert.Equal(t, `{"name": "Zoë \u202egnp.exe\u2066 田"}`, out.String())
 }

@@ -2,6 +2,7 @@ package ledger_test
 
 import (
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -307,4 +308,144 @@ func TestStepsAndSecrets(t *testing.T) {
 	old := entries(t, open(t, path), b.ID, ledger.Filter{})
 	assert.Equal(t, account.Created, old[0].Did)
 	assert.Empty(t, old[0].Steps)
+}
+
+// A ledger of version 2 kept batches under the names of the program's own fields.
+func TestOldLedgersAreRead(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	l := open(t, path)
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
+	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
+	require.NoError(t, l.Save(t.Context(), b))
+	want, err := l.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	old, err := json.Marshal(want) // as version 2 wrote it
+	require.NoError(t, err)
+	require.Contains(t, string(old), `"HeadingRow":3`)
+	_, err = db.Exec("UPDATE batches SET about = ?", string(old))
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 2")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = ledger.OpenToRead(t.Context(), path)
+	require.ErrorIs(t, err, ledger.ErrOld)
+	l = open(t, path)
+	got, err := l.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+	var text string
+	db, err = sql.Open("sqlite", path)
+	require.NoError(t, err)
+	require.NoError(t, db.QueryRow("SELECT about FROM batches").Scan(&text))
+	require.NoError(t, db.Close())
+	assert.Contains(t, text, `"headingRow":3`)
+	assert.NotContains(t, text, "HeadingRow")
+}
+
+// A sheet that comes slowly holds nobody up: until its rows are written together, others
+// write.
+func TestRowsComeSlowly(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	l, other := open(t, path), open(t, path)
+	posting := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
+	slow := &batch.Batch{Made: noon}
+	require.NoError(t, l.Begin(t.Context(), slow))
+	spool := l.Spool(t.Context(), slow.ID)
+	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
+	begun := time.Now()
+	_, err := other.Intend(t.Context(), posting.ID, entries(t, other, posting.ID, ledger.Filter{}), noon)
+	require.NoError(t, err)
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	require.NoError(t, spool.Flush())
+	spooled, err := l.Spooled(t.Context(), slow.ID, 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, spooled, 1)
+}
+
+// A ledger can be looked at where nothing may be written, copied while it is in use, and
+// says whether it is sound; one that others may read is refused.
+func TestLookingAfterIt(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "l.db")
+	l := open(t, path)
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside}, batch.Entry{Outcome: account.Refused})
+	many := make([]int, 40000)
+	for i := range many {
+		many[i] = i
+	}
+	assert.Len(t, entries(t, l, b.ID, ledger.Filter{Rows: many}), 2, "however many rows are named")
+	size, err := l.Copy(t.Context(), filepath.Join(dir, "copy.db"))
+	require.NoError(t, err)
+	assert.Positive(t, size)
+	_, err = l.Copy(t.Context(), path)
+	require.Error(t, err, "nothing is written over")
+	require.NoError(t, l.Close())
+
+	copied, err := ledger.OpenToRead(t.Context(), filepath.Join(dir, "copy.db"))
+	require.NoError(t, err)
+	sound, err := copied.Check(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Soundness{Batches: 1, Entries: 2, Problems: []string{}}, sound)
+	require.Error(t, copied.Save(t.Context(), b), "it is for reading")
+	require.NoError(t, copied.Close())
+
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	_, err = db.Exec("DELETE FROM entries WHERE row = 2")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	l = open(t, path)
+	sound, err = l.Check(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"batch 1 has 2 rows in, and 1 entries with 1 outcomes"}, sound.Problems)
+	require.NoError(t, l.Close())
+
+	require.NoError(t, os.Chmod(path, 0o640))
+	_, err = ledger.Open(t.Context(), path)
+	assert.ErrorContains(t, err, "may be read by others (mode 0640)")
+	_, err = ledger.OpenToRead(t.Context(), path)
+	assert.ErrorContains(t, err, "chmod 600")
+	broken := filepath.Join(dir, "broken.db")
+	data, err := os.ReadFile(filepath.Join(dir, "copy.db"))
+	require.NoError(t, err)
+	copy(data[100:], make([]byte, 4000))
+	require.NoError(t, os.WriteFile(broken, data, 0o600))
+	_, err = ledger.Open(t.Context(), broken)
+	assert.True(t, ledger.IsDamaged(err), "%v", err)
+}
+
+// What batches made of late, and what they may have made, is known to the next draft; what
+// was removed again is not.
+func TestWhatWasMadeOfLate(t *testing.T) {
+	l := open(t, filepath.Join(t.TempDir(), "l.db"))
+	create := func(name string) batch.Entry {
+		return batch.Entry{Intent: account.Create, Outcome: account.Waiting, Changes: []account.Change{{Field: "userName", After: account.Of(name)}}}
+	}
+	b := drafted(t, l, create("made"), create("open"), create("removed"), create("not sent"))
+	b.Posted = noon
+	require.NoError(t, l.Save(t.Context(), b))
+	list := entries(t, l, b.ID, ledger.Filter{})
+	intent, err := l.Intend(t.Context(), b.ID, list[:3], noon)
+	require.NoError(t, err)
+	for _, i := range []int{0, 2} {
+		list[i].Did, list[i].Outcome, list[i].Account = account.Created, account.Created, fmt.Sprint("id", i)
+		require.NoError(t, l.Record(t.Context(), b.ID, []ledger.Result{{Entry: list[i], Intent: intent}}, noon))
+	}
+	undo := drafted(t, l, batch.Entry{Intent: account.Remove, Outcome: account.Waiting, Account: "id2"})
+	undo.Posted = noon
+	require.NoError(t, l.Save(t.Context(), undo))
+	gone := entries(t, l, undo.ID, ledger.Filter{})
+	gone[0].Did, gone[0].Outcome = account.Removed, account.Removed
+	require.NoError(t, l.Record(t.Context(), undo.ID, []ledger.Result{{Entry: gone[0]}}, noon))
+	known := func(since time.Time) (told []string) {
+		require.NoError(t, l.MadeSince(t.Context(), "crewdesk", since, func(id int, e *batch.Entry, at time.Time) {
+			told = append(told, fmt.Sprintf("%d %s %s", id, e.Changes[0].After.Text(), e.Account))
+		}))
+		return told
+	}
+	assert.Equal(t, []string{"1 open ", "1 made id0"}, known(noon.Add(-time.Minute)))
+	assert.Equal(t, []string{"1 open "}, known(noon.Add(time.Minute)), "what is open stays so")
 }

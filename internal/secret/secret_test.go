@@ -2,13 +2,18 @@ package secret_test
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/csv"
+	"encoding/json"
 	"errors"
+	"html"
 	"io"
 	"iter"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"unicode"
 
@@ -172,4 +177,67 @@ func TestCredentials(t *testing.T) {
 	assert.ErrorContains(t, err, "age1")
 	_, err = secret.ToPassphrase("harbour")
 	assert.ErrorContains(t, err, "can be guessed")
+}
+
+// A mask finds a secret in every form in which somebody may have written it.
+func TestMask(t *testing.T) {
+	const word = `a/We&a"r-ö7\\`
+	mask := secret.NewMask(word, "x")
+	inJSON, err := json.Marshal(word)
+	require.NoError(t, err)
+	twice, err := json.Marshal(string(inJSON))
+	require.NoError(t, err)
+	for name, form := range map[string]string{
+		"as it is":         word,
+		"in JSON":          string(inJSON),
+		"in JSON in JSON":  string(twice),
+		"with slashes":     strings.ReplaceAll(string(inJSON), "/", `\/`),
+		"plain JSON":       strings.ReplaceAll(string(inJSON), `\u0026`, "&"),
+		"in an address":    url.QueryEscape(word),
+		"in small letters": strings.ToLower(url.QueryEscape(word)),
+		"in a page":        html.EscapeString(word),
+		"in base64":        base64.StdEncoding.EncodeToString([]byte(word)),
+	} {
+		text := mask.Hide("before " + form + " behind")
+		assert.Contains(t, text, "(hidden)", name)
+		assert.NotContains(t, text, "r-", name)
+		assert.True(t, strings.HasPrefix(text, "before ") && strings.HasSuffix(text, " behind"), text)
+	}
+	assert.Equal(t, "six xylophones", mask.Hide("six xylophones"), "what is too short to be told from other text stays")
+	var none *secret.Mask
+	none.Add("word")
+	assert.Equal(t, "word", none.Hide("word"))
+}
+
+// Many who open one vault at once find the same key in it.
+func TestVaultOfMany(t *testing.T) {
+	vaults := secret.NewVaults(filepath.Join(t.TempDir(), "keys"))
+	var group sync.WaitGroup
+	sealed := make([]string, 16)
+	for i := range sealed {
+		group.Go(func() {
+			var err error
+			sealed[i], err = vaults.Of(1).Seal("word")
+			assert.NoError(t, err)
+		})
+	}
+	group.Wait()
+	for _, text := range sealed {
+		word, err := vaults.Of(1).Open(text)
+		require.NoError(t, err)
+		assert.Equal(t, "word", word)
+	}
+	require.NoError(t, vaults.Of(1).Check())
+	require.NoError(t, vaults.Destroy(1))
+	assert.ErrorContains(t, vaults.Of(1).Check(), "destroyed or lost")
+}
+
+// The place for credentials is tried before there are any.
+func TestPlaceForCredentials(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, secret.CanWrite(filepath.Join(dir, "new.age")))
+	assert.NoFileExists(t, filepath.Join(dir, "new.age"))
+	assert.ErrorContains(t, secret.CanWrite(filepath.Join(dir, "nowhere", "new.age")), "cannot be written")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "there.age"), nil, 0o600))
+	assert.Error(t, secret.CanWrite(filepath.Join(dir, "there.age")))
 }

@@ -94,23 +94,35 @@ func (v *Vault) ready() error {
 	return err
 }
 
-// newKey makes the key and keeps it, readable by its owner alone.
-func (v *Vault) newKey() ([]byte, error) {
-	if err := os.MkdirAll(filepath.Dir(v.path), 0o700); err != nil {
+// newKey makes the key and keeps it, readable by its owner alone. It is there whole or not
+// at all, and if somebody else makes it at the same moment, it is that one.
+func (v *Vault) newKey() (key []byte, err error) {
+	folder := filepath.Dir(v.path)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
-	key := make([]byte, keySize)
+	key = make([]byte, keySize)
 	if _, err := rand.Read(key); err != nil {
 		return nil, err
 	}
-	file, err := os.OpenFile(v.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	file, err := os.CreateTemp(folder, ".key-*") // with mode 0600
 	if err != nil {
 		return nil, err
 	}
+	defer func() { err = errors.Join(err, os.Remove(file.Name())) }()
 	if _, err = file.Write(key); err == nil {
 		err = file.Sync()
 	}
-	return key, errors.Join(err, file.Close())
+	if err = errors.Join(err, file.Close()); err != nil {
+		return nil, err
+	}
+	if err = os.Link(file.Name(), v.path); err != nil && !errors.Is(err, fs.ErrExist) {
+		err = copyNew(v.path, file.Name()) // the file system has no links
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return os.ReadFile(v.path)
+	}
+	return key, err
 }
 
 // given marks a sealed password that the sheet gave: it is not handed out again.

@@ -93,6 +93,7 @@ func TestRead(t *testing.T) {
 		"heading row named":          {"a,b\nc,d\ne,f\n", sheet.Options{HeadingRow: 2}, "comma", "UTF-8", 2, []numbered{{3, []string{"e", "f"}}}},
 		"only headings":              {"First name,Surname\n", sheet.Options{}, "comma", "UTF-8", 1, nil},
 		"one column":                 {"Surname\nReyes\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"Reyes"}}}},
+		"wide formulas":              {"First name,Surname\n'＝cmd,'＠x\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"＝cmd", "＠x"}}}},
 		"guarded formulas":           {"First name,Surname\n'=cmd,''+1\n", sheet.Options{}, "comma", "UTF-8", 1, []numbered{{2, []string{"=cmd", "'+1"}}}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -148,4 +149,38 @@ func TestBriefPath(t *testing.T) {
 	_, err = w.BriefPath("zzz")
 	assert.ErrorContains(t, err, "there are leavers, starters")
 	assert.Equal(t, []string{"leavers", "starters"}, w.Briefs())
+}
+
+// What somebody else has put above the folder is not obeyed, nor is anything written
+// where a link leads, nor a pipe waited for.
+func TestNotOurs(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Symlink(filepath.Join(dir, "elsewhere"), filepath.Join(dir, workspace.File)))
+	_, err := workspace.Create(dir)
+	require.ErrorContains(t, err, "would be overwritten")
+	assert.NoFileExists(t, filepath.Join(dir, "elsewhere"))
+	other := t.TempDir()
+	require.NoError(t, os.Symlink(dir, filepath.Join(other, "briefs")))
+	_, err = workspace.Create(other)
+	require.ErrorContains(t, err, "leads elsewhere")
+
+	pipe := filepath.Join(other, "token")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	kept, err := workspace.NewSecret("file:token", other)
+	require.NoError(t, err)
+	_, err = kept.Open()
+	require.ErrorContains(t, err, "is not a plain file")
+
+	if os.Geteuid() != 0 {
+		t.Skip("only the machine's administrator can give a file away")
+	}
+	above := t.TempDir()
+	write(t, above, workspace.File, "systems: {a: {url: http://127.0.0.1:1, token: env:T}}\n")
+	inner := filepath.Join(above, "inner")
+	require.NoError(t, os.Mkdir(inner, 0o755))
+	require.NoError(t, os.Chown(filepath.Join(above, workspace.File), 65534, 65534))
+	_, err = workspace.Find(inner)
+	require.ErrorContains(t, err, "belongs to somebody else")
+	_, err = workspace.Read(above)
+	require.NoError(t, err, "named, it is meant")
 }

@@ -138,7 +138,7 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 func (s *System) Create(_ context.Context, wanted account.Account, _ []string) (account.Account, error) {
 	return s.carryOut("create", wanted, func() (account.Account, error) {
 		for name := range wanted.Fields {
-			if err := known(name); err != nil {
+			if err := inCatalogue(name); err != nil {
 				return account.Account{}, err
 			}
 		}
@@ -163,7 +163,7 @@ func (s *System) Change(_ context.Context, known account.Account, changes []acco
 		}
 		a = clone(a)
 		for _, change := range changes {
-			if err := known(change.Field); err != nil {
+			if err := inCatalogue(change.Field); err != nil {
 				return account.Account{}, err
 			}
 			a.Fields[change.Field] = change.After
@@ -172,8 +172,8 @@ func (s *System) Change(_ context.Context, known account.Account, changes []acco
 	})
 }
 
-// known refuses a field that is not of the catalogue.
-func known(field string) error {
+// inCatalogue refuses a field that is not of the catalogue.
+func inCatalogue(field string) error {
 	if _, ok := account.FieldNamed(field); !ok {
 		return &system.Refusal{Code: "unknown-field", Field: field, Message: "the system has no field " + field}
 	}
