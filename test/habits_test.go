@@ -474,11 +474,32 @@ func TestGuardsOfUndoing(t *testing.T) {
 	require.Zero(t, first(f.run("post", "1", "--yes")))
 	require.Zero(t, first(f.run("reverse", "1", "--remove")))
 	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, protect: [zoe.*]}\n", p.url))
+	p.mu.Lock()
+	p.kinds["/Users"][10]["title"] = "Captain" // Mei's
+	p.touch(p.kinds["/Users"][10])
+	p.mu.Unlock()
 	code, out, _ := f.run("post", "2", "--yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "the account zoe.angstrom is protected")
 	assert.NotNil(t, p.who("zoe.angstrom"))
+	assert.Contains(t, out, "since the draft title changed from “Cook” to “Captain”")
+	assert.NotNil(t, p.who("mei.lin"), "whom somebody changed since is not removed")
+	require.Equal(t, 1, first(f.run("reverse", "1", "--remove")), "who is protected is refused in the draft")
+	require.Equal(t, 1, first(f.run("post", "3", "--yes")))
 	assert.Nil(t, p.who("mei.lin"))
+
+	// Where nobody can be suspended, nothing promises it.
+	p, f = quay(t, habits{schemas: []object{{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{object{"name": "userName", "type": "string"}, object{"name": "title", "type": "string"}}}}})
+	f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: First}\n  title: {from: Position}\n")
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	code, out, _ = f.run("reverse", "1")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "the system has no way to suspend an account")
+	f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [userName]\nfields: {userName: {from: First}}\ngone: suspend\nscope: 'title == \"Clerk\"'\nlimits: {suspend: 10}\n")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "no field “active” that could be set")
 
 	// What the brief protects is protected from undoing, too.
 	p, f = quay(t, habits{})

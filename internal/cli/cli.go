@@ -240,6 +240,8 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitUnavailable, message: refusal.Message, remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
 	case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrCannotFind):
 		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
+	case ledger.IsBusy(err):
+		return failure{code: exitGuard, message: "the ledger is busy: another evenledger has been writing to it all the while", remedy: "Run the command again when that is done; what was written before is safe."}
 	case ledger.IsDamaged(err):
 		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
 	case errors.As(err, &badSheet):

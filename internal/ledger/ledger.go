@@ -242,7 +242,7 @@ func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
 		if tx, err = l.db.BeginTx(ctx, nil); err == nil {
 			break
 		}
-		if !isBusy(err) || ctx.Err() != nil || time.Since(since) > longestBusy {
+		if !IsBusy(err) || ctx.Err() != nil || time.Since(since) > longestBusy {
 			return err
 		}
 	}
@@ -255,7 +255,8 @@ func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
 // longestBusy is how long another process that writes is waited for.
 const longestBusy = 5 * time.Minute
 
-func isBusy(err error) bool {
+// IsBusy reports whether an error comes of another process that writes to the ledger.
+func IsBusy(err error) bool {
 	var told *sqlite.Error
 	return errors.As(err, &told) && told.Code()&0xff == sqlite3.SQLITE_BUSY
 }

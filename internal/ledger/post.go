@@ -97,14 +97,6 @@ func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 	})
 }
 
-// WipeGiven takes those away that sheets gave.
-func (l *Ledger) WipeGiven(ctx context.Context, id int) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id)
-		return err
-	})
-}
-
 // Given returns how many passwords that sheets gave the batch keeps.
 func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
 	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id).Scan(&n)
@@ -174,23 +166,26 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 	}
 	removed := map[string]bool{}
 	for _, b := range all { // the newest first
-		if b.System != system || b.Posted.IsZero() {
+		ended := b.State == batch.Posted || b.State == batch.Reversed
+		if b.System != system || b.Posted.IsZero() || ended && b.Posted.Before(since.Add(-longestPost)) {
 			continue
 		}
-		open, err := l.InFlight(ctx, b.ID)
-		if err != nil {
-			return err
-		}
-		for i := range open {
-			if e := &open[i].Entry; e.Intent == account.Create && b.State != batch.Withdrawn {
-				each(b.ID, e, open[i].Sent)
+		if !ended {
+			open, err := l.InFlight(ctx, b.ID)
+			if err != nil {
+				return err
+			}
+			for i := range open {
+				if e := &open[i].Entry; e.Intent == account.Create {
+					each(b.ID, e, open[i].Sent)
+				}
 			}
 		}
-		ended, err := l.endedSince(ctx, b, since)
+		of, err := l.endedSince(ctx, b, since)
 		if err != nil {
 			return err
 		}
-		for _, e := range ended {
+		for _, e := range of {
 			switch {
 			case e.entry.Did == account.Removed:
 				removed[e.entry.Account] = true
@@ -201,6 +196,10 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 	}
 	return nil
 }
+
+// longestPost is how long a post may take; what began before it is not looked at for what
+// ended of late.
+const longestPost = 24 * time.Hour
 
 type endedAt struct {
 	entry batch.Entry

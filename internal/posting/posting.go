@@ -102,9 +102,6 @@ func (p *Post) Run(ctx context.Context) error {
 		p.Batch.State = batch.Posted
 	}
 	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
-	if p.Batch.Secrets != "" && p.Batch.State == batch.Posted {
-		err = errors.Join(err, p.Ledger.WipeGiven(after, p.Batch.ID)) // of those that a look settled, too
-	}
 	if err == nil && len(p.Batch.Unmakes) > 0 && p.Batch.State == batch.Posted {
 		err = p.unmake(after)
 		err = errors.Join(err, p.Ledger.Save(after, p.Batch))

@@ -60,13 +60,16 @@ type world struct {
 	ledger *ledger.Ledger
 	system *memory.System
 	target system.System // drafted for, if it is another than system
+	vaults *secret.Vaults
+
+	secrets string // as in batch.Batch
 }
 
 func newWorld(t *testing.T, accounts ...account.Account) *world {
 	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
-	return &world{t: t, ledger: l, system: memory.New(accounts...)}
+	return &world{t: t, ledger: l, system: memory.New(accounts...), vaults: secret.NewVaults(filepath.Join(t.TempDir(), "keys"))}
 }
 
 func (w *world) draft(briefText, csv string) *batch.Batch {
@@ -80,7 +83,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: secret.NewVaults("no-passwords"), Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory"}}
+	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory", Secrets: w.secrets}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)
@@ -88,7 +91,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
-	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Now: time.Now}).Run(ctx)
+	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Now: time.Now}).Run(ctx)
 	w.even(b)
 	return err
 }
@@ -602,4 +605,23 @@ func TestInBulk(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A given password is kept, sealed, no longer than its account waits to be made.
+func TestGivenPasswordsGo(t *testing.T) {
+	w := newWorld(t)
+	w.secrets = "given"
+	b := w.draft(crew+"password: {new: given, from: Department}\n", columns+"1,Ana,Reyes,,,,gulls-over-quay-41\n2,Tom,Kaya,,,,masts-under-moon-52\n")
+	kept := func() int {
+		n, err := w.ledger.Given(t.Context(), b.ID)
+		require.NoError(t, err)
+		return n
+	}
+	require.Equal(t, 2, kept())
+	require.NoError(t, w.post(t.Context(), b, 1))
+	assert.Equal(t, 1, kept())
+	w.system.After = func(string, account.Account) error { return &system.Unclear{Err: errors.New("the line went dead")} }
+	require.NoError(t, w.post(t.Context(), b, 0), "its account is there, though the answer was lost")
+	assert.Zero(t, kept())
+	assert.Equal(t, account.Counts{account.Created: 2}, w.even(b))
 }
