@@ -606,3 +606,25 @@ func TestStoppedWhileWaiting(t *testing.T) {
 		})
 	}
 }
+
+// A sheet that comes slowly through a pipe holds up nobody else's work, and is left at once.
+func TestSlowPipe(t *testing.T) {
+	p, f := quay(t, habits{})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	cmd := f.command("draft", "-", "-b", "crew")
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	var errOut strings.Builder
+	cmd.Stderr = &errOut
+	require.NoError(t, cmd.Start())
+	_, err = in.Write([]byte(habitSheet + strings.Repeat("5,Slow,Person,Mate,,\n", 3000))) // some rows are taken in by now
+	require.NoError(t, err)
+	time.Sleep(500 * time.Millisecond)
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	assert.Len(t, p.kinds["/Users"], 11)
+	begun := time.Now()
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	require.Error(t, cmd.Wait())
+	assert.Less(t, time.Since(begun), 2*time.Second)
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
+}

@@ -172,7 +172,6 @@ type chunk struct {
 func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) iter.Seq2[Checked, error] {
 	return func(yield func(Checked, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
-		defer cancel()
 		cores := runtime.GOMAXPROCS(0)
 		work := make(chan *chunk, cores)
 		ordered := make(chan *chunk, 4*cores)
@@ -180,7 +179,13 @@ func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) it
 		for range cores {
 			go c.mapChunks(work)
 		}
-		go readChunks(ctx, rows, work, ordered, used)
+		read := make(chan struct{})
+		go func() {
+			defer close(read)
+			readChunks(ctx, rows, work, ordered, used)
+		}()
+		// Nobody goes on reading when this returns: the sheet may be closed then.
+		defer func() { cancel(); <-read }()
 		for piece := range ordered {
 			<-piece.done
 			for i := range piece.wanted {

@@ -51,9 +51,10 @@ type app struct {
 	now       func() time.Time
 	json      bool
 	plain     bool
-	dir       string // --workspace
-	offline   bool   // no system is asked
-	exit      int    // of a command that did its work
+	dir       string          // --workspace
+	offline   bool            // no system is asked
+	exit      int             // of a command that did its work
+	stop      <-chan struct{} // closed when the person ends the work
 	mask      *secret.Mask
 	tracePath string   // --trace
 	trace     *os.File // open once a system was reached
@@ -129,7 +130,7 @@ func (d directions) replace(text []byte) []byte {
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
-	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer, mask: secret.NewMask()}
+	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer, mask: secret.NewMask(), stop: ctx.Done()}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)

@@ -80,6 +80,7 @@ func (a *app) open(ctx context.Context, path string, flags sheetFlags, offline b
 		return nil, err
 	}
 	j.options = sheetOptions(j.brief, flags)
+	j.options.Stop = ctx.Done()
 	if j.sheet, err = sheet.Open(path, a.in, j.options); err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ never shown. “-” reads what is piped in.`,
 // look opens a sheet without a brief.
 func (a *app) look(path string, flags sheetFlags, headingRow int) (*sheet.Sheet, error) {
 	known := account.NewHeadings()
-	return sheet.Open(path, a.in, sheet.Options{Tab: flags.tab, Encoding: flags.encoding, AnyTab: true, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	return sheet.Open(path, a.in, sheet.Options{Tab: flags.tab, Encoding: flags.encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
 }
 
 func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {

@@ -76,7 +76,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 	fail := func(message, remedy string) (*Sheet, error) {
 		return nil, &Error{Name: name, Message: message, Remedy: remedy}
 	}
-	source := bufio.NewReaderSize(r, sampleSize)
+	source := bufio.NewReaderSize(unlessStopped(r, options.Stop), sampleSize)
 	sample, err := source.Peek(sampleSize)
 	compressed := bytes.HasPrefix(sample, []byte("\x1f\x8b"))
 	if compressed {

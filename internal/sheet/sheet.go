@@ -43,6 +43,7 @@ type Options struct {
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
 	Named      func(heading string) bool // whether the brief names a heading, which weighs more
 	AnyTab     bool                      // of tabs that fit alike the first will do
+	Stop       <-chan struct{}           // closed when nobody wants the rest; reading what keeps its reader waiting ends with ErrStopped
 }
 
 // recognise reports whether a text is a heading that is known or named.
