@@ -625,3 +625,35 @@ func TestGivenPasswordsGo(t *testing.T) {
 	assert.Zero(t, kept())
 	assert.Equal(t, account.Counts{account.Created: 2}, w.even(b))
 }
+
+// late is a system that for a while doesn't list what was made.
+type late struct {
+	*memory.System
+	listings int // that don't show it
+}
+
+func (l *late) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
+	if l.listings--; l.listings >= 0 {
+		return func(func(account.Account, error) bool) {}
+	}
+	return l.System.List(ctx, fields)
+}
+
+// An account that an earlier request of the batch made is its own, also where it shows only
+// after it was looked for.
+func TestOwnAccountsThatShowLate(t *testing.T) {
+	w := newWorld(t)
+	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
+	s := &late{w.system, 1000}
+	post := func() error {
+		return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Now: time.Now}).Run(t.Context())
+	}
+	w.system.After = func(string, account.Account) error { return &system.Unclear{Err: errors.New("the line went dead")} }
+	require.Error(t, post())
+	require.Equal(t, 1, w.system.Changes())
+	require.Equal(t, account.Counts{account.Waiting: 1}, w.even(b))
+	s.listings = 1 // when the post looks for what is open, but not just before it sends
+	require.NoError(t, post())
+	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
+	assert.Equal(t, 1, w.system.Changes(), "and is not made again")
+}
