@@ -275,3 +275,36 @@ func TestReferences(t *testing.T) {
 	assert.Equal(t, account.Counts{account.Failed: 2}, w.even(b))
 	assert.Contains(t, w.entries(b)[0].Findings[0].Message, "the one in row 3 was not created")
 }
+
+// A membership that somebody changed since the draft is not overwritten; one that is as
+// wanted by now is done.
+func TestStaleMemberships(t *testing.T) {
+	for name, c := range map[string]struct {
+		meanwhile func(members map[string]map[string]string)
+		outcome   account.Outcome
+		course    string
+		tells     string
+	}{
+		"nothing":                    {func(map[string]map[string]string) {}, account.Updated, "tutor", ""},
+		"another role":               {func(m map[string]map[string]string) { m["course"]["m0001"] = "examiner" }, account.Failed, "examiner", "(examiner)"},
+		"taken out":                  {func(m map[string]map[string]string) { delete(m["course"], "m0001") }, account.Failed, "", "no member any more"},
+		"done by somebody":           {func(m map[string]map[string]string) { m["course"]["m0001"] = "tutor" }, account.Updated, "tutor", ""},
+		"joined in a role of theirs": {func(m map[string]map[string]string) { m["engine"]["m0001"] = "chief" }, account.Failed, "tutor", "engine (chief)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, s := newClubs(t)
+			b := w.draftTo(s, clubBrief, sheetOf(1, "engine,deck,course (tutor)"))
+			c.meanwhile(s.members)
+			require.NoError(t, w.postTo(s, b, 0))
+			e := w.entries(b)[0]
+			assert.Equal(t, c.outcome, e.Outcome)
+			assert.Equal(t, c.course, s.members["course"]["m0001"])
+			assert.NotContains(t, s.members["deck"], "m0001", "the other steps are carried out")
+			if c.tells != "" {
+				require.Len(t, e.Findings, 1)
+				assert.Equal(t, "stale", e.Findings[0].Code)
+				assert.Contains(t, e.Findings[0].Message, c.tells)
+			}
+		})
+	}
+}

@@ -1,0 +1,126 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/membership"
+	"evenledger/internal/system"
+	"evenledger/internal/words"
+)
+
+// missing are the things of one kind that rows ask for and that did not exist when the
+// batch was drafted, by the keys of their names.
+type missing struct {
+	*tieWork
+	kind    string
+	names   map[string]string
+	made    map[string]string // identifiers
+	refused map[string]error
+}
+
+// makeMissing makes the things that rows ask for and that do not exist.
+func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
+	kinds := map[string]*missing{}
+	for _, e := range window {
+		for _, s := range e.Steps {
+			if s.Do != membership.Join || s.Thing != "" || s.Result != "" {
+				continue
+			}
+			if kinds[s.Kind] == nil {
+				kinds[s.Kind] = &missing{w, s.Kind, map[string]string{}, map[string]string{}, map[string]error{}}
+			}
+			kinds[s.Kind].names[words.NameKey(s.Name)] = s.Name
+		}
+	}
+	for _, m := range kinds {
+		// Somebody may have made one since the draft, or an earlier post of ours.
+		for {
+			if err := m.look(ctx); err != nil {
+				return err
+			}
+			if len(m.made) == len(m.names) || !w.again || !w.unseen(ctx) {
+				break
+			}
+		}
+		for key, name := range m.names {
+			if m.made[key] == "" && ctx.Err() == nil {
+				if err := m.make(ctx, key, name); err != nil {
+					return err
+				}
+			}
+		}
+		m.tell(window)
+	}
+	return nil
+}
+
+// look finds those that are there by now.
+func (m *missing) look(ctx context.Context) error {
+	for t, err := range m.registrar.Things(ctx, m.kind, false) {
+		if err != nil {
+			return err
+		}
+		if _, wanted := m.names[words.NameKey(t.Name)]; wanted {
+			m.made[words.NameKey(t.Name)] = t.ID
+		}
+	}
+	return nil
+}
+
+// make makes one. Where no clear answer comes, it is made again only if it does not appear.
+func (m *missing) make(ctx context.Context, key, name string) error {
+	t, err := m.registrar.MakeThing(ctx, m.kind, name)
+	var refusal *system.Refusal
+	switch {
+	case err == nil:
+		m.made[key] = t.ID
+		m.seen = m.Now().Add(m.Settle)
+		m.Batch.MadeThings = append(m.Batch.MadeThings, membership.Step{Kind: m.kind, Thing: t.ID, Name: name})
+		return m.Ledger.Save(ctx, m.Batch)
+	case isOpen(err):
+		m.seen = m.Now().Add(m.Settle)
+		for m.made[key] == "" && m.unseen(ctx) {
+			if err := m.look(ctx); err != nil {
+				return err
+			}
+		}
+		if m.made[key] != "" {
+			return nil
+		}
+	case errors.As(err, &refusal):
+		m.refused[key] = err
+		return nil
+	}
+	return err
+}
+
+// tell tells the rows which thing it is, or why there is none.
+func (m *missing) tell(window []batch.Entry) {
+	for i := range window {
+		e, failed := &window[i], false
+		for n := range e.Steps {
+			s := &e.Steps[n]
+			if s.Kind != m.kind || s.Thing != "" || s.Do != membership.Join {
+				continue
+			}
+			s.Thing = m.made[words.NameKey(s.Name)]
+			if err := m.refused[words.NameKey(s.Name)]; err != nil {
+				s.Result, failed = membership.Failed, true
+				e.Find(account.Error, "system-refused", m.kind, "", fmt.Sprintf("“%s” does not exist and could not be made: %s", s.Name, err))
+			}
+		}
+		if !failed {
+			continue
+		}
+		if e.Settle(); e.Outcome == account.Waiting {
+			m.waiting[e] = true // others of its steps are still to change
+		} else {
+			m.results <- ledger.Result{Entry: *e}
+		}
+	}
+}

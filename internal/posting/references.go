@@ -1,0 +1,164 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/ledger"
+	"evenledger/internal/membership"
+	"evenledger/internal/system"
+)
+
+// references sets the fields that refer to accounts which the same sheet created.
+func (p *Post) references(ctx context.Context, _ func(error)) error {
+	return p.pending(ctx, true, func(window []batch.Entry) error {
+		var rows []int
+		total := 0
+		for _, e := range window {
+			for _, s := range e.Steps {
+				if s.Do == membership.Refer && s.Result == "" {
+					rows = append(rows, s.Row)
+					total++
+				}
+			}
+		}
+		if total == 0 {
+			return nil
+		}
+		p.begin("references", total)
+		accounts, outcomes, err := p.Ledger.Accounts(ctx, p.Batch.ID, rows)
+		if err != nil {
+			return err
+		}
+		group, sending := errgroup.WithContext(system.Ending(ctx))
+		group.SetLimit(max(1, p.Together))
+		for i := range window {
+			e := &window[i]
+			if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Result == "" }) {
+				continue
+			}
+			group.Go(func() error {
+				if ctx.Err() != nil || sending.Err() != nil {
+					return nil
+				}
+				return p.refer(sending, e, accounts, outcomes)
+			})
+		}
+		return group.Wait()
+	})
+}
+
+// A reference is what an entry's account is to refer to, once those accounts are there.
+type reference struct {
+	*Post
+	entry   *batch.Entry
+	changes []account.Change
+	steps   []int // of the entry, which the changes carry out
+}
+
+// refer carries out the references of one entry: only where each still says what it
+// said when it was drafted.
+func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) error {
+	r := &reference{Post: p, entry: e}
+	for i, s := range e.Steps {
+		switch {
+		case s.Do != membership.Refer || s.Result != "":
+		case accounts[s.Row] != "":
+			r.changes = append(r.changes, account.Change{Field: s.Kind, Before: e.Known[s.Kind], After: account.Of(accounts[s.Row])})
+			r.steps = append(r.steps, i)
+		case outcomes[s.Row] != account.Waiting:
+			e.Steps[i].Result = membership.Failed
+			e.Find(account.Error, "unknown-person", s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
+		}
+	}
+	if len(r.changes) == 0 {
+		r.settle("")
+		return nil
+	}
+	return r.carryOut(ctx)
+}
+
+// settle notes what became of the references.
+func (r *reference) settle(result membership.Result) {
+	for _, i := range r.steps {
+		r.entry.Steps[i].Result = result
+	}
+	r.clear(r.entry)
+	r.entry.Settle()
+	r.results <- ledger.Result{Entry: *r.entry}
+	r.advance(len(r.steps))
+}
+
+// fail tells why the references were not set.
+func (r *reference) fail(code, why string) {
+	r.entry.Find(account.Error, code, r.changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", r.changes[0].Field, why))
+	r.settle(membership.Failed)
+}
+
+func (r *reference) carryOut(ctx context.Context) error {
+	known := account.Account{ID: r.entry.Account, Version: r.entry.Version, Fields: map[string]account.Value{}}
+	look := r.again || known.Version == "" || !r.versions()
+	fields := r.fields()
+	for _, c := range r.changes {
+		fields = append(fields, c.Field)
+	}
+	for attempts := 0; attempts < maxAttempts; {
+		var now account.Account
+		var err error
+		if look {
+			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(now) {
+				return nil
+			}
+			known.Version = now.Version
+		}
+		if err == nil {
+			now, err = r.System.Change(ctx, known, r.changes, fields)
+			attempts++
+		}
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			r.entry.Version = now.Version
+			r.settle(membership.Done)
+			return nil
+		case isOpen(err), errors.Is(err, system.ErrChanged):
+			look = true
+		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
+			attempts = 0 // one of the accounts is new, and not known everywhere yet
+		case errors.Is(err, system.ErrGone):
+			r.fail("account-gone", fmt.Sprintf("the account %s is no longer in the system", known.ID))
+			return nil
+		case errors.As(err, &refusal):
+			r.fail(refusal.Code, refusal.Message)
+			return nil
+		default:
+			return err
+		}
+	}
+	r.open(r.entry, len(r.steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
+	r.results <- ledger.Result{Entry: *r.entry}
+	return nil
+}
+
+// settled settles the references if the account has them already, or somebody changed
+// them since the draft.
+func (r *reference) settled(now account.Account) bool {
+	if carriedOut(r.changes, now) {
+		r.entry.Version = now.Version
+		r.settle(membership.Done)
+		return true
+	}
+	for _, c := range r.changes {
+		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() {
+			r.fail("stale", fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", c.Before.Text(), is))
+			return true
+		}
+	}
+	return false
+}
