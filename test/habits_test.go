@@ -407,7 +407,7 @@ func TestLateToBeSeen(t *testing.T) {
 	p.mu.Unlock()
 	code, out, _ = f.run("draft", "crew.csv", "-b", "crew")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, out, "batch 1, row 4, made this account (11)", "the ledger knows what it made")
+	assert.Contains(t, out, "batch 1, row 4, made this account (", "the ledger knows what it made")
 }
 
 // Who made an account that is there when a killed post goes on: what somebody else made
@@ -487,6 +487,25 @@ func TestGuardsOfUndoing(t *testing.T) {
 	require.Equal(t, 1, first(f.run("reverse", "1", "--remove")), "who is protected is refused in the draft")
 	require.Equal(t, 1, first(f.run("post", "3", "--yes")))
 	assert.Nil(t, p.who("mei.lin"))
+
+	// An identifier that is somebody else's by now is left alone; if most are, it is another
+	// system.
+	p, f = quay(t, habits{})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	for i, name := range []string{"zoe.angstrom", "ana.reyes"} {
+		p.mu.Lock()
+		for _, u := range p.kinds["/Users"] {
+			if u["userName"] == name {
+				u["userName"], u["name"], u[enterprise] = fmt.Sprint("stranger", i), object{"givenName": "S", "familyName": "T"}, object{"employeeNumber": fmt.Sprint(700 + i)}
+				p.touch(u)
+			}
+		}
+		p.mu.Unlock()
+		code, out, errOut := f.run("reverse", "1")
+		assert.Equal(t, []int{1, 4}[i], code, out)
+		assert.Contains(t, out+errOut, "was 3, and is stranger0 now")
+	}
 
 	// Where nobody can be suspended, nothing promises it.
 	p, f = quay(t, habits{schemas: []object{{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{object{"name": "userName", "type": "string"}, object{"name": "title", "type": "string"}}}}})

@@ -133,16 +133,25 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 		return err
 	}
 	entries := make([]batch.Entry, 0, len(done))
+	strangers := 0
 	for _, e := range done {
 		u := batch.Entry{Row: e.Row, Key: e.Key, Account: e.Account, Cells: e.Cells}
 		a := now[e.Account]
-		if batch.Stranger(e.Left(), &a, r.Of.Match) {
-			return r.Of.OtherSystem(fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
+		stranger := batch.Stranger(e.Left(), &a, r.Of.Match)
+		if stranger {
+			u.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
+			if strangers++; 2*strangers > len(done) {
+				return r.Of.OtherSystem(u.Findings[0].Message)
+			}
 		}
 		if len(r.Batch.Witnesses) < fewWitnesses && a.ID != "" {
 			r.Batch.Witnesses = append(r.Batch.Witnesses, account.Account{ID: a.ID, Fields: map[string]account.Value{"userName": a.Field("userName")}})
 		}
-		r.undo(&u, &e, &a, has[e.Account], referred)
+		if stranger {
+			u.Refuse()
+		} else {
+			r.undo(&u, &e, &a, has[e.Account], referred)
+		}
 		entries = append(entries, u)
 		if batch.Unlisted(e.Row) > 0 {
 			r.Batch.Unlisted++

@@ -176,7 +176,8 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 				return err
 			}
 			for i := range open {
-				if e := &open[i].Entry; e.Intent == account.Create {
+				// What is open for so long would show by now.
+				if e := &open[i].Entry; e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
 					each(b.ID, e, open[i].Sent)
 				}
 			}
@@ -197,6 +198,15 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 	return nil
 }
 
+// LastEnded returns when the last result of a batch was noted; zero: there is none.
+func (l *Ledger) LastEnded(ctx context.Context, id int) (at time.Time, err error) {
+	var newest string
+	if err := l.db.QueryRowContext(ctx, "SELECT coalesce(max(ended), '') FROM results WHERE batch = ?", id).Scan(&newest); err != nil || newest == "" {
+		return at, err
+	}
+	return time.Parse(stamp, newest)
+}
+
 // longestPost is how long a post may take; what began before it is not looked at for what
 // ended of late.
 const longestPost = 24 * time.Hour
@@ -208,12 +218,8 @@ type endedAt struct {
 
 // endedSince returns the entries of a batch that made or removed an account since a time.
 func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time) ([]endedAt, error) {
-	var newest string
-	if err := l.db.QueryRowContext(ctx, "SELECT coalesce(max(ended), '') FROM results WHERE batch = ?", b.ID).Scan(&newest); err != nil {
+	if last, err := l.LastEnded(ctx, b.ID); err != nil || last.Before(since) {
 		return nil, err
-	}
-	if last, err := time.Parse(stamp, newest); newest == "" || err == nil && last.Before(since) {
-		return nil, nil
 	}
 	rows, err := l.db.QueryContext(ctx, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
 	if err != nil {

@@ -205,6 +205,17 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			newest = step.Sent
 		}
 	}
+	// What was noted waits for its turn: it was sent until the post was cut short, and that
+	// was after the last result at least.
+	last, err := p.Ledger.LastEnded(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	for i := range open {
+		if open[i].Sent = newest; last.After(newest) {
+			open[i].Sent = last
+		}
+	}
 	if left := p.Settle - p.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
 		if err := wait(ctx, min(left, p.Settle)); err != nil {
 			return err
