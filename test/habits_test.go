@@ -246,14 +246,7 @@ func TestOthersAtWork(t *testing.T) {
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
 	require.Zero(t, code, errOut)
 	require.Zero(t, first(f.run("post", "1", "--yes", "--trial", "1")), "Ana's title; her manager is not there yet")
-	p.mu.Lock()
-	for _, u := range p.kinds["/Users"] {
-		if u["userName"] == "ana.reyes" {
-			u[enterprise].(object)["manager"] = object{"value": "1"}
-			p.touch(u)
-		}
-	}
-	p.mu.Unlock()
+	p.edit("ana.reyes", func(u object) { u[enterprise].(object)["manager"] = object{"value": "1"} })
 	code, out, _ := f.run("post", "1", "--yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "stale")
@@ -267,10 +260,7 @@ func TestOthersAtWork(t *testing.T) {
 	f.write("two.csv", "No,First,Last,Position,Boss,Crew\n1,Ana,Reyes,Clerk,,deck;tide\n2,Tom,Kaya,Mate,,\n")
 	f.write("briefs/crew.yaml", strings.Replace(habitBrief, "from: Crew", `from: Crew, split: ";"`, 1))
 	require.Zero(t, first(f.run("draft", "two.csv", "-b", "crew")))
-	p.who("ana.reyes")["title"] = "Captain"
-	p.mu.Lock()
-	p.touch(p.kinds["/Users"][4])
-	p.mu.Unlock()
+	p.edit("ana.reyes", func(u object) { u["title"] = "Captain" })
 	assert.Equal(t, 1, first(f.run("post", "1", "--yes")))
 	assert.Equal(t, map[string]int{"refused": 1, "unchanged": 1}, f.outcomes(1))
 	assert.NotContains(t, p.in("deck"), p.id("ana.reyes"))
@@ -299,7 +289,7 @@ func TestOthersAtWork(t *testing.T) {
 
 	// Somebody removed between two pages pushes others out of them.
 	removed := false
-	p, f = quay(t, habits{filter: 400, shift: func(p *peer, start int) {
+	_, f = quay(t, habits{filter: 400, shift: func(p *peer, start int) {
 		if start > 3 && !removed && len(p.seen) > 8 {
 			removed = true
 			p.kinds["/Users"] = slices.Delete(p.kinds["/Users"], 0, 1)
@@ -474,10 +464,7 @@ func TestGuardsOfUndoing(t *testing.T) {
 	require.Zero(t, first(f.run("post", "1", "--yes")))
 	require.Zero(t, first(f.run("reverse", "1", "--remove")))
 	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  crewdesk: {url: %q, token: env:TEST_TOKEN, protect: [zoe.*]}\n", p.url))
-	p.mu.Lock()
-	p.kinds["/Users"][10]["title"] = "Captain" // Mei's
-	p.touch(p.kinds["/Users"][10])
-	p.mu.Unlock()
+	p.edit("mei.lin", func(u object) { u["title"] = "Captain" })
 	code, out, _ := f.run("post", "2", "--yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "the account zoe.angstrom is protected")
@@ -494,21 +481,16 @@ func TestGuardsOfUndoing(t *testing.T) {
 	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
 	require.Zero(t, first(f.run("post", "1", "--yes")))
 	for i, name := range []string{"zoe.angstrom", "ana.reyes"} {
-		p.mu.Lock()
-		for _, u := range p.kinds["/Users"] {
-			if u["userName"] == name {
-				u["userName"], u["name"], u[enterprise] = fmt.Sprint("stranger", i), object{"givenName": "S", "familyName": "T"}, object{"employeeNumber": fmt.Sprint(700 + i)}
-				p.touch(u)
-			}
-		}
-		p.mu.Unlock()
+		p.edit(name, func(u object) {
+			u["userName"], u["name"], u[enterprise] = fmt.Sprint("stranger", i), object{"givenName": "S", "familyName": "T"}, object{"employeeNumber": fmt.Sprint(700 + i)}
+		})
 		code, out, errOut := f.run("reverse", "1")
 		assert.Equal(t, []int{1, 4}[i], code, out)
 		assert.Contains(t, out+errOut, "was 3, and is stranger0 now")
 	}
 
 	// Where nobody can be suspended, nothing promises it.
-	p, f = quay(t, habits{schemas: []object{{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{object{"name": "userName", "type": "string"}, object{"name": "title", "type": "string"}}}}})
+	_, f = quay(t, habits{schemas: []object{{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{object{"name": "userName", "type": "string"}, object{"name": "title", "type": "string"}}}}})
 	f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: First}\n  title: {from: Position}\n")
 	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
 	require.Zero(t, first(f.run("post", "1", "--yes")))

@@ -114,6 +114,15 @@ func (p *peer) who(userName string) object {
 	return nil
 }
 
+// edit changes a user behind everybody's back.
+func (p *peer) edit(userName string, change func(object)) {
+	u := p.who(userName)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	change(u)
+	p.touch(u)
+}
+
 // in lists the ids of a group's members.
 func (p *peer) in(group string) (ids []string) {
 	p.mu.Lock()

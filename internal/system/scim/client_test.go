@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/account"
+	"evenledger/internal/secret"
 	"evenledger/internal/standin"
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
@@ -238,10 +239,15 @@ func TestBusyServerIsAskedAgain(t *testing.T) {
 }
 
 // odd is a server of one's own making.
-func odd(t *testing.T, handle http.HandlerFunc) *scim.Client {
+func odd(t *testing.T, handle http.HandlerFunc, change ...func(*scim.Config)) *scim.Client {
 	server := httptest.NewServer(handle)
 	t.Cleanup(server.Close)
-	return connect(t, server.URL, func(c *scim.Config) { c.Page = 2; c.Timeout = 300 * time.Millisecond })
+	return connect(t, server.URL, func(c *scim.Config) {
+		c.Page, c.Timeout = 2, 300*time.Millisecond
+		for _, change := range change {
+			change(c)
+		}
+	})
 }
 
 func TestServersThatAnswerOddly(t *testing.T) {
@@ -660,4 +666,86 @@ func TestCreateAll(t *testing.T) {
 	made, err = connect(t, broken.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1", "taken-value", "unclear", "unclear"}, told(made))
+}
+
+// What a server says is told without secrets in it, also where it is cut in the middle of
+// one, and in the server's own words whatever form they have.
+func TestWhatTheServerSays(t *testing.T) {
+	for body, want := range map[string]string{
+		`{"detail":"not today"}`:                        "not today",
+		`{"errors":[{"code":7,"message":"not today"}]}`: "not today",
+		`{"error":{"title":"not today"}}`:               "not today",
+		`{"Message":"not today"}`:                       "not today",
+		`{"why":"not today"}`:                           `{"why":"not today"}`,
+		``:                                              "Bad Request",
+		`{"detail":"` + strings.Repeat("x", 297) + `to-be-hidden-always"}`: strings.Repeat("x", 297) + "(h",
+	} {
+		c := odd(t, func(w http.ResponseWriter, r *http.Request) {
+			if r.Method != http.MethodPost {
+				nobody(w)
+				return
+			}
+			w.WriteHeader(http.StatusBadRequest)
+			_, _ = io.WriteString(w, body)
+		}, func(config *scim.Config) { config.Mask = secret.NewMask("to-be-hidden-always") })
+		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
+		var refusal *system.Refusal
+		require.ErrorAs(t, err, &refusal, body)
+		assert.Contains(t, err.Error(), "(POST /Users answered 400); the system says: "+want)
+		assert.NotContains(t, err.Error(), "to-be")
+	}
+}
+
+// Changes are sent whole where the configuration says so; an identifier elsewhere is a field
+// of every server, and where one tells nothing, a user name has to be there.
+func TestWhatIsAssumed(t *testing.T) {
+	c, log := practice(t, standin.Options{}, func(config *scim.Config) { config.NoPatch = true })
+	made, err := c.Create(t.Context(), account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
+	require.NoError(t, err)
+	assert.Equal(t, "x-7", made.Field("externalId").Text())
+	_, err = c.Change(t.Context(), made, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
+	require.NoError(t, err)
+	assert.Equal(t, []int{0, 1}, []int{log.to("PATCH"), log.to("PUT")})
+	quiet := odd(t, func(w http.ResponseWriter, _ *http.Request) { nobody(w) })
+	schema, err := quiet.Describe(t.Context())
+	require.NoError(t, err)
+	name, _ := schema.Attribute("userName")
+	assert.True(t, name.Required)
+	_, known := schema.Attribute("externalId")
+	assert.True(t, known)
+	var refusal *system.Refusal
+	_, err = quiet.Change(t.Context(), account.Account{ID: "1"}, []account.Change{{Field: "urn:x:shoe", After: account.Of("44")}}, nil)
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, "unknown-field", refusal.Code)
+	for _, id := range []string{"..", "a/../b", ".", " ", `a\..`} {
+		_, err = quiet.Get(t.Context(), id, nil)
+		require.ErrorAs(t, err, &refusal, "%q is not put into an address", id)
+	}
+}
+
+// A server that says a list would be too much is asked for less at a time.
+func TestTooMany(t *testing.T) {
+	counts := []string{}
+	c := odd(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		start, count := 1, 1
+		_, _ = fmt.Sscan(r.URL.Query().Get("startIndex"), &start)
+		_, _ = fmt.Sscan(r.URL.Query().Get("count"), &count)
+		if counts = append(counts, fmt.Sprint(count)); count > 25 {
+			w.WriteHeader(http.StatusBadRequest)
+			_, _ = io.WriteString(w, `{"scimType":"tooMany","detail":"too many"}`)
+			return
+		}
+		list := []any{}
+		for i := start; i < min(start+count, 61); i++ {
+			list = append(list, map[string]any{"id": i, "userName": fmt.Sprint("crew", i)})
+		}
+		_ = json.NewEncoder(w).Encode(map[string]any{"totalResults": 60, "Resources": list})
+	}, func(config *scim.Config) { config.Page = 100 })
+	n := 0
+	for _, err := range c.List(t.Context(), []string{"userName"}) {
+		require.NoError(t, err)
+		n++
+	}
+	assert.Equal(t, 60, n, "%v", counts)
 }
