@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -628,4 +629,47 @@ func TestSlowPipe(t *testing.T) {
 	require.Error(t, cmd.Wait())
 	assert.Less(t, time.Since(begun), 2*time.Second)
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
+}
+
+// A password is handed out only where it is known to have been set: not for an account that
+// was there when a post went on, of which the service doesn't say when it was made.
+func TestPasswordsNobodyKnows(t *testing.T) {
+	for name, timeless := range map[string]bool{"when it was made is known": false, "and is not known": true} {
+		t.Run(name, func(t *testing.T) {
+			lose := true
+			p, f := quay(t, habits{noVersions: timeless, after: func(r *http.Request, _ int) (int, string) {
+				if r.Method == http.MethodPost && r.URL.Path == "/Users" && lose {
+					return 504, ""
+				}
+				return 0, ""
+			}})
+			p.habits.instead = func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+				if lose && r.Method == http.MethodGet && len(p.kinds["/Users"]) > 9 {
+					p.no(w, 503, "down for a moment")
+					return true
+				}
+				return false
+			}
+			f.write("briefs/crew.yaml", habitBrief+"password: {new: generate}\n")
+			f.write("crew.csv", habitSheet[:strings.Index(habitSheet, "4,")])
+			require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+			cmd := f.command("post", "1", "--yes", "--credentials", "first.csv", "--in-clear")
+			require.NoError(t, cmd.Start())
+			require.Eventually(t, func() bool { return p.who("zoe.angstrom") != nil }, 10*time.Second, 20*time.Millisecond)
+			require.NoError(t, cmd.Process.Kill())
+			require.Error(t, cmd.Wait())
+			p.mu.Lock()
+			lose = false
+			p.mu.Unlock()
+			code, out, errOut := f.run("post", "1", "--yes", "--credentials", "out.csv", "--in-clear")
+			require.Zero(t, code, errOut)
+			assert.Equal(t, 2, f.outcomes(1)["created"]+f.outcomes(1)["updated"])
+			if !timeless {
+				assert.Contains(t, f.read("out.csv"), "zoe.angstrom,")
+				return
+			}
+			assert.Contains(t, out, "password-not-known")
+			assert.NoFileExists(t, filepath.Join(f.dir, "out.csv"), "there is none to be handed out")
+		})
+	}
 }

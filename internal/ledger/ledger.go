@@ -435,6 +435,9 @@ const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row
 
 const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, ''), e.steps, coalesce(r.steps, '')"
 
+// sealed is an entry's sealed password.
+const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
+
 // Entries yields the entries of a batch in the order of their rows.
 func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
 	more := ", '[]'"
@@ -442,7 +445,7 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[b
 		more = ", e.cells"
 	}
 	if filter.Secrets {
-		more += ", coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
+		more += ", " + sealed
 	} else {
 		more += ", ''"
 	}

@@ -133,7 +133,7 @@ func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
 			SELECT j.value AS row, max(i.n) AS n, min(i.sent) AS first, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
 			LEFT JOIN results a ON a.batch = i.batch AND a.row = j.value AND a.intent >= i.n
 			WHERE i.batch = ? AND a.row IS NULL GROUP BY j.value)
-		SELECT `+entryColumns+`, '[]', '', open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
+		SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
 	if err != nil {
 		return nil, err
 	}
