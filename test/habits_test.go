@@ -673,3 +673,38 @@ func TestPasswordsNobodyKnows(t *testing.T) {
 		})
 	}
 }
+
+// Memberships of accounts that the service doesn't show yet wait, and nothing else waits for
+// them.
+func TestMembershipsOfUnseenAccounts(t *testing.T) {
+	late := true
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		id := strings.TrimPrefix(r.URL.Path, "/Users/")
+		switch {
+		case !late:
+			return false
+		case r.Method == http.MethodGet && (id == "11" || id == "12"):
+			p.no(w, 404, "nobody")
+			return true
+		case r.Method == http.MethodPatch && strings.HasPrefix(r.URL.Path, "/Groups/"):
+			if body := string(bodyOf(r)); strings.Contains(body, `"11"`) || strings.Contains(body, `"12"`) {
+				p.no(w, 400, "no such member")
+				return true
+			}
+		}
+		return false
+	}})
+	f.write("crew.csv", strings.NewReplacer(",3,deck", ",,deck", ",3,tide", ",,tide", ",1,deck", ",,deck").Replace(habitSheet))
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 3, code, out+errOut)
+	assert.Contains(t, out, "the system does not show the new account within 300ms")
+	assert.Equal(t, map[string]int{"updated": 1, "unchanged": 1, "waiting": 2}, f.outcomes(1))
+	assert.Contains(t, p.in("deck"), p.id("ana.reyes"))
+	p.mu.Lock()
+	late = false
+	p.mu.Unlock()
+	require.Zero(t, first(f.run("post", "1", "--yes")))
+	assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
+	assert.Equal(t, []string{p.id("mei.lin")}, p.in("tide"))
+}

@@ -296,6 +296,9 @@ func (a *app) fail(ctx context.Context, err error) int {
 		}
 		return f.code
 	}
+	if a.answer.yes {
+		page.Line("") // apart from the answer above
+	}
 	for i, line := range strings.Split(f.message, "\n") {
 		if i == 0 {
 			page.Line("%s %s", page.Level(account.Error, "evenledger:"), line)
@@ -304,7 +307,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 		}
 	}
 	if f.remedy != "" {
-		page.Line("            %s", page.Dim("→ "+f.remedy))
+		page.Remedy(f.remedy)
 	}
 	return f.code
 }

@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
+	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -113,10 +114,12 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 	err = a.carryOut(ctx, p, o)
 	// What was made before it broke off is to be handed out all the same, and before
 	// anything is shown: whoever reads the answer may stop reading.
-	if err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o)); err != nil {
+	err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o))
+	var unclear *system.Unclear
+	if err != nil && !errors.As(err, &unclear) {
 		return err
 	}
-	if err := a.posted(context.WithoutCancel(ctx), l, b, o); err != nil {
+	if err := errors.Join(a.posted(context.WithoutCancel(ctx), l, b, o), err); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
@@ -193,6 +196,7 @@ func (a *app) carryOut(ctx context.Context, p *posting.Post, o order) error {
 	}
 	if err != nil && ctx.Err() == nil {
 		told := explained(ctx, err)
+		told.err = err
 		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID))
 		return &told
 	}

@@ -152,7 +152,7 @@ func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.R
 			p.created(e, a)
 			return nil
 		case !there && earlier.any():
-			p.leave(e, fmt.Sprintf("the system says that %s, which a request of this batch may have done itself; but it shows no such account within %s, the “settle” of evenledger.yaml", refusal.Message, p.Settle))
+			p.leave(e, fmt.Sprintf("a request of this batch seems to have made the account, and the system does not show it within %s, the “settle” of evenledger.yaml; to a second request it said: %s", p.Settle, refusal.Message))
 			return nil
 		}
 	}

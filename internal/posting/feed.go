@@ -145,7 +145,7 @@ const fewKnown = 20
 // of which only memberships are to change, as no other request would show that somebody
 // changed it since the draft.
 func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
-	looked := map[string]*batch.Entry{}
+	looked := map[string][]*batch.Entry{} // several rows may bring memberships to one account
 	var ids []string
 	some := 0
 	for i := range window {
@@ -157,9 +157,11 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 		if first {
 			some++
 		}
-		if stepsOnly := len(e.Changes) == 0 && e.Intent != account.Remove; first || stepsOnly {
-			looked[e.Account] = e
-			ids = append(ids, e.Account)
+		if first || onlySteps(e) {
+			if looked[e.Account] == nil {
+				ids = append(ids, e.Account)
+			}
+			looked[e.Account] = append(looked[e.Account], e)
 		}
 	}
 	p.checked = true
@@ -169,27 +171,33 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 	var stranger error
 	seen := map[string]bool{}
 	_, err := system.Fetch(ctx, p.System, map[string][]string{system.ByID: ids}, p.fields(), p.Together, func(now account.Account) {
-		e := looked[now.ID]
-		if e == nil || seen[now.ID] {
+		if seen[now.ID] {
 			return
 		}
 		seen[now.ID] = true
-		if batch.Stranger(e.Known, &now, p.Batch.Match) {
-			stranger = p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
-		} else if len(e.Changes) == 0 && e.Intent != account.Remove {
-			p.refuseIfStale(e, now)
+		for _, e := range looked[now.ID] {
+			if batch.Stranger(e.Known, &now, p.Batch.Match) {
+				stranger = p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
+			} else if onlySteps(e) {
+				p.refuseIfStale(e, now)
+			}
 		}
 	})
 	if err != nil || stranger != nil {
 		return errors.Join(err, stranger)
 	}
-	for id, e := range looked {
-		if !seen[id] && len(e.Changes) == 0 && e.Intent != account.Remove {
-			p.gone(e)
+	for id, entries := range looked {
+		for _, e := range entries {
+			if !seen[id] && onlySteps(e) {
+				p.gone(e)
+			}
 		}
 	}
 	return nil
 }
+
+// onlySteps reports whether the account itself is not to change.
+func onlySteps(e *batch.Entry) bool { return len(e.Changes) == 0 && e.Intent != account.Remove }
 
 // settleOpen settles the steps that an earlier post left without a result: each
 // is looked up in the system. What was not carried out waits again.

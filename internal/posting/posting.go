@@ -191,7 +191,7 @@ func (p *Post) run(ctx context.Context) error {
 		}
 	}
 	if n := len(p.left) + p.unclear; n > 0 {
-		return &system.Unclear{Err: fmt.Errorf("of %d requests it could not be found out yet what became of them", n)}
+		return &system.Unclear{Err: fmt.Errorf("what became of %d of the requests could not be found out yet", n)}
 	}
 	return nil
 }

@@ -67,7 +67,7 @@ type thing struct{ kind, id string }
 func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 	registrar, ok := p.System.(system.Registrar)
 	return p.pending(ctx, false, func(window []batch.Entry) error {
-		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}}
+		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
@@ -106,6 +106,7 @@ type tieWork struct {
 	by        map[thing][]tied
 	mu        sync.Mutex // over the entries, which several things may share
 	waiting   map[*batch.Entry]bool
+	unshown   map[string]bool // accounts of this batch: whether the system doesn't show them
 }
 
 func (w *tieWork) run(ctx context.Context) error {
@@ -126,16 +127,35 @@ func (w *tieWork) run(ctx context.Context) error {
 				work[r.at] = append(work[r.at], r.tied)
 				continue
 			}
-			message := r.why.Message
-			if r.entry.Did == account.Created {
-				message += fmt.Sprintf(". If it only does not know the new account yet, set a longer “settle” than %s in evenledger.yaml", w.Settle)
+			late, err := w.isUnseen(ctx, r.entry)
+			if err != nil {
+				return err
 			}
-			w.settle([]tied{r.tied}, membership.Failed, r.why.Code, message)
+			if late {
+				w.leaveOpen([]tied{r.tied}, fmt.Sprintf("the system does not show the new account within %s, the “settle” of evenledger.yaml, and says: %s", w.Settle, r.why.Message))
+				continue
+			}
+			w.settle([]tied{r.tied}, membership.Failed, r.why.Code, r.why.Message)
 		}
 		if len(work) == 0 {
 			return nil
 		}
 	}
+}
+
+// isUnseen reports whether the system does not show an account that the batch made.
+func (w *tieWork) isUnseen(ctx context.Context, e *batch.Entry) (bool, error) {
+	if e.Did != account.Created {
+		return false, nil
+	}
+	if _, asked := w.unshown[e.Account]; !asked {
+		_, err := w.System.Get(ctx, e.Account, nil)
+		if err != nil && !errors.Is(err, system.ErrGone) {
+			return false, err
+		}
+		w.unshown[e.Account] = err != nil
+	}
+	return w.unshown[e.Account], nil
 }
 
 // known lists the things of which somebody may be a member already: all but those that
@@ -236,7 +256,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 			return nil
 		}
 		if attempts <= 1 {
-			w.leaveOpen(left)
+			w.leaveOpen(left, fmt.Sprintf("the system gave no clear answer %d times when memberships were to change", maxAttempts))
 			return nil
 		}
 		return w.tie(ctx, at, left, attempts-1, refused)
@@ -304,11 +324,11 @@ func (w *tieWork) isStale(s *membership.Step, m account.Membership, is bool) boo
 }
 
 // leaveOpen leaves steps waiting of which it is open what became of them.
-func (w *tieWork) leaveOpen(ties []tied) {
+func (w *tieWork) leaveOpen(ties []tied, why string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, t := range ties {
-		w.Post.open(t.entry, 1, fmt.Sprintf("the system gave no clear answer %d times when it was to be done that the account %s", maxAttempts, t.step.Text()))
+		w.Post.open(t.entry, 1, fmt.Sprintf("it is open that the account %s: %s", t.step.Text(), why))
 		w.waiting[t.entry] = true
 	}
 }

@@ -36,6 +36,9 @@ func (p *Page) Columns() int {
 // Text writes a paragraph, broken at spaces to fit the screen.
 func (p *Page) Text(style func(string) Styled, text string) { p.beneath("", "", style, text) }
 
+// Remedy writes what can be done about a trouble, beneath the message.
+func (p *Page) Remedy(text string) { p.beneath(strings.Repeat(" ", 12), "→ ", p.Dim, text) }
+
 // beneath writes a paragraph so far in, with a mark before its first line.
 func (p *Page) beneath(indent, mark string, style func(string) Styled, text string) {
 	for i, line := range broken(text, p.Columns()-8-len(indent)) {

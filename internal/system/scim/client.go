@@ -74,6 +74,7 @@ type Client struct {
 
 	discovering sync.Mutex
 	known       *discovered
+	sampling    sync.Mutex
 	habits      habits
 }
 

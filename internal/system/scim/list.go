@@ -183,13 +183,15 @@ func without(query url.Values) url.Values {
 // samples returns accounts that are there, read at most once unless they are to be
 // fresh, and how many there are in all, as far as the server says.
 func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, total int, err error) {
-	c.habits.learn(func(h *habits) { sample = h.sample })
-	if sample != nil && !fresh {
-		return sample, 0, nil
-	}
 	d, err := c.discover(ctx)
 	if err != nil {
 		return nil, 0, err
+	}
+	c.sampling.Lock() // many may want them at once, and one request is enough
+	defer c.sampling.Unlock()
+	c.habits.learn(func(h *habits) { sample = h.sample })
+	if sample != nil && !fresh {
+		return sample, 0, nil
 	}
 	sample = []resource{}
 	take := func(r resource) error {

@@ -731,11 +731,15 @@ func (c *Client) Remove(ctx context.Context, known account.Account) error {
 	return c.delete(ctx, d.endpoint, known.ID, known.Version)
 }
 
-// delete removes a resource. Only an answer without a body says clearly that it is gone.
+// delete removes a resource. Where the answer has something in it, it is looked whether it
+// is gone.
 func (c *Client) delete(ctx context.Context, endpoint, id, version string) error {
 	got, err := c.send(ctx, request{method: http.MethodDelete, version: version}, endpoint, id)
-	if err == nil && len(got.body) > 0 {
-		return &system.Unclear{Err: fmt.Errorf("the system answered %d with something in it to DELETE %s/%s", got.status, endpoint, id)}
+	if err != nil || len(got.body) == 0 {
+		return err
 	}
-	return err
+	if _, _, err = c.one(system.Stopping(ctx), endpoint, id, nil); errors.Is(err, system.ErrGone) {
+		return nil
+	}
+	return &system.Unclear{Err: fmt.Errorf("the system answered %d to DELETE %s/%s, and it does not show whether it is gone", got.status, endpoint, id)}
 }
