@@ -34,8 +34,11 @@ func (p *Post) keys(e batch.Entry) map[string]string {
 // fields are those to be asked for: what the batch looks at, and what tells accounts
 // apart.
 func (p *Post) fields() []string {
-	all := slices.Concat([]string{"userName"}, p.Batch.Fields, p.Batch.Match)
-	return slices.Compact(slices.Sorted(slices.Values(all)))
+	p.asking.Do(func() {
+		all := slices.Concat([]string{"userName"}, p.Batch.Fields, p.Batch.Match)
+		p.asked = slices.Clip(slices.Compact(slices.Sorted(slices.Values(all))))
+	})
+	return p.asked
 }
 
 // carryOut sends the entry's request and settles its outcome. An error means

@@ -95,16 +95,11 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 		return err
 	}
 	now = now.again(p.Now())
-	if err == nil {
-		if err := p.showMade(ctx, made); err != nil {
-			return err
-		}
-	}
 	var open []*batch.Entry
 	for i, e := range entries {
 		switch {
 		case err == nil && made[i].Err == nil && len(made[i].Account.Fields) == 0:
-			p.created(e, made[i].Account) // it is not to be seen yet, and the answer was to this one
+			p.created(e, made[i].Account) // the answer need not show it, and was to just this request
 		case err == nil && made[i].Err == nil:
 			if err := p.answered(ctx, e, made[i].Account, now); err != nil {
 				return err
@@ -127,32 +122,6 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	for _, e := range open {
 		if err := p.create(ctx, e, now); err != nil {
 			return err
-		}
-	}
-	return nil
-}
-
-// showMade reads accounts of which an answer to many told no more than where they are.
-func (p *Post) showMade(ctx context.Context, made []system.Made) error {
-	bare := map[string]int{}
-	var ids []string
-	for i, m := range made {
-		if m.Err == nil && len(m.Account.Fields) == 0 {
-			bare[m.Account.ID] = i
-			ids = append(ids, m.Account.ID)
-		}
-	}
-	if len(ids) == 0 {
-		return nil
-	}
-	for a, err := range p.System.Find(system.Stopping(ctx), system.ByID, ids, p.fields()) {
-		switch i, wanted := bare[a.ID]; {
-		case errors.Is(err, system.ErrCannotFind):
-			return nil
-		case err != nil:
-			return &system.Unclear{Err: err}
-		case wanted:
-			made[i].Account = a
 		}
 	}
 	return nil

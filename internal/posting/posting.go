@@ -62,6 +62,8 @@ type Post struct {
 	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan ledger.Result
 
+	asking  sync.Once
+	asked   []string     // fields that are asked for
 	atOnce  int          // accounts that are made in one request; below 2: one by one
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
 	checked bool         // that known accounts are still whose they were

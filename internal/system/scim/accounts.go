@@ -203,7 +203,7 @@ func decodeResource(body []byte) (resource, error) {
 	var r resource
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.UseNumber()
-	if err := decoder.Decode(&r); err != nil || r == nil {
+	if err := decoder.Decode(&r); err != nil || r == nil || decoder.More() {
 		return nil, errors.New("it is no JSON object")
 	}
 	return r, nil

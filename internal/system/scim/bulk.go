@@ -2,6 +2,7 @@ package scim
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,6 +52,10 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	if err != nil {
 		return nil, err
 	}
+	// Names that no other request had: an answer to another one, out of a cache or mixed up
+	// on the way, says nothing of these.
+	names := make(map[string]int, len(wanted))
+	own := rand.Text()[:12]
 	operations := make([]bulkOperation, len(wanted))
 	size := 0
 	for i, w := range wanted {
@@ -59,7 +64,9 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 			return nil, err
 		}
 		c.config.Mask.Add(w.Password)
-		operations[i] = bulkOperation{http.MethodPost, d.endpoint, strconv.Itoa(i), body}
+		name := fmt.Sprintf("%s-%d", own, i)
+		names[name] = i
+		operations[i] = bulkOperation{http.MethodPost, d.endpoint, name, body}
 		data, err := json.Marshal(operations[i])
 		if err != nil {
 			return nil, err
@@ -91,7 +98,7 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		made[i].Err = &system.Unclear{Err: errors.New("the answer to a bulk request says nothing of it")}
 	}
 	for _, result := range told.Operations {
-		if i, err := strconv.Atoi(result.BulkID); err == nil && i >= 0 && i < len(made) {
+		if i, ours := names[result.BulkID]; ours {
 			made[i] = c.made(d, result, fields)
 		}
 	}

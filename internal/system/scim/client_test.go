@@ -300,7 +300,7 @@ func TestServersThatAnswerOddly(t *testing.T) {
 		"broken JSON": {users(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/json")
 			_, _ = io.WriteString(w, `{"totalResults":`)
-		}), "", "answered 200 with broken JSON"},
+		}), "", "cannot be taken for a list"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -558,10 +558,21 @@ func TestThings(t *testing.T) {
 	assert.ErrorContains(t, err, "has 3 to list but gave only 1")
 }
 
+// named gives the operations of an answer to a bulk request the names that the request's
+// have.
+func named(t *testing.T, r *http.Request, answer string) string {
+	var body struct{ Operations []struct{ BulkID string } }
+	require.NoError(t, json.NewDecoder(r.Body).Decode(&body))
+	for i, o := range body.Operations {
+		answer = strings.ReplaceAll(answer, fmt.Sprintf(`"bulkId":"%d"`, i), fmt.Sprintf(`"bulkId":%q`, o.BulkID))
+	}
+	return answer
+}
+
 // Many accounts in one request: what became of each is told, whatever way the
 // server has of telling it.
 func TestCreateAll(t *testing.T) {
-	named := func(names ...string) []account.Account {
+	people := func(names ...string) []account.Account {
 		var all []account.Account
 		for _, name := range names {
 			all = append(all, account.Account{Fields: fields("userName", name)})
@@ -589,14 +600,14 @@ func TestCreateAll(t *testing.T) {
 	most, err := c.AtOnce(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 4, most)
-	made, err := c.CreateAll(t.Context(), named("ana", "zoe", "ANA", "mei"), all)
+	made, err := c.CreateAll(t.Context(), people("ana", "zoe", "ANA", "mei"), all)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"u-000001", "u-000002", "taken-value", "u-000003"}, told(made))
 	assert.Equal(t, 1, log.to(http.MethodPost))
 	got, err := c.Get(t.Context(), made[1].Account.ID, all)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Account.Version, got.Version)
-	_, err = c.CreateAll(t.Context(), named("1", "2", "3", "4", "5"), all)
+	_, err = c.CreateAll(t.Context(), people("1", "2", "3", "4", "5"), all)
 	var refusal *system.Refusal
 	assert.ErrorAs(t, err, &refusal, "more than the server takes")
 	without, _ := practice(t, standin.Options{}, nil)
@@ -606,13 +617,14 @@ func TestCreateAll(t *testing.T) {
 
 	for name, answer := range map[string]string{
 		"9/1; taken-value; unclear; unclear": `{"Operations":[{"bulkId":"1","status":409,"response":{"scimType":"uniqueness"}},{"bulkId":"0","status":"201","location":"https://x.example/Users/9%2F1","response":{"id":"9/1","userName":"a"}},{"bulkId":"2","status":{"code":"503"}},{"bulkId":"7","status":"201"}]}`,
+		"unclear; unclear; unclear; unclear": `{"Operations":[{"bulkId":"another-0","status":"201","location":"/Users/1"},{"bulkId":"another-1","status":"201","location":"/Users/2"}]}`,
 		"unclear; 8; unclear; unclear":       `{"Operations":[{"bulkId":"0","status":"503"},{"bulkId":"1","status":"201","location":"/Users/8"},{"bulkId":"2","status":"201"}]}`,
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/scim+json")
 			switch r.URL.Path {
 			case "/Bulk":
-				fmt.Fprint(w, answer)
+				fmt.Fprint(w, named(t, r, answer))
 			case "/ServiceProviderConfig":
 				fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":1048576},"filter":{"supported":true}}`)
 			default:
@@ -620,7 +632,7 @@ func TestCreateAll(t *testing.T) {
 			}
 		}))
 		t.Cleanup(server.Close)
-		made, err := connect(t, server.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d"), []string{"userName"})
+		made, err := connect(t, server.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
 		require.NoError(t, err)
 		assert.Equal(t, name, strings.Join(told(made), "; "))
 	}
@@ -643,7 +655,7 @@ func TestCreateAll(t *testing.T) {
 		require.NoError(t, json.NewEncoder(w).Encode(map[string]any{"Operations": done}))
 	}))
 	t.Cleanup(server.Close)
-	made, err = connect(t, server.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
+	made, err = connect(t, server.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"100", "101", "200", "201", "300", "301", "400", "401"}, told(made))
 	assert.Greater(t, len(sizes), 1)
@@ -654,16 +666,16 @@ func TestCreateAll(t *testing.T) {
 		w.Header().Set("Content-Type", "application/scim+json")
 		switch {
 		case r.URL.Path != "/Bulk":
-			fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":500}}`)
+			fmt.Fprint(w, `{"bulk":{"supported":true,"maxOperations":1000,"maxPayloadSize":560}}`)
 		case requests == 0:
 			requests++
-			fmt.Fprint(w, `{"Operations":[{"bulkId":"0","status":"201","location":"/Users/1"},{"bulkId":"1","status":"409"}]}`)
+			fmt.Fprint(w, named(t, r, `{"Operations":[{"bulkId":"0","status":"201","location":"/Users/1"},{"bulkId":"1","status":"409"}]}`))
 		default:
 			w.WriteHeader(http.StatusUnauthorized)
 		}
 	}))
 	t.Cleanup(broken.Close)
-	made, err = connect(t, broken.URL, nil).CreateAll(t.Context(), named("a", "b", "c", "d"), []string{"userName"})
+	made, err = connect(t, broken.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1", "taken-value", "unclear", "unclear"}, told(made))
 }

@@ -61,10 +61,13 @@ func isNo(status int) bool {
 
 // judge turns an answer that is no success into an error.
 func (c *Client) judge(r request, got *answer) error {
+	status := got.status
+	if status >= 200 && status < 300 && status != http.StatusAccepted && strings.Contains(got.header.Get("Content-Type"), "json") {
+		return nil // whether it is, who reads it will see
+	}
 	isJSON := len(got.body) > 0 && json.Valid(got.body)
 	strange := len(got.body) > 0 && !isJSON
 	told := c.said(got, isJSON)
-	status := got.status
 	unavailable := func(remedy, format string, args ...any) error {
 		return &answered{status, told.ScimType, &system.Unavailable{Message: fmt.Sprintf("%s: ", r) + fmt.Sprintf(format, args...), Remedy: remedy}}
 	}
