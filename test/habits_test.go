@@ -145,6 +145,10 @@ func TestHabits(t *testing.T) {
 			code, out, errOut = f.run("draft", "crew.csv", "-b", "crew")
 			assert.Zero(t, code, errOut)
 			assert.Contains(t, out, "Nothing to change   4", "the same sheet again finds nothing to do")
+			code, _, errOut = f.run("export", "crewdesk", "-o", "out.csv", "--memberships", "groups")
+			assert.Zero(t, code, errOut)
+			assert.Equal(t, 12, strings.Count(f.read("out.csv"), "\n"), "the headings and everyone")
+			assert.Equal(t, []int{3, 1}, []int{strings.Count(f.read("out.csv"), "deck"), strings.Count(f.read("out.csv"), "tide")})
 		})
 	}
 }
