@@ -197,7 +197,10 @@ func (a *app) carryOut(ctx context.Context, p *posting.Post, o order) error {
 	if err != nil && ctx.Err() == nil {
 		told := explained(ctx, err)
 		told.err = err
-		told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID))
+		var unclear *system.Unclear
+		if told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID)); errors.As(err, &unclear) {
+			told.remedy = fmt.Sprintf("Run “evenledger post %d” again, in a while: it looks before it sends anything.", p.Batch.ID)
+		}
 		return &told
 	}
 	return nil

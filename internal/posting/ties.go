@@ -345,6 +345,9 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 			if err != nil {
 				return err
 			}
+			if w.by[thing{kind, m.Thing}] == nil {
+				continue // another of the kind
+			}
 			if members[m.Thing] == nil {
 				members[m.Thing] = map[string]account.Membership{}
 			}

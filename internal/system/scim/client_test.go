@@ -204,8 +204,22 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 			assert.Equal(t, !strings.HasPrefix(name, "qu"), found[name], name)
 		}
 	}
+	// Those who are listed first need not have a number for it to be found by.
+	for i := range 3 {
+		_, err := c.Create(ctx, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
+		require.NoError(t, err)
+	}
+	numbered := 0
+	way, err := system.Fetch(ctx, c, map[string][]string{"employeeNumber": {"1", "77"}}, []string{"employeeNumber"}, 1, func(a account.Account) {
+		if a.Field("employeeNumber").Text() == "1" {
+			numbered++
+		}
+	})
+	require.NoError(t, err)
+	assert.False(t, way.Listed)
+	assert.Equal(t, 1, numbered)
 	c, _ = practice(t, standin.Options{NoFilter: true}, nil)
-	way, err := system.Fetch(ctx, c, map[string][]string{"userName": {"x"}}, nil, 1, func(account.Account) {})
+	way, err = system.Fetch(ctx, c, map[string][]string{"userName": {"x"}}, nil, 1, func(account.Account) {})
 	require.NoError(t, err)
 	assert.True(t, way.Listed, "without filters all are listed")
 }

@@ -131,16 +131,43 @@ func (s *search) there(ctx context.Context, fresh bool) ([]term, error) {
 	}
 	var there []term
 	for _, r := range sample {
-		value := r.first(s.at)
-		// Quotes are left to the values that are looked for: some servers refuse them.
-		if value == "" || strings.ContainsAny(value, `"\`) || len(there) > 0 && there[0].value == value {
-			continue
-		}
-		if there = append(there, term{value, r.text("id")}); len(there) == 2 {
-			break
-		}
+		there = s.with(there, r)
 	}
+	if len(there) > 0 {
+		return there, nil
+	}
+	// Those that are listed first, such as services, may have none: whoever is shown with a
+	// value has one, whatever made the server show them.
+	s.client.habits.learn(func(h *habits) { there = h.having[s.at.filter()] })
+	if len(there) > 0 && !fresh {
+		return there, nil
+	}
+	there = nil
+	query := url.Values{"filter": {s.at.filter() + " pr"}}
+	_, err = s.client.page(ctx, s.client.known.endpoint, query, 1, sampleCount, 2, func(r resource) error {
+		there = s.with(there, r)
+		return nil
+	})
+	if err != nil && !refusedToFind(err) {
+		return nil, err
+	}
+	s.client.habits.learn(func(h *habits) {
+		if h.having == nil {
+			h.having = map[string][]term{}
+		}
+		h.having[s.at.filter()] = there
+	})
 	return there, nil
+}
+
+// with adds an account that has a value, up to two of different ones. Quotes are left to
+// the values that are looked for: some servers refuse them.
+func (s *search) with(there []term, r resource) []term {
+	value, id := r.first(s.at), r.text("id")
+	if value == "" || id == "" || strings.ContainsAny(value, `"\`) || len(there) == 2 || len(there) == 1 && there[0].value == value {
+		return there
+	}
+	return append(there, term{value, id})
 }
 
 // first is a value at the path, of whatever kind.

@@ -34,6 +34,7 @@ type habits struct {
 	wholes      map[string]bool    // complex attributes that have to be sent whole
 	ways        map[string]finding // by filter's attribute
 	totals      *bool              // totalResults is that of all pages; nil: not known
+	having      map[string][]term  // by filter's attribute: accounts that have a value there
 	sample      []resource         // accounts that are there
 	wholeGroups bool               // it does not take them when a group is changed
 	shows       map[string]showing // by kind of thing: where its members are shown
