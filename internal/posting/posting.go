@@ -146,7 +146,9 @@ func (p *Post) recognise(ctx context.Context) error {
 	why := "no account that was there is there any more"
 	for _, w := range p.Batch.Witnesses {
 		now, err := p.System.Get(ctx, w.ID, append(w.FieldNames(), "userName"))
+		var refusal *system.Refusal
 		switch {
+		case errors.As(err, &refusal): // it tells nothing
 		case errors.Is(err, system.ErrGone):
 			gone++
 		case err != nil:

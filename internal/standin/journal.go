@@ -47,7 +47,7 @@ type journal struct {
 
 // openJournal opens the journal of a data file, for one stand-in alone.
 func openJournal(data string) (*journal, error) {
-	j := &journal{path: data + ".journal", lock: flock.New(data+".journal", flock.SetPermissions(0o600))}
+	j := &journal{path: data + ".journal", lock: flock.New(data+".lock", flock.SetPermissions(0o600))}
 	mine, err := j.lock.TryLock()
 	if err != nil {
 		return nil, err
