@@ -114,6 +114,7 @@ func TestHabits(t *testing.T) {
 		"done, and 200 with a web page":       {after: lost(200, "<html>thank you</html>")},
 		"done, and 200 with nothing of it":    {after: lost(200, "{}")},
 		"done, and 200 with a list":           {after: lost(200, "[1]")},
+		"done, and 504, by another clock":     {after: lost(504, ""), ahead: time.Hour},
 		"done, and 202":                       {after: lost(202, "")},
 		"done, and 400 with a web page":       {after: lost(400, "<html>blocked</html>")},
 		"groups that learn late":              {lateGroups: 2},
@@ -711,4 +712,24 @@ func TestMembershipsOfUnseenAccounts(t *testing.T) {
 	require.Zero(t, first(f.run("post", "1", "--yes")))
 	assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
 	assert.Equal(t, []string{p.id("mei.lin")}, p.in("tide"))
+}
+
+// “Just these” takes away what else there is, also where lists don't show it.
+func TestExactWhereListsAreBare(t *testing.T) {
+	for name, h := range map[string]habits{"shown": {}, "bare": {bareLists: true}, "many": {bareLists: true}} {
+		t.Run(name, func(t *testing.T) {
+			p, f := quay(t, h)
+			if name == "many" { // so many that they are listed rather than read one by one
+				for i := range 40 {
+					p.add("/Groups", object{"displayName": fmt.Sprint("crew", i), "members": []any{}})
+				}
+			}
+			f.write("briefs/crew.yaml", strings.Replace(habitBrief, "make_missing: true", "make_missing: true, mode: exact", 1))
+			f.write("crew.csv", "No,First,Last,Position,Boss,Crew\n2,Tom,Kaya,Mate,,tide\n")
+			require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+			require.Zero(t, first(f.run("post", "1", "--yes")))
+			assert.Empty(t, p.in("deck"))
+			assert.Equal(t, []string{p.id("tom.kaya")}, p.in("tide"))
+		})
+	}
 }

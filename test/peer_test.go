@@ -55,7 +55,7 @@ type habits struct {
 	lateGroups int                                                        // so many requests long a group doesn't know a new user
 	shift      func(p *peer, start int)                                   // called between two pages
 	schemas    []object                                                   // of /Schemas; nil: it is not there
-	slow       time.Duration
+	ahead      time.Duration                                              // its clock is so much ahead
 }
 
 func newPeer(t *testing.T, h habits) *peer {
@@ -92,7 +92,7 @@ func (p *peer) touch(body object) {
 	}
 	meta, _ := body["meta"].(object)
 	if meta == nil {
-		meta = object{"created": time.Now().UTC().Format(time.RFC3339), "n": 0}
+		meta = object{"created": time.Now().Add(p.habits.ahead).UTC().Format(time.RFC3339), "n": 0}
 	}
 	body["meta"] = object{"created": meta["created"], "n": number(meta["n"]) + 1, "version": fmt.Sprintf("v%d", number(meta["n"])+1)}
 }
@@ -151,7 +151,7 @@ func (p *peer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	r.Body = io.NopCloser(bytes.NewReader(data))
 	p.seen = append(p.seen, r.Method+" "+r.URL.RequestURI()+" "+string(data))
 	w.Header().Set("Content-Type", "application/json")
-	time.Sleep(h.slow)
+	w.Header().Set("Date", time.Now().Add(h.ahead).UTC().Format(http.TimeFormat))
 	endpoint, id, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	endpoint = "/" + endpoint
 	_, known := p.kinds[endpoint]

@@ -123,7 +123,7 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	}
 	for i := range window {
 		e := &window[i]
-		if e.Intent != account.Create || p.resent[e.Row].any() {
+		if e.Intent != account.Create || !waits(e) || p.resent[e.Row].any() {
 			continue // what an earlier request of ours made is no one else's
 		}
 		for field, value := range p.keys(*e) {
