@@ -1,0 +1,155 @@
+package posting
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/secret"
+	"evenledger/internal/system"
+)
+
+// lookFor looks whether the entry's account was made after all, until patience
+// runs out, as a new account may take a while to be seen, and settles the entry if one
+// is there.
+func (p *Post) lookFor(ctx context.Context, e *batch.Entry, s sent, patience time.Duration) (found bool, err error) {
+	missing, err := p.lookForAll(ctx, []*batch.Entry{e}, func(*batch.Entry) sent { return s }, patience)
+	return err == nil && len(missing) == 0, err
+}
+
+// lookForAll does so for many, and returns those whose account was not found.
+func (p *Post) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf func(*batch.Entry) sent, patience time.Duration) (missing []*batch.Entry, err error) {
+	found, err := p.seek(ctx, entries, patience)
+	for _, e := range entries {
+		a, there := found[e]
+		if !there {
+			missing = append(missing, e)
+			continue
+		}
+		s := sentOf(e)
+		switch p.whose(a, e, s) {
+		case ours:
+			p.created(e, a)
+		case likely:
+			p.created(e, a)
+			if s.before {
+				p.withhold(e)
+			}
+		default:
+			when := ""
+			if !a.Made.IsZero() {
+				when = fmt.Sprintf(" at %s", a.Made.Local().Format(time.TimeOnly))
+			}
+			p.clear(e)
+			p.fail(e, "perhaps-made", "", fmt.Sprintf("the account %s (%s) is there%s, and it cannot be told whether this batch made it, by the request of %s, or somebody else", a.Label(), a.ID, when, s.first.Local().Format(time.TimeOnly)))
+		}
+	}
+	return missing, err
+}
+
+// seek looks for the accounts of entries until all were found or patience runs out.
+// An error means that it is still open what became of the requests.
+func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
+	stop, missing := system.Stopping(ctx), slices.Clone(entries)
+	found := map[*batch.Entry]account.Account{}
+	for pause := 100 * time.Millisecond; ; pause *= 2 {
+		keys := map[string][]string{}
+		for _, e := range missing {
+			for field, value := range p.keys(*e) {
+				keys[field] = append(keys[field], value)
+			}
+		}
+		_, err := system.Fetch(stop, p.System, keys, p.fields(), 1, func(a account.Account) {
+			for _, e := range missing {
+				if p.isOf(a, e) {
+					found[e] = a
+				}
+			}
+		})
+		if err != nil {
+			return found, &system.Unclear{Err: err}
+		}
+		missing = slices.DeleteFunc(missing, func(e *batch.Entry) bool { _, there := found[e]; return there })
+		if len(missing) == 0 || patience <= 0 {
+			return found, nil
+		}
+		pause = min(pause, patience)
+		patience -= pause
+		if err := wait(stop, pause); err != nil {
+			return found, &system.Unclear{Err: err}
+		}
+	}
+}
+
+// wait waits, unless ctx is done before.
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// isOf reports whether an account is the entry's: all its keys agree.
+func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
+	keys := p.keys(*e)
+	for field, value := range keys {
+		if f := batch.NamedField(field); !f.Same(a.Field(field).Text(), value) {
+			return false
+		}
+	}
+	return len(keys) > 0
+}
+
+// An origin is who made an account that was found under an entry's keys.
+type origin uint8
+
+const (
+	ours   origin = iota
+	likely        // all that was sent is in it, and the system does not say when it was made
+	doubtful
+)
+
+// How far clocks, and the second that servers round to, may be apart.
+const slack = 5 * time.Second
+
+// whose tells who made an account that was found under an entry's keys, by the time at
+// which it was made and by what was sent.
+func (p *Post) whose(a account.Account, e *batch.Entry, s sent) origin {
+	filled, same, other := 0, 0, 0
+	for _, c := range e.Changes {
+		if !c.After.Filled() {
+			continue
+		}
+		filled++
+		switch is := a.Field(c.Field); {
+		case batch.NamedField(c.Field).Same(is.Text(), c.After.Text()):
+			same++
+		case is.Filled():
+			other++
+		}
+	}
+	switch {
+	case a.Made.IsZero() && same == filled:
+		return likely
+	case a.Made.IsZero(), a.Made.Before(s.first.Add(-slack)), a.Made.After(s.last.Add(p.Timeout + slack)), 4*other > filled, 2*same < filled:
+		return doubtful
+	}
+	return ours
+}
+
+// withhold has an account's generated password given to nobody: it may be another one
+// that was set.
+func (p *Post) withhold(e *batch.Entry) {
+	if e.Secret == "" || secret.IsGiven(e.Secret) {
+		return
+	}
+	e.Find(account.Warning, "password-not-known", "password", "", "the account was there when the post went on, and it cannot be told whether the password made for it was set: it is handed out to nobody")
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.withheld[e.Row] = true
+}

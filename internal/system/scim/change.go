@@ -1,0 +1,411 @@
+package scim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// An operation is one of a PATCH (RFC 7644 section 3.5.2).
+type operation struct {
+	Op    string `json:"op"`
+	Path  string `json:"path"`
+	Value any    `json:"value,omitempty"`
+}
+
+const patchOp = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+
+// patches reports whether the server takes PATCH at an endpoint, as far as is known.
+func (c *Client) patches(endpoint string) (yes bool) {
+	c.habits.learn(func(h *habits) {
+		yes = !c.config.NoPatch && c.known.config.Patch.Supported && !h.noPatch[endpoint]
+	})
+	return yes
+}
+
+// noPatch notes a server that has no PATCH after all, and reports whether an error
+// says that.
+func (c *Client) noPatch(endpoint string, err error) bool {
+	status := statusOf(err)
+	if status != http.StatusNotImplemented && status != http.StatusMethodNotAllowed {
+		return false
+	}
+	c.habits.learn(func(h *habits) {
+		if h.noPatch == nil {
+			h.noPatch = map[string]bool{}
+		}
+		h.noPatch[endpoint] = true
+	})
+	return true
+}
+
+// Change implements system.System with the least PATCH, or with a PUT of the
+// whole account where the server has no PATCH.
+func (c *Client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	d, err := c.discover(ctx)
+	if err != nil {
+		return account.Account{}, err
+	}
+	for _, change := range changes {
+		if err := d.missing(change.Field); err != nil {
+			return account.Account{}, err
+		}
+	}
+	if !c.patches(d.endpoint) {
+		return c.replace(ctx, known, changes, fields)
+	}
+	operations, certain := c.operations(changes)
+	if !certain {
+		if operations, err = c.look(ctx, &known, changes); err != nil {
+			return account.Account{}, err
+		}
+	}
+	got, err := c.patch(ctx, known, operations)
+	if c.noPatch(d.endpoint, err) {
+		return c.replace(ctx, known, changes, fields)
+	}
+	var refusal *system.Refusal
+	if errors.As(err, &refusal) && c.wholly(operations, scimTypeOf(err)) {
+		// It takes such a value only together with what it is part of.
+		operations, certain = c.operations(changes)
+		got, err = c.patch(ctx, known, operations)
+	}
+	if certain && errors.As(err, &refusal) && slices.ContainsFunc(operations, func(o operation) bool { return strings.Contains(o.Path, "[") }) {
+		// The element is stored in another way than it looked: work on the list.
+		if operations, err = c.look(ctx, &known, changes); err != nil {
+			return account.Account{}, err
+		}
+		got, err = c.patch(ctx, known, operations)
+	}
+	if err != nil {
+		return account.Account{}, err
+	}
+	return c.changed(ctx, got, known, changes, fields)
+}
+
+// changed reads the account out of the answer to a change. An answer without a body
+// (204) says that the change was made as it was sent. Where another does not show the
+// account, it is looked at.
+func (c *Client) changed(ctx context.Context, got *answer, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	if got.status == http.StatusNoContent {
+		now := account.Account{ID: known.ID, Version: got.header.Get("ETag"), Fields: map[string]account.Value{}}
+		maps.Copy(now.Fields, known.Fields)
+		for _, change := range changes {
+			now.Fields[change.Field] = change.After
+		}
+		return now, nil
+	}
+	if r, err := decodeResource(got.body); err == nil && r.text("id") == known.ID {
+		return c.known.account(r, fields, got.header), nil
+	}
+	for _, change := range changes {
+		if !slices.Contains(fields, change.Field) {
+			fields = append(slices.Clone(fields), change.Field)
+		}
+	}
+	now, err := c.Get(system.Stopping(ctx), known.ID, fields)
+	if err == nil && len(system.NotKept(changes, now)) > 0 {
+		err = errors.New("the account is as it was")
+	}
+	if err != nil {
+		return account.Account{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s and did not show the account: %w", got.status, c.known.endpoint, known.ID, err)}
+	}
+	return now, nil
+}
+
+// send changes one resource. A server that wants to be told the version (428, RFC 6585
+// section 3) gets that which is there now.
+func (c *Client) send(ctx context.Context, r request, endpoint, id string) (*answer, error) {
+	at, err := segment(id)
+	if err != nil {
+		return nil, err
+	}
+	r.path, r.names = endpoint+"/"+at, true
+	got, err := c.do(ctx, r)
+	if statusOf(err) != http.StatusPreconditionRequired || r.version != "" {
+		return got, err
+	}
+	now, read, lookErr := c.one(ctx, endpoint, id, url.Values{"attributes": {"id,meta"}})
+	if lookErr != nil {
+		return nil, lookErr
+	}
+	if r.version = versionOf(now, read.header); r.version == "" {
+		return nil, err
+	}
+	return c.do(ctx, r)
+}
+
+// versionOf returns the version of a resource (RFC 7644 section 3.14).
+func versionOf(r resource, header http.Header) string {
+	if version := header.Get("ETag"); version != "" {
+		return version
+	}
+	return r.object("meta", false).text("version")
+}
+
+func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*answer, error) {
+	body := map[string]any{"schemas": []string{patchOp}, "Operations": operations}
+	return c.send(ctx, request{method: http.MethodPatch, body: body, version: known.Version}, c.known.endpoint, known.ID)
+}
+
+// operations writes the changes as operations. It is not certain of them when an
+// element of a list would have to be there, or not, for them to be right.
+func (c *Client) operations(changes []account.Change) (operations []operation, certain bool) {
+	certain = true
+	for _, change := range changes {
+		p, a, _ := c.known.at(change.Field)
+		if p.kind != "" && !change.Before.Filled() {
+			certain = false
+		}
+		if a.MultiValued && (p.parts != "" || a.Type == "complex") {
+			operations = append(operations, elementwise(p, change)...)
+			continue
+		}
+		if !change.After.Filled() {
+			if p.kind != "" && p.sub == "value" {
+				p.sub = "" // an address without its value is none
+			}
+			operations = append(operations, operation{Op: "remove", Path: p.String()})
+			continue
+		}
+		value := encode(p, a, change.After.Text())
+		if whole := p.whole(); whole.String() != p.String() && c.sentWhole(whole) {
+			p, value = whole, map[string]any{p.sub: value}
+		}
+		operations = append(operations, operation{Op: "replace", Path: p.String(), Value: value})
+	}
+	for i, o := range operations {
+		if p := parsePath(o.Path); o.Op == "remove" && c.sentWhole(p.whole()) {
+			operations[i].Path = p.whole().String()
+		}
+	}
+	return operations, certain
+}
+
+// whole is the path of the reference that a path is the value of, such as a manager;
+// of other paths, themselves.
+func (p path) whole() path {
+	if p.kind == "" && p.sub == "value" {
+		p.sub = ""
+	}
+	return p
+}
+
+func (c *Client) sentWhole(p path) (yes bool) {
+	c.habits.learn(func(h *habits) { yes = h.wholes[p.String()] })
+	return yes
+}
+
+// wholly notes references of which the server does not know the value as a path by
+// itself, and reports whether there is one among the operations.
+func (c *Client) wholly(operations []operation, scimType string) (any bool) {
+	if scimType != "noTarget" && scimType != "invalidPath" {
+		return false
+	}
+	for _, o := range operations {
+		p := parsePath(o.Path)
+		whole := p.whole().String()
+		if whole == o.Path || c.sentWhole(p.whole()) {
+			continue
+		}
+		any = true
+		c.habits.learn(func(h *habits) {
+			if h.wholes == nil {
+				h.wholes = map[string]bool{}
+			}
+			h.wholes[whole] = true
+		})
+	}
+	return any
+}
+
+// elementwise writes the change of a list of values that have parts: what else stands
+// in the values is left alone, and what is put back is put back as it was.
+func elementwise(p path, change account.Change) (operations []operation) {
+	before, after := account.Items(change.Before.Text()), account.Items(change.After.Text())
+	for _, item := range before {
+		if slices.Contains(after, item) {
+			continue
+		}
+		var terms []string
+		for part, value := range element(p.partNames(), item) {
+			if quoted, err := json.Marshal(value); err == nil {
+				terms = append(terms, part+" eq "+string(quoted))
+			}
+		}
+		slices.Sort(terms)
+		operations = append(operations, operation{Op: "remove", Path: p.top() + "[" + strings.Join(terms, " and ") + "]"})
+	}
+	var added []any
+	for _, item := range after {
+		if !slices.Contains(before, item) {
+			added = append(added, p.wholeElement(change, item))
+		}
+	}
+	if len(added) > 0 {
+		operations = append(operations, operation{Op: "add", Path: p.top(), Value: added})
+	}
+	return operations
+}
+
+// partNames are the parts of an element that an item of the list is made of.
+func (p path) partNames() string {
+	if p.parts == "" {
+		return "value"
+	}
+	return p.parts
+}
+
+// wholeElement is the element of an item: as it once was, if that is known.
+func (p path) wholeElement(change account.Change, item string) map[string]any {
+	var whole []map[string]any
+	if json.Unmarshal([]byte(change.Whole), &whole) == nil { // without any there is nothing to put back
+		for _, e := range whole {
+			if resource(e).joined(p.partNames()) == item {
+				return e
+			}
+		}
+	}
+	return element(p.partNames(), item)
+}
+
+// whole returns the elements of a list as they are, if there is more to one of them
+// than its value.
+func (r resource) whole(p path) string {
+	list, _ := r.holder(p, false).get(p.attr).([]any)
+	more := false
+	for _, item := range list {
+		e, _ := item.(map[string]any)
+		more = more || len(e) > 1
+	}
+	if !more {
+		return ""
+	}
+	data, err := json.Marshal(list)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// holder is the object that an attribute stands in.
+func (r resource) holder(p path, make bool) resource {
+	if p.schema == "" {
+		return r
+	}
+	return r.object(p.schema, make)
+}
+
+// merge changes the list at a path: elements that the change takes away go, those it
+// brings are added, and the others stay as they are.
+func (r resource) merge(p path, change account.Change) {
+	before, after := account.Items(change.Before.Text()), account.Items(change.After.Text())
+	at := r.holder(p, true)
+	key := at.key(p.attr)
+	list, _ := at[key].([]any)
+	there := map[string]bool{}
+	list = slices.DeleteFunc(list, func(item any) bool {
+		e, ok := item.(map[string]any)
+		if !ok {
+			return false
+		}
+		text := resource(e).joined(p.partNames())
+		there[text] = true
+		return slices.Contains(before, text) && !slices.Contains(after, text)
+	})
+	for _, item := range after {
+		if !there[item] {
+			list = append(list, p.wholeElement(change, item))
+		}
+	}
+	if at[key] = list; len(list) == 0 {
+		delete(at, key)
+	}
+}
+
+// put makes a change in a resource.
+func (c *Client) put(r resource, change account.Change) {
+	p, a, _ := c.known.at(change.Field)
+	if a.MultiValued && (p.parts != "" || a.Type == "complex") {
+		r.merge(p, change)
+		return
+	}
+	r.set(p, c.encoded(change))
+}
+
+// look reads the account to write operations that replace whole lists.
+func (c *Client) look(ctx context.Context, known *account.Account, changes []account.Change) ([]operation, error) {
+	r, header, err := c.get(ctx, known.ID)
+	if err != nil {
+		return nil, err
+	}
+	now := c.known.account(r, known.FieldNames(), header)
+	if known.Version != "" && now.Version != known.Version {
+		return nil, system.ErrChanged
+	}
+	var simple []account.Change
+	lists := map[string]path{}
+	for _, change := range changes {
+		p, a, _ := c.known.at(change.Field)
+		if p.kind == "" && !(a.MultiValued && a.Type == "complex") {
+			simple = append(simple, change)
+			continue
+		}
+		c.put(r, change)
+		lists[p.top()] = p
+	}
+	operations, _ := c.operations(simple)
+	for _, at := range slices.Sorted(maps.Keys(lists)) {
+		o := operation{Op: "replace", Path: at, Value: r.holder(lists[at], true).get(lists[at].attr)}
+		if o.Value == nil {
+			o.Op = "remove"
+		}
+		operations = append(operations, o)
+	}
+	return operations, nil
+}
+
+func (c *Client) encoded(change account.Change) any {
+	if !change.After.Filled() {
+		return nil
+	}
+	p, a, _ := c.known.at(change.Field)
+	return encode(p, a, change.After.Text())
+}
+
+// replace changes an account by putting all of it (RFC 7644 section 3.5.1).
+func (c *Client) replace(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	r, header, err := c.get(ctx, known.ID)
+	if err != nil {
+		return account.Account{}, err
+	}
+	now := c.known.account(r, known.FieldNames(), header)
+	if known.Version != "" && now.Version != known.Version {
+		return account.Account{}, system.ErrChanged
+	}
+	for _, change := range changes {
+		p, _, _ := c.known.at(change.Field)
+		c.put(r, change)
+		if p.schema != "" {
+			schemas, _ := r.get("schemas").([]any)
+			if !slices.Contains(schemas, any(p.schema)) {
+				r["schemas"] = append(schemas, p.schema)
+			}
+		}
+	}
+	delete(r, "meta")
+	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: now.Version}, c.known.endpoint, known.ID)
+	if err != nil {
+		return account.Account{}, err
+	}
+	return c.changed(ctx, got, known, changes, fields)
+}
