@@ -733,3 +733,23 @@ func TestExactWhereListsAreBare(t *testing.T) {
 		})
 	}
 }
+
+// Whoever stands between may send a request twice, and hand on the second answer: that the
+// name is taken, by the account that the first made. It is the batch's; but whether the
+// password is, a colleague at the same sheet leaves open.
+func TestSentTwiceOnTheWay(t *testing.T) {
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodPost && r.URL.Path == "/Users" {
+			p.one(discarded{http.Header{}}, r, "/Users", "", bodyOf(r))
+		}
+		return false
+	}})
+	f.write("briefs/crew.yaml", habitBrief+"password: {new: generate}\n")
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes", "--credentials", "out.csv", "--in-clear")
+	require.Zero(t, code, out+errOut)
+	assert.Equal(t, map[string]int{"created": 2, "updated": 1, "unchanged": 1}, f.outcomes(1))
+	assert.Len(t, p.kinds["/Users"], 11)
+	assert.Contains(t, out, "password-not-known")
+	assert.NoFileExists(t, filepath.Join(f.dir, "out.csv"))
+}

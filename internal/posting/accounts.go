@@ -152,6 +152,9 @@ func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.R
 		switch {
 		case there && p.whose(a, e, now) == ours:
 			p.created(e, a)
+			if !earlier.any() {
+				p.withhold(e) // a colleague at the same sheet may have been faster
+			}
 			return nil
 		case !there && earlier.any():
 			p.leave(e, fmt.Sprintf("a request of this batch seems to have made the account, and the system does not show it within %s, the “settle” of evenledger.yaml; to a second request it said: %s", p.Settle, refusal.Message))

@@ -115,7 +115,7 @@ const (
 )
 
 // How far clocks, and the second that servers round to, may be apart.
-const slack = 5 * time.Second
+const slack = 3 * time.Second
 
 // whose tells who made an account that was found under an entry's keys, by the time at
 // which it was made and by what was sent.
@@ -148,7 +148,7 @@ func (p *Post) withhold(e *batch.Entry) {
 	if e.Secret == "" || secret.IsGiven(e.Secret) {
 		return
 	}
-	e.Find(account.Warning, "password-not-known", "password", "", "the account was there when the post went on, and it cannot be told whether the password made for it was set: it is handed out to nobody")
+	e.Find(account.Warning, "password-not-known", "password", "", "the account was there when the post came to it, and it cannot be told whether the password made for it was set: it is handed out to nobody")
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	p.withheld[e.Row] = true
