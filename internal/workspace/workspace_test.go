@@ -184,3 +184,12 @@ func TestNotOurs(t *testing.T) {
 	_, err = workspace.Read(above)
 	require.NoError(t, err, "named, it is meant")
 }
+
+func TestWhatASystemIsLike(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, workspace.File, "systems:\n  a: {url: http://127.0.0.1:1, token: env:T, patch: false, memberships: {courses: {members: participants}}}\n  b: {url: http://127.0.0.1:1, token: env:T}\n")
+	w, err := workspace.Read(dir)
+	require.NoError(t, err)
+	assert.Equal(t, []bool{true, false}, []bool{w.Systems[0].NoPatch, w.Systems[1].NoPatch})
+	assert.Equal(t, "participants", w.Systems[0].Memberships["courses"].Members)
+}

@@ -205,3 +205,38 @@ func TestParts(t *testing.T) {
 	assert.Equal(t, "+44 1", changed.Field("phone").Text())
 	assert.Equal(t, 1, log.to("PATCH"))
 }
+
+// Members may be called otherwise: the configuration names them, for reading and for
+// changing.
+func TestMembersByAnotherName(t *testing.T) {
+	var changed string
+	c := odd(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch {
+		case r.URL.Path == "/ResourceTypes":
+			fmt.Fprint(w, `{"totalResults":1,"Resources":[{"name":"Course","endpoint":"/Courses","schema":"urn:x:Course"}]}`)
+		case r.URL.Path == "/Schemas":
+			fmt.Fprint(w, `{"totalResults":1,"Resources":[{"id":"urn:x:Course","attributes":[{"name":"participants","multiValued":true,"subAttributes":[{"name":"value"},{"name":"role"}]}]}]}`)
+		case r.Method == http.MethodPatch:
+			body, _ := io.ReadAll(r.Body)
+			changed = string(body)
+			w.WriteHeader(http.StatusNoContent)
+		case r.URL.Path == "/Courses":
+			fmt.Fprint(w, `{"totalResults":1,"Resources":[{"id":"7","displayName":"Radio","participants":[{"value":"1","role":"tutor"}]}]}`)
+		case r.URL.Path == "/Courses/7":
+			fmt.Fprint(w, `{"id":"7","displayName":"Radio","participants":[{"value":"1","role":"tutor"}]}`)
+		default:
+			nobody(w)
+		}
+	}, func(config *scim.Config) {
+		config.Kinds = map[string]scim.Kind{"courses": {Members: "participants"}}
+	})
+	kinds, err := c.ThingKinds(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true}}, kinds)
+	assert.Equal(t, []string{"7 1 tutor"}, members(t, c, "courses", "7"))
+	assert.Equal(t, 1, things(t, c, "courses", true)[0].Members)
+	require.NoError(t, c.Tie(t.Context(), "courses", "7", []system.Tie{{Account: "1", Leave: true}, {Account: "2", Role: "learner"}}))
+	assert.Contains(t, changed, `"path":"participants[value eq \"1\"]"`)
+	assert.Contains(t, changed, `{"op":"add","path":"participants"`)
+}
