@@ -40,6 +40,8 @@ type habits struct {
 	firstTerm  bool                                                       // of a filter with “or” only the first is looked at
 	anyFilter  bool                                                       // a filter is not looked at
 	noTotal    bool                                                       // lists have no totalResults
+	allTotal   bool                                                       // totalResults is that of all, whatever was asked for
+	noList     int                                                        // status when all users are listed
 	pageTotal  bool                                                       // totalResults is the number of the page
 	cap        int                                                        // most resources in a page
 	again      bool                                                       // past the end page one comes again
@@ -213,6 +215,10 @@ func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count
 	if h.shift != nil && filter == "" && endpoint == "/Users" {
 		h.shift(p, start)
 	}
+	if filter == "" && h.noList > 0 && endpoint == "/Users" {
+		p.no(w, h.noList, "nobody lists all")
+		return
+	}
 	found := []any{}
 	terms := strings.Split(filter, " or ")
 	if h.firstTerm {
@@ -221,6 +227,9 @@ func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count
 	for _, r := range p.kinds[endpoint] {
 		hit := filter == "" || h.anyFilter
 		for _, term := range terms {
+			if present, asks := strings.CutSuffix(term, " pr"); asks {
+				hit = hit || len(at(r, present)) > 0
+			}
 			if parts := equals.FindStringSubmatch(term); parts != nil && (h.blind == "" || !strings.Contains(parts[1], h.blind)) {
 				var value string
 				_ = json.Unmarshal([]byte(parts[2]), &value)
@@ -247,6 +256,9 @@ func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count
 	answer := object{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:ListResponse"}, "Resources": found}
 	if !h.noTotal {
 		answer["totalResults"] = total
+	}
+	if h.allTotal {
+		answer["totalResults"] = len(p.kinds[endpoint])
 	}
 	if h.pageTotal {
 		answer["totalResults"] = len(found)

@@ -82,7 +82,7 @@ var codes = [...]Code{
 	{"not-calculated", "A cell holds a formula whose value was not stored.", "Open the sheet in a spreadsheet program, let it calculate, and save it again."},
 	{"not-clear-yet", "A request was sent and no clear answer came, and the system doesn't show yet what became of it.", "Run “post” again: it looks before it sends anything. If the system shows changes late, set a longer “settle” in evenledger.yaml."},
 	{"not-kept", "The system accepted the request but kept another value, or none.", "Ask who runs the system whether the field is taken; the account was made with what the message says."},
-	{"not-seen-yet", "An earlier batch made this account a short while ago, and the system doesn't show it yet.", "Wait until the system shows it, then draft again; the message names the batch."},
+	{"not-seen-yet", "An earlier batch made this account a short while ago, and the system doesn't show it yet.", "Wait until the system shows it, then draft again. If it was removed there by hand, or the system is a new one, draft again a quarter of an hour after the batch."},
 	{"not-selected", "The selection of rows leaves the row out.", "Nothing needs to be done."},
 	{"not-sign-in-name", "A sign-in name holds white space or characters that cannot be typed.", "Use letters, digits, points, hyphens and underscores."},
 	{"not-there", "The row's account does not exist, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be made: change “new” in the brief."},

@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
+	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -218,7 +219,7 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		return err
 	}
 	bar := a.progress()
-	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Wait: pause, Progress: bar.stageDone}
+	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Wait: system.Wait, Progress: bar.stageDone}
 	read, err := reading.Read(ctx)
 	bar.end()
 	if err != nil {
@@ -275,14 +276,4 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		page.Next(fmt.Sprintf("evenledger show %d --outcome failed", b.ID))
 	}
 	return page.Err()
-}
-
-// pause waits, unless the work is over.
-func pause(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }

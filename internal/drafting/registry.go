@@ -2,7 +2,6 @@ package drafting
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -82,7 +81,7 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 			continue
 		}
 		if about.Blind != "" && b.Ties(about.Name) {
-			return nil, &system.Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", about.Name, about.Blind), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", about.Name)}
+			return nil, system.Blind(about.Name, about.Blind)
 		}
 		catalogue.AddKind(about)
 		// Only of licences it matters how many have one.

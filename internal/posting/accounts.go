@@ -315,9 +315,13 @@ func (p *Post) changed(e *batch.Entry, now account.Account) error {
 		e.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
 		e.Outcome = account.Failed
 		unsent(e)
-		return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
+		return p.otherSystem(e, now)
 	}
 	return nil
+}
+
+func (p *Post) otherSystem(e *batch.Entry, now account.Account) error {
+	return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
 }
 
 // remove removes the entry's account. One that is gone already is as it should be.
@@ -383,19 +387,24 @@ func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (
 		return true, now, p.changed(e, now)
 	}
 	if batch.Stranger(e.Known, &now, p.Batch.Match) {
-		return false, now, stillOpen(unclear, p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label())))
+		return false, now, stillOpen(unclear, p.otherSystem(e, now))
 	}
 	if name, is := p.protected(e, &now); is {
 		p.refuseProtected(e, name)
 		return true, now, nil
 	}
-	return p.refuseIfStale(e, now), now, nil
+	return p.refuseIfStale(e, now, unclear), now, nil
 }
 
-// refuseIfStale refuses the entry if its account is not as it was drafted.
-func (p *Post) refuseIfStale(e *batch.Entry, now account.Account) bool {
+// refuseIfStale settles the entry if its account is not as it was drafted. It is unclear if
+// a request of ours may have changed it.
+func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) bool {
 	field, before, after, differs := difference(p.Batch.Fields, e.Known, now)
-	if differs {
+	switch ours := slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field }); {
+	case differs && unclear && ours && e.Intent != account.Remove:
+		// It is no refusal that nothing was sent of: our own request may have done a part.
+		p.fail(e, "unclear", field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, after))
+	case differs:
 		e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
 		p.refuse(e)
 	}

@@ -100,32 +100,18 @@ func ignoreCancel(ctx context.Context, err error) error {
 // refuseStale looks once more, just before they are sent, whether somebody made
 // the accounts that are about to be created.
 func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
-	keys := map[string][]string{}
-	for _, e := range window {
-		if e.Intent == account.Create && !p.resent[e.Row].any() {
-			for field, value := range p.keys(e) {
-				keys[field] = append(keys[field], value)
-			}
+	var creates []*batch.Entry
+	for i := range window {
+		// What an earlier request of ours made is no one else's.
+		if e := &window[i]; e.Intent == account.Create && waits(e) && !p.resent[e.Row].any() {
+			creates = append(creates, e)
 		}
 	}
-	if len(keys) == 0 {
-		return nil
-	}
-	var fields []account.Field
-	names := []string{"userName"}
-	for field := range keys {
-		fields = append(fields, batch.NamedField(field))
-		names = append(names, field)
-	}
-	index := batch.NewIndex(fields, keys)
-	if _, err := system.Fetch(ctx, p.System, keys, names, p.Together, index.Add); err != nil {
+	index, err := p.byKeys(ctx, creates, p.Together)
+	if err != nil {
 		return err
 	}
-	for i := range window {
-		e := &window[i]
-		if e.Intent != account.Create || !waits(e) || p.resent[e.Row].any() {
-			continue // what an earlier request of ours made is no one else's
-		}
+	for _, e := range creates {
 		for field, value := range p.keys(*e) {
 			if hits := index.Find(field, value); len(hits) > 0 {
 				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, batch.NamedField(field).Label, value))
@@ -177,9 +163,9 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 		seen[now.ID] = true
 		for _, e := range looked[now.ID] {
 			if batch.Stranger(e.Known, &now, p.Batch.Match) {
-				stranger = p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
+				stranger = p.otherSystem(e, now)
 			} else if onlySteps(e) {
-				p.refuseIfStale(e, now)
+				p.refuseIfStale(e, now, false)
 			}
 		}
 	})
@@ -225,7 +211,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		}
 	}
 	if left := p.Settle - p.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
-		if err := wait(ctx, min(left, p.Settle)); err != nil {
+		if err := system.Wait(ctx, min(left, p.Settle)); err != nil {
 			return err
 		}
 	}

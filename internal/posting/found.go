@@ -56,21 +56,18 @@ func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.D
 	stop, missing := system.Stopping(ctx), slices.Clone(entries)
 	found := map[*batch.Entry]account.Account{}
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
-		keys := map[string][]string{}
-		for _, e := range missing {
-			for field, value := range p.keys(*e) {
-				keys[field] = append(keys[field], value)
-			}
-		}
-		_, err := system.Fetch(stop, p.System, keys, p.fields(), 1, func(a account.Account) {
-			for _, e := range missing {
-				if p.isOf(a, e) {
-					found[e] = a
-				}
-			}
-		})
+		index, err := p.byKeys(stop, missing, 1)
 		if err != nil {
 			return found, &system.Unclear{Err: err}
+		}
+		for _, e := range missing {
+			for field, value := range p.keys(*e) {
+				for _, a := range index.Find(field, value) {
+					if p.isOf(*a, e) {
+						found[e] = *a
+					}
+				}
+			}
 		}
 		missing = slices.DeleteFunc(missing, func(e *batch.Entry) bool { _, there := found[e]; return there })
 		if len(missing) == 0 || patience <= 0 {
@@ -78,20 +75,30 @@ func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.D
 		}
 		pause = min(pause, patience)
 		patience -= pause
-		if err := wait(stop, pause); err != nil {
+		if err := system.Wait(stop, pause); err != nil {
 			return found, &system.Unclear{Err: err}
 		}
 	}
 }
 
-// wait waits, unless ctx is done before.
-func wait(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
+// byKeys fetches the accounts that have a key of one of the entries.
+func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int) (*batch.Index, error) {
+	keys := map[string][]string{}
+	for _, e := range entries {
+		for field, value := range p.keys(*e) {
+			keys[field] = append(keys[field], value)
+		}
 	}
+	var fields []account.Field
+	for field := range keys {
+		fields = append(fields, batch.NamedField(field))
+	}
+	index := batch.NewIndex(fields, keys)
+	if len(keys) == 0 {
+		return index, nil
+	}
+	_, err := system.Fetch(ctx, p.System, keys, p.fields(), together, index.Add)
+	return index, err
 }
 
 // isOf reports whether an account is the entry's: all its keys agree.

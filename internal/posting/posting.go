@@ -274,7 +274,7 @@ func (p *Post) unseen(ctx context.Context) bool {
 	if left <= 0 {
 		return false
 	}
-	return wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
+	return system.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
 }
 
 // waits reports whether the entry's account's own step is still to be done.

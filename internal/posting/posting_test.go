@@ -657,3 +657,18 @@ func TestOwnAccountsThatShowLate(t *testing.T) {
 	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
 	assert.Equal(t, 1, w.system.Changes(), "and is not made again")
 }
+
+// A change whose answer was lost, and of which something else came than was sent, is not told
+// as refused: something was sent.
+func TestChangedToSomethingElse(t *testing.T) {
+	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"))
+	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n")
+	w.system.After = func(string, account.Account) error {
+		w.system.Set("ana.reyes", map[string]account.Value{"title": account.Of("CHIEF CLERK")})
+		return &system.Unclear{Err: errors.New("the line went dead")}
+	}
+	require.NoError(t, w.post(t.Context(), b, 0))
+	e := w.entries(b)[0]
+	assert.Equal(t, "failed unclear", told(e))
+	assert.Contains(t, e.Findings[0].Message, "neither as it was nor as it was to be")
+}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -48,7 +49,8 @@ type System interface {
 
 // A Sizer is a System that knows what looking for accounts costs.
 type Sizer interface {
-	// Count returns how many accounts there are.
+	// Count returns how many accounts there are; ErrCannotFind means that they may not be
+	// listed.
 	Count(ctx context.Context) (int, error)
 	// PageSize returns how many one request of List gives.
 	PageSize(ctx context.Context) (int, error)
@@ -154,6 +156,26 @@ func Stopping(ctx context.Context) context.Context {
 
 type stopping struct{}
 
+// Wait waits, unless ctx is done before.
+func Wait(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Blind is the error of a kind of things of which nobody can say who is in them, and why.
+func Blind(kind, why string) error {
+	return &Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", kind, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", kind)}
+}
+
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
 	Code    string // of account.Codes
@@ -238,6 +260,9 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 		return Way{Requests: finds}, size, nil
 	}
 	count, err := sizer.Count(ctx)
+	if errors.Is(err, ErrCannotFind) {
+		return Way{Requests: finds}, size, nil // finding is all there is
+	}
 	if err != nil {
 		return Way{}, 0, err
 	}

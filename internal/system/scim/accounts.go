@@ -110,6 +110,9 @@ func (c *Client) List(ctx context.Context, fields []string) iter.Seq2[account.Ac
 // Count implements system.Sizer.
 func (c *Client) Count(ctx context.Context) (int, error) {
 	_, total, err := c.samples(ctx, true)
+	if err != nil && refusedToFind(err) {
+		return 0, fmt.Errorf("the accounts cannot be counted, as they may not be listed: %w", errors.Join(system.ErrCannotFind, err))
+	}
 	if believed, sure := c.totals(); err == nil && sure && !believed {
 		total = 0
 		for _, err := range c.List(ctx, nil) {

@@ -187,7 +187,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			return nil, wait.err
 		}
 		try++
-		if err := sleep(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
+		if err := system.Wait(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
 			return nil, err
 		}
 	}
@@ -308,7 +308,7 @@ func cause(err error) string {
 // segment writes an identifier as a part of a path. One that would lead elsewhere,
 // whoever normalises the address on its way, is refused.
 func segment(id string) (string, error) {
-	for _, part := range strings.FieldsFunc("/"+id+"/", func(r rune) bool { return r == '/' || r == '\\' }) {
+	for _, part := range strings.FieldsFunc(id, func(r rune) bool { return r == '/' || r == '\\' }) {
 		if part == "." || part == ".." {
 			return "", &system.Refusal{Code: "system-refused", Message: fmt.Sprintf("the system's identifier “%s” cannot stand in an address", id)}
 		}

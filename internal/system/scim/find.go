@@ -3,6 +3,7 @@ package scim
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"iter"
 	"net/http"
 	"net/url"
@@ -114,7 +115,7 @@ func (s *search) settle(way finding) {
 // filter. One that is down is down for a listing, too.
 func refusedToFind(err error) bool {
 	status := statusOf(err)
-	return status >= 400 && status != http.StatusUnauthorized && status != http.StatusTooManyRequests
+	return errors.Is(err, errIncomplete) || status >= 400 && status != http.StatusUnauthorized && status != http.StatusTooManyRequests
 }
 
 // A term asks for one value.
@@ -123,11 +124,8 @@ type term struct{ value, id string }
 // there returns one or two accounts that have a value in the attribute.
 func (s *search) there(ctx context.Context, fresh bool) ([]term, error) {
 	sample, _, err := s.client.samples(ctx, fresh)
-	if err != nil {
-		if refusedToFind(err) {
-			err = system.ErrCannotFind
-		}
-		return nil, err
+	if err != nil && !refusedToFind(err) {
+		return nil, err // else all may not be listed, and some may be found
 	}
 	var there []term
 	for _, r := range sample {

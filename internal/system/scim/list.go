@@ -122,6 +122,9 @@ func decodeList(data []byte, each func(resource) error) (l listed, err error) {
 	return l, nil
 }
 
+// errIncomplete is the cause of a list's error that says of more than it gave.
+var errIncomplete = errors.New("the list is not complete")
+
 // errEnough ends a page whose rest nobody wants.
 var errEnough = errors.New("enough")
 
@@ -270,7 +273,7 @@ func (c *Client) resources(ctx context.Context, endpoint string, query url.Value
 				return
 			}
 		}
-		yield(nil, &system.Unavailable{Message: fmt.Sprintf("GET %s: %s", endpoint, l.why), Remedy: "They may have changed while they were listed: try again. If it stays so, ask who runs the system whether all may be listed."})
+		yield(nil, &system.Unavailable{Message: fmt.Sprintf("GET %s: %s", endpoint, l.why), Remedy: "They may have changed while they were listed: try again. If it stays so, ask who runs the system whether all may be listed.", Err: errIncomplete})
 	}
 }
 

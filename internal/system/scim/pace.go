@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"golang.org/x/time/rate"
+
+	"evenledger/internal/system"
 )
 
 // How a pace goes by what the server lets pass.
@@ -49,7 +51,7 @@ func newPace(most float64, first time.Duration) *pace {
 // wait returns when a request may be sent, or when ctx is done.
 func (p *pace) wait(ctx context.Context) error {
 	for {
-		if err := sleep(ctx, p.left()); err != nil {
+		if err := system.Wait(ctx, p.left()); err != nil {
 			return err
 		}
 		if err := p.limiter.Wait(ctx); err != nil {
@@ -172,19 +174,4 @@ func (p *pace) slow(now time.Time) {
 	}
 	p.moved, p.slowed = now, now
 	p.limiter.SetLimit(max(limit, 0.2))
-}
-
-// sleep waits, unless ctx is done before.
-func sleep(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return ctx.Err()
-	}
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }

@@ -162,7 +162,7 @@ func (at *keptAt) blind() error {
 	if why == "" {
 		why = fmt.Sprintf("the system shows nothing called %s in any of its %s", at.Members, at.about.Name)
 	}
-	return &system.Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", at.about.Name, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", at.about.Name)}
+	return system.Blind(at.about.Name, why)
 }
 
 // ThingKinds implements system.Keeper.
