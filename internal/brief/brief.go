@@ -19,6 +19,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/codes"
+	"evenledger/internal/expr"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
@@ -95,6 +96,7 @@ type Brief struct {
 
 	index map[string]int
 	today string
+	env   *expr.Env // of its expressions
 }
 
 // A Field is where a field's value comes from and what it must be. Sources are
@@ -290,21 +292,19 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readMatch(top.get("match"), top.root)
 	b.readMemberships(top, folders{options.Dir, options.Root})
 	b.readPassword(top.pairs("password", keyNames(passwordKeys)...), top.get("password"))
-	env := b.compile(top.get("only"), fields, top.items("checks"))
-	if env != nil {
-		b.readRules(top.items("rules"), env)
-	}
+	b.compileAll(top.get("only"), fields, top.items("checks"))
+	b.readRules(top.items("rules"))
 	b.readGuards(top, options)
 	b.uses()
 	b.checkPattern()
 	if err := top.err(); err != nil {
 		return nil, err
 	}
-	return b, b.also(options.Only, fields)
+	return b, b.also(options.Only)
 }
 
 // also compiles a condition that was given beside the brief.
-func (b *Brief) also(only string, fields []fieldSource) error {
+func (b *Brief) also(only string) error {
 	if only == "" {
 		return nil
 	}
@@ -316,12 +316,8 @@ func (b *Brief) also(only string, fields []fieldSource) error {
 	if err != nil {
 		return err
 	}
-	env, err := newEnv(fields, b.today)
-	if err != nil {
-		return err
-	}
-	if e := env.compile(doc.Root(), account.YesNo); e != nil {
-		for _, name := range e.Fields {
+	if e := b.compile(doc.Root(), account.YesNo); e != nil {
+		for _, name := range e.Names {
 			e.Uses = append(e.Uses, b.Field(name))
 		}
 		b.Only = append(b.Only, e)
@@ -653,22 +649,22 @@ func (b *Brief) readMatch(node, root yamldoc.Node) {
 	}
 }
 
-// compile orders the fields and compiles every expression.
-func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldoc.Node) *env {
-	env, err := newEnv(fields, b.today)
-	if err != nil {
-		only.Fail("", "the brief's expressions cannot be readied: %v", err)
-		return nil
+// compileAll orders the fields and compiles every expression.
+func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yamldoc.Node) {
+	plain := make([]Field, len(fields))
+	for i, f := range fields {
+		plain[i] = f.field
 	}
+	b.env = newEnv(plain, b.today)
 	names := make([]string, len(fields))
 	for i := range fields {
 		f := &fields[i]
 		names[i] = f.field.Name
 		if f.make.Exists() {
-			f.field.Make = env.compile(f.make, f.field.Kind)
+			f.field.Make = b.compile(f.make, f.field.Kind)
 		}
 		for _, node := range f.other {
-			if e := env.compile(node, f.field.Kind); e != nil {
+			if e := b.compile(node, f.field.Kind); e != nil {
 				f.field.Others = append(f.field.Others, e)
 			}
 		}
@@ -689,10 +685,10 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldo
 		}
 	}
 	if b.Password.make.Exists() {
-		b.Password.Make = env.compile(b.Password.make, account.Text)
+		b.Password.Make = b.compile(b.Password.make, account.Text)
 	}
 	if only.Exists() {
-		if e := env.compile(only, account.YesNo); e != nil {
+		if e := b.compile(only, account.YesNo); e != nil {
 			b.Only = append(b.Only, e)
 		}
 	}
@@ -713,7 +709,7 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldo
 			node.Fail("Write {that: EXPRESSION, say: what is wrong when it does not hold}.", "a check needs both “that” and “say”")
 			continue
 		}
-		if check.That = env.compile(that, account.YesNo); check.That != nil {
+		if check.That = b.compile(that, account.YesNo); check.That != nil {
 			b.Checks = append(b.Checks, check)
 		}
 	}
@@ -729,13 +725,12 @@ func (b *Brief) compile(only yamldoc.Node, fields []fieldSource, checks []yamldo
 			at.Fail("Add the field, or match on one of: "+strings.Join(names, ", ")+".", "“match” names %s, which is not among the fields", name)
 		}
 	}
-	return env
 }
 
 // uses notes for every expression where the fields it uses stand.
 func (b *Brief) uses() {
 	for _, e := range b.Expressions() {
-		for _, name := range e.Fields {
+		for _, name := range e.Names {
 			e.Uses = append(e.Uses, b.Field(name))
 		}
 	}
@@ -765,12 +760,12 @@ func (b *Brief) order(fields []fieldSource) {
 		state[name] = visiting
 		path = append(path, name)
 		if f.field.Make != nil {
-			for _, used := range f.field.Make.Fields {
+			for _, used := range f.field.Make.Names {
 				visit(byName[used])
 			}
 		}
 		for _, other := range f.field.Others {
-			for _, used := range other.Fields {
+			for _, used := range other.Names {
 				visit(byName[used])
 			}
 		}

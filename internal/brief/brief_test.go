@@ -165,6 +165,12 @@ func TestMistakes(t *testing.T) {
 	assert.Len(t, problems, 3, "all mistakes are told at once: %v", err)
 }
 
+// base is a sheet with one column.
+type base struct{}
+
+func (base) Column(heading string) (int, bool) { return 0, strings.EqualFold(heading, "Base") }
+func (base) Cell(int) string                   { return "Northport" }
+
 func TestExpressions(t *testing.T) {
 	for source, want := range map[string]string{
 		`fold(givenName) + "." + fold(familyName)`:      "zoe.vanderberg",
@@ -195,7 +201,7 @@ func TestExpressions(t *testing.T) {
 		text := "match: [userName]\nfields:\n  userName: {from: x}\n  givenName: {from: x}\n  familyName: {from: x}\n  active: {from: x}\n  seniority: {from: x, as: number, send: false}\n  title:\n    make: |-\n      " + source + "\n"
 		b, err := brief.Parse("b.yaml", []byte(text), options)
 		require.NoError(t, err, source)
-		scope := b.NewScope(func(heading string) (string, bool) { return "Northport", strings.EqualFold(heading, "Base") })
+		scope := b.NewScope(base{})
 		for name, value := range map[string]string{"givenName": "Zoë", "familyName": "van der Berg", "active": "true", "seniority": "4"} {
 			scope.Set(b.Field(name), value)
 		}

@@ -137,12 +137,12 @@ func (b *Brief) has(top *layers, kind string) bool {
 
 // readRules reads the rules. What a rule gives is added to what the columns give
 // of its kind, and follows their mode.
-func (b *Brief) readRules(nodes []yamldoc.Node, env *env) {
+func (b *Brief) readRules(nodes []yamldoc.Node) {
 	for _, node := range nodes {
 		rule := Rule{Names: map[int][]string{}}
 		for _, p := range node.Pairs(keyNames(ruleKeys)...) {
 			if p.Key == "when" {
-				rule.When = env.compile(p.Value, account.YesNo)
+				rule.When = b.compile(p.Value, account.YesNo)
 				continue
 			}
 			i := slices.IndexFunc(b.Memberships, func(m Memberships) bool { return m.Kind == p.Key && m.Mode != Drop })
@@ -345,10 +345,10 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 // leaves enough to chance.
 func (b *Brief) checkPattern() {
 	p := &b.Password
-	if p.Make == nil || len(p.Make.Fields)+len(p.Make.Columns) > 0 {
+	if p.Make == nil || len(p.Make.Names)+len(p.Make.Columns) > 0 {
 		return
 	}
-	pattern, err := p.Make.Text(b.NewScope(func(string) (string, bool) { return "", false }))
+	pattern, err := p.Make.Text(b.NewScope(nil))
 	if err != nil {
 		p.make.Fail("Write a pattern such as 'Qx-####-****-####-****'.", "the pattern of the password %s", err)
 	} else if bits := p.Recipe(pattern).Bits(); bits < secret.Enough {

@@ -65,7 +65,8 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 	if b.bringsOnlyMemberships() {
 		b.New = Refuse // a list of members is no list of people to be taken on
 	}
-	return b, b.also(options.Only, fields)
+	b.env = newEnv(b.Fields, b.today)
+	return b, b.also(options.Only)
 }
 
 // All is what the heading of a column begins with that lists every membership of
@@ -98,12 +99,11 @@ func (b *Brief) suggestMemberships(heading string) bool {
 // evaluated in a Scope of it.
 func Condition(fields []account.Field, condition, today string) (*Brief, error) {
 	b := &Brief{today: today, index: map[string]int{}}
-	var sources []fieldSource
 	for i, f := range fields {
-		sources = append(sources, fieldSource{field: Field{Field: f}})
 		b.Fields, b.index[f.Name] = append(b.Fields, Field{Field: f}), i
 	}
-	return b, b.also(condition, sources)
+	b.env = newEnv(b.Fields, b.today)
+	return b, b.also(condition)
 }
 
 // own recognises a heading that is a system's own field: its alias, or its name in

@@ -110,7 +110,7 @@ type export struct {
 	client  system.System
 	columns []blankColumn
 	only    *brief.Brief // with one condition; nil: every account
-	scope   *brief.Scope
+	scope   *expr.Scope
 	names   []string // of the fields to ask for
 	looked  int      // accounts looked at
 	left    string   // what has no column
@@ -227,7 +227,7 @@ func (e *export) condition(schema *account.Schema, only, today string) error {
 	if e.only, err = brief.Condition(fields, only, today); err != nil {
 		return err
 	}
-	e.scope = e.only.NewScope(func(string) (string, bool) { return "", false })
+	e.scope = e.only.NewScope(nil)
 	for _, i := range e.only.Only[0].Uses {
 		if name := e.only.Fields[i].Name; !slices.Contains(e.names, name) {
 			e.names = append(e.names, name)

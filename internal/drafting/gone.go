@@ -19,7 +19,7 @@ func (d *Draft) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d
 // listAll looks at every account, and keeps those in scope that no row lists.
 func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
 	condition := d.brief.Scope
-	scope := condition.NewScope(func(string) (string, bool) { return "", false })
+	scope := condition.NewScope(nil)
 	names, err := d.namesForScope(ctx)
 	if err != nil {
 		return err

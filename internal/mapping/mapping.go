@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
+	"evenledger/internal/expr"
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
@@ -182,7 +183,7 @@ func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
 // A Worker maps rows one at a time; each goroutine has its own.
 type Worker struct {
 	*Mapper
-	scope    *brief.Scope
+	scope    *expr.Scope
 	cells    []string
 	kinds    []sheet.CellKind // of cells, if not all are plain
 	guessed  bool             // the encoding of the cells was
@@ -234,26 +235,31 @@ func (m *Mapper) NewWorker() *Worker {
 	const apart = 128
 	n := len(m.brief.Fields)
 	w := &Worker{Mapper: m, state: make([]state, n, n+apart), origin: make([]Origin, n, n+apart), memo: map[written]string{}}
-	w.scope = m.brief.NewScope(w.cell)
+	w.scope = m.brief.NewScope(rowCells{w})
 	for _, only := range m.brief.Only {
 		w.unwanted = append(w.unwanted, account.Find(account.Note, "not-wanted", "it is not so that "+only.Source))
 	}
 	return w
 }
 
-// cell serves col["…"] in expressions.
-func (w *Worker) cell(heading string) (string, bool) {
-	at, ok := w.column[heading]
-	if !ok {
-		if at, ok = w.column[words.Key(heading)]; !ok {
-			return "", false
-		}
+// rowCells is what expressions see of the cells of the row at hand.
+type rowCells struct{ *Worker }
+
+// Column implements expr.Cells.
+func (r rowCells) Column(heading string) (at int, ok bool) {
+	if at, ok = r.column[heading]; !ok {
+		at, ok = r.column[words.Key(heading)]
 	}
-	if at >= len(w.cells) {
-		return "", true
+	return at, ok
+}
+
+// Cell implements expr.Cells.
+func (r rowCells) Cell(at int) string {
+	if at >= len(r.cells) {
+		return ""
 	}
-	clean, _ := words.Clean(w.cells[at])
-	return clean, true
+	clean, _ := words.Clean(r.cells[at])
+	return clean
 }
 
 // Map maps a row into wanted, whose memory it uses again. With fixed, the field
