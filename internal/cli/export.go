@@ -12,6 +12,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
+	"evenledger/internal/expr"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"

@@ -249,6 +249,9 @@ func (r *Reader) timezone(text string) (string, error) {
 
 func login(text string) (string, error) {
 	for _, c := range text {
+		if c > ' ' && c < '\x7f' {
+			continue // nearly every one
+		}
 		if unicode.IsSpace(c) || unicode.IsControl(c) || !unicode.IsPrint(c) {
 			return "", &Error{Code: "not-sign-in-name", Reason: "holds white space or characters that cannot be typed"}
 		}
@@ -351,6 +354,8 @@ func (r *Reader) international(digits string) (string, error) {
 	switch {
 	case international && (rest == "" || rest[0] == '0'):
 		return "", &Error{Code: "not-a-phone", Reason: "has a country code that begins with 0"}
+	case digits[0] == '+':
+		return digits, nil
 	case international:
 		return "+" + rest, nil
 	case r.Phones == "" && digits[0] != '0' && len(digits) > 10:
@@ -372,15 +377,15 @@ func (r *Reader) phone(text string) (string, error) {
 	if strings.HasPrefix(text, "+") || strings.HasPrefix(text, "00") {
 		text = strings.Replace(text, "(0)", "", 1) // +44 (0)20 … is dialled +44 20 …
 	}
-	var out strings.Builder
-	digits := 0
+	var room [32]byte
+	out, digits := room[:0], 0
 	for i, c := range text {
 		switch {
 		case c >= '0' && c <= '9':
 			digits++
-			out.WriteRune(c)
+			out = append(out, byte(c))
 		case c == '+' && i == 0:
-			out.WriteRune(c)
+			out = append(out, '+')
 		case strings.ContainsRune(" -./()\u00a0\u2010\u2011\u2013", c):
 		default:
 			return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("holds “%c”, which is in no telephone number", c)}
@@ -389,7 +394,10 @@ func (r *Reader) phone(text string) (string, error) {
 	if digits < 5 || digits > 15 {
 		return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("has %d digits", digits)}
 	}
-	return r.international(out.String())
+	if len(out) == len(text) {
+		return r.international(text)
+	}
+	return r.international(string(out))
 }
 
 func yesNo(text string) (string, error) {

@@ -221,35 +221,38 @@ func choice[T any, F ~func(*Scope) (T, error)](condition truths, yes, no F) F {
 
 // joined is texts put together: however many, in one go.
 func (c *compiler) joined(e ast.Expr) texts {
-	var parts []texts
-	sound := true
-	var gather func(e ast.Expr)
-	gather = func(e ast.Expr) {
-		if overload, args := c.call(e); overload == overloads.AddString {
-			gather(args[0])
-			gather(args[1])
-			return
-		}
-		part := c.text(e)
-		sound = sound && part != nil
-		parts = append(parts, part)
-	}
-	gather(e)
-	if !sound {
+	parts := c.gather(nil, e)
+	if parts == nil {
 		return nil
 	}
 	return func(s *Scope) (string, error) {
-		var few [6]string
-		all := few[:0]
+		var room [128]byte // for nearly every text, so that only the whole of it is made
+		all := room[:0]
 		for _, part := range parts {
 			text, err := part(s)
 			if err != nil {
 				return "", err
 			}
-			all = append(all, text)
+			all = append(all, text...)
 		}
-		return strings.Join(all, ""), nil
+		return string(all), nil
 	}
+}
+
+// gather adds what a sum puts together to parts, from left to right.
+func (c *compiler) gather(parts []texts, e ast.Expr) []texts {
+	if overload, args := c.call(e); overload == overloads.AddString {
+		left := c.gather(parts, args[0])
+		if left == nil {
+			return nil
+		}
+		return c.gather(left, args[1])
+	}
+	part := c.text(e)
+	if part == nil {
+		return nil
+	}
+	return append(parts, part)
 }
 
 // cell is a cell of the row.

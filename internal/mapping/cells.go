@@ -266,17 +266,14 @@ func (w *Worker) standard(i int, heading, text string) (account.Value, state) {
 	if f.Kind == account.Text {
 		return account.Of(text), fine
 	}
-	again := written{i, text}
-	if value, ok := w.memo[again]; ok {
+	memo := w.memo[i]
+	if value, ok := memo[text]; ok {
 		return account.Of(value), fine
 	}
 	value, err := w.readers[i].Read(f.Kind, text)
 	if err == nil {
-		switch f.Kind {
-		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
-			if len(w.memo) < memoSize {
-				w.memo[again] = value
-			}
+		if memo != nil && len(memo) < memoSize {
+			memo[strings.Clone(text)] = value // the text would keep its whole row
 		}
 		return account.Of(value), fine
 	}

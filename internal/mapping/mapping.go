@@ -190,18 +190,12 @@ type Worker struct {
 	state    []state
 	origin   []Origin
 	wants    *Wanted
-	memo     map[written]string // standard forms of texts that come again and again
-	unwanted []account.Finding  // by condition of the brief: what is told of a row it leaves out
+	memo     []map[string]string // by field: standard forms of texts that come again and again
+	unwanted []account.Finding   // by condition of the brief: what is told of a row it leaves out
 }
 
-// written is a text as a value of some field.
-type written struct {
-	field int
-	text  string
-}
-
-// memoSize bounds the memo; a sheet has few countries but many names.
-const memoSize = 4096
+// memoSize bounds the memo of a field; a sheet has few countries but many names.
+const memoSize = 1024
 
 // state is what became of a field while its row is mapped.
 type state uint8
@@ -234,7 +228,13 @@ func (m *Mapper) NewWorker() *Worker {
 	// processors write to one line of their caches, each waits for the other.
 	const apart = 128
 	n := len(m.brief.Fields)
-	w := &Worker{Mapper: m, state: make([]state, n, n+apart), origin: make([]Origin, n, n+apart), memo: map[written]string{}}
+	w := &Worker{Mapper: m, state: make([]state, n, n+apart), origin: make([]Origin, n, n+apart), memo: make([]map[string]string, n)}
+	for i, f := range m.brief.Fields {
+		switch f.Kind {
+		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
+			w.memo[i] = map[string]string{}
+		}
+	}
 	w.scope = m.brief.NewScope(rowCells{w})
 	for _, only := range m.brief.Only {
 		w.unwanted = append(w.unwanted, account.Find(account.Note, "not-wanted", "it is not so that "+only.Source))

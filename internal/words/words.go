@@ -23,7 +23,7 @@ import (
 // It reports whether white space or invisible characters were changed; composing
 // alone does not count, as nobody can see it.
 func Clean(s string) (clean string, changed bool) {
-	if IsPlain(s) {
+	if IsPlain(s) || isTidy(s) {
 		return s, false
 	}
 	clean = strings.TrimFunc(strings.ToValidUTF8(s, "\uFFFD"), isBlank)
@@ -56,6 +56,21 @@ func IsPlain(s string) bool {
 	}
 	for i := 0; i < len(s); i++ {
 		if s[i] < ' ' || s[i] > '~' {
+			return false
+		}
+	}
+	return true
+}
+
+// isTidy reports whether s is letters and signs below the first accent that stands by
+// itself (U+0300), so that none could be composed, without a space at either end or one
+// that is not plain: nearly every name that is not of plain ASCII.
+func isTidy(s string) bool {
+	if s == "" || s[0] == ' ' || s[len(s)-1] == ' ' {
+		return false
+	}
+	for _, r := range s {
+		if r < ' ' || r >= 0x7f && r <= 0xa0 || r == 0xad || r >= 0x300 {
 			return false
 		}
 	}
