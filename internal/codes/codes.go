@@ -266,6 +266,9 @@ func login(text string) (string, error) {
 // email accepts one bare address (RFC 5321 section 4.1.2, without quoted local
 // parts, comments and address literals, which no directory takes).
 func email(text string) (string, error) {
+	if isOrdinary(text) {
+		return text, nil
+	}
 	fault := func(reason string) (string, error) {
 		return "", &Error{Code: "not-an-email", Reason: reason}
 	}
@@ -297,9 +300,6 @@ func email(text string) (string, error) {
 			}
 		}
 	}
-	if simpleLocal(text[:at]) {
-		return text, nil
-	}
 	parsed, err := mail.ParseAddress(text)
 	if err != nil || parsed.Address != text {
 		return fault("is not an email address")
@@ -307,18 +307,32 @@ func email(text string) (string, error) {
 	return text, nil
 }
 
-// simpleLocal spares nearly every address the full parser.
-func simpleLocal(local string) bool {
-	if local[0] == '.' || local[len(local)-1] == '.' || strings.Contains(local, "..") {
-		return false
-	}
-	for i := 0; i < len(local); i++ {
-		c := local[i]
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '-' || c == '_' || c == '+') {
+// isOrdinary spares nearly every address the rest: letters without accents, digits and a
+// few signs, in parts of which none begins or ends with another sign than it may.
+func isOrdinary(text string) bool {
+	at, part, points := -1, 0, 0 // where the @ and the part at hand begin
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9':
+		case c == '.' && i > part:
+			part = i + 1
+			if at >= 0 {
+				points++
+				if text[i-1] == '-' {
+					return false
+				}
+			}
+		case c == '@' && at < 0 && i > part:
+			at, part = i, i+1
+		case c == '-' && (at < 0 || i > part), (c == '_' || c == '+') && at < 0:
+		default:
+			return false
+		}
+		if at >= 0 && i-part > 62 {
 			return false
 		}
 	}
-	return true
+	return at > 0 && at <= 64 && points > 0 && part < len(text) && len(text) <= 254 && text[len(text)-1] != '-'
 }
 
 // KnowsPhones returns an error if nothing is known of a country's numbers.

@@ -235,7 +235,7 @@ func (c *compiler) joined(e ast.Expr) texts {
 			}
 			all = append(all, text...)
 		}
-		return string(all), nil
+		return s.keep(all), nil
 	}
 }
 

@@ -37,7 +37,7 @@ func functions() []function {
 		{name: "digits", one: digits},
 		{name: "first", counted: words.First},
 		{name: "last", counted: words.Last},
-		{name: "pad", counted: func(s string, n int) string { return strings.Repeat("0", max(0, n-utf8.RuneCountInString(s))) + s }},
+		{name: "pad", counted: pad},
 		{name: "before", split: func(s, sep string) string { b, _, _ := strings.Cut(s, sep); return b }},
 		{name: "after", split: func(s, sep string) string { _, a, _ := strings.Cut(s, sep); return a }},
 		{name: "words", several: words.Words},
@@ -52,6 +52,18 @@ func functionNames() []string {
 		names = append(names, f.name)
 	}
 	return names
+}
+
+func pad(s string, n int) string {
+	missing := n - utf8.RuneCountInString(s)
+	const zeros = "0000000000000000"
+	switch {
+	case missing <= 0:
+		return s
+	case missing <= len(zeros):
+		return zeros[:missing] + s
+	}
+	return strings.Repeat("0", missing) + s
 }
 
 func digits(s string) string {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"strconv"
+	"strings"
 
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
@@ -31,6 +32,23 @@ type Scope struct {
 	values []ref.Val // by variable, made when the interpreter asks
 	cells  Cells
 	column []int // by heading of the Env: its column, or -1
+	made   strings.Builder
+}
+
+// roomMade is how much room is made at once for texts that are put together. Whoever
+// keeps one of them for long clones it, or keeps the others as well.
+const roomMade = 4 << 10
+
+// keep returns a text that was put together. Many stand side by side in the memory, as to
+// find room for each by itself takes longer than to make it.
+func (s *Scope) keep(text []byte) string {
+	if s.made.Cap()-s.made.Len() < len(text) {
+		s.made.Reset()
+		s.made.Grow(max(roomMade, len(text)))
+	}
+	from := s.made.Len()
+	s.made.Write(text)
+	return s.made.String()[from:]
 }
 
 // NewScope returns a Scope whose Set counts the variables in the order in which names

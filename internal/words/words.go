@@ -54,7 +54,16 @@ func IsPlain(s string) bool {
 	if s[0] == ' ' || s[len(s)-1] == ' ' {
 		return false
 	}
-	for i := 0; i < len(s); i++ {
+	i := 0
+	for ; i+8 <= len(s); i += 8 { // eight at a time, as every cell comes through here
+		const each = 0x0101010101010101
+		b := s[i : i+8]
+		x := uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24 | uint64(b[4])<<32 | uint64(b[5])<<40 | uint64(b[6])<<48 | uint64(b[7])<<56
+		if (x|(x-each*' ')|(x+each))&(each*0x80) != 0 {
+			return false
+		}
+	}
+	for ; i < len(s); i++ {
 		if s[i] < ' ' || s[i] > '~' {
 			return false
 		}
