@@ -9,6 +9,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/mapping"
+	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 )
 
@@ -38,6 +39,20 @@ func BenchmarkCheck(b *testing.B) {
 			n++
 		}
 		require.Equal(b, rows, n)
+		require.NoError(b, s.Close())
+	}
+	b.ReportMetric(float64(rows)*float64(b.N)/b.Elapsed().Seconds(), "rows/s")
+}
+
+func BenchmarkPeek(b *testing.B) {
+	path := filepath.Join(b.TempDir(), "sheet.csv")
+	require.NoError(b, generate(path, rows))
+	for b.Loop() {
+		s, err := sheet.Open(path, nil, sheet.Options{})
+		require.NoError(b, err)
+		found, err := profile.Of(s.Info(), s.Rows(), nil)
+		require.NoError(b, err)
+		require.Equal(b, rows, found.Rows)
 		require.NoError(b, s.Close())
 	}
 	b.ReportMetric(float64(rows)*float64(b.N)/b.Elapsed().Seconds(), "rows/s")

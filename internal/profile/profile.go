@@ -82,11 +82,12 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 	reader := codes.NewReader(codes.Unsettled)
 	reader.Tersely = true
 	for i, heading := range info.Headings {
-		columns[i] = &column{Column: Column{Heading: heading}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
+		columns[i] = &column{Column: Column{Heading: heading}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, orders: map[string]*tally{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
 		columns[i].name(known)
 	}
-	var piece []sheet.Row
-	var cells []string
+	adding := newAdder(columns)
+	defer adding.end()
+	at := adding.piece()
 	for row, err := range rows {
 		if err != nil {
 			return nil, err
@@ -112,18 +113,16 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 		if len(row.Cells) > len(columns) && slices.ContainsFunc(row.Cells[len(columns):], func(s string) bool { return strings.TrimSpace(s) != "" }) {
 			p.Ragged++
 		}
-		from := len(cells)
-		cells = append(cells, row.Cells...)
-		row.Cells, row.Kinds = cells[from:len(cells):len(cells)], slices.Clone(row.Kinds)
-		if piece = append(piece, row); len(piece) == pieceSize {
-			addAll(columns, piece)
-			piece, cells = piece[:0], cells[:0]
+		if at.take(row); len(at.rows) == pieceSize {
+			adding.full <- at
+			at = adding.piece()
 			if told != nil {
 				told(p.Rows)
 			}
 		}
 	}
-	addAll(columns, piece)
+	adding.full <- at
+	adding.end()
 	for _, c := range columns {
 		p.Columns = append(p.Columns, c.finish())
 	}
@@ -134,6 +133,52 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 // pieceSize is how many rows are looked at together.
 const pieceSize = 1000
 
+// A piece is rows that are looked at together.
+type piece struct {
+	rows  []sheet.Row
+	cells []string // of the rows, one after the other
+}
+
+// take copies a row, which is valid only until the next one is read.
+func (p *piece) take(row sheet.Row) {
+	from := len(p.cells)
+	p.cells = append(p.cells, row.Cells...)
+	row.Cells, row.Kinds = p.cells[from:len(p.cells):len(p.cells)], slices.Clone(row.Kinds)
+	p.rows = append(p.rows, row)
+}
+
+// An adder takes pieces in, in their order, while the next is read.
+type adder struct {
+	full, used chan *piece
+	ended      chan struct{}
+	end        func() // waits until all is taken in
+}
+
+func newAdder(columns []*column) *adder {
+	a := &adder{full: make(chan *piece), used: make(chan *piece, 2), ended: make(chan struct{})}
+	a.used <- &piece{}
+	a.used <- &piece{}
+	a.end = sync.OnceFunc(func() {
+		close(a.full)
+		<-a.ended
+	})
+	go func() {
+		defer close(a.ended)
+		for p := range a.full {
+			addAll(columns, p.rows)
+			a.used <- p
+		}
+	}()
+	return a
+}
+
+// piece returns one to be filled.
+func (a *adder) piece() *piece {
+	p := <-a.used
+	p.rows, p.cells = p.rows[:0], p.cells[:0]
+	return p
+}
+
 // addAll takes rows in, each core a part of the columns.
 func addAll(columns []*column, rows []sheet.Row) {
 	cores := runtime.GOMAXPROCS(0)
@@ -141,8 +186,8 @@ func addAll(columns []*column, rows []sheet.Row) {
 	for core := range cores {
 		group.Go(func() {
 			for i := core; i < len(columns); i += cores {
-				for _, row := range rows {
-					text := ""
+				for n := range rows {
+					row, text := &rows[n], ""
 					if i < len(row.Cells) {
 						text = row.Cells[i]
 					}
@@ -186,6 +231,7 @@ type column struct {
 	kept     int
 	kinds    map[string]*tally
 	memo     map[string]string // kinds of values that come again
+	orders   map[string]*tally // of dates that come again
 	most     string            // the kind of nearly all so far; empty: none yet
 	lengths  map[int]*tally
 	number   tally // cells stored as numbers
@@ -335,7 +381,7 @@ func (c *column) count(row int, text string, stored sheet.CellKind) {
 		kind = "yes or no"
 	case c.most == "text":
 		kind = "text"
-	case c.most != "" && c.is(c.most, text):
+	case c.most != "" && c.most != "date" && c.is(c.most, text):
 		kind = c.most
 	default:
 		var known bool
@@ -363,15 +409,9 @@ func (c *column) count(row int, text string, stored sheet.CellKind) {
 			c.long.add(row, text)
 		}
 	case "date":
-		switch {
-		case stored == sheet.Dated:
-		case codes.OrderOf(text) == codes.DayFirst:
-			c.dayFirst.add(row, text)
-		case codes.OrderOf(text) == codes.MonthFirst:
-			c.monthFirst.add(row, text)
-		default:
-			if _, err := c.reader.Read(account.Date, text); err != nil {
-				c.either.add(row, text)
+		if stored != sheet.Dated {
+			if t := c.order(text); t != nil {
+				t.add(row, text)
 			}
 		}
 	case "number":
@@ -379,9 +419,32 @@ func (c *column) count(row int, text string, stored sheet.CellKind) {
 			c.long.add(row, text)
 		}
 	}
-	if strings.ContainsAny(text, ";|") {
+	if strings.IndexByte(text, ';') >= 0 || strings.IndexByte(text, '|') >= 0 {
 		c.lists.add(row, text)
 	}
+}
+
+// order returns the tally of the order in which a date has its day and month; nil: it is
+// plain.
+func (c *column) order(text string) *tally {
+	if t, known := c.orders[text]; known {
+		return t
+	}
+	var t *tally
+	switch codes.OrderOf(text) {
+	case codes.DayFirst:
+		t = &c.dayFirst
+	case codes.MonthFirst:
+		t = &c.monthFirst
+	default:
+		if _, err := c.reader.Read(account.Date, text); err != nil {
+			t = &c.either
+		}
+	}
+	if len(c.orders) < maxKept {
+		c.orders[strings.Clone(text)] = t
+	}
+	return t
 }
 
 // leading returns the kind of at least nineteen in twenty cells so far.
