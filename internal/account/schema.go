@@ -19,10 +19,33 @@ type Attribute struct {
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
+	Rule        Rule     `json:"rule,omitempty"`        // when the system takes two values for one
+}
+
+// A Rule says when a system takes two values of an attribute for one: it finds the one by
+// the other, and nobody else may have it where values are unique. The zero Rule is that of
+// the field in the catalogue.
+type Rule string
+
+// The rules beside that of the catalogue.
+const (
+	ByLetter Rule = "by letter" // every difference counts
+	AnyCase  Rule = "any case"  // capitals and how much space stands between words do not (RFC 4517 section 4.2.11)
+	DN       Rule = "name"      // a distinguished name, part by part (RFC 4517 section 4.2.15)
+)
+
+// A Suspension is how a system marks an account that may not sign in: a field that has
+// one value then, and another else.
+type Suspension struct {
+	Field string `json:"field"` // empty: accounts cannot be suspended
+	On    string `json:"on"`    // the account may sign in; a value that is neither means that as well
+	Off   string `json:"off"`
 }
 
 // A Schema is what a system takes of an account.
 type Schema struct {
+	Naming     string            `json:"naming"` // the field that names an account to people
+	Suspension Suspension        `json:"suspension"`
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
 
@@ -45,6 +68,43 @@ func (s *Schema) Attribute(field string) (Attribute, bool) {
 		}
 	}
 	return Attribute{}, false
+}
+
+// Field returns a field as the system has it: of the catalogue, or a plain one for one of
+// the system's own.
+func (s *Schema) Field(name string) Field {
+	field, known := FieldNamed(name)
+	if base, parts := PartsOf(name); !known && parts != nil {
+		return Field{Name: name, Label: base, Kind: List}
+	}
+	attribute, has := s.Attribute(name)
+	if !known {
+		field = Field{Name: name, Label: name, Kind: attribute.Kind}
+	}
+	if has {
+		field.Rule = attribute.Rule
+	}
+	return field
+}
+
+// IsSuspended reports whether an account is one that may not sign in.
+func (s *Schema) IsSuspended(a *Account) bool {
+	return s.Suspension.Field != "" && a.Field(s.Suspension.Field).Text() == s.Suspension.Off
+}
+
+// MaySuspend reports whether accounts can be suspended and let back in.
+func (s *Schema) MaySuspend() bool {
+	attribute, has := s.Attribute(s.Suspension.Field)
+	return has && !attribute.ReadOnly
+}
+
+// Mark returns the change that suspends an account, or lets it back in.
+func (s *Schema) Mark(a *Account, off bool) Change {
+	after := s.Suspension.On
+	if off {
+		after = s.Suspension.Off
+	}
+	return Change{Field: s.Suspension.Field, Before: a.Field(s.Suspension.Field), After: Of(after)}
 }
 
 // Full returns the name of an attribute for its alias, or for the last part of it.

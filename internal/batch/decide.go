@@ -95,7 +95,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	d.matched[found.ID] = w.Row
 	d.decideKnown(e, w, found, asks)
 	e.keepWhole(found)
-	if Protects(d.Protect, found) && (e.Outcome == account.Waiting) {
+	if Protects(d.Schema, d.Protect, found) && (e.Outcome == account.Waiting) {
 		d.Ties.Return(d.booked)
 		e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
 		e.Refuse()
@@ -121,8 +121,8 @@ func (d *Decider) asks(w *mapping.Wanted) (asks account.Intent, understood bool)
 }
 
 // Protects reports whether one of the patterns is a name of the account.
-func Protects(patterns []string, a *account.Account) bool {
-	return slices.ContainsFunc([]string{a.ID, a.Field("userName").Text(), a.Field("email").Text()}, func(name string) bool {
+func Protects(schema *account.Schema, patterns []string, a *account.Account) bool {
+	return slices.ContainsFunc([]string{a.ID, a.Field(schema.Naming).Text(), a.Field("email").Text()}, func(name string) bool {
 		return name != "" && account.Fits(name, patterns)
 	})
 }
@@ -314,10 +314,10 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		}
 		d.change(e, i, account.Change{Field: f.Name, Before: before, After: after})
 	}
-	if asks == account.Resume && !isOn(found) {
-		setTo(e, account.Change{Field: "active", Before: found.Field("active"), After: account.Of("true")})
+	if asks == account.Resume && d.Schema.IsSuspended(found) {
+		setTo(e, d.Schema.Mark(found, false))
 	}
-	e.Intent = Effect(e.Changes)
+	e.Intent = Effect(d.Schema, e.Changes)
 	switch e.Intent {
 	case account.Suspend:
 		d.set(e, found, d.Brief.Suspending.Set)
@@ -339,7 +339,7 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 
 // know keeps what is known of the account: the fields that matter, and who it is.
 func (d *Decider) know(e *Entry, found *account.Account) {
-	for _, name := range append([]string{"userName", "displayName"}, d.Fields...) {
+	for _, name := range append([]string{d.Schema.Naming, "displayName"}, d.Fields...) {
 		if before := found.Field(name); before.Present() {
 			e.Known[name] = before
 		}
@@ -356,28 +356,26 @@ func (e *Entry) Wait() {
 }
 
 // Effect is what changes of a known account come to.
-func Effect(changes []account.Change) account.Intent {
+func Effect(schema *account.Schema, changes []account.Change) account.Intent {
+	mark := schema.Suspension
 	for _, c := range changes {
-		if c.Field == "active" && c.After.Text() == "false" {
+		switch {
+		case mark.Field == "" || c.Field != mark.Field:
+		case c.After.Text() == mark.Off:
 			return account.Suspend
-		}
-		if c.Field == "active" && c.Before.Text() == "false" {
+		case c.Before.Text() == mark.Off:
 			return account.Resume
 		}
 	}
 	return account.Update
 }
 
-// isOn reports whether an account may sign in; one of which the system does not
-// say may.
-func isOn(a *account.Account) bool { return a.Field("active").Text() != "false" }
-
 // suspend decides a row that asks for its account to be suspended. Nothing else of
 // the row is looked at: everything is kept as it is.
 func (d *Decider) suspend(e *Entry, found *account.Account) {
 	e.Intent = account.Suspend
-	if isOn(found) {
-		e.Changes = append(e.Changes, account.Change{Field: "active", Before: found.Field("active"), After: account.Of("false")})
+	if !d.Schema.IsSuspended(found) {
+		e.Changes = append(e.Changes, d.Schema.Mark(found, true))
 	}
 	d.set(e, found, d.Brief.Suspending.Set)
 	d.leave(e, found)
@@ -388,7 +386,7 @@ func (d *Decider) suspend(e *Entry, found *account.Account) {
 func (d *Decider) Unlist(e *Entry, found *account.Account) {
 	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
 	d.know(e, found)
-	if Protects(d.Protect, found) {
+	if Protects(d.Schema, d.Protect, found) {
 		e.Find(account.Note, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and stays as it is though no row lists it", found.Label()))
 		e.Outcome = account.Aside
 		return
@@ -499,7 +497,7 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 // sheet is to create it, there is a step for it instead.
 func (d *Decider) refer(e *Entry, i int, text string) (known *account.Account, ok bool) {
 	f := d.Brief.Fields[i]
-	by := NamedField(f.Refers)
+	by := d.Schema.Field(f.Refers)
 	switch hits := d.Index.Find(by.Name, text); len(hits) {
 	case 0:
 		if row := d.Row(by, text); row > 0 {
@@ -516,17 +514,6 @@ func (d *Decider) refer(e *Entry, i int, text string) (known *account.Account, o
 		e.Find(account.Error, "two-accounts", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” finds two accounts: %s (%s) and %s (%s)", f.Label, text, hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
 	}
 	return nil, false
-}
-
-// NamedField returns the catalogue's field, or a plain one for a system's own.
-func NamedField(name string) account.Field {
-	if f, ok := account.FieldNamed(name); ok {
-		return f
-	}
-	if base, parts := account.PartsOf(name); parts != nil {
-		return account.Field{Name: name, Label: base, Kind: account.List}
-	}
-	return account.Field{Name: name, Label: name}
 }
 
 // tie adds the steps that the row's memberships take.

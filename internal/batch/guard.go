@@ -57,13 +57,13 @@ var telling = [...]string{"userName", "employeeNumber", "email", "externalId", "
 
 // Stranger reports whether an account is somebody else's than it was when it was last
 // seen: all that tells people apart differs.
-func Stranger(known map[string]account.Value, now *account.Account, match []string) bool {
+func Stranger(schema *account.Schema, known map[string]account.Value, now *account.Account, match []string) bool {
 	same, differ := 0, 0
-	for _, name := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(telling[:], match)))) {
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(telling[:], match, []string{schema.Naming})))) {
 		was, is := known[name], now.Field(name)
 		switch {
 		case name == account.ID, !was.Filled(), !is.Filled():
-		case NamedField(name).Same(was.Text(), is.Text()):
+		case schema.Field(name).Same(was.Text(), is.Text()):
 			same++
 		default:
 			differ++

@@ -182,6 +182,15 @@ func (b *Brief) bringsOnlyMemberships() bool {
 		!slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Mode == Exact })
 }
 
+// Fit has a brief that nobody has used yet compare values as the system does.
+func (b *Brief) Fit(schema *account.Schema) {
+	for i := range b.Fields {
+		if attribute, has := schema.Attribute(b.Fields[i].Name); has {
+			b.Fields[i].Rule = attribute.Rule
+		}
+	}
+}
+
 // Intent returns the index of the field that carries a row's own intent, or -1.
 func (b *Brief) Intent() int { return b.Field(intentField) }
 

@@ -139,9 +139,13 @@ func (c *Checker) Schema() []account.Finding {
 		finding.Field = change.Field
 		findings = append(findings, finding)
 	}
-	if active, known := c.schema.Attribute("active"); (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && (!known || active.ReadOnly) {
-		finding := account.Find(account.Error, "unknown-field", "the brief has accounts suspended or let back in, and the system has no field “active” that could be set")
-		finding.Field, finding.Remedy = "active", "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
+	if (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && !c.schema.MaySuspend() {
+		marked := "nothing that marks an account as suspended"
+		if c.schema.Suspension.Field != "" {
+			marked = fmt.Sprintf("no field “%s” that could be set", c.schema.Suspension.Field)
+		}
+		finding := account.Find(account.Error, "unknown-field", "the brief has accounts suspended or let back in, and the system has "+marked)
+		finding.Field, finding.Remedy = c.schema.Suspension.Field, "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
 		findings = append(findings, finding)
 	}
 	if c.brief.New == brief.Create {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
+	"evenledger/internal/form"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -51,15 +51,11 @@ courses, licences and roles.`,
 			if err != nil {
 				return err
 			}
-			schema, err := client.Describe(cmd.Context())
+			about, err := client.Describe(cmd.Context())
 			if err != nil {
 				return err
 			}
-			kinds, err := thingKinds(cmd.Context(), client)
-			if err != nil {
-				return err
-			}
-			return a.blank(target, schema, out, only, all, kinds)
+			return a.blank(target, about.Schema, out, only, all, namedKinds(about))
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
@@ -69,119 +65,27 @@ courses, licences and roles.`,
 	return cmd
 }
 
-// thingKinds are the kinds of things a system has that a brief can name.
-func thingKinds(ctx context.Context, client system.System) ([]string, error) {
-	keeper, ok := client.(system.Keeper)
-	if !ok {
-		return nil, nil
-	}
-	known, err := keeper.ThingKinds(ctx)
-	var names []string
-	for _, about := range known {
-		if slices.Contains(brief.Kinds(), about.Name) {
-			names = append(names, about.Name)
+// namedKinds are the kinds of things a system has that a brief can name.
+func namedKinds(about *system.Description) (names []string) {
+	for _, kind := range about.Kinds {
+		if slices.Contains(brief.Kinds(), kind.Name) {
+			names = append(names, kind.Name)
 		}
 	}
-	return names, err
-}
-
-// leftOutOf says which fields and memberships have no column, and what writes them.
-func leftOutOf(schema *account.Schema, columns []blankColumn, kinds []string) string {
-	var left []string
-	for _, f := range toldFields(schema) {
-		if !f.ReadOnly && !slices.ContainsFunc(columns, func(c blankColumn) bool { return c.field.Field == f.Field }) {
-			left = append(left, f.name())
-		}
-	}
-	if left = append(left, kinds...); len(left) == 0 {
-		return ""
-	}
-	list := strings.Join(left, ", ")
-	if len(left) > 8 {
-		list = strings.Join(left[:8], ", ") + fmt.Sprintf(" and %d more", len(left)-8)
-	}
-	return "Left out: " + list + ". With --all they are there too."
-}
-
-// blankColumn is a column of a blank with what is said about it.
-type blankColumn struct {
-	sheet.BlankColumn
-	field toldField
-}
-
-// blankColumns are the columns for the fields a system takes and a person can be
-// expected to know; with only, those and in that order; with all, every one.
-func blankColumns(schema *account.Schema, only []string, all bool) ([]blankColumn, error) {
-	var columns []blankColumn
-	var names []string
-	for _, f := range toldFields(schema) {
-		heading := f.Alias
-		if known, ok := account.FieldNamed(f.Field); ok {
-			heading = known.Headings[0]
-		}
-		name := f.name()
-		if asked := slices.Contains(only, f.Field) || slices.Contains(only, name); heading == "" && (all || asked) {
-			heading = name
-		}
-		if !f.ReadOnly {
-			names = append(names, name)
-		}
-		if f.ReadOnly || heading == "" {
-			continue
-		}
-		if len(only) > 0 && !slices.Contains(only, name) && !slices.Contains(only, f.Field) {
-			continue
-		}
-		c := blankColumn{BlankColumn: sheet.BlankColumn{Heading: heading, Allowed: f.Allowed, Required: f.Required}, field: f}
-		if f.Kind == account.YesNo {
-			c.Allowed = []string{"yes", "no"}
-		}
-		switch f.Kind {
-		case account.Email:
-			c.Holds = "@"
-		case account.Login:
-			c.Lacks = " "
-		}
-		about := []string{strings.ToUpper(f.Label[:min(1, len(f.Label))]) + f.Label[min(1, len(f.Label)):]}
-		if rules := f.rules(); rules != "" {
-			about = append(about, rules)
-		}
-		if c.Note = strings.Join(about, "; ") + "."; f.Example != "" {
-			c.Note += "\nSuch as: " + f.Example
-		}
-		columns = append(columns, c)
-	}
-	for _, name := range only {
-		if !slices.ContainsFunc(columns, func(c blankColumn) bool { return c.field.Field == name || c.field.name() == name }) {
-			remedy := "“evenledger fields” lists those it takes."
-			if near := words.Nearest(name, names); near != "" {
-				remedy = fmt.Sprintf("Did you mean “%s”?", near)
-			}
-			return nil, wrong(fmt.Sprintf("the system takes no field “%s”", name), remedy)
-		}
-	}
-	if len(only) > 0 {
-		slices.SortStableFunc(columns, func(x, y blankColumn) int {
-			at := func(c blankColumn) int {
-				return max(slices.Index(only, c.field.Field), slices.Index(only, c.field.name()))
-			}
-			return at(x) - at(y)
-		})
-	}
-	return columns, nil
+	return names
 }
 
 func (a *app) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
-	columns, err := blankColumns(schema, only, all)
+	columns, err := form.Columns(schema, only, all)
 	if err != nil {
 		return err
 	}
-	left := leftOutOf(schema, columns, kinds)
+	left := form.LeftOut(schema, columns, kinds)
 	if all {
-		left = leftOutOf(schema, columns, nil)
+		left = form.LeftOut(schema, columns, nil)
 		for _, kind := range kinds {
-			c := blankColumn{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
-			c.field.Label, c.field.Kind = kind+" the person gets", account.List
+			c := form.Column{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
+			c.Field.Label, c.Field.Kind = kind+" the person gets", account.List
 			columns = append(columns, c)
 		}
 	}
@@ -219,7 +123,7 @@ func (a *app) blank(target workspace.System, schema *account.Schema, out string,
 	return page.Err()
 }
 
-func workbookBlank(columns []blankColumn) sheet.Blank {
+func workbookBlank(columns []form.Column) sheet.Blank {
 	b := sheet.Blank{Notes: [][]string{{"Column", "Must be there", "Kind", "Example", "Values to choose from", "What it is"}}}
 	for _, c := range columns {
 		b.Columns = append(b.Columns, c.BlankColumn)
@@ -227,14 +131,14 @@ func workbookBlank(columns []blankColumn) sheet.Blank {
 		if c.Required {
 			must = "yes"
 		}
-		b.Notes = append(b.Notes, []string{c.Heading, must, c.field.Kind.InWords(), c.field.Example, strings.Join(c.Allowed, ", "), strings.Trim(c.field.Label+", "+c.field.rules(), ", ")})
+		b.Notes = append(b.Notes, []string{c.Heading, must, c.Field.Kind.InWords(), c.Field.Example, strings.Join(c.Allowed, ", "), strings.Trim(c.Field.Label+", "+c.Field.Rules(), ", ")})
 	}
 	return b
 }
 
 // textBlank writes a blank without tabs: the notes stand above the headings,
 // where they are passed over when it is handed back in.
-func (a *app) textBlank(file *os.File, out string, target workspace.System, columns []blankColumn, required []string) error {
+func (a *app) textBlank(file *os.File, out string, target workspace.System, columns []form.Column, required []string) error {
 	w, err := sheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err
@@ -243,9 +147,9 @@ func (a *app) textBlank(file *os.File, out string, target workspace.System, colu
 	about := make([]string, len(columns))
 	for i, c := range columns {
 		headings[i] = c.Heading
-		about[i] = c.Heading + " is " + c.field.Kind.InWords()
-		if c.field.Example != "" {
-			about[i] = c.Heading + " such as " + c.field.Example
+		about[i] = c.Heading + " is " + c.Field.Kind.InWords()
+		if c.Field.Example != "" {
+			about[i] = c.Heading + " such as " + c.Field.Example
 		}
 		if len(c.Allowed) > 0 {
 			about[i] = c.Heading + " is one of " + strings.Join(c.Allowed, ", ")

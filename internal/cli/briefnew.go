@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/compose"
 	"evenledger/internal/profile"
+	"evenledger/internal/system"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
@@ -114,9 +115,9 @@ func briefName(sheet string) string {
 func (a *app) describe(cmd *cobra.Command, target workspace.System) *account.Schema {
 	client, err := a.connect(target)
 	if err == nil {
-		var schema *account.Schema
-		if schema, err = client.Describe(cmd.Context()); err == nil {
-			return schema
+		var about *system.Description
+		if about, err = client.Describe(cmd.Context()); err == nil {
+			return about.Schema
 		}
 	}
 	a.remark("%s could not be asked what it takes (%s); the brief is written without.", target.Name, strings.Split(explained(cmd.Context(), err).message, "\n")[0])

@@ -223,6 +223,7 @@ func explained(ctx context.Context, err error) failure {
 		problems    yamldoc.Problems
 		guarded     *batch.Guard
 		refusal     *system.Refusal
+		mistake     *account.Mistake
 	)
 	switch {
 	case errors.As(err, &known):
@@ -231,6 +232,8 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitWrong, message: guarded.Message, remedy: guarded.Remedy}
 	case errors.As(err, &guarded):
 		return failure{code: exitGuard, message: guarded.Message, remedy: guarded.Remedy}
+	case errors.As(err, &mistake):
+		return failure{code: exitWrong, message: mistake.Message, remedy: mistake.Remedy}
 	case ctx.Err() != nil:
 		return failure{code: exitInterrupted, message: "interrupted"}
 	case errors.As(err, &unavailable):

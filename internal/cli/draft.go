@@ -132,7 +132,7 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool) *drafting.Draft {
 	info := j.sheet.Info()
 	d := &drafting.Draft{
-		Ledger: l, System: j.system, Schema: j.schema, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
+		Ledger: l, System: j.system, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
 		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vaults: vaults(j.workspace), WhyNot: j.whyNot, Known: known(j.target.URL), Rules: j.target.Passwords,
 		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL, Workbook: info.IsWorkbook()},
 	}

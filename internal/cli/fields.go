@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/form"
 	"evenledger/internal/report"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -50,76 +51,17 @@ later, and which values it allows.`,
 			if err != nil {
 				return err
 			}
-			schema, err := client.Describe(cmd.Context())
+			about, err := client.Describe(cmd.Context())
 			if err != nil {
 				return err
 			}
-			return a.fields(target, schema)
+			return a.fields(target, about.Schema)
 		},
 	}
 }
 
-// told is a field as the answer has it.
-type toldField struct {
-	account.Attribute
-	Alias   string `json:"alias,omitempty"`
-	Short   string `json:"short,omitempty"` // the last part of the name, where only one ends so
-	Label   string `json:"label"`
-	Example string `json:"example"`
-}
-
-// toldFields are the fields of a schema, those of the catalogue first and in its
-// order.
-func toldFields(schema *account.Schema) []toldField {
-	alias := map[string]string{}
-	for short, full := range schema.Aliases {
-		alias[full] = short
-	}
-	short := map[string]string{}
-	for last, full := range schema.Short {
-		short[full] = last
-	}
-	order := account.FieldNames()
-	fields := make([]toldField, 0, len(schema.Attributes))
-	for _, attribute := range schema.Attributes {
-		f := toldField{Attribute: attribute, Alias: alias[attribute.Field], Short: short[attribute.Field], Label: attribute.Description, Example: attribute.Kind.Example()}
-		if known, ok := account.FieldNamed(attribute.Field); ok {
-			f.Label, f.Example = known.Label, known.Example()
-		}
-		if len(f.Allowed) > 0 {
-			f.Example = f.Allowed[0]
-		}
-		fields = append(fields, f)
-	}
-	slices.SortStableFunc(fields, func(x, y toldField) int {
-		i, j := slices.Index(order, x.Field), slices.Index(order, y.Field)
-		if i < 0 {
-			i = len(order)
-		}
-		if j < 0 {
-			j = len(order)
-		}
-		return i - j
-	})
-	return fields
-}
-
-// rules says in words what a system demands of a field.
-func (f toldField) rules() string {
-	var rules []string
-	for _, r := range []struct {
-		holds bool
-		text  string
-	}{{f.Required, "required"}, {f.ReadOnly, "kept by the system"}, {f.Immutable, "set once"}, {f.Unique, "unique"}} {
-		if r.holds {
-			rules = append(rules, r.text)
-		}
-	}
-	return strings.Join(rules, ", ")
-}
-
 func (a *app) fields(target workspace.System, schema *account.Schema) error {
-	fields := toldFields(schema)
+	fields := form.Fields(schema)
 	if a.json {
 		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields, "lists": schema.Lists})
 	}
@@ -128,7 +70,7 @@ func (a *app) fields(target workspace.System, schema *account.Schema) error {
 	page.Line("")
 	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
 	for _, f := range fields {
-		name := f.name()
+		name := f.Name()
 		values := page.Dim("")
 		if f.Example != "" {
 			values = page.Dim("such as " + f.Example)
@@ -136,9 +78,9 @@ func (a *app) fields(target workspace.System, schema *account.Schema) error {
 		if len(f.Allowed) > 0 {
 			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-64))
 		}
-		rules := report.Styled(report.Pad(f.rules(), 26))
+		rules := report.Styled(report.Pad(f.Rules(), 26))
 		if f.Required {
-			rules = page.Bold(report.Pad(f.rules(), 26))
+			rules = page.Bold(report.Pad(f.Rules(), 26))
 		}
 		page.Line("  %s%s%s%s", report.Pad(report.Clip(name, 21), 22), report.Pad(f.Kind.String(), 11), rules, values)
 	}
@@ -155,22 +97,11 @@ func (a *app) fields(target workspace.System, schema *account.Schema) error {
 	return page.Err()
 }
 
-// name is what a brief calls a field by.
-func (f toldField) name() string {
-	switch {
-	case f.Alias != "":
-		return f.Alias
-	case f.Short != "":
-		return f.Short
-	}
-	return f.Field
-}
-
 // ownFields writes the full names of the system's own fields.
-func ownFields(page *report.Page, fields []toldField) {
+func ownFields(page *report.Page, fields []form.Field) {
 	title := false
 	for _, f := range fields {
-		if f.name() == f.Field {
+		if f.Name() == f.Field {
 			continue
 		}
 		if !title {
@@ -178,7 +109,7 @@ func ownFields(page *report.Page, fields []toldField) {
 			page.Line("%s", page.Bold("The system's own, in full"))
 			title = true
 		}
-		page.Line("  %s%s", report.Pad(report.Clip(f.name(), 21), 22), f.Field)
+		page.Line("  %s%s", report.Pad(report.Clip(f.Name(), 21), 22), f.Field)
 	}
 }
 
@@ -200,20 +131,16 @@ the kinds are listed.`,
 			if err != nil {
 				return err
 			}
-			keeper, ok := client.(system.Keeper)
-			if !ok {
-				return wrong(target.Name+" has nothing besides accounts", "")
-			}
-			kinds, err := keeper.ThingKinds(cmd.Context())
+			about, err := client.Describe(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if len(args) < 2 {
-				return a.lookupKinds(cmd.Context(), target, keeper, kinds)
+				return a.lookupKinds(cmd.Context(), target, client, about.Kinds)
 			}
 			kind := args[1]
 			var names []string
-			for _, about := range kinds {
+			for _, about := range about.Kinds {
 				names = append(names, about.Name)
 			}
 			if !slices.Contains(names, kind) {
@@ -223,15 +150,15 @@ the kinds are listed.`,
 				}
 				return wrong(fmt.Sprintf("%s has no %s", target.Name, kind), remedy)
 			}
-			return a.lookup(cmd.Context(), target, keeper, kind, args[2:])
+			return a.lookup(cmd.Context(), target, client, kind, args[2:])
 		},
 	}
 }
 
-func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper system.Keeper, kinds []account.ThingKind) error {
+func (a *app) lookupKinds(ctx context.Context, target workspace.System, client system.System, kinds []account.ThingKind) error {
 	counts := map[string]int{}
 	for _, kind := range kinds {
-		for _, err := range keeper.Things(ctx, kind.Name, false) {
+		for _, err := range client.Things(ctx, kind.Name, false) {
 			if err != nil {
 				return err
 			}
@@ -253,9 +180,9 @@ func (a *app) lookupKinds(ctx context.Context, target workspace.System, keeper s
 	return page.Err()
 }
 
-func (a *app) lookup(ctx context.Context, target workspace.System, keeper system.Keeper, kind string, wanted []string) error {
+func (a *app) lookup(ctx context.Context, target workspace.System, client system.System, kind string, wanted []string) error {
 	things, names, all := []account.Thing{}, map[string]int{}, 0
-	for t, err := range keeper.Things(ctx, kind, true) {
+	for t, err := range client.Things(ctx, kind, true) {
 		if err != nil {
 			return err
 		}

@@ -175,9 +175,14 @@ func (a *app) fit(ctx context.Context, j *job, offline bool) (err error) {
 		if j.system, err = a.connect(j.target); err != nil {
 			return err
 		}
-		if j.schema, err = j.system.Describe(ctx); err != nil {
+		about, err := j.system.Describe(ctx)
+		if err != nil {
 			return err
 		}
+		j.schema = about.Schema
+	}
+	if j.schema != nil {
+		j.brief.Fit(j.schema)
 	}
 	j.findings = append(j.findings, check.New(j.mapper, j.schema).Schema()...)
 	if !offline && j.brief.Password.Change && j.target.Renew == "" {
@@ -230,10 +235,11 @@ func (a *app) suggest(ctx context.Context, j *job, only string, offline bool) (*
 		if err != nil {
 			return nil, err
 		}
-		schema, err := client.Describe(ctx)
+		about, err := client.Describe(ctx)
 		if err != nil {
 			return nil, err
 		}
+		schema := about.Schema
 		j.system, j.schema, options.Kinds = client, schema, map[string]account.Kind{}
 		for _, attribute := range schema.Attributes {
 			options.Kinds[attribute.Field] = attribute.Kind

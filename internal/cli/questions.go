@@ -138,12 +138,15 @@ func (a *app) inquire(ctx context.Context, client system.System, q *question) (r
 	bar := a.progress()
 	defer bar.end()
 	if q.about == nil {
-		keeper, ok := client.(system.Keeper)
-		if !ok {
-			return report.Table{}, wrong("the system has nothing besides accounts", "")
+		about, err := client.Describe(ctx)
+		if err != nil {
+			return report.Table{}, err
+		}
+		if _, has := about.Kind(q.name); !has {
+			return report.Table{}, wrong("the system has no "+q.name, "")
 		}
 		var things []account.Thing
-		for t, err := range keeper.Things(ctx, q.name, true) {
+		for t, err := range client.Things(ctx, q.name, true) {
 			if err != nil {
 				return report.Table{}, err
 			}

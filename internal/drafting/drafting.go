@@ -36,7 +36,6 @@ const chunk = 1000
 type Draft struct {
 	Ledger   *ledger.Ledger
 	System   system.System
-	Schema   *account.Schema
 	Sheet    *sheet.Sheet
 	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
 	Mapper   *mapping.Mapper
@@ -56,6 +55,7 @@ type Draft struct {
 	Renew    string              // field that makes a person choose another password; empty: none
 
 	registry
+	about   *system.Description
 	vault   *secret.Vault // of the batch
 	checker *check.Checker
 	brief   *brief.Brief
@@ -70,8 +70,13 @@ type Draft struct {
 
 // Make makes the batch and returns it. The caller has locked "draft".
 func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
+	var err error
+	if d.about, err = d.System.Describe(ctx); err != nil {
+		return nil, d.way, err
+	}
 	d.brief = d.Mapper.Brief()
-	d.checker = check.New(d.Mapper, d.Schema)
+	d.brief.Fit(d.about.Schema)
+	d.checker = check.New(d.Mapper, d.about.Schema)
 	d.checker.Judge, d.checker.Known = secret.NewJudge(d.Rules), d.Known
 	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
@@ -174,7 +179,7 @@ func (d *Draft) takeIn(ctx context.Context) error {
 		}
 		for i, f := range d.brief.Fields {
 			if value := checked.Wanted.Values[i]; f.Refers != "" && value.Filled() {
-				d.want(seen, batch.NamedField(f.Refers), value.Text())
+				d.want(seen, d.about.Field(f.Refers), value.Text())
 			}
 		}
 	}
@@ -218,7 +223,7 @@ func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
 	}
 	for _, f := range d.brief.Fields {
 		if f.Refers != "" && !slices.ContainsFunc(fields, func(has account.Field) bool { return has.Name == f.Refers }) {
-			fields = append(fields, batch.NamedField(f.Refers))
+			fields = append(fields, d.about.Field(f.Refers))
 		}
 	}
 	index := batch.NewIndex(fields, d.keys)
@@ -297,7 +302,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 	var wanted *mapping.Wanted
 	numbers := &check.Numbering{}
 	decider := &batch.Decider{
-		Brief: d.brief, Schema: d.Schema, Index: index, Unique: d.checker.Unique(),
+		Brief: d.brief, Schema: d.about.Schema, Index: index, Unique: d.checker.Unique(),
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },

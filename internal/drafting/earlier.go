@@ -36,7 +36,7 @@ func (d *Draft) remember(ctx context.Context) error {
 		}
 		for _, c := range e.Changes {
 			if c.After.Filled() && slices.Contains(d.brief.Match, c.Field) {
-				set(d.made, c.Field, batch.NamedField(c.Field).Key(c.After.Text()), m)
+				set(d.made, c.Field, d.about.Field(c.Field).Key(c.After.Text()), m)
 			}
 		}
 	})
@@ -49,7 +49,7 @@ func (d *Draft) refuseMade(e *batch.Entry) {
 		return
 	}
 	for _, c := range e.Changes {
-		m, made := d.made[c.Field][batch.NamedField(c.Field).Key(c.After.Text())]
+		m, made := d.made[c.Field][d.about.Field(c.Field).Key(c.After.Text())]
 		switch {
 		case !made:
 			continue
@@ -66,8 +66,8 @@ func (d *Draft) refuseMade(e *batch.Entry) {
 
 // witness keeps a few accounts to know the system again by.
 func (d *Draft) witness(a *account.Account) {
-	if len(d.seen) < 10*fewWitnesses && a.Field("userName").Filled() {
-		d.seen = append(d.seen, account.Account{ID: strings.Clone(a.ID), Fields: map[string]account.Value{"userName": a.Field("userName"), "displayName": a.Field("displayName")}})
+	if len(d.seen) < 10*fewWitnesses && a.Field(d.about.Naming).Filled() {
+		d.seen = append(d.seen, account.Account{ID: strings.Clone(a.ID), Fields: map[string]account.Value{d.about.Naming: a.Field(d.about.Naming), "displayName": a.Field("displayName")}})
 	}
 }
 
@@ -75,7 +75,7 @@ func (d *Draft) witness(a *account.Account) {
 func (d *Draft) settleWitnesses(index *batch.Index) {
 	concerned := func(a account.Account) bool { return index.Accounts()[a.ID] != nil }
 	others := slices.DeleteFunc(slices.Clone(d.seen), concerned)
-	if renames := d.brief.Field("userName"); len(others) < fewWitnesses && (renames < 0 || !d.brief.Fields[renames].Send) {
+	if renames := d.brief.Field(d.about.Naming); len(others) < fewWitnesses && (renames < 0 || !d.brief.Fields[renames].Send) {
 		others = d.seen
 	}
 	d.Batch.Witnesses = others[:min(len(others), fewWitnesses)]
@@ -87,15 +87,15 @@ func (d *Draft) lookForProtected() {
 	d.guards = map[string]bool{}
 	for _, pattern := range d.Batch.Protect {
 		d.guards[pattern] = false
-		if !strings.Contains(pattern, "*") && !slices.Contains(d.keys["userName"], pattern) {
-			d.keys["userName"] = append(d.keys["userName"], pattern)
+		if !strings.Contains(pattern, "*") && !slices.Contains(d.keys[d.about.Naming], pattern) {
+			d.keys[d.about.Naming] = append(d.keys[d.about.Naming], pattern)
 		}
 	}
 }
 
 func (d *Draft) noteProtected(a *account.Account) {
 	for pattern, seen := range d.guards {
-		if !seen && batch.Protects([]string{pattern}, a) {
+		if !seen && batch.Protects(d.about.Schema, []string{pattern}, a) {
 			d.guards[pattern] = true
 		}
 	}

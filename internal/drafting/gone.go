@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,6 +25,10 @@ func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Acc
 	if err != nil {
 		return err
 	}
+	keys := make([]account.Field, len(d.brief.Match))
+	for i, name := range d.brief.Match {
+		keys[i] = d.about.Field(name)
+	}
 	for a, err := range d.System.List(ctx, ask) {
 		if err != nil {
 			return err
@@ -45,10 +50,10 @@ func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Acc
 		}
 		d.scope++
 		known, keyed := false, false
-		for _, name := range d.brief.Match {
-			value := a.Field(name)
+		for _, key := range keys {
+			value := a.Field(key.Name)
 			keyed = keyed || value.Filled()
-			known = known || value.Filled() && d.listed[name][batch.NamedField(name).Key(value.Text())]
+			known = known || value.Filled() && d.listed[key.Name][key.Key(value.Text())]
 		}
 		// An account without any key, such as a service's, is in no list of people.
 		if keyed && !known {
@@ -66,7 +71,7 @@ func (d *Draft) namesForScope(ctx context.Context) (map[string]string, error) {
 		return nil, nil
 	}
 	names := map[string]string{}
-	for a, err := range d.System.List(ctx, []string{"userName"}) {
+	for a, err := range d.System.List(ctx, []string{d.about.Naming}) {
 		if err != nil {
 			return nil, err
 		}
@@ -121,10 +126,8 @@ func (d *Draft) hold(ctx context.Context) error {
 	total, of := d.scope, "accounts in scope"
 	if !d.looksForGone() {
 		of = "accounts of the system"
-		if sizer, ok := d.System.(system.Sizer); ok {
-			if total, err = sizer.Count(ctx); err != nil {
-				return err
-			}
+		if total, err = d.System.Count(ctx); err != nil && !errors.Is(err, system.ErrCannot) {
+			return err
 		}
 	}
 	for _, intent := range account.Intents() {

@@ -52,7 +52,7 @@ func (d *Draft) nameReferred(ctx context.Context, index *batch.Index) error {
 	}
 	slices.Sort(ids)
 	ids = slices.Compact(ids)
-	_, err := system.Fetch(ctx, d.System, map[string][]string{system.ByID: ids}, []string{"userName"}, d.Together, func(a account.Account) {
+	_, err := system.Fetch(ctx, d.System, map[string][]string{system.ByID: ids}, []string{d.about.Naming}, d.Together, func(a account.Account) {
 		if _, wanted := slices.BinarySearch(ids, a.ID); wanted {
 			index.Names[a.ID] = a.Label()
 		}

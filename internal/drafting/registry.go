@@ -43,7 +43,7 @@ func (d *Draft) prepare(ctx context.Context) error {
 		}
 	}
 	if b.Intent() >= 0 || b.Gone != "" {
-		look("active")
+		look(d.about.Suspension.Field)
 	}
 	for _, change := range slices.Concat(b.Suspending.Set, b.Resuming, d.extra()) {
 		look(change.Field)
@@ -68,15 +68,11 @@ func (d *Draft) prepare(ctx context.Context) error {
 // Catalogue reads the things of a system that a brief speaks of.
 func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(stage string, n int)) (*membership.Catalogue, error) {
 	catalogue := &membership.Catalogue{}
-	keeper, ok := s.(system.Keeper)
-	if !ok {
-		return catalogue, nil
-	}
-	kinds, err := keeper.ThingKinds(ctx)
+	described, err := s.Describe(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, about := range kinds {
+	for _, about := range described.Kinds {
 		if !b.Names(about.Name) {
 			continue
 		}
@@ -85,7 +81,7 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 		}
 		catalogue.AddKind(about)
 		// Only of licences it matters how many have one.
-		for t, err := range keeper.Things(ctx, about.Name, about.Name == "licences") {
+		for t, err := range s.Things(ctx, about.Name, about.Name == "licences") {
 			if err != nil {
 				return nil, err
 			}
@@ -140,7 +136,7 @@ func set[V any](of map[string]map[string]V, key, inner string, value V) {
 
 // ask lists the fields to ask for.
 func (d *Draft) ask() []string {
-	fields := append([]string{"userName", "displayName"}, d.Batch.Fields...)
+	fields := append([]string{d.about.Naming, "displayName"}, d.Batch.Fields...)
 	fields = append(fields, d.brief.Match...)
 	if d.looksForGone() {
 		for _, i := range d.brief.Scope.Only[0].Uses {
@@ -187,13 +183,12 @@ func (d *Draft) register(ctx context.Context, index *batch.Index) error {
 			}
 			continue
 		}
-		registrar, ok := d.System.(system.Registrar)
 		things := d.concerned(kind)
-		if !ok || len(things) == 0 {
+		if len(things) == 0 {
 			continue
 		}
 		looked := 0
-		for m, err := range registrar.Members(ctx, kind, things) {
+		for m, err := range d.System.Members(ctx, kind, things) {
 			if err != nil {
 				return err
 			}

@@ -19,7 +19,6 @@ type Reversal struct {
 	Ledger   *ledger.Ledger
 	System   system.System
 	URL      string // at which it is
-	Schema   *account.Schema
 	Of       *batch.Batch
 	Remove   bool // accounts that were created are removed, not suspended
 	Elevated map[string][]string
@@ -29,6 +28,7 @@ type Reversal struct {
 	Batch    batch.Batch                  // what the caller knows of it
 	Progress func(stage string, rows int) // may be nil
 
+	about     *system.Description
 	catalogue *membership.Catalogue
 }
 
@@ -38,6 +38,10 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	if err := r.Of.MayReverse(r.URL); err != nil {
 		return nil, err
 	}
+	var err error
+	if r.about, err = r.System.Describe(ctx); err != nil {
+		return nil, err
+	}
 	b := &r.Batch
 	b.Protect = slices.Concat(r.Of.Protect, r.Protect)
 	b.Unmakes = slices.Clone(r.Of.MadeThings)
@@ -45,8 +49,8 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		b.Unmakes[i].Result = ""
 	}
 	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
-	if _, has := r.Schema.Attribute("active"); has && !slices.Contains(b.Fields, "active") {
-		b.Fields = append(b.Fields, "active")
+	if mark := r.about.Suspension.Field; r.about.MaySuspend() && !slices.Contains(b.Fields, mark) {
+		b.Fields = append(b.Fields, mark)
 	}
 	what := "suspended"
 	if r.Remove {
@@ -105,7 +109,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 	for _, id := range ids {
 		now[id] = account.Account{}
 	}
-	ask := append([]string{"userName"}, r.Batch.Fields...)
+	ask := append([]string{r.about.Naming}, r.Batch.Fields...)
 	for _, e := range done {
 		for _, s := range e.Steps {
 			if s.Do == membership.Refer && !slices.Contains(ask, s.Kind) {
@@ -137,7 +141,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 	for _, e := range done {
 		u := batch.Entry{Row: e.Row, Key: e.Key, Account: e.Account, Cells: e.Cells}
 		a := now[e.Account]
-		stranger := batch.Stranger(e.Left(), &a, r.Of.Match)
+		stranger := batch.Stranger(r.about.Schema, e.Left(), &a, r.Of.Match)
 		if stranger {
 			u.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
 			if strangers++; 2*strangers > len(done) {
@@ -145,7 +149,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 			}
 		}
 		if len(r.Batch.Witnesses) < fewWitnesses && a.ID != "" {
-			r.Batch.Witnesses = append(r.Batch.Witnesses, account.Account{ID: a.ID, Fields: map[string]account.Value{"userName": a.Field("userName")}})
+			r.Batch.Witnesses = append(r.Batch.Witnesses, account.Account{ID: a.ID, Fields: map[string]account.Value{r.about.Naming: a.Field(r.about.Naming)}})
 		}
 		if stranger {
 			u.Refuse()
@@ -173,8 +177,7 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]
 		}
 	}
 	has := map[string]map[[2]string]account.Membership{}
-	registrar, ok := r.System.(system.Registrar)
-	if !ok || len(things) == 0 {
+	if len(things) == 0 {
 		return has, nil
 	}
 	if r.catalogue == nil {
@@ -183,14 +186,14 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]
 	for kind, ids := range things {
 		if _, read := r.catalogue.Kind(kind); !read {
 			r.catalogue.AddKind(account.ThingKind{Name: kind})
-			for t, err := range registrar.Things(ctx, kind, false) {
+			for t, err := range r.System.Things(ctx, kind, false) {
 				if err != nil {
 					return nil, err
 				}
 				r.catalogue.Add(kind, t)
 			}
 		}
-		for m, err := range registrar.Members(ctx, kind, ids) {
+		for m, err := range r.System.Members(ctx, kind, ids) {
 			if err != nil {
 				return nil, err
 			}
@@ -226,18 +229,18 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 		r.tellChanged(u, e, now)
 	}
 	switch {
-	case e.Did == account.Created && !r.Remove && !slices.Contains(r.Batch.Fields, "active"):
-		u.Find(account.Error, "cannot-be-undone", "active", "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
+	case e.Did == account.Created && !r.Remove && !r.about.MaySuspend():
+		u.Find(account.Error, "cannot-be-undone", r.about.Suspension.Field, "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
 	case e.Did == account.Created && r.Remove:
 		u.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
 		u.Intent, u.Outcome = account.Remove, account.Waiting
-	case e.Did == account.Created && now.Field("active").Text() != "false":
-		u.Changes = append(u.Changes, account.Change{Field: "active", Before: now.Field("active"), After: account.Of("false")})
+	case e.Did == account.Created && !r.about.IsSuspended(now):
+		u.Changes = append(u.Changes, r.about.Mark(now, true))
 	case e.Did != account.Created:
 		for _, c := range e.Changes {
 			r.putBack(u, c, now)
 		}
-		u.Intent = batch.Effect(u.Changes)
+		u.Intent = batch.Effect(r.about.Schema, u.Changes)
 	}
 	if u.Intent != account.Remove {
 		for _, s := range e.Steps {
@@ -246,7 +249,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 			}
 		}
 	}
-	if batch.Protects(r.Batch.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
+	if batch.Protects(r.about.Schema, r.Batch.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
 		u.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", now.Label()))
 	}
 	switch {
@@ -260,7 +263,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 // tellChanged tells what was changed in a created account since.
 func (r *Reversal) tellChanged(u, e *batch.Entry, now *account.Account) {
 	for _, c := range e.Changes {
-		if is := now.Field(c.Field).Text(); !batch.NamedField(c.Field).Same(is, c.After.Text()) {
+		if is := now.Field(c.Field).Text(); !r.about.Field(c.Field).Same(is, c.After.Text()) {
 			u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("since it was created, its %s became “%s”", c.Field, is))
 		}
 	}
@@ -268,7 +271,7 @@ func (r *Reversal) tellChanged(u, e *batch.Entry, now *account.Account) {
 
 // putBack puts a field back to what it held before.
 func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Account) {
-	f, is := batch.NamedField(c.Field), now.Field(c.Field)
+	f, is := r.about.Field(c.Field), now.Field(c.Field)
 	switch {
 	case f.Same(is.Text(), c.Before.Text()):
 		return
@@ -276,7 +279,7 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 		u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("%s is “%s” by now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
 		return
 	}
-	if a, ok := r.Schema.Attribute(c.Field); ok && a.Immutable {
+	if a, ok := r.about.Attribute(c.Field); ok && a.Immutable {
 		u.Find(account.Warning, "cannot-be-undone", c.Field, "", fmt.Sprintf("%s can be set only once and stays “%s”", c.Field, is.Text()))
 		return
 	}

@@ -34,7 +34,7 @@ func (p *Post) keys(e batch.Entry) map[string]string {
 // apart.
 func (p *Post) fields() []string {
 	p.asking.Do(func() {
-		all := slices.Concat([]string{"userName"}, p.Batch.Fields, p.Batch.Match)
+		all := slices.Concat([]string{p.about.Naming}, p.Batch.Fields, p.Batch.Match)
 		p.asked = slices.Clip(slices.Compact(slices.Sorted(slices.Values(all))))
 	})
 	return p.asked
@@ -68,7 +68,7 @@ func (p *Post) protected(e *batch.Entry, now *account.Account) (name string, is 
 	patterns := slices.Concat(p.Batch.Protect, p.Protect)
 	known := &account.Account{ID: e.Account, Fields: e.Known}
 	for _, a := range []*account.Account{known, now} {
-		if a != nil && batch.Protects(patterns, a) {
+		if a != nil && batch.Protects(p.about.Schema, patterns, a) {
 			return a.Label(), true
 		}
 	}
@@ -199,7 +199,7 @@ func (p *Post) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
 	for _, field := range p.Batch.Match {
 		value, has := keys[field]
 		if is := a.Field(field); has && is.Filled() {
-			return true, batch.NamedField(field).Same(is.Text(), value)
+			return true, p.about.Field(field).Same(is.Text(), value)
 		}
 	}
 	return false, false
@@ -227,7 +227,7 @@ func (p *Post) told(e *batch.Entry, now account.Account) {
 	if len(now.Fields) == 0 {
 		return // the answer didn't show it
 	}
-	for _, f := range system.NotKept(e.Changes, now) {
+	for _, f := range system.NotKept(p.about.Schema, e.Changes, now) {
 		f.Row = e.Row
 		e.Findings = append(e.Findings, f)
 	}
@@ -260,7 +260,7 @@ func (p *Post) clear(e *batch.Entry) {
 
 func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
-	look := known.Version == "" || !p.versions()
+	look := known.Version == "" || !p.about.Can.Versions
 	unclear := false
 	for range maxAttempts {
 		if look {
@@ -298,12 +298,6 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 	return nil
 }
 
-// versions reports whether the system makes a change only to the version that is named.
-func (p *Post) versions() bool {
-	versioner, ok := p.System.(system.Versioner)
-	return ok && versioner.Versions()
-}
-
 // changed settles an entry whose change was made. If it is somebody else whose account
 // the system shows, the post cannot go on.
 func (p *Post) changed(e *batch.Entry, now account.Account) error {
@@ -311,7 +305,7 @@ func (p *Post) changed(e *batch.Entry, now account.Account) error {
 	p.told(e, now)
 	p.clear(e)
 	e.Settle()
-	if batch.Stranger(e.Left(), &now, p.Batch.Match) {
+	if batch.Stranger(p.about.Schema, e.Left(), &now, p.Batch.Match) {
 		e.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
 		e.Outcome = account.Failed
 		unsent(e)
@@ -326,8 +320,7 @@ func (p *Post) otherSystem(e *batch.Entry, now account.Account) error {
 
 // remove removes the entry's account. One that is gone already is as it should be.
 func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
-	remover, ok := p.System.(system.Remover)
-	if !ok {
+	if !p.about.Can.Removes {
 		p.fail(e, "system-refused", "", "the accounts of this system cannot be removed")
 		return nil
 	}
@@ -338,7 +331,7 @@ func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
 			return err
 		}
 		known := account.Account{ID: e.Account, Version: now.Version, Fields: e.Known}
-		err = remover.Remove(ctx, known)
+		err = p.System.Remove(ctx, known)
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):
@@ -383,10 +376,10 @@ func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (
 	case err != nil:
 		return false, now, stillOpen(unclear, err)
 	}
-	if unclear && e.Intent != account.Remove && carriedOut(e.Changes, now) {
+	if unclear && e.Intent != account.Remove && p.carriedOut(e.Changes, now) {
 		return true, now, p.changed(e, now)
 	}
-	if batch.Stranger(e.Known, &now, p.Batch.Match) {
+	if batch.Stranger(p.about.Schema, e.Known, &now, p.Batch.Match) {
 		return false, now, stillOpen(unclear, p.otherSystem(e, now))
 	}
 	if name, is := p.protected(e, &now); is {
@@ -412,9 +405,9 @@ func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) 
 }
 
 // carriedOut reports whether the account has what the changes would give it.
-func carriedOut(changes []account.Change, now account.Account) bool {
+func (p *Post) carriedOut(changes []account.Change, now account.Account) bool {
 	return !slices.ContainsFunc(changes, func(c account.Change) bool {
-		return !batch.NamedField(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
+		return !p.about.Field(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
 	})
 }
 

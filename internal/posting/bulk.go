@@ -13,7 +13,7 @@ import (
 
 // together reports whether the entry's request can go with others'.
 func (p *Post) together(e *batch.Entry) bool {
-	return p.atOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any()
+	return p.about.Can.AtOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any()
 }
 
 // groups cuts a block that was noted into what goes in one request each.
@@ -22,7 +22,7 @@ func (p *Post) groups(block []batch.Entry, intent ledger.Intent) [][]ledger.Resu
 	open := false // the last group takes more
 	for i := range block {
 		r, goes := ledger.Result{Entry: block[i], Intent: intent}, p.together(&block[i])
-		if last := len(groups) - 1; open && goes && len(groups[last]) < p.atOnce {
+		if last := len(groups) - 1; open && goes && len(groups[last]) < p.about.Can.AtOnce {
 			groups[last] = append(groups[last], r)
 		} else {
 			groups = append(groups, []ledger.Result{r})
@@ -86,7 +86,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 		}
 	}
 	now := sent{}.again(p.Now())
-	made, err := p.System.(system.Bulker).CreateAll(ctx, wanted, p.fields())
+	made, err := p.System.CreateAll(ctx, wanted, p.fields())
 	var refusal *system.Refusal
 	switch {
 	case errors.As(err, &refusal), errors.Is(err, system.ErrGone):

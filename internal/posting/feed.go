@@ -114,7 +114,7 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	for _, e := range creates {
 		for field, value := range p.keys(*e) {
 			if hits := index.Find(field, value); len(hits) > 0 {
-				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, batch.NamedField(field).Label, value))
+				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, p.about.Field(field).Label, value))
 				p.refuse(e)
 				break
 			}
@@ -162,7 +162,7 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 		}
 		seen[now.ID] = true
 		for _, e := range looked[now.ID] {
-			if batch.Stranger(e.Known, &now, p.Batch.Match) {
+			if batch.Stranger(p.about.Schema, e.Known, &now, p.Batch.Match) {
 				stranger = p.otherSystem(e, now)
 			} else if onlySteps(e) {
 				p.refuseIfStale(e, now, false)

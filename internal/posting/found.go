@@ -91,7 +91,7 @@ func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int)
 	}
 	var fields []account.Field
 	for field := range keys {
-		fields = append(fields, batch.NamedField(field))
+		fields = append(fields, p.about.Field(field))
 	}
 	index := batch.NewIndex(fields, keys)
 	if len(keys) == 0 {
@@ -105,7 +105,7 @@ func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int)
 func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
 	keys := p.keys(*e)
 	for field, value := range keys {
-		if f := batch.NamedField(field); !f.Same(a.Field(field).Text(), value) {
+		if f := p.about.Field(field); !f.Same(a.Field(field).Text(), value) {
 			return false
 		}
 	}
@@ -134,7 +134,7 @@ func (p *Post) whose(a account.Account, e *batch.Entry, s sent) origin {
 		}
 		filled++
 		switch is := a.Field(c.Field); {
-		case batch.NamedField(c.Field).Same(is.Text(), c.After.Text()):
+		case p.about.Field(c.Field).Same(is.Text(), c.After.Text()):
 			same++
 		case is.Filled():
 			other++

@@ -19,6 +19,7 @@ type missing struct {
 	*tieWork
 	kind    string
 	names   map[string]string
+	joining map[string][]tied // what the rows ask of each
 	made    map[string]string // identifiers
 	refused map[string]error
 }
@@ -26,15 +27,18 @@ type missing struct {
 // makeMissing makes the things that rows ask for and that do not exist.
 func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 	kinds := map[string]*missing{}
-	for _, e := range window {
-		for _, s := range e.Steps {
+	for i := range window {
+		e := &window[i]
+		for n := range e.Steps {
+			s := &e.Steps[n]
 			if s.Do != membership.Join || s.Thing != "" || s.Result != "" {
 				continue
 			}
 			if kinds[s.Kind] == nil {
-				kinds[s.Kind] = &missing{w, s.Kind, map[string]string{}, map[string]string{}, map[string]error{}}
+				kinds[s.Kind] = &missing{w, s.Kind, map[string]string{}, map[string][]tied{}, map[string]string{}, map[string]error{}}
 			}
-			kinds[s.Kind].names[words.NameKey(s.Name)] = s.Name
+			m, key := kinds[s.Kind], words.NameKey(s.Name)
+			m.names[key], m.joining[key] = s.Name, append(m.joining[key], tied{e, s})
 		}
 	}
 	for _, m := range kinds {
@@ -61,7 +65,7 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 
 // look finds those that are there by now.
 func (m *missing) look(ctx context.Context) error {
-	for t, err := range m.registrar.Things(ctx, m.kind, false) {
+	for t, err := range m.System.Things(ctx, m.kind, false) {
 		if err != nil {
 			return err
 		}
@@ -74,14 +78,22 @@ func (m *missing) look(ctx context.Context) error {
 
 // make makes one. Where no clear answer comes, it is made again only if it does not appear.
 func (m *missing) make(ctx context.Context, key, name string) error {
-	t, err := m.registrar.MakeThing(ctx, m.kind, name)
+	var first []tied
+	if about, _ := m.about.Kind(m.kind); about.Filled {
+		first = m.joining[key][:min(len(m.joining[key]), m.about.Can.Ties)]
+	}
+	t, err := m.System.MakeThing(ctx, m.kind, name, tiesOf(first))
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
 		m.made[key] = t.ID
 		m.seen = m.Now().Add(m.Settle)
 		m.Batch.MadeThings = append(m.Batch.MadeThings, membership.Step{Kind: m.kind, Thing: t.ID, Name: name})
-		return m.Ledger.Save(ctx, m.Batch)
+		if err := m.Ledger.Save(ctx, m.Batch); err != nil {
+			return err
+		}
+		m.settle(first, membership.Done, "", "")
+		return nil
 	case isOpen(err):
 		m.seen = m.Now().Add(m.Settle)
 		for m.made[key] == "" && m.unseen(ctx) {

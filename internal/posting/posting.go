@@ -62,9 +62,9 @@ type Post struct {
 	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan ledger.Result
 
+	about   *system.Description
 	asking  sync.Once
 	asked   []string     // fields that are asked for
-	atOnce  int          // accounts that are made in one request; below 2: one by one
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
 	checked bool         // that known accounts are still whose they were
 
@@ -81,7 +81,11 @@ type Post struct {
 // can no longer be used; the error says which. What may not be done at all is a
 // *batch.Guard, and then nothing was. The caller has locked "post".
 func (p *Post) Run(ctx context.Context) error {
-	if err := p.May(ctx); err != nil {
+	err := p.May(ctx)
+	if err != nil {
+		return err
+	}
+	if p.about, err = p.System.Describe(ctx); err != nil {
 		return err
 	}
 	if err := p.recognise(ctx); err != nil {
@@ -95,7 +99,7 @@ func (p *Post) Run(ctx context.Context) error {
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
 	}
-	err := p.run(ctx)
+	err = p.run(ctx)
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
 	counts, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
@@ -145,7 +149,7 @@ func (p *Post) recognise(ctx context.Context) error {
 	right, wrong, gone := 0, 0, 0
 	why := "no account that was there is there any more"
 	for _, w := range p.Batch.Witnesses {
-		now, err := p.System.Get(ctx, w.ID, append(w.FieldNames(), "userName"))
+		now, err := p.System.Get(ctx, w.ID, append(w.FieldNames(), p.about.Naming))
 		var refusal *system.Refusal
 		switch {
 		case errors.As(err, &refusal): // it tells nothing
@@ -153,7 +157,7 @@ func (p *Post) recognise(ctx context.Context) error {
 			gone++
 		case err != nil:
 			return err
-		case batch.Stranger(w.Fields, &now, p.Batch.Match):
+		case batch.Stranger(p.about.Schema, w.Fields, &now, p.Batch.Match):
 			wrong++
 			why = fmt.Sprintf("the account %s was %s, and is %s now", w.ID, w.Label(), now.Label())
 		default:
@@ -181,12 +185,6 @@ func (p *Post) reversed(ctx context.Context) error {
 func (p *Post) run(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
-	}
-	if bulker, ok := p.System.(system.Bulker); ok {
-		var err error
-		if p.atOnce, err = bulker.AtOnce(ctx); err != nil {
-			return err
-		}
 	}
 	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.memberships}
 	for _, stage := range stages {
@@ -228,7 +226,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 	p.begin("accounts", total)
 	// The next block is noted while this one is sent. What is noted and not sent
 	// has to be looked up if the post is killed, so it is no more than that.
-	ready := make(chan []ledger.Result, blockSize/max(1, p.atOnce)+1)
+	ready := make(chan []ledger.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := system.Ending(ctx)

@@ -77,13 +77,11 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	require.NoError(w.t, err)
 	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(w.t, err)
-	schema, err := w.system.Describe(context.Background())
-	require.NoError(w.t, err)
 	target := w.target
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Schema: schema, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory", Secrets: w.secrets}}
+	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory", Secrets: w.secrets}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)
@@ -518,7 +516,11 @@ type bulk struct {
 	mu     sync.Mutex
 }
 
-func (b *bulk) AtOnce(context.Context) (int, error) { return b.most, nil }
+func (b *bulk) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := b.System.Describe(ctx)
+	about.Can.AtOnce = b.most
+	return about, err
+}
 
 func (b *bulk) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	b.mu.Lock()

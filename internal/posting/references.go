@@ -103,7 +103,7 @@ func (r *reference) fail(code, why string) {
 
 func (r *reference) carryOut(ctx context.Context) error {
 	known := account.Account{ID: r.entry.Account, Version: r.entry.Version, Fields: map[string]account.Value{}}
-	look := r.again || known.Version == "" || !r.versions()
+	look := r.again || known.Version == "" || !r.about.Can.Versions
 	fields := r.fields()
 	for _, c := range r.changes {
 		fields = append(fields, c.Field)
@@ -149,7 +149,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 // settled settles the references if the account has them already, or somebody changed
 // them since the draft.
 func (r *reference) settled(now account.Account) bool {
-	if carriedOut(r.changes, now) {
+	if r.carriedOut(r.changes, now) {
 		r.entry.Version = now.Version
 		r.settle(membership.Done)
 		return true

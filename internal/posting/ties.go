@@ -65,9 +65,8 @@ type thing struct{ kind, id string }
 // memberships carries out the memberships: those of one thing together, in few
 // requests, and different things side by side.
 func (p *Post) memberships(ctx context.Context, _ func(error)) error {
-	registrar, ok := p.System.(system.Registrar)
 	return p.pending(ctx, false, func(window []batch.Entry) error {
-		w := &tieWork{Post: p, registrar: registrar, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
+		w := &tieWork{Post: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
@@ -81,7 +80,7 @@ func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 			return nil
 		}
 		p.begin("memberships", total)
-		if !ok {
+		if p.about.Can.Ties == 0 {
 			return errors.New("the system keeps no memberships")
 		}
 		if err := w.makeMissing(ctx, window); err != nil {
@@ -102,7 +101,6 @@ func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 // tieWork is the memberships of one window.
 type tieWork struct {
 	*Post
-	registrar system.Registrar
 	by        map[thing][]tied
 	mu        sync.Mutex // over the entries, which several things may share
 	waiting   map[*batch.Entry]bool
@@ -186,7 +184,7 @@ func (w *tieWork) pass(ctx context.Context, work map[thing][]tied) (refused []re
 				defer mu.Unlock()
 				refused = append(refused, no...)
 			}()
-			for some := range slices.Chunk(ties, w.registrar.TieSize()) {
+			for some := range slices.Chunk(ties, w.about.Can.Ties) {
 				if ctx.Err() != nil || sending.Err() != nil {
 					return nil
 				}
@@ -222,11 +220,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 	if len(ties) == 0 {
 		return nil
 	}
-	wanted := make([]system.Tie, len(ties))
-	for i, t := range ties {
-		wanted[i] = system.Tie{Account: t.entry.Account, Role: t.step.Role, Section: t.step.Section, Was: t.step.Was != nil, Leave: t.step.Do == membership.Leave}
-	}
-	err := w.registrar.Tie(ctx, at.kind, at.id, wanted)
+	err := w.System.Tie(ctx, at.kind, at.id, tiesOf(ties))
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
@@ -264,10 +258,19 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 	return err
 }
 
+// tiesOf are the changes that steps ask of their thing.
+func tiesOf(steps []tied) []system.Tie {
+	ties := make([]system.Tie, len(steps))
+	for i, t := range steps {
+		ties[i] = system.Tie{Account: t.entry.Account, Role: t.step.Role, Section: t.step.Section, Was: t.step.Was != nil, Leave: t.step.Do == membership.Leave}
+	}
+	return ties
+}
+
 // lookAt reads a thing's members, settles what is as wanted and returns the rest.
 func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, error) {
 	members := map[string]account.Membership{}
-	for m, err := range w.registrar.Members(system.Stopping(ctx), at.kind, []string{at.id}) {
+	for m, err := range w.System.Members(system.Stopping(ctx), at.kind, []string{at.id}) {
 		if err != nil {
 			return nil, err
 		}
@@ -341,7 +344,7 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 	}
 	for kind, some := range ids {
 		members := map[string]map[string]account.Membership{}
-		for m, err := range w.registrar.Members(ctx, kind, some) {
+		for m, err := range w.System.Members(ctx, kind, some) {
 			if err != nil {
 				return err
 			}

@@ -34,8 +34,11 @@ type clubs struct {
 	asked   []string
 }
 
-func (c *clubs) ThingKinds(context.Context) ([]account.ThingKind, error) {
-	return []account.ThingKind{{Name: "groups"}, {Name: "courses", Roles: true}}, nil
+func (c *clubs) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := c.System.Describe(ctx)
+	about.Kinds = []account.ThingKind{{Name: "courses", Roles: true}, {Name: "groups"}}
+	about.Can.Ties, about.Can.Makes = c.size, true
+	return about, err
 }
 
 func (c *clubs) Things(_ context.Context, kind string, _ bool) iter.Seq2[account.Thing, error] {
@@ -66,8 +69,6 @@ func (c *clubs) Members(_ context.Context, kind string, things []string) iter.Se
 	}
 }
 
-func (c *clubs) TieSize() int { return c.size }
-
 func (c *clubs) Tie(_ context.Context, _, thing string, ties []system.Tie) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -89,7 +90,7 @@ func (c *clubs) Tie(_ context.Context, _, thing string, ties []system.Tie) error
 	return err
 }
 
-func (c *clubs) MakeThing(_ context.Context, _, name string) (account.Thing, error) {
+func (c *clubs) MakeThing(_ context.Context, _, name string, _ []system.Tie) (account.Thing, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if strings.Contains(name, "forbidden") {

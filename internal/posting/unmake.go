@@ -14,7 +14,6 @@ import (
 // thing in which the system never showed anybody: it may be one that shows no members,
 // and then a thing full of people looks as empty as any.
 func (p *Post) unmake(ctx context.Context) error {
-	unmaker, ok := p.System.(system.Unmaker)
 	shown, err := p.tookFrom(ctx)
 	if err != nil {
 		return err
@@ -25,11 +24,11 @@ func (p *Post) unmake(ctx context.Context) error {
 			continue
 		}
 		s.Result = membership.Unsent
-		if !ok || !shown[[2]string{s.Kind, s.Thing}] {
+		if !p.about.Can.Unmakes || !shown[[2]string{s.Kind, s.Thing}] {
 			continue
 		}
 		used := false
-		for m, err := range unmaker.Members(ctx, s.Kind, []string{s.Thing}) {
+		for m, err := range p.System.Members(ctx, s.Kind, []string{s.Thing}) {
 			if err != nil {
 				return err
 			}
@@ -38,7 +37,7 @@ func (p *Post) unmake(ctx context.Context) error {
 		if used {
 			continue
 		}
-		err := unmaker.RemoveThing(ctx, s.Kind, s.Thing)
+		err := p.System.RemoveThing(ctx, s.Kind, s.Thing)
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):

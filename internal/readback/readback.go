@@ -46,6 +46,8 @@ type Reading struct {
 	Within   time.Duration // how long what was done may stay unseen
 	Wait     func(context.Context, time.Duration) error
 	Progress func(stage string, n int) // may be nil
+
+	schema *account.Schema
 }
 
 // A Result is what a batch was found to have left.
@@ -62,6 +64,11 @@ func (r Result) Even() bool { return len(r.Rows)+r.Failed+r.Waiting == 0 }
 // Read looks at every row that was carried out. What differs is looked at again until
 // Within is over.
 func (r *Reading) Read(ctx context.Context) (result Result, err error) {
+	about, err := r.System.Describe(ctx)
+	if err != nil {
+		return result, err
+	}
+	r.schema = about.Schema
 	for after := 0; ; {
 		var entries []batch.Entry
 		read := 0
@@ -123,7 +130,7 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 		return nil, nil
 	}
 	wanted := map[string]bool{}
-	fields := map[string]bool{"userName": true}
+	fields := map[string]bool{r.schema.Naming: true}
 	things := map[string][]string{}
 	var targets []int
 	for _, e := range entries {
@@ -149,14 +156,12 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 		return nil, err
 	}
 	has := map[account.Membership]account.Membership{} // by kind, thing and account alone
-	if registrar, ok := r.System.(system.Registrar); ok {
-		for kind, ids := range things {
-			for m, err := range registrar.Members(ctx, kind, ids) {
-				if err != nil {
-					return nil, err
-				}
-				has[account.Membership{Kind: kind, Thing: m.Thing, Account: m.Account}] = m
+	for kind, ids := range things {
+		for m, err := range r.System.Members(ctx, kind, ids) {
+			if err != nil {
+				return nil, err
 			}
+			has[account.Membership{Kind: kind, Thing: m.Thing, Account: m.Account}] = m
 		}
 	}
 	referred, _, err := r.Ledger.Accounts(ctx, r.Batch.ID, targets)
@@ -165,7 +170,7 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 	}
 	var rows []Row
 	for _, e := range entries {
-		if d := differences(&e, now, has, referred); len(d) > 0 {
+		if d := r.differences(&e, now, has, referred); len(d) > 0 {
 			rows = append(rows, Row{e.Row, e.Key, e.Account, d})
 		}
 	}
@@ -173,7 +178,7 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 }
 
 // differences compares one entry with its account as it is now.
-func differences(e *batch.Entry, now map[string]account.Account, has map[account.Membership]account.Membership, referred map[int]string) (all []Difference) {
+func (r *Reading) differences(e *batch.Entry, now map[string]account.Account, has map[account.Membership]account.Membership, referred map[int]string) (all []Difference) {
 	add := func(what, left, found string) { all = append(all, Difference{what, left, found}) }
 	a, there := now[e.Account]
 	switch {
@@ -187,7 +192,7 @@ func differences(e *batch.Entry, now map[string]account.Account, has map[account
 		return all
 	}
 	for _, c := range e.Changes {
-		if is := a.Field(c.Field).Text(); !batch.NamedField(c.Field).Same(is, c.After.Text()) && !(c.After.Text() == "false" && is == "") {
+		if is := a.Field(c.Field).Text(); !r.schema.Field(c.Field).Same(is, c.After.Text()) && !(is == "" && r.schema.Field(c.Field).Kind == account.YesNo && c.After.Text() == "false") {
 			add(c.Field, c.After.Text(), is)
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
-	"evenledger/internal/batch"
 )
 
 // A Table is the answer to a question about a system: lines of cells beneath
@@ -65,7 +64,7 @@ func Listed(accounts []account.Account, pick func(*account.Account) bool) Table 
 func Duplicates(accounts []account.Account) Table {
 	t := Table{Headings: []string{"Shared", "Value", "User name", "Name"}}
 	for _, field := range []string{"email", "employeeNumber"} {
-		f := batch.NamedField(field)
+		f, _ := account.FieldNamed(field)
 		by := map[string][]*account.Account{}
 		for i := range accounts {
 			if v := accounts[i].Field(field); v.Filled() {

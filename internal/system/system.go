@@ -19,13 +19,19 @@ import (
 	"evenledger/internal/account"
 )
 
-// A System is one application or directory. It may be used by several
-// goroutines at once. Values are in the standard forms of their fields' kinds.
+// A System is one application or directory. It may be used by several goroutines at
+// once. Values are in the standard forms of their fields' kinds.
+//
+// The first six methods every kind of system has of its own. The others are what a kind
+// may lack: it embeds Base, which says no for it, and Describe tells beforehand what
+// there is, so that nobody has to try. A System that is put around another embeds that,
+// and passes on what it has nothing to say about.
 //
 // Besides the errors of this package, methods return the context's.
 type System interface {
-	// Describe returns what the system takes of an account.
-	Describe(ctx context.Context) (*account.Schema, error)
+	// Describe returns what the system takes of an account and what it can do. A server is
+	// asked once; what was learned of it since is in the next Description.
+	Describe(ctx context.Context) (*Description, error)
 
 	// List yields every account with the given fields. A listing that the system
 	// cut short is an error, never a short list.
@@ -41,75 +47,123 @@ type System interface {
 	// Create makes an account and returns it as the system now has it.
 	Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error)
 
-	// Change makes the changes to an account, and no others, and returns it as
-	// the system now has it. If the account has a Version and the system can tell
-	// that it isn't of that version any more, the error is ErrChanged.
+	// Change makes the changes to an account, and no others, and returns it as the system
+	// now has it: where Abilities.Moves, perhaps under another identifier. If the account
+	// has a Version and the system can tell that it isn't of that version any more, the
+	// error is ErrChanged. Where the changes take more than one request and not all were
+	// carried out, it is a *Partial.
 	Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error)
-}
 
-// A Sizer is a System that knows what looking for accounts costs.
-type Sizer interface {
 	// Count returns how many accounts there are; ErrCannotFind means that they may not be
-	// listed.
+	// listed. Without Abilities.Counts nobody can say.
 	Count(ctx context.Context) (int, error)
-	// PageSize returns how many one request of List gives.
-	PageSize(ctx context.Context) (int, error)
-	// FindSize returns how many values one request of Find looks for.
-	FindSize() int
-}
 
-// A Versioner is a System that can say whether a change is made only to the
-// version of the account that is named. Without it the caller has to look first.
-type Versioner interface {
-	Versions() bool
-}
-
-// A Bulker is a System that may make many accounts in one request.
-type Bulker interface {
-	// AtOnce returns how many accounts CreateAll takes; 0: it takes none.
-	AtOnce(ctx context.Context) (int, error)
-	// CreateAll makes the accounts and returns what became of each, in their
-	// order. An error means that none was made, or if it is an Unclear, that any
-	// may have been.
+	// CreateAll makes as many accounts as Abilities.AtOnce allows and returns what became of
+	// each, in their order. An error means that none was made, or if it is an Unclear, that
+	// any may have been.
 	CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]Made, error)
+
+	// Remove removes an account for good. Errors are as with Change.
+	Remove(ctx context.Context, known account.Account) error
+
+	// Things yields every thing of a kind that Describe lists. Without counted, how many
+	// members each has need not be told.
+	Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error]
+
+	// Members yields the memberships of these things of a kind, and perhaps of others of the
+	// kind; of all if things is nil.
+	Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error]
+
+	// Tie makes the changes to one thing's members, all or none, up to Abilities.Ties at once.
+	Tie(ctx context.Context, kind, thing string, ties []Tie) error
+
+	// MakeThing makes a thing of that name. Where a thing of the kind is never empty, first
+	// has the ties of its first members, which it is made with; else it may be nil.
+	MakeThing(ctx context.Context, kind, name string, first []Tie) (account.Thing, error)
+
+	// RemoveThing removes a thing for good; ErrGone means that it is not there.
+	RemoveThing(ctx context.Context, kind, thing string) error
 }
+
+// A Description is what a system takes and what it can do, as plain data.
+type Description struct {
+	*account.Schema
+	Can   Abilities
+	Kinds []account.ThingKind // of things that accounts can be tied to, in order of name; none: it has none
+}
+
+// Kind returns what is said of a kind of things.
+func (d *Description) Kind(name string) (account.ThingKind, bool) {
+	i := slices.IndexFunc(d.Kinds, func(k account.ThingKind) bool { return k.Name == name })
+	if i < 0 {
+		return account.ThingKind{}, false
+	}
+	return d.Kinds[i], true
+}
+
+// Abilities are what a system can do besides the six methods that every one has. Each
+// says what becomes of the work without it.
+type Abilities struct {
+	Finds    int  // values that one request of Find looks for; 0: accounts are found by listing all
+	Page     int  // accounts that one request of List gives; 0: all
+	Counts   bool // without it, limits in per cent cannot be kept, and finding is never given up for listing
+	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
+	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
+	AtOnce   int  // accounts that CreateAll makes in one request; below 2: they are made one by one
+	Removes  bool // without it rows that ask for it are refused
+	Ties     int  // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
+	Makes    bool // things can be made; without it rows that name one which is missing are refused
+	Unmakes  bool // and removed again; without it those that a batch made stay when it is undone, which is told
+}
+
+// Base says no to what a kind of system lacks.
+type Base struct{}
+
+// ErrCannot is the error of what a system cannot do; its Description says so beforehand.
+var ErrCannot = errors.New("the system cannot do this")
+
+// Count implements System.
+func (Base) Count(context.Context) (int, error) { return 0, ErrCannot }
+
+// CreateAll implements System.
+func (Base) CreateAll(context.Context, []account.Account, []string) ([]Made, error) {
+	return nil, ErrCannot
+}
+
+// Remove implements System.
+func (Base) Remove(context.Context, account.Account) error { return ErrCannot }
+
+// Things implements System.
+func (Base) Things(context.Context, string, bool) iter.Seq2[account.Thing, error] {
+	return no[account.Thing]
+}
+
+// Members implements System.
+func (Base) Members(context.Context, string, []string) iter.Seq2[account.Membership, error] {
+	return no[account.Membership]
+}
+
+func no[T any](yield func(T, error) bool) {
+	var none T
+	yield(none, ErrCannot)
+}
+
+// Tie implements System.
+func (Base) Tie(context.Context, string, string, []Tie) error { return ErrCannot }
+
+// MakeThing implements System.
+func (Base) MakeThing(context.Context, string, string, []Tie) (account.Thing, error) {
+	return account.Thing{}, ErrCannot
+}
+
+// RemoveThing implements System.
+func (Base) RemoveThing(context.Context, string, string) error { return ErrCannot }
 
 // Made is what became of one account that was to be made: the account as the
 // system now has it, or a Refusal or Unclear.
 type Made struct {
 	Account account.Account
 	Err     error
-}
-
-// A Keeper is a System that has things besides accounts, such as groups.
-type Keeper interface {
-	// ThingKinds lists the kinds of things.
-	ThingKinds(ctx context.Context) ([]account.ThingKind, error)
-	// Things yields every thing of a kind that ThingKinds lists. Without counted,
-	// how many members each has need not be told.
-	Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error]
-}
-
-// A Registrar is a Keeper that ties accounts to its things.
-type Registrar interface {
-	Keeper
-	// Members yields the memberships of these things of a kind, and perhaps of
-	// others of the kind; of all if things is nil.
-	Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error]
-	// Tie makes the changes to one thing's members, all or none.
-	Tie(ctx context.Context, kind, thing string, ties []Tie) error
-	// TieSize is how many changes Tie takes at once.
-	TieSize() int
-	// MakeThing makes a thing of that name.
-	MakeThing(ctx context.Context, kind, name string) (account.Thing, error)
-}
-
-// An Unmaker is a Registrar whose things can be removed. Without it, things that a
-// batch made stay when the batch is undone, which is told.
-type Unmaker interface {
-	Registrar
-	// RemoveThing removes a thing for good; ErrGone means that it is not there.
-	RemoveThing(ctx context.Context, kind, thing string) error
 }
 
 // A Tie is a change of one account's membership of a thing.
@@ -119,12 +173,6 @@ type Tie struct {
 	Section string
 	Was     bool // it is a member already, in another role or section
 	Leave   bool // it is a member no more
-}
-
-// A Remover is a System whose accounts can be removed.
-type Remover interface {
-	// Remove removes an account for good. Errors are as with Change.
-	Remove(ctx context.Context, known account.Account) error
 }
 
 // ByID is what Find takes for a field to find accounts by their identifiers.
@@ -203,6 +251,17 @@ type Unclear struct{ Err error }
 func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
 func (e *Unclear) Unwrap() error { return e.Err }
 
+// Partial means that a change was carried out in part: its first requests were, and the
+// one that followed was refused or came to nothing.
+type Partial struct {
+	Now  account.Account  // the account as it is known to be now
+	Done []account.Change // that were made
+	Err  error            // why the others were not: a Refusal, Unavailable or Unclear
+}
+
+func (e *Partial) Error() string { return "a part of the changes was made, and then: " + e.Err.Error() }
+func (e *Partial) Unwrap() error { return e.Err }
+
 // Way is how accounts were looked up.
 type Way struct {
 	Listed   bool // all accounts were listed; else they were found by filter
@@ -248,27 +307,30 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 }
 
 func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
-	sizer, ok := s.(Sizer)
-	if !ok || sizer.FindSize() == 0 {
+	about, err := s.Describe(ctx)
+	if err != nil {
+		return Way{}, 0, err
+	}
+	size, finds := about.Can.Finds, 0
+	if size == 0 {
 		return Way{Listed: true}, 0, nil
 	}
-	size, finds := sizer.FindSize(), 0
 	for _, values := range keys {
 		finds += (len(values) + size - 1) / size
 	}
-	if finds <= 2 { // not worth asking how many there are
+	if finds <= 2 || !about.Can.Counts { // not worth asking how many there are
 		return Way{Requests: finds}, size, nil
 	}
-	count, err := sizer.Count(ctx)
+	count, err := s.Count(ctx)
 	if errors.Is(err, ErrCannotFind) {
 		return Way{Requests: finds}, size, nil // finding is all there is
 	}
 	if err != nil {
 		return Way{}, 0, err
 	}
-	page, err := sizer.PageSize(ctx)
-	if err != nil {
-		return Way{}, 0, err
+	page := about.Can.Page
+	if page == 0 {
+		page = max(1, count)
 	}
 	pages := (count + page - 1) / page
 	if pages < finds {
@@ -309,14 +371,14 @@ func findAll(ctx context.Context, s System, keys map[string][]string, fields []s
 
 // NotKept compares an account as the system has it with the changes that were
 // sent, and says which fields it kept otherwise.
-func NotKept(sent []account.Change, now account.Account) []account.Finding {
+func NotKept(schema *account.Schema, sent []account.Change, now account.Account) []account.Finding {
 	var findings []account.Finding
 	for _, change := range sent {
 		kept, want := now.Fields[change.Field].Text(), change.After.Text()
 		if kept == want {
 			continue
 		}
-		if field, _ := account.FieldNamed(change.Field); field.Same(kept, want) {
+		if schema.Field(change.Field).Same(kept, want) {
 			continue
 		}
 		said := "kept nothing"

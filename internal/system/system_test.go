@@ -28,9 +28,13 @@ type counted struct {
 	finds, listed int
 }
 
-func (c *counted) FindSize() int                         { return c.size }
-func (c *counted) Count(context.Context) (int, error)    { return c.pages * 7, nil }
-func (c *counted) PageSize(context.Context) (int, error) { return 7, nil }
+func (c *counted) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := c.System.Describe(ctx)
+	about.Can.Finds, about.Can.Page, about.Can.Counts = c.size, 7, true
+	return about, err
+}
+
+func (c *counted) Count(context.Context) (int, error) { return c.pages * 7, nil }
 
 func (c *counted) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
 	c.mu.Lock()
@@ -99,7 +103,7 @@ func TestNotKept(t *testing.T) {
 	for name, text := range map[string]string{"userName": "ana", "email": "ana@x.example", "title": "Bosun", "phone": "+442079460018", "country": "PT", "locality": ""} {
 		sent = append(sent, account.Change{Field: name, After: of(text)})
 	}
-	findings := system.NotKept(sent, now)
+	findings := system.NotKept(&account.Schema{}, sent, now)
 	var told []string
 	for _, f := range findings {
 		assert.Equal(t, account.Warning, f.Level)

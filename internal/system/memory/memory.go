@@ -1,5 +1,7 @@
-// Package memory is a system that lives in the program's memory. It keeps to
-// every promise of system.System, and serves the tests of the rooms above.
+// Package memory is a system that lives in the program's memory. It keeps to every
+// promise of system.System, and serves the tests of the rooms above: New is one whose
+// accounts have identifiers for ever, NewDirectory is a tree in which they are called by
+// their place.
 package memory
 
 import (
@@ -15,42 +17,67 @@ import (
 	"evenledger/internal/system"
 )
 
-// A System holds accounts in memory. User names are unique.
+// A System holds accounts in memory. What names them is unique.
 type System struct {
+	system.Base
+
 	// Before, if set, is called before each change of an account is carried out;
 	// what it returns is the request's error. After likewise, when it is done.
 	Before, After func(action string, a account.Account) error
 
+	about    system.Description
+	tree     *tree // nil: identifiers are numbers
 	mu       sync.Mutex
-	accounts map[string]account.Account
+	accounts map[string]account.Account // by the key of their identifiers
 	next     int
 	changes  int
 }
 
-// New returns a System with the given accounts.
+// New returns a System with the given accounts, which takes the whole catalogue.
 func New(accounts ...account.Account) *System {
-	s := &System{accounts: map[string]account.Account{}}
+	schema := &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}
+	for _, f := range account.Fields() {
+		key := f.Name == schema.Naming
+		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.SCIM, Kind: f.Kind, Required: key, Unique: key})
+	}
+	s := &System{accounts: map[string]account.Account{}, about: system.Description{Schema: schema, Can: system.Abilities{Removes: true}}}
 	for _, a := range accounts {
 		s.put(a)
 	}
 	return s
 }
 
+// put keeps an account under its identifier, which it gets if it has none.
 func (s *System) put(a account.Account) account.Account {
 	if a.ID == "" {
 		s.next++
 		a.ID = fmt.Sprintf("m%04d", s.next)
+		if s.tree != nil {
+			a.ID = s.tree.name(a.Fields)
+		}
 	}
 	version, _ := strconv.Atoi(a.Version)
 	a.Version = strconv.Itoa(version + 1)
 	a.Fields = maps.Clone(a.Fields)
 	maps.DeleteFunc(a.Fields, func(_ string, v account.Value) bool { return !v.Filled() })
-	s.accounts[a.ID] = a
-	return clone(a)
+	s.accounts[s.key(a.ID)] = a
+	return s.shown(a)
 }
 
-func clone(a account.Account) account.Account {
+// key is what must agree for two identifiers to be one.
+func (s *System) key(id string) string {
+	if s.tree == nil {
+		return id
+	}
+	return account.Field{Rule: account.DN}.Key(id)
+}
+
+// shown is an account as the system answers with it.
+func (s *System) shown(a account.Account) account.Account {
 	a.Fields = maps.Clone(a.Fields)
+	if !s.about.Can.Versions && s.tree != nil {
+		a.Version = ""
+	}
 	return a
 }
 
@@ -61,23 +88,23 @@ func (s *System) Changes() int {
 	return s.changes
 }
 
-// Accounts returns all accounts by user name.
+// Accounts returns all accounts by what names them.
 func (s *System) Accounts() map[string]account.Account {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	all := map[string]account.Account{}
 	for _, a := range s.accounts {
-		all[a.Field("userName").Text()] = clone(a)
+		all[a.Field(s.about.Naming).Text()] = s.shown(a)
 	}
 	return all
 }
 
-// Set changes fields of the account with that user name behind everyone's back.
-func (s *System) Set(userName string, fields map[string]account.Value) {
+// Set changes fields of the account of that name behind everyone's back.
+func (s *System) Set(name string, fields map[string]account.Value) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, a := range s.accounts {
-		if a.Field("userName").Text() == userName {
+		if a.Field(s.about.Naming).Text() == name {
 			maps.Copy(a.Fields, fields)
 			s.put(a)
 			return
@@ -85,14 +112,10 @@ func (s *System) Set(userName string, fields map[string]account.Value) {
 	}
 }
 
-// Describe implements system.System: the whole catalogue, user name required.
-func (s *System) Describe(context.Context) (*account.Schema, error) {
-	schema := &account.Schema{}
-	for _, f := range account.Fields() {
-		key := f.Name == "userName"
-		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.SCIM, Required: key, Unique: key})
-	}
-	return schema, nil
+// Describe implements system.System.
+func (s *System) Describe(context.Context) (*system.Description, error) {
+	about := s.about
+	return &about, nil
 }
 
 // List implements system.System.
@@ -101,7 +124,7 @@ func (s *System) List(_ context.Context, _ []string) iter.Seq2[account.Account, 
 		s.mu.Lock()
 		all := make([]account.Account, 0, len(s.accounts))
 		for _, id := range slices.Sorted(maps.Keys(s.accounts)) {
-			all = append(all, clone(s.accounts[id]))
+			all = append(all, s.shown(s.accounts[id]))
 		}
 		s.mu.Unlock()
 		for _, a := range all {
@@ -114,9 +137,17 @@ func (s *System) List(_ context.Context, _ []string) iter.Seq2[account.Account, 
 
 // Find implements system.System.
 func (s *System) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	rule := s.about.Field(field)
+	if field == system.ByID && s.tree != nil {
+		rule.Rule = account.DN
+	}
+	wanted := map[string]bool{}
+	for _, v := range values {
+		wanted[rule.Key(v)] = true
+	}
 	return func(yield func(account.Account, error) bool) {
 		for a, err := range s.List(ctx, fields) {
-			if slices.Contains(values, a.Field(field).Text()) && !yield(a, err) {
+			if wanted[rule.Key(a.Field(field).Text())] && !yield(a, err) {
 				return
 			}
 		}
@@ -127,55 +158,113 @@ func (s *System) Find(ctx context.Context, field string, values, fields []string
 func (s *System) Get(_ context.Context, id string, _ []string) (account.Account, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	a, ok := s.accounts[id]
+	a, ok := s.accounts[s.key(id)]
 	if !ok {
 		return account.Account{}, system.ErrGone
 	}
-	return clone(a), nil
+	return s.shown(a), nil
 }
 
 // Create implements system.System.
 func (s *System) Create(_ context.Context, wanted account.Account, _ []string) (account.Account, error) {
 	return s.carryOut("create", wanted, func() (account.Account, error) {
-		for name := range wanted.Fields {
-			if err := inCatalogue(name); err != nil {
-				return account.Account{}, err
-			}
-		}
-		for _, a := range s.accounts {
-			if a.Field("userName") == wanted.Field("userName") {
-				return account.Account{}, &system.Refusal{Code: "taken-value", Field: "userName", Message: "the user name is taken"}
-			}
+		if err := s.fits(account.Account{Fields: wanted.Fields}, slices.Collect(maps.Keys(wanted.Fields))); err != nil {
+			return account.Account{}, err
 		}
 		return s.put(account.Account{Fields: wanted.Fields}), nil
 	})
 }
 
-// Change implements system.System.
+// Change implements system.System. In a tree it takes a request to move the account, and
+// another for the rest.
 func (s *System) Change(_ context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
-	return s.carryOut("change", known, func() (account.Account, error) {
-		a, ok := s.accounts[known.ID]
+	if s.tree == nil {
+		return s.change("change", known, changes)
+	}
+	var moves, others []account.Change
+	for _, c := range changes {
+		if s.tree.moves(c.Field) {
+			moves = append(moves, c)
+		} else {
+			others = append(others, c)
+		}
+	}
+	if len(moves) == 0 || len(others) == 0 {
+		return s.change("change", known, changes)
+	}
+	now, err := s.change("move", known, moves)
+	if err != nil {
+		return now, err
+	}
+	known.ID = now.ID
+	after, err := s.change("change", known, others)
+	if err != nil {
+		return account.Account{}, &system.Partial{Now: now, Done: moves, Err: err}
+	}
+	return after, nil
+}
+
+func (s *System) change(action string, known account.Account, changes []account.Change) (account.Account, error) {
+	return s.carryOut(action, known, func() (account.Account, error) {
+		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {
 			return account.Account{}, system.ErrGone
 		}
 		if known.Version != "" && known.Version != a.Version {
 			return account.Account{}, system.ErrChanged
 		}
-		a = clone(a)
-		for _, change := range changes {
-			if err := inCatalogue(change.Field); err != nil {
-				return account.Account{}, err
-			}
-			a.Fields[change.Field] = change.After
+		before := a.ID
+		a.Fields = maps.Clone(a.Fields)
+		var fields []string
+		for _, c := range changes {
+			fields = append(fields, c.Field)
+			a.Fields[c.Field] = c.After
 		}
-		return s.put(a), nil
+		if err := s.fits(a, fields); err != nil {
+			return account.Account{}, err
+		}
+		if s.tree != nil {
+			a.ID = s.tree.name(a.Fields)
+		}
+		delete(s.accounts, s.key(before))
+		after := s.put(a)
+		if s.tree != nil && s.key(before) != s.key(a.ID) {
+			s.follow(before, a.ID)
+		}
+		return after, nil
 	})
 }
 
-// inCatalogue refuses a field that is not of the catalogue.
-func inCatalogue(field string) error {
-	if _, ok := account.FieldNamed(field); !ok {
-		return &system.Refusal{Code: "unknown-field", Field: field, Message: "the system has no field " + field}
+// Remove implements system.System.
+func (s *System) Remove(_ context.Context, known account.Account) error {
+	_, err := s.carryOut("remove", known, func() (account.Account, error) {
+		a, ok := s.accounts[s.key(known.ID)]
+		if !ok {
+			return account.Account{}, system.ErrGone
+		}
+		delete(s.accounts, s.key(known.ID))
+		return a, nil
+	})
+	return err
+}
+
+// fits refuses what the system doesn't take: fields that it lacks, and values that another
+// account has.
+func (s *System) fits(a account.Account, fields []string) error {
+	for _, name := range fields {
+		attribute, has := s.about.Attribute(name)
+		if !has {
+			return &system.Refusal{Code: "unknown-field", Field: name, Message: "the system has no field " + name}
+		}
+		rule := s.about.Field(name)
+		for _, other := range s.accounts {
+			if attribute.Unique && other.ID != a.ID && a.Field(name).Filled() && rule.Key(other.Field(name).Text()) == rule.Key(a.Field(name).Text()) {
+				return &system.Refusal{Code: "taken-value", Field: name, Message: fmt.Sprintf("the %s is taken", rule.Label)}
+			}
+		}
+	}
+	if s.tree != nil {
+		return s.tree.fits(a)
 	}
 	return nil
 }

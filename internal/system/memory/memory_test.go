@@ -11,3 +11,7 @@ import (
 func TestSystem(t *testing.T) {
 	systemtest.Run(t, func(*testing.T) system.System { return memory.New() })
 }
+
+func TestDirectory(t *testing.T) {
+	systemtest.Run(t, func(*testing.T) system.System { return memory.NewDirectory("Deck", "Deck/Crew A") })
+}

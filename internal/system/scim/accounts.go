@@ -19,19 +19,25 @@ import (
 )
 
 // Describe implements system.System.
-func (c *Client) Describe(ctx context.Context) (*account.Schema, error) {
+func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return d.schema, nil
-}
-
-// Versions implements system.Versioner.
-func (c *Client) Versions() bool {
-	c.discovering.Lock()
-	defer c.discovering.Unlock()
-	return c.known != nil && c.known.config.ETag.Supported
+	about := &system.Description{Schema: d.schema, Kinds: make([]account.ThingKind, 0, len(d.kinds)), Can: system.Abilities{
+		Finds: c.findSize(), Page: c.config.Page, Counts: true, Versions: d.config.ETag.Supported,
+		Removes: true, Ties: tieSize, Makes: true, Unmakes: true,
+	}}
+	if most := d.config.Filter.MaxResults; most > 0 {
+		about.Can.Page = min(about.Can.Page, most)
+	}
+	if d.config.Bulk.Supported {
+		about.Can.AtOnce = min(d.config.Bulk.MaxOperations, mostAtOnce)
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.kinds)) {
+		about.Kinds = append(about.Kinds, d.kinds[name].about)
+	}
+	return about, nil
 }
 
 // account reads the fields of a resource.
@@ -107,7 +113,7 @@ func (c *Client) List(ctx context.Context, fields []string) iter.Seq2[account.Ac
 	return c.accounts(ctx, "", fields, 0)
 }
 
-// Count implements system.Sizer.
+// Count implements system.System.
 func (c *Client) Count(ctx context.Context) (int, error) {
 	_, total, err := c.samples(ctx, true)
 	if err != nil && refusedToFind(err) {
@@ -135,21 +141,9 @@ func (c *Client) totals() (believed, known bool) {
 	return believed, known
 }
 
-// PageSize implements system.Sizer.
-func (c *Client) PageSize(ctx context.Context) (int, error) {
-	d, err := c.discover(ctx)
-	if err != nil {
-		return 0, err
-	}
-	if most := d.config.Filter.MaxResults; most > 0 {
-		return min(c.config.Page, most), nil
-	}
-	return c.config.Page, nil
-}
-
-// FindSize implements system.Sizer.
-func (c *Client) FindSize() int {
-	size := findSize
+// findSize returns how many values one filter looks for, by what was learned so far.
+func (c *Client) findSize() int {
+	size := mostFound
 	c.habits.learn(func(h *habits) {
 		for _, way := range h.ways {
 			if way == single {

@@ -37,16 +37,7 @@ type bulkResult struct {
 	Response json.RawMessage `json:"response"`
 }
 
-// AtOnce implements system.Bulker.
-func (c *Client) AtOnce(ctx context.Context) (int, error) {
-	d, err := c.discover(ctx)
-	if err != nil || !d.config.Bulk.Supported {
-		return 0, err
-	}
-	return min(d.config.Bulk.MaxOperations, mostAtOnce), nil
-}
-
-// CreateAll implements system.Bulker.
+// CreateAll implements system.System.
 func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	d, err := c.discover(ctx)
 	if err != nil {

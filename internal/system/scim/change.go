@@ -113,7 +113,7 @@ func (c *Client) changed(ctx context.Context, got *answer, known account.Account
 		}
 	}
 	now, err := c.Get(system.Stopping(ctx), known.ID, fields)
-	if err == nil && len(system.NotKept(changes, now)) > 0 {
+	if err == nil && len(system.NotKept(c.known.schema, changes, now)) > 0 {
 		err = errors.New("the account is as it was")
 	}
 	if err != nil {

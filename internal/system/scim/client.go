@@ -41,7 +41,7 @@ const (
 	maxAnswer = 64 << 20
 	maxParts  = 4 << 20 // values and members in one answer: each takes far more room than its text
 	maxFilter = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
-	findSize  = 40      // values in one filter
+	mostFound = 40      // values in one filter
 	maxTries  = 7
 	fewTries  = 3 // of what may not be there at all: a wrong address is to be told soon
 )

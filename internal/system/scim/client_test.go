@@ -543,9 +543,9 @@ func TestThings(t *testing.T) {
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
 	c := connect(t, server.URL+"/scim/v2", nil)
-	kinds, err := c.ThingKinds(t.Context())
+	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true, Sections: true}, {Name: "groups"}, {Name: "licences"}, {Name: "roles"}, {Name: "units", Blind: "nothing that is called members is in the system's units"}}, kinds)
+	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true, Sections: true}, {Name: "groups"}, {Name: "licences"}, {Name: "roles"}, {Name: "units", Blind: "nothing that is called members is in the system's units"}}, about.Kinds)
 	var names []string
 	for thing, err := range c.Things(t.Context(), "groups", true) {
 		require.NoError(t, err)
@@ -611,9 +611,9 @@ func TestCreateAll(t *testing.T) {
 		return out
 	}
 	c, log := practice(t, standin.Options{Bulk: 4}, nil)
-	most, err := c.AtOnce(t.Context())
+	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, 4, most)
+	assert.Equal(t, 4, about.Can.AtOnce)
 	made, err := c.CreateAll(t.Context(), people("ana", "zoe", "ANA", "mei"), all)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"u-000001", "u-000002", "taken-value", "u-000003"}, told(made))
@@ -625,9 +625,9 @@ func TestCreateAll(t *testing.T) {
 	var refusal *system.Refusal
 	assert.ErrorAs(t, err, &refusal, "more than the server takes")
 	without, _ := practice(t, standin.Options{}, nil)
-	most, err = without.AtOnce(t.Context())
+	about, err = without.Describe(t.Context())
 	require.NoError(t, err)
-	assert.Zero(t, most)
+	assert.Zero(t, about.Can.AtOnce)
 
 	for name, answer := range map[string]string{
 		"9/1; taken-value; unclear; unclear": `{"Operations":[{"bulkId":"1","status":409,"response":{"scimType":"uniqueness"}},{"bulkId":"0","status":"201","location":"https://x.example/Users/9%2F1","response":{"id":"9/1","userName":"a"}},{"bulkId":"2","status":{"code":"503"}},{"bulkId":"7","status":"201"}]}`,

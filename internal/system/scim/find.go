@@ -244,7 +244,7 @@ func (s *search) chunks(values []string, there []term) (chunks [][]string) {
 		var now []string
 		for _, value := range all {
 			escaped := len(url.QueryEscape(s.term(value))) + len(" or ")
-			if len(now) > 0 && (length+escaped > maxFilter || len(now) == findSize) {
+			if len(now) > 0 && (length+escaped > maxFilter || len(now) == mostFound) {
 				chunks = append(chunks, now)
 				now, length = nil, base
 			}

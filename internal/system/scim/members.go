@@ -17,7 +17,7 @@ import (
 	"evenledger/internal/system"
 )
 
-// Members implements system.Registrar.
+// Members implements system.System.
 func (c *Client) Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error] {
 	return func(yield func(account.Membership, error) bool) {
 		_, at, err := c.kind(ctx, kind)
@@ -242,10 +242,7 @@ func (m *memberReading) seeAny(ctx context.Context) error {
 	return nil
 }
 
-// TieSize implements system.Registrar.
-func (c *Client) TieSize() int { return tieSize }
-
-// Tie implements system.Registrar, with one PATCH of the thing, or a PUT of all
+// Tie implements system.System, with one PATCH of the thing, or a PUT of all
 // of it where the server has no PATCH.
 func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
 	_, at, err := c.kind(ctx, kind)

@@ -136,7 +136,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	if len(kinds.Resources) == 0 {
 		wanted[strings.ToLower(account.Enterprise)] = true
 	}
-	d.schema = &account.Schema{Aliases: c.config.Aliases, Lists: map[string][]string{}}
+	d.schema = &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}, Aliases: c.config.Aliases, Lists: map[string][]string{}}
 	if len(schemas.Resources) > 0 {
 		for _, s := range schemas.Resources {
 			if wanted[strings.ToLower(s.ID)] {

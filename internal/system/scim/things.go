@@ -165,19 +165,6 @@ func (at *keptAt) blind() error {
 	return system.Blind(at.about.Name, why)
 }
 
-// ThingKinds implements system.Keeper.
-func (c *Client) ThingKinds(ctx context.Context) ([]account.ThingKind, error) {
-	d, err := c.discover(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var kinds []account.ThingKind
-	for _, name := range slices.Sorted(maps.Keys(d.kinds)) {
-		kinds = append(kinds, d.kinds[name].about)
-	}
-	return kinds, nil
-}
-
 // kind finds where a kind of thing is kept.
 func (c *Client) kind(ctx context.Context, name string) (*discovered, *keptAt, error) {
 	d, err := c.discover(ctx)
@@ -191,7 +178,7 @@ func (c *Client) kind(ctx context.Context, name string) (*discovered, *keptAt, e
 	return d, at, nil
 }
 
-// Things implements system.Keeper.
+// Things implements system.System.
 func (c *Client) Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error] {
 	return func(yield func(account.Thing, error) bool) {
 		_, at, err := c.kind(ctx, kind)
@@ -360,8 +347,8 @@ func texts(value any) []string {
 	return all
 }
 
-// MakeThing implements system.Registrar.
-func (c *Client) MakeThing(ctx context.Context, kind, name string) (account.Thing, error) {
+// MakeThing implements system.System.
+func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Tie) (account.Thing, error) {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil {
 		return account.Thing{}, err
@@ -381,7 +368,7 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string) (account.Thin
 	return account.Thing{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, and does not show “%s”", got.status, at.Endpoint, name)}
 }
 
-// RemoveThing implements system.Unmaker (RFC 7644 section 3.6).
+// RemoveThing implements system.System (RFC 7644 section 3.6).
 func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil || at.Attribute != "" { // a value of accounts is gone with the last of them
@@ -390,7 +377,7 @@ func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
 	return c.delete(ctx, at.Endpoint, thing, "")
 }
 
-// Remove implements system.Remover (RFC 7644 section 3.6).
+// Remove implements system.System (RFC 7644 section 3.6).
 func (c *Client) Remove(ctx context.Context, known account.Account) error {
 	d, err := c.discover(ctx)
 	if err != nil {

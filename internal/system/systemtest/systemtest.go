@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,13 +21,19 @@ import (
 const many = 130
 
 // Run tests the systems that open makes: a new one each time, in which accounts may be
-// made with userName, givenName and title alone. what else they can do is tested where
-// they say that they can.
+// made with userName, givenName and title alone, and with groups where they have any. What
+// else they can do is tested where they say that they can.
 func Run(t *testing.T, open func(t *testing.T) system.System) {
-	for name, test := range map[string]func(*testing.T, system.System){
+	for name, test := range map[string]func(*testing.T, system.System, *system.Description){
 		"create, get and change": changes, "find and list": finds, "refusals": refusals, "members": members, "removing": removes,
+		"suspending": suspends, "renaming": renames, "rules": rules, "what it cannot do": cannot,
 	} {
-		t.Run(name, func(t *testing.T) { test(t, open(t)) })
+		t.Run(name, func(t *testing.T) {
+			s := open(t)
+			about, err := s.Describe(t.Context())
+			require.NoError(t, err)
+			test(t, s, about)
+		})
 	}
 }
 
@@ -43,7 +50,7 @@ func create(t *testing.T, s system.System, a account.Account) account.Account {
 	return made
 }
 
-func changes(t *testing.T, s system.System) {
+func changes(t *testing.T, s system.System, about *system.Description) {
 	made := create(t, s, person("ana", "Ana “Nan” Ångström", "Mate"))
 	assert.Equal(t, "Ana “Nan” Ångström", made.Field("givenName").Text(), "letters come back as they were sent")
 	assert.Empty(t, made.Password)
@@ -53,7 +60,7 @@ func changes(t *testing.T, s system.System) {
 	now, err := s.Change(t.Context(), got, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, asked)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Bosun", "Ana “Nan” Ångström"}, []string{now.Field("title").Text(), now.Field("givenName").Text()}, "nothing else changes")
-	if v, ok := s.(system.Versioner); ok && v.Versions() {
+	if about.Can.Versions {
 		_, err = s.Change(t.Context(), got, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Cook")}}, asked)
 		assert.ErrorIs(t, err, system.ErrChanged, "a change is made to the version that is named, or not at all")
 	}
@@ -64,7 +71,7 @@ func changes(t *testing.T, s system.System) {
 	assert.ErrorIs(t, err, system.ErrGone)
 }
 
-func finds(t *testing.T, s system.System) {
+func finds(t *testing.T, s system.System, _ *system.Description) {
 	var names []string
 	for i := range many {
 		name := fmt.Sprintf("crew%03d", i)
@@ -93,7 +100,7 @@ func finds(t *testing.T, s system.System) {
 	}
 }
 
-func refusals(t *testing.T, s system.System) {
+func refusals(t *testing.T, s system.System, _ *system.Description) {
 	create(t, s, person("ana", "Ana", ""))
 	_, err := s.Create(t.Context(), person("ana", "Another", ""), asked)
 	var refusal *system.Refusal
@@ -106,48 +113,143 @@ func refusals(t *testing.T, s system.System) {
 	assert.Equal(t, "unknown-field", refusal.Code)
 }
 
-func members(t *testing.T, s system.System) {
-	registrar, ok := s.(system.Registrar)
-	if !ok {
+func members(t *testing.T, s system.System, about *system.Description) {
+	if about.Can.Ties == 0 || !about.Can.Makes {
 		t.Skip("it has nothing that accounts are tied to")
 	}
-	group, err := registrar.MakeThing(t.Context(), "groups", "Night watch")
-	require.NoError(t, err)
-	in := func() (ids []string) {
-		for m, err := range registrar.Members(t.Context(), "groups", []string{group.ID}) {
-			require.NoError(t, err)
-			ids = append(ids, m.Account)
-		}
-		slices.Sort(ids)
-		return ids
-	}
-	assert.Empty(t, in())
+	groups, has := about.Kind("groups")
+	require.True(t, has)
 	var ids []string
 	var joins []system.Tie
 	for i := range 5 {
 		ids = append(ids, create(t, s, person(fmt.Sprint("crew", i), "Ana", "")).ID)
 		joins = append(joins, system.Tie{Account: ids[i]})
 	}
+	first := 0
+	if groups.Filled {
+		_, err := s.MakeThing(t.Context(), "groups", "Nobody's watch", nil)
+		assert.Error(t, err, "a thing of this kind has a member always")
+		first = 1
+	}
+	group, err := s.MakeThing(t.Context(), "groups", "Night watch", joins[:first])
+	require.NoError(t, err)
+	in := func() (ids []string) {
+		for m, err := range s.Members(t.Context(), "groups", []string{group.ID}) {
+			require.NoError(t, err)
+			if m.Thing == group.ID {
+				ids = append(ids, m.Account)
+			}
+		}
+		slices.Sort(ids)
+		return ids
+	}
+	assert.Len(t, in(), first)
 	slices.Sort(ids)
-	require.NoError(t, registrar.Tie(t.Context(), "groups", group.ID, joins))
+	require.NoError(t, s.Tie(t.Context(), "groups", group.ID, joins[first:]))
 	assert.Equal(t, ids, in())
-	require.NoError(t, registrar.Tie(t.Context(), "groups", group.ID, []system.Tie{{Account: ids[0], Leave: true}, {Account: ids[1], Leave: true}}))
+	require.NoError(t, s.Tie(t.Context(), "groups", group.ID, []system.Tie{{Account: ids[0], Leave: true}, {Account: ids[1], Leave: true}}))
 	assert.Equal(t, ids[2:], in(), "the others stay")
-	assert.ErrorIs(t, registrar.Tie(t.Context(), "groups", group.ID+"-of-nobody", joins[:1]), system.ErrGone)
+	assert.ErrorIs(t, s.Tie(t.Context(), "groups", group.ID+"-of-nobody", joins[:1]), system.ErrGone)
+	if groups.Filled {
+		var refusal *system.Refusal
+		require.ErrorAs(t, s.Tie(t.Context(), "groups", group.ID, []system.Tie{{Account: ids[2], Leave: true}, {Account: ids[3], Leave: true}, {Account: ids[4], Leave: true}}), &refusal)
+		assert.Equal(t, ids[2:], in(), "all or none")
+	}
+	if about.Can.Unmakes {
+		require.NoError(t, s.RemoveThing(t.Context(), "groups", group.ID))
+		assert.ErrorIs(t, s.RemoveThing(t.Context(), "groups", group.ID), system.ErrGone)
+	}
 }
 
-func removes(t *testing.T, s system.System) {
-	remover, ok := s.(system.Remover)
-	if !ok {
+func removes(t *testing.T, s system.System, about *system.Description) {
+	if !about.Can.Removes {
 		t.Skip("its accounts cannot be removed")
 	}
 	made := create(t, s, person("ana", "Ana", ""))
 	other := create(t, s, person("tom", "Tom", ""))
-	require.NoError(t, remover.Remove(t.Context(), made))
+	require.NoError(t, s.Remove(t.Context(), made))
 	_, err := s.Get(t.Context(), made.ID, asked)
 	assert.ErrorIs(t, err, system.ErrGone)
-	err = remover.Remove(t.Context(), made)
+	err = s.Remove(t.Context(), made)
 	assert.True(t, err == nil || errors.Is(err, system.ErrGone), "removing what is gone is no trouble: %v", err)
 	_, err = s.Get(t.Context(), other.ID, asked)
 	assert.NoError(t, err)
+}
+
+func suspends(t *testing.T, s system.System, about *system.Description) {
+	if !about.MaySuspend() {
+		t.Skip("its accounts cannot be suspended")
+	}
+	fields := append(slices.Clone(asked), about.Suspension.Field)
+	made := create(t, s, person("ana", "Ana", ""))
+	for _, off := range []bool{true, false} {
+		now, err := s.Get(t.Context(), made.ID, fields)
+		require.NoError(t, err)
+		_, err = s.Change(t.Context(), now, []account.Change{about.Mark(&now, off)}, fields)
+		require.NoError(t, err)
+		now, err = s.Get(t.Context(), made.ID, fields)
+		require.NoError(t, err)
+		assert.Equal(t, off, about.IsSuspended(&now))
+		assert.Equal(t, "Ana", now.Field("givenName").Text(), "everything is kept")
+	}
+}
+
+// renames changes what names an account.
+func renames(t *testing.T, s system.System, about *system.Description) {
+	made := create(t, s, person("ana", "Ana", "Mate"))
+	other := create(t, s, person("tom", "Tom", ""))
+	now, err := s.Change(t.Context(), made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, asked)
+	require.NoError(t, err)
+	assert.Equal(t, "ana.reyes", now.Field(about.Naming).Text())
+	assert.Equal(t, "Mate", now.Field("title").Text())
+	if about.Can.Moves {
+		_, err = s.Get(t.Context(), made.ID, asked)
+		assert.ErrorIs(t, err, system.ErrGone, "it is called otherwise")
+	} else {
+		assert.Equal(t, made.ID, now.ID, "an identifier is for ever")
+	}
+	got, err := s.Get(t.Context(), now.ID, asked)
+	require.NoError(t, err)
+	assert.Equal(t, now.Fields, got.Fields)
+	_, err = s.Change(t.Context(), got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, asked)
+	var refusal *system.Refusal
+	require.ErrorAs(t, err, &refusal, "the name is somebody else's")
+	got, err = s.Get(t.Context(), other.ID, asked)
+	require.NoError(t, err)
+	assert.Equal(t, "tom", got.Field(about.Naming).Text())
+}
+
+// rules has values found that the system takes for one, and says so of.
+func rules(t *testing.T, s system.System, about *system.Description) {
+	made := create(t, s, person("ana.reyes", "Ana", "Mate"))
+	for _, name := range []string{about.Naming, "title"} {
+		if about.Field(name).Rule != account.AnyCase {
+			continue
+		}
+		var found []string
+		_, err := system.Fetch(t.Context(), s, map[string][]string{name: {strings.ToUpper(made.Field(name).Text())}}, asked, 1, func(a account.Account) { found = append(found, a.ID) })
+		require.NoError(t, err)
+		assert.Contains(t, found, made.ID, name)
+	}
+}
+
+// cannot has what the system says it cannot do refused as that.
+func cannot(t *testing.T, s system.System, about *system.Description) {
+	made := create(t, s, person("ana", "Ana", ""))
+	for what, c := range map[string]struct {
+		can bool
+		do  func() error
+	}{
+		"count":  {about.Can.Counts, func() error { _, err := s.Count(t.Context()); return err }},
+		"remove": {about.Can.Removes, func() error { return s.Remove(t.Context(), made) }},
+		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), "groups", "x", []system.Tie{{Account: made.ID}}) }},
+		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), "groups", "x", nil); return err }},
+		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), "groups", "x") }},
+	} {
+		if err := c.do(); c.can {
+			assert.NotErrorIs(t, err, system.ErrCannot, what)
+		} else {
+			assert.ErrorIs(t, err, system.ErrCannot, what)
+		}
+	}
 }

@@ -1,0 +1,10 @@
+package account
+
+// A Mistake is something asked for that makes no sense, such as a field that there is
+// none of. Nothing was done.
+type Mistake struct {
+	Message string
+	Remedy  string // empty: there is none to tell
+}
+
+func (e *Mistake) Error() string { return e.Message }
