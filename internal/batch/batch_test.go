@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/system"
 )
 
 func field(t *testing.T, name string) account.Field {
@@ -102,7 +103,7 @@ func TestOneOutcome(t *testing.T) {
 		for range b.Fields {
 			w.Values = append(w.Values, value.Draw(t, "value"))
 		}
-		d := &batch.Decider{Brief: &b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Index: index, Unique: []int{0, 1}, Fields: []string{"employeeNumber", "userName", "title"},
+		d := &batch.Decider{Brief: &b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Can: system.Abilities{Removes: true}, Index: index, Unique: []int{0, 1}, Fields: []string{"employeeNumber", "userName", "title"},
 			Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }}
 		e := batch.Entry{Row: 2}
 		d.Decide(&e, w)
@@ -170,7 +171,7 @@ func TestIntents(t *testing.T) {
 					w.Values[b.Field(name)] = account.Of(text)
 				}
 			}
-			d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Index: index, Fields: []string{"userName", "title", "active", "locale"}, Protect: b.Protect,
+			d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Can: system.Abilities{Removes: true}, Index: index, Fields: []string{"userName", "title", "active", "locale"}, Protect: b.Protect,
 				Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }, Row: func(account.Field, string) int { return 0 }}
 			e := batch.Entry{Row: 2}
 			d.Decide(&e, w)
@@ -219,7 +220,7 @@ fields:
 				w.Values[b.Field(f.Name)] = account.Of("B\nC")
 			}
 		}
-		d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Index: index, Fields: []string{"userName", "manager"},
+		d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Can: system.Abilities{Removes: true}, Index: index, Fields: []string{"userName", "manager"},
 			Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" },
 			Row: func(_ account.Field, value string) int { return map[string]int{"66": 12}[value] }}
 		e := batch.Entry{Row: 2}

@@ -10,12 +10,14 @@ import (
 	"evenledger/internal/codes"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/system"
 )
 
 // A Decider decides the rows of one batch in their order.
 type Decider struct {
 	Brief  *brief.Brief
 	Schema *account.Schema
+	Can    system.Abilities
 	Index  *Index
 	Unique []int // fields of the brief in which no two accounts agree
 
@@ -414,7 +416,12 @@ func (d *Decider) leave(e *Entry, found *account.Account) {
 }
 
 func (d *Decider) remove(e *Entry, found *account.Account) {
-	if !d.Brief.MayRemove {
+	switch {
+	case !d.Can.Removes:
+		e.Find(account.Error, "cannot-be-removed", "", "", fmt.Sprintf("the row asks to remove the account %s, and the system removes none", found.Label()))
+		e.Refuse()
+		return
+	case !d.Brief.MayRemove:
 		e.Find(account.Error, "removing-not-allowed", "", "", fmt.Sprintf("the row asks to remove the account %s, with all that is in it", found.Label()))
 		e.Refuse()
 		return
@@ -477,7 +484,7 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 		if c.After == c.Before {
 			return // an identifier that was exported, perhaps of nobody any more
 		}
-		known, ok := d.refer(e, i, c.After.Text())
+		known, ok := d.refer(e, i, c.Before.Text(), c.After.Text())
 		if !ok {
 			return
 		}
@@ -495,7 +502,7 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 
 // refer finds the account that the value of a reference means. If a row of the
 // sheet is to create it, there is a step for it instead.
-func (d *Decider) refer(e *Entry, i int, text string) (known *account.Account, ok bool) {
+func (d *Decider) refer(e *Entry, i int, before, text string) (known *account.Account, ok bool) {
 	f := d.Brief.Fields[i]
 	by := d.Schema.Field(f.Refers)
 	switch hits := d.Index.Find(by.Name, text); len(hits) {
@@ -506,6 +513,11 @@ func (d *Decider) refer(e *Entry, i int, text string) (known *account.Account, o
 		}
 		e.Find(account.Error, "unknown-person", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” is nobody's: neither an account nor another row has this %s", f.Label, text, by.Label))
 	case 1:
+		// Where its own row may have the account called otherwise, that comes first.
+		if row := d.Row(by, text); d.Can.Moves && row > 0 && !f.Same(before, hits[0].ID) {
+			e.Steps = append(e.Steps, membership.Step{Do: membership.Refer, Kind: f.Name, Name: text, Row: row})
+			return nil, false
+		}
 		if hits[0].ID == e.Account {
 			e.Find(account.Note, "refers-to-itself", f.Name, d.Column(i), fmt.Sprintf("%s is their own %s", text, f.Label))
 		}

@@ -302,7 +302,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 	var wanted *mapping.Wanted
 	numbers := &check.Numbering{}
 	decider := &batch.Decider{
-		Brief: d.brief, Schema: d.about.Schema, Index: index, Unique: d.checker.Unique(),
+		Brief: d.brief, Schema: d.about.Schema, Can: d.about.Can, Index: index, Unique: d.checker.Unique(),
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
 		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },

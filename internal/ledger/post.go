@@ -85,6 +85,25 @@ func (l *Ledger) Accounts(ctx context.Context, id int, rows []int) (accounts map
 	return accounts, outcomes, found.Err()
 }
 
+// Changing returns the identifiers, as they were drafted, of the accounts of which a batch
+// changes fields.
+func (l *Ledger) Changing(ctx context.Context, id int) (map[string]bool, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT account FROM entries WHERE batch = ? AND account <> '' AND changes <> '[]'", id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	accounts := map[string]bool{}
+	for rows.Next() {
+		var account string
+		if err := rows.Scan(&account); err != nil {
+			return nil, err
+		}
+		accounts[account] = true
+	}
+	return accounts, rows.Err()
+}
+
 // Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 	return l.write(ctx, func(tx *sql.Tx) error {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"evenledger/internal/account"
@@ -272,9 +273,16 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		}
 		now, err := p.System.Change(ctx, known, e.Changes, p.fields())
 		var refusal *system.Refusal
+		var part *system.Partial
 		switch {
 		case err == nil:
 			return p.changed(e, now)
+		case errors.As(err, &part):
+			e.Account, known.ID = part.Now.ID, part.Now.ID
+			if !isOpen(err) {
+				return p.partly(e, part)
+			}
+			look, unclear = true, true
 		case isOpen(err):
 			look, unclear = true, true
 		case errors.Is(err, system.ErrChanged):
@@ -302,6 +310,9 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 // the system shows, the post cannot go on.
 func (p *Post) changed(e *batch.Entry, now account.Account) error {
 	e.Did, e.Version = e.Intent.Comes(), now.Version
+	if now.ID != "" {
+		e.Account = now.ID
+	}
 	p.told(e, now)
 	p.clear(e)
 	e.Settle()
@@ -312,6 +323,22 @@ func (p *Post) changed(e *batch.Entry, now account.Account) error {
 		return p.otherSystem(e, now)
 	}
 	return nil
+}
+
+// partly settles an entry of whose changes the system made some. An error means that the
+// post cannot go on.
+func (p *Post) partly(e *batch.Entry, part *system.Partial) error {
+	var done []string
+	for _, c := range part.Done {
+		done = append(done, c.Field)
+	}
+	p.fail(e, "partly-done", "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
+	e.Did, e.Version = e.Intent.Comes(), part.Now.Version // so that it can be read back and undone
+	var refusal *system.Refusal
+	if errors.As(part.Err, &refusal) {
+		return nil
+	}
+	return part.Err
 }
 
 func (p *Post) otherSystem(e *batch.Entry, now account.Account) error {
@@ -362,6 +389,9 @@ func (p *Post) removed(e *batch.Entry) {
 // Otherwise the account is as drafted and is returned.
 func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
 	now, err = p.System.Get(system.Stopping(ctx), e.Account, p.fields())
+	if errors.Is(err, system.ErrGone) && unclear && p.about.Can.Moves {
+		now, err = p.moved(ctx, e)
+	}
 	var refusal *system.Refusal
 	switch {
 	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
@@ -389,10 +419,36 @@ func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (
 	return p.refuseIfStale(e, now, unclear), now, nil
 }
 
+// moved finds an account that a request of ours has called otherwise, by its keys as the
+// entry leaves them; ErrGone means that it is not there.
+func (p *Post) moved(ctx context.Context, e *batch.Entry) (now account.Account, err error) {
+	left := e.Left()
+	keys := map[string][]string{}
+	for _, name := range append(slices.Clone(p.Batch.Match), p.about.Naming) {
+		if left[name].Filled() {
+			keys[name] = []string{left[name].Text()}
+		}
+	}
+	err = system.ErrGone
+	_, found := system.Fetch(system.Stopping(ctx), p.System, keys, p.fields(), 1, func(a account.Account) {
+		for name, value := range keys {
+			if !p.about.Field(name).Same(a.Field(name).Text(), value[0]) {
+				return
+			}
+		}
+		now, err = a, nil
+		e.Account = a.ID
+	})
+	if found != nil {
+		return now, found
+	}
+	return now, err
+}
+
 // refuseIfStale settles the entry if its account is not as it was drafted. It is unclear if
 // a request of ours may have changed it.
 func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) bool {
-	field, before, after, differs := difference(p.Batch.Fields, e.Known, now)
+	field, before, after, differs := p.difference(e.Known, now)
 	switch ours := slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field }); {
 	case differs && unclear && ours && e.Intent != account.Remove:
 		// It is no refusal that nothing was sent of: our own request may have done a part.
@@ -413,10 +469,10 @@ func (p *Post) carriedOut(changes []account.Change, now account.Account) bool {
 
 // difference finds a field that is otherwise than it was known. Several values in
 // another order are the same.
-func difference(fields []string, known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
-	for _, name := range fields {
+func (p *Post) difference(known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
+	for _, name := range p.Batch.Fields {
 		was, is := known[name].Text(), now.Field(name).Text()
-		if was == is {
+		if was == is || p.followed(name, was) {
 			continue
 		}
 		x, y := account.Items(was), account.Items(is)
@@ -427,6 +483,13 @@ func difference(fields []string, known map[string]account.Value, now account.Acc
 		}
 	}
 	return "", "", "", false
+}
+
+// followed reports whether a field refers to an account that the batch itself changes, in
+// a system that calls accounts otherwise then and has what refers to them follow. That
+// somebody changed the field besides is not seen.
+func (p *Post) followed(field, was string) bool {
+	return p.moving[was] && p.about.Field(field).Kind == account.Person
 }
 
 func (p *Post) gone(e *batch.Entry) {

@@ -63,6 +63,7 @@ type Post struct {
 	results chan ledger.Result
 
 	about   *system.Description
+	moving  map[string]bool // accounts that the batch itself may have called otherwise
 	asking  sync.Once
 	asked   []string     // fields that are asked for
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
@@ -90,6 +91,11 @@ func (p *Post) Run(ctx context.Context) error {
 	}
 	if err := p.recognise(ctx); err != nil {
 		return err
+	}
+	if p.about.Can.Moves {
+		if p.moving, err = p.Ledger.Changing(ctx, p.Batch.ID); err != nil {
+			return err
+		}
 	}
 	p.left, p.withheld, p.resent = map[int]bool{}, map[int]bool{}, map[int]sent{}
 	if p.again = !p.Batch.Posted.IsZero(); p.again {

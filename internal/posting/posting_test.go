@@ -62,7 +62,8 @@ type world struct {
 	target system.System // drafted for, if it is another than system
 	vaults *secret.Vaults
 
-	secrets string // as in batch.Batch
+	secrets string                  // as in batch.Batch
+	own     map[string]account.Kind // the system's own fields
 }
 
 func newWorld(t *testing.T, accounts ...account.Account) *world {
@@ -73,7 +74,7 @@ func newWorld(t *testing.T, accounts ...account.Account) *world {
 }
 
 func (w *world) draft(briefText, csv string) *batch.Batch {
-	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2026-11-23"})
+	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2026-11-23", Own: func(string) map[string]account.Kind { return w.own }})
 	require.NoError(w.t, err)
 	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(w.t, err)

@@ -155,7 +155,7 @@ func (r *reference) settled(now account.Account) bool {
 		return true
 	}
 	for _, c := range r.changes {
-		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() {
+		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() && !r.followed(c.Field, c.Before.Text()) {
 			r.fail("stale", fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", c.Before.Text(), is))
 			return true
 		}

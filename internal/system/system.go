@@ -27,6 +27,9 @@ import (
 // there is, so that nobody has to try. A System that is put around another embeds that,
 // and passes on what it has nothing to say about.
 //
+// An account's identifier is written in one way only, wherever it stands: as its ID, in a
+// field that refers to it, in a membership.
+//
 // Besides the errors of this package, methods return the context's.
 type System interface {
 	// Describe returns what the system takes of an account and what it can do. A server is

@@ -1,0 +1,188 @@
+package posting_test
+
+import (
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
+	"evenledger/internal/readback"
+	"evenledger/internal/system"
+	"evenledger/internal/system/memory"
+)
+
+// The tests here take sheets all the way to a system that is like a directory: accounts are
+// called by their place in a tree and otherwise once they move, groups have a member
+// always, capitals make no difference, and a change may take two requests.
+
+const aboard = `match: [employeeNumber, userName]
+fields:
+  employeeNumber: {from: No}
+  userName: {from: Login}
+  familyName: {from: Last}
+  title: {from: Position}
+  unit: {from: Unit}
+  manager: {from: Boss}
+intent: {from: Do, via: {out: suspend, in: resume, away: remove}}
+allow_remove: true
+groups: {from: Watches, split: ";", mode: exact, make_missing: true}
+`
+
+const aboardColumns = "No,Login,Last,Position,Unit,Boss,Watches,Do\n"
+
+func newDirectory(t *testing.T) *world {
+	w := newWorld(t)
+	w.system = memory.NewDirectory("Deck", "Deck/Crew A", "Engine")
+	w.own = map[string]account.Kind{"unit": account.Text}
+	return w
+}
+
+// all drafts and posts rows, and returns what became of each.
+func (w *world) all(t *testing.T, rows string) *batch.Batch {
+	b := w.draft(aboard, aboardColumns+rows)
+	require.NoError(t, w.post(t.Context(), b, 0))
+	return b
+}
+
+func (w *world) tell(b *batch.Batch) (all []string) {
+	for _, e := range w.entries(b) {
+		all = append(all, told(e))
+	}
+	return all
+}
+
+// watch lists who is in a group.
+func (w *world) watch(t *testing.T, name string) (ids []string) {
+	for m, err := range w.system.Members(t.Context(), "groups", nil) {
+		require.NoError(t, err)
+		if m.Thing == "cn="+name+",dc=sound" {
+			ids = append(ids, m.Account)
+		}
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+const aCrew = "1,zoe,Ångström,Master,Deck,,night;day,\n2,tom,Kaya,Mate,Deck/Crew A,zoe,night,\n3,ana,Reyes,Cook,Engine,zoe,,\n"
+
+func TestDirectory(t *testing.T) {
+	w := newDirectory(t)
+	made := w.all(t, aCrew)
+	assert.Equal(t, []string{"created zoe", "created tom", "created ana"}, w.tell(made))
+	people := w.system.Accounts()
+	assert.Equal(t, "uid=tom,ou=Crew A,ou=Deck,dc=sound", people["tom"].ID)
+	assert.Equal(t, "uid=zoe,ou=Deck,dc=sound", people["tom"].Field("manager").Text())
+	assert.Equal(t, []string{"uid=tom,ou=Crew A,ou=Deck,dc=sound", "uid=zoe,ou=Deck,dc=sound"}, w.watch(t, "night"), "a group is made with who is in it")
+	assert.Equal(t, []string{"unchanged", "unchanged", "unchanged"}, w.tell(w.all(t, aCrew)), "handed in again, nothing changes")
+
+	before := w.system.Accounts()
+	moved := w.all(t, "1,zoe.a,ångström,Captain,Engine,,night;day,\n2,TOM,Kaya,Mate,Deck/Crew A,ana,night,\n3,ana,Reyes,Cook,Deck,zoe.a,night,\n")
+	assert.Equal(t, []string{
+		"updated userName:zoe→zoe.a familyName:Ångström→ångström title:Master→Captain unit:Deck→Engine",
+		"updated", // his manager's own row moves her, so that the reference follows
+		"updated unit:Engine→Deck",
+	}, w.tell(moved))
+	people = w.system.Accounts()
+	assert.Equal(t, "uid=zoe.a,ou=Engine,dc=sound", people["ana"].Field("manager").Text())
+	assert.Equal(t, "uid=ana,ou=Deck,dc=sound", people["tom"].Field("manager").Text())
+	assert.Len(t, w.watch(t, "night"), 3)
+	read := (&readback.Reading{Ledger: w.ledger, System: w.system, Batch: moved, Together: 2})
+	result, err := read.Read(t.Context())
+	require.NoError(t, err)
+	assert.True(t, result.Even(), "%+v", result)
+
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, System: w.system, Of: moved, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, w.post(t.Context(), undo, 0))
+	for name, a := range w.system.Accounts() {
+		a.Version = ""
+		assert.Equal(t, before[name].ID, a.ID)
+		if name != "tom" { // what his manager is called is put back as it was written then
+			assert.True(t, maps.Equal(before[name].Fields, a.Fields), "%v", a)
+		}
+	}
+	assert.Len(t, w.watch(t, "night"), 2)
+}
+
+func TestDirectorySaysNo(t *testing.T) {
+	for name, c := range map[string]struct {
+		rows string
+		want []string
+	}{
+		"no such unit":         {"4,mei,Lin,Pilot,Bridge,,,\n", []string{"failed unknown-thing"}},
+		"suspended":            {"1,zoe,Ångström,Master,Deck,,,out\n", []string{"suspended"}},
+		"removed":              {"3,ana,Reyes,,,,,away\n", []string{"removed"}},
+		"capitals of a number": {"1A,mei,Lin,Pilot,Deck,,,\n1a,lin,Mei,Pilot,Deck,,,\n", []string{"created mei", "created lin"}},
+		"capitals of a name":   {"4,MEI,Lin,Pilot,Deck,,,\n5,mei,Lin,Pilot,Deck,,,\n", []string{"refused same-account", "refused same-account"}},
+		"the last one leaves":  {"1,zoe,Ångström,Master,Deck,,night,\n", []string{"failed system-refused"}},
+		"one for another":      {"1,zoe,Ångström,Master,Deck,,night,\n3,ana,Reyes,Cook,Engine,zoe,day,\n", []string{"updated", "updated"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newDirectory(t)
+			w.all(t, aCrew)
+			assert.Equal(t, c.want, w.tell(w.all(t, c.rows)))
+		})
+	}
+	w := newDirectory(t)
+	w.all(t, aCrew)
+	w.all(t, "1,zoe,Ångström,Master,Deck,,,out\n")
+	assert.Equal(t, "locked", w.system.Accounts()["zoe"].Field("lock").Text())
+	assert.Equal(t, []string{"resumed"}, w.tell(w.all(t, "1,zoe,Ångström,Master,Deck,,night;day,in\n")))
+	assert.False(t, w.system.Accounts()["zoe"].Field("lock").Filled())
+}
+
+// A move whose answer was lost is found under the new name; one after which the rest was
+// refused, or came to nothing, is told as that.
+func TestDirectoryMovesInParts(t *testing.T) {
+	dead := &system.Unclear{Err: errors.New("the line went dead")}
+	for name, c := range map[string]struct {
+		trouble string // the action that comes to something
+		after   bool
+		err     error
+		want    string
+	}{
+		"the move's answer is lost":   {"move", true, dead, "failed unclear"},
+		"the move is lost":            {"move", false, dead, "updated title:Mate→Bosun unit:Deck/Crew A→Engine"},
+		"the rest's answer is lost":   {"change", true, dead, "updated title:Mate→Bosun unit:Deck/Crew A→Engine"},
+		"the rest is lost":            {"change", false, dead, "failed unclear"},
+		"the rest is refused":         {"change", false, &system.Refusal{Code: "not-allowed-value", Message: "there is no Bosun"}, "failed partly-done"},
+		"the move is refused":         {"move", false, &system.Refusal{Code: "taken-value", Message: "it is taken"}, "failed taken-value"},
+		"the server goes in between":  {"change", false, &system.Unavailable{Message: "gone"}, "failed partly-done"},
+		"the server goes altogether":  {"move", false, &system.Unavailable{Message: "gone"}, "updated title:Mate→Bosun unit:Deck/Crew A→Engine"},
+		"a lost answer, then it's up": {"move", true, nil, "updated title:Mate→Bosun unit:Deck/Crew A→Engine"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newDirectory(t)
+			w.all(t, aCrew)
+			b := w.draft(aboard, aboardColumns+"2,tom,Kaya,Bosun,Engine,zoe,night,\n")
+			once := func(action string, _ account.Account) error {
+				if action != c.trouble {
+					return nil
+				}
+				w.system.Before, w.system.After = nil, nil
+				return c.err
+			}
+			if w.system.Before = once; c.after {
+				w.system.Before, w.system.After = nil, once
+			}
+			err := w.post(t.Context(), b, 0)
+			if !strings.HasPrefix(name, "the server goes") {
+				require.NoError(t, err)
+			}
+			require.NoError(t, w.post(t.Context(), b, 0))
+			assert.Equal(t, c.want, told(w.entries(b)[0]))
+			if c.want == "failed partly-done" {
+				e := w.entries(b)[0]
+				assert.Contains(t, e.Findings[0].Message, "unit was changed as wanted, and the rest was not")
+				assert.Equal(t, w.system.Accounts()["tom"].ID, e.Account)
+			}
+		})
+	}
+}
