@@ -118,8 +118,8 @@ func (s *Schema) Full(name string) string {
 	return name
 }
 
-// Shorten fills Short in.
-func (s *Schema) Shorten() {
+// Shorten fills Short in, where parts of full names stand between separators.
+func (s *Schema) Shorten(separator string) {
 	s.Short = map[string]string{}
 	taken := map[string]bool{} // by an attribute that is called so, or by two that end so
 	for alias := range s.Aliases {
@@ -129,8 +129,8 @@ func (s *Schema) Shorten() {
 		taken[a.Field] = true
 	}
 	add := func(full string) {
-		at := strings.LastIndexByte(full, ':')
-		last := full[at+1:]
+		at := strings.LastIndex(full, separator)
+		last := full[at+len(separator):]
 		if _, known := FieldNamed(last); at < 0 || known || taken[last] {
 			return
 		}

@@ -196,7 +196,7 @@ fields:
   "urn:x:more": {from: c, split: ";", mode: add}
   "urn:x:just": {from: c, split: ";"}
   "urn:x:less": {from: c, split: ";", mode: remove}
-`), brief.Options{})
+`), brief.Options{IsOwn: func(_, field string) bool { return strings.HasPrefix(field, "urn:") }})
 	require.NoError(t, err)
 	ana := someone("1", "userName", "ana", "employeeNumber", "7", "manager", "9", "urn:x:more", "A\nB", "urn:x:just", "A\nB", "urn:x:less", "A\nB")
 	for value, want := range map[string]string{

@@ -244,11 +244,16 @@ type Options struct {
 	Root    string                       // the workspace's, in which they may lie as well; may be empty
 	Aliases func(system string) []string // the short names of a system's own fields
 	Kinds   map[string]account.Kind      // kinds of those, where known
+	// IsOwn reports whether a name is plainly one that a system calls a field of its own,
+	// without asking it; nil: none is.
+	IsOwn func(system, field string) bool
 	// Own returns what the system itself calls fields, with their kinds. It is asked
 	// only for a name that nothing else knows; nil, or no answer: such a name is a mistake.
 	Own     func(system string) map[string]account.Kind
 	Systems []string // names a brief may use under "system"; nil: any
 }
+
+func (o Options) isOwn(system, field string) bool { return o.IsOwn != nil && o.IsOwn(system, field) }
 
 // Load reads the brief at path. Mistakes in it are yamldoc.Problems.
 func Load(path string, options Options) (*Brief, error) {
@@ -271,7 +276,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.Name = node.Text()
 	}
 	b.readSystem(top.get("system"), options)
-	b.readSheet(top.pairs("sheet", keyNames(sheetKeys)...))
+	b.readSheet(top.pairs("sheet", yamldoc.Names(sheetKeys)...))
 	switch top.get("dates").OneOf("day-first", "month-first") {
 	case "day-first":
 		b.Dates = codes.DayFirst
@@ -300,7 +305,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	}
 	b.readMatch(top.get("match"), top.root)
 	b.readMemberships(top, folders{options.Dir, options.Root})
-	b.readPassword(top.pairs("password", keyNames(passwordKeys)...), top.get("password"))
+	b.readPassword(top.pairs("password", yamldoc.Names(passwordKeys)...), top.get("password"))
 	b.compileAll(top.get("only"), fields, top.items("checks"))
 	b.readRules(top.items("rules"))
 	b.readGuards(top, options)
@@ -402,7 +407,7 @@ func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Opti
 			if known.Kind == account.Person && source.field.Refers == "" {
 				source.field.Refers = "userName"
 			}
-		case slices.Contains(aliases, pair.Key) || strings.Contains(pair.Key, ":") || !source.field.Send:
+		case slices.Contains(aliases, pair.Key) || options.isOwn(b.System, pair.Key) || !source.field.Send:
 			known = account.Field{Name: pair.Key, Label: pair.Key, Kind: source.field.Kind}
 		case options.Own != nil && has(options.Own(b.System), pair.Key):
 			known = account.Field{Name: pair.Key, Label: pair.Key, Kind: max(options.Own(b.System)[pair.Key], source.field.Kind)}
@@ -435,7 +440,7 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 	source.field.Line, _ = pair.At.Position()
 	f := &source.field
 	var clear, served yamldoc.Node
-	for _, p := range pair.Value.Pairs(keyNames(fieldKeys)...) {
+	for _, p := range pair.Value.Pairs(yamldoc.Names(fieldKeys)...) {
 		switch p.Key {
 		case "from":
 			f.From = p.Value.Text()
@@ -704,7 +709,7 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 	for _, node := range checks {
 		check := Check{Level: account.Error}
 		var that yamldoc.Node
-		for _, p := range node.Pairs(keyNames(checkKeys)...) {
+		for _, p := range node.Pairs(yamldoc.Names(checkKeys)...) {
 			switch p.Key {
 			case "that":
 				that = p.Value

@@ -16,6 +16,7 @@ import (
 )
 
 var options = brief.Options{
+	IsOwn: func(_, field string) bool { return strings.HasPrefix(field, "urn:") },
 	Today:   "2026-11-23",
 	Systems: []string{"crewdesk"},
 	Aliases: func(string) []string { return []string{"berth"} },
@@ -264,7 +265,7 @@ func TestAlso(t *testing.T) {
 	with.Only = `givenNam != ""`
 	_, err = brief.Parse("season.yaml", []byte(whole), with)
 	assert.ErrorContains(t, err, "--only:1:1: in the expression: there is no field or function “givenNam”")
-	b, err = brief.Suggest([]string{"Login", "Berth", "urn:x:y", "Rank"}, "crewdesk", brief.Options{Only: `title == "Pilot"`, Aliases: options.Aliases, Kinds: map[string]account.Kind{"berth": account.Number}})
+	b, err = brief.Suggest([]string{"Login", "Berth", "urn:x:y", "Rank"}, "crewdesk", brief.Options{IsOwn: options.IsOwn, Only: `title == "Pilot"`, Aliases: options.Aliases, Kinds: map[string]account.Kind{"berth": account.Number}})
 	require.NoError(t, err)
 	assert.Len(t, b.Only, 1)
 	assert.Equal(t, account.Number, b.Fields[b.Field("berth")].Kind, "a system's own fields are known by their headings")

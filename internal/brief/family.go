@@ -36,7 +36,7 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 		l.root = root
 	}
 	top := map[string]yamldoc.Node{}
-	for _, pair := range root.Pairs(keyNames(briefKeys)...) {
+	for _, pair := range root.Pairs(yamldoc.Names(briefKeys)...) {
 		top[pair.Key] = pair.Value
 	}
 	l.docs, l.tops = append(l.docs, doc), append(l.tops, top)

@@ -81,7 +81,7 @@ func (b *Brief) readMemberships(top *layers, in folders) {
 			f := &m.Column
 			f.Kind, f.Name, f.Label = account.Text, kind, strings.TrimSuffix(kind, "s")
 			var within yamldoc.Node
-			for _, p := range node.Pairs(keyNames(membershipKeys)...) {
+			for _, p := range node.Pairs(yamldoc.Names(membershipKeys)...) {
 				switch p.Key {
 				case "from":
 					f.From = p.Value.Text()
@@ -140,7 +140,7 @@ func (b *Brief) has(top *layers, kind string) bool {
 func (b *Brief) readRules(nodes []yamldoc.Node) {
 	for _, node := range nodes {
 		rule := Rule{Names: map[int][]string{}}
-		for _, p := range node.Pairs(keyNames(ruleKeys)...) {
+		for _, p := range node.Pairs(yamldoc.Names(ruleKeys)...) {
 			if p.Key == "when" {
 				rule.When = b.compile(p.Value, account.YesNo)
 				continue
@@ -174,7 +174,7 @@ func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
 	source := readField(yamldoc.Pair{Key: intentField, At: node, Value: node}, in)
 	source.field.Field = account.Field{Name: intentField, Label: "intent"}
 	source.field.Send = false
-	for _, p := range node.Pairs(keyNames(intentKeys)...) {
+	for _, p := range node.Pairs(yamldoc.Names(intentKeys)...) {
 		if p.Key == "fallback" {
 			source.field.Fallback = account.Of(p.Value.OneOf(intentWords...))
 		}
@@ -192,7 +192,7 @@ func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
 // readGuards reads what goes with suspending, and what holds a batch back.
 func (b *Brief) readGuards(top *layers, options Options) {
 	b.Suspending.Leave = map[string][]string{}
-	for _, pair := range top.pairs("suspend", keyNames(suspendKeys)...) {
+	for _, pair := range top.pairs("suspend", yamldoc.Names(suspendKeys)...) {
 		if pair.Key == "set" {
 			b.Suspending.Set = readSet(pair.Value)
 			continue
@@ -201,14 +201,14 @@ func (b *Brief) readGuards(top *layers, options Options) {
 			b.Suspending.Leave[p.Key] = p.Value.Texts()
 		}
 	}
-	for _, pair := range top.pairs("resume", keyNames(resumeKeys)...) {
+	for _, pair := range top.pairs("resume", yamldoc.Names(resumeKeys)...) {
 		b.Resuming = readSet(pair.Value)
 	}
 	if node := top.get("allow_remove"); node.Exists() {
 		b.MayRemove = node.Bool()
 	}
 	b.Limits = map[account.Intent]Limit{}
-	for _, pair := range top.pairs("limits", keyNames(limitKeys)...) {
+	for _, pair := range top.pairs("limits", yamldoc.Names(limitKeys)...) {
 		b.Limits[account.Intent(pair.Key)] = readLimit(pair.Value)
 	}
 	b.Protect = top.get("protect").Texts()

@@ -110,7 +110,7 @@ func Condition(fields []account.Field, condition, today string) (*Brief, error) 
 // full.
 func own(heading, system string, options Options) (account.Field, bool) {
 	name := ""
-	if strings.HasPrefix(heading, "urn:") {
+	if options.isOwn(system, heading) {
 		name = heading
 	} else if options.Aliases != nil {
 		for _, alias := range options.Aliases(system) {

@@ -28,6 +28,7 @@ import (
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
+	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
 	"evenledger/internal/yamldoc"
 )
@@ -349,9 +350,9 @@ func (a *app) remark(format string, args ...any) {
 // workspace finds the workspace.
 func (a *app) workspace() (*workspace.Workspace, error) {
 	if a.dir != "" {
-		return workspace.Read(a.dir)
+		return workspace.Read(a.dir, kinds.All())
 	}
-	return workspace.Find(".")
+	return workspace.Find(".", kinds.All())
 }
 
 func (a *app) today() string { return a.now().Format(time.DateOnly) }

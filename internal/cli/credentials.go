@@ -57,8 +57,8 @@ func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 	case len(f.to) > 0:
 		e, err = secret.ToKeys(f.to)
 	default:
-		var kept workspace.Secret
-		if kept, err = workspace.NewSecret(f.passphrase, dir); err == nil {
+		var kept secret.Reference
+		if kept, err = secret.NewReference(f.passphrase, dir); err == nil {
 			var text string
 			if text, err = kept.Open(); err == nil {
 				e, err = secret.ToPassphrase(text)

@@ -1,21 +1,32 @@
 package cli
 
 import (
+	"fmt"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
 )
 
 func (a *app) initCommand() *cobra.Command {
-	return &cobra.Command{
+	var schema bool
+	cmd := &cobra.Command{
 		Use:     "init [DIR]",
 		GroupID: "prepare",
 		Short:   "Make a workspace: evenledger.yaml, briefs/ and an example",
-		Example: "  evenledger init\n  evenledger init crew-accounts",
+		Example: "  evenledger init\n  evenledger init crew-accounts\n  evenledger init --schema > evenledger.schema.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if schema {
+				data, err := workspace.Schema(kinds.All())
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintf(a.out, "%s\n", data)
+				return err
+			}
 			dir := "."
 			if len(args) == 1 {
 				dir = args[0]
@@ -42,4 +53,6 @@ func (a *app) initCommand() *cobra.Command {
 			return page.Err()
 		},
 	}
+	cmd.Flags().BoolVar(&schema, "schema", false, "make nothing; print the JSON Schema of evenledger.yaml, for editors")
+	return cmd
 }

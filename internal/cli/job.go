@@ -21,7 +21,6 @@ import (
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
-	"evenledger/internal/system/scim"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
@@ -47,7 +46,7 @@ type job struct {
 // checker returns a checker of the job's rows.
 func (j *job) checker() *check.Checker {
 	c := check.New(j.mapper, j.schema)
-	c.Things, c.Judge, c.Known = j.things, secret.NewJudge(j.target.Passwords), known(j.target.URL)
+	c.Things, c.Judge, c.Known = j.things, secret.NewJudge(j.target.Passwords), known(j.target.URL())
 	return c
 }
 
@@ -277,6 +276,10 @@ func (a *app) briefOptions(w *workspace.Workspace) brief.Options {
 		}
 		return aliases
 	}
+	options.IsOwn = func(name, field string) bool {
+		s, err := w.System(name)
+		return err == nil && s.Kind.IsOwn != nil && s.Kind.IsOwn(field)
+	}
 	options.Own = a.ownFields(w)
 	return options
 }
@@ -344,31 +347,16 @@ func (a *app) connect(target workspace.System) (system.System, error) {
 	if err != nil {
 		return nil, err
 	}
-	config := scim.Config{URL: target.URL, CA: target.CA, Together: target.Together, Rate: target.Rate, Page: target.Page, Timeout: target.Timeout, Aliases: target.Aliases, NoPatch: target.NoPatch, Mask: a.mask, Trace: trace}
-	config.Waiting = func(until time.Time) {
-		a.remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
+	client, err := target.Connection.Open(system.Work{
+		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.mask, Trace: trace,
+		Waiting: func(until time.Time) {
+			a.remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
+		},
+	})
+	var none *system.NoSecret
+	if errors.As(err, &none) {
+		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, none), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, none.Reference))
 	}
-	for kind, at := range target.Memberships {
-		if config.Kinds == nil {
-			config.Kinds = map[string]scim.Kind{}
-		}
-		config.Kinds[kind] = scim.Kind(at)
-	}
-	secret := target.Token
-	if !secret.Given() {
-		secret = target.Password
-	}
-	text, err := secret.Open()
-	if err != nil {
-		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, err), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, secret))
-	}
-	a.mask.Add(text)
-	config.Authorization = scim.Bearer(text)
-	if target.User != "" {
-		config.Authorization = scim.Basic(target.User, text)
-		a.mask.Add(strings.TrimPrefix(config.Authorization, "Basic "))
-	}
-	client, err := scim.New(config)
 	if err != nil {
 		return nil, wrong(fmt.Sprintf("system %s: %s", target.Name, err), "")
 	}

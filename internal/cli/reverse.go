@@ -51,7 +51,7 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 	if err != nil {
 		return err
 	}
-	if err := of.MayReverse(target.URL); err != nil {
+	if err := of.MayReverse(target.URL()); err != nil {
 		return err
 	}
 	client, err := a.connect(target)
@@ -60,7 +60,7 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 	}
 	bar := a.progress()
 	r := &drafting.Reversal{
-		Ledger: l, System: client, URL: target.URL, Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	var b *batch.Batch

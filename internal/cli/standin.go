@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
+	"evenledger/internal/secret"
 	"evenledger/internal/standin"
 	"evenledger/internal/workspace"
 )
@@ -93,11 +94,11 @@ func practiceToken(reference string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	secret, err := workspace.NewSecret(reference, dir)
+	token, err := secret.NewReference(reference, dir)
 	if err != nil {
 		return "", err
 	}
-	return secret.Open()
+	return token.Open()
 }
 
 // practice makes a practice application; with sample it begins with what the sample
@@ -133,7 +134,7 @@ func (a *app) serve(ctx context.Context, server *standin.Server, port int) error
 	} else {
 		page := a.page()
 		page.Line("The practice application is at %s", address)
-		if w, err := a.workspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL == address }) {
+		if w, err := a.workspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
 			page.Line("To use it, write this url for a system in %s.", workspace.File)
 		}
 		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
@@ -153,7 +154,7 @@ func (a *app) otherPort(taken int) string {
 	which := "of the system"
 	if w, err := a.workspace(); err == nil {
 		for _, system := range w.Systems {
-			if u, err := url.Parse(system.URL); err == nil && u.Port() == strconv.Itoa(taken) {
+			if u, err := url.Parse(system.URL()); err == nil && u.Port() == strconv.Itoa(taken) {
 				which = "of " + system.Name
 			}
 		}

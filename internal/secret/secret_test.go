@@ -241,3 +241,36 @@ func TestPlaceForCredentials(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "there.age"), nil, 0o600))
 	assert.Error(t, secret.CanWrite(filepath.Join(dir, "there.age")))
 }
+
+func TestReferences(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string, mode os.FileMode) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		require.NoError(t, os.Chmod(path, mode))
+		return path
+	}
+	path := write("token", " tok\n", 0o600)
+	t.Setenv("CREW_TOKEN", "tok")
+	for reference, want := range map[string]string{
+		"file:token": "tok", "file:" + path: "tok", "env:CREW_TOKEN": "tok",
+		"env:NOT_SET_HERE": "!is not set", "file:none": "!cannot be read", "file:empty": "!is empty", "file:loose": "!may be read by others",
+	} {
+		write("empty", "\n", 0o600)
+		write("loose", "tok", 0o640)
+		kept, err := secret.NewReference(reference, dir)
+		require.NoError(t, err)
+		got, err := kept.Open()
+		if strings.HasPrefix(want, "!") {
+			assert.ErrorContains(t, err, want[1:], reference)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+		assert.NotContains(t, kept.String(), "tok\n")
+	}
+	for _, reference := range []string{"", "tok", "env:", "http:x"} {
+		_, err := secret.NewReference(reference, dir)
+		assert.Error(t, err, reference)
+	}
+}

@@ -9,16 +9,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"evenledger/internal/secret"
+	"evenledger/internal/system"
 	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
@@ -33,49 +31,26 @@ type Workspace struct {
 	Systems []System
 }
 
-// A System is how one system is reached.
+// A System is what is said of one system.
 type System struct {
-	Name     string
-	Kind     string // "scim"
-	URL      string // base of the protocol, without a slash at the end
-	Token    Secret // bearer token, or
-	User     string // user name and
-	Password Secret // password
-	CA       string // absolute path of a PEM file with the certificate authority, or empty
-	Together int    // requests in flight at once
-	Rate     float64
-	Page     int               // accounts asked for in one page
+	Name       string
+	Kind       system.Kind
+	Connection system.Connection // how it is reached
+	Line       int               // in evenledger.yaml
+
+	Together int               // requests in flight at once
 	Settle   time.Duration     // how long a new account may stay unseen
 	Timeout  time.Duration     // for one request
-	NoPatch  bool              // changes are sent whole, by PUT, whatever the system promises
 	Aliases  map[string]string // short name → the system's full attribute name
-	Line     int               // in evenledger.yaml
 
-	Memberships map[string]Kind     // kinds of things, such as "courses", where the system doesn't say
-	Elevated    map[string][]string // kind → patterns of names that give rights over others
-	Protect     []string            // patterns of accounts that no batch may change
-	Renew       string              // field that makes a person choose another password; empty: none
-	Passwords   secret.Rules        // that the system has for passwords
+	Elevated  map[string][]string // kind → patterns of names that give rights over others
+	Protect   []string            // patterns of accounts that no batch may change
+	Renew     string              // field that makes a person choose another password; empty: none
+	Passwords secret.Rules        // that the system has for passwords
 }
 
-// A Kind says where a system keeps one kind of thing.
-type Kind struct {
-	Endpoint  string         // of resources, or
-	Attribute string         // of the account
-	Members   string         // attribute of the resources that lists who is in them
-	Role      string         // sub-attribute of a member
-	Section   string         // likewise
-	Seats     map[string]int // how many may have a thing, where the system doesn't say
-}
-
-// A Secret is where a secret is kept: "env:NAME" or "file:PATH".
-type Secret struct {
-	reference string
-	dir       string
-}
-
-// Kinds of system that a workspace may name.
-var kinds = []string{"scim"}
+// URL is where the system is.
+func (s System) URL() string { return s.Connection.Address() }
 
 // NotFound is returned when no folder from Dir upwards is a workspace.
 type NotFound struct {
@@ -90,8 +65,8 @@ func (e *NotFound) Error() string {
 	return fmt.Sprintf("no %s in %s or any folder above it", File, e.Dir)
 }
 
-// Find reads the workspace that dir lies in.
-func Find(dir string) (*Workspace, error) {
+// Find reads the workspace that dir lies in; kinds are those of the systems it may name.
+func Find(dir string, kinds []system.Kind) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -102,7 +77,7 @@ func Find(dir string) (*Workspace, error) {
 			return nil, &NotFound{dir, filepath.Join(at, File)}
 		}
 		if err == nil {
-			return Read(at)
+			return Read(at, kinds)
 		}
 		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
 			return nil, err
@@ -114,7 +89,7 @@ func Find(dir string) (*Workspace, error) {
 }
 
 // Read reads the workspace at dir. Mistakes in its file are yamldoc.Problems.
-func Read(dir string) (*Workspace, error) {
+func Read(dir string, kinds []system.Kind) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -138,8 +113,8 @@ func Read(dir string) (*Workspace, error) {
 				w.Ledger = w.path(path)
 			}
 		case "systems":
-			for _, system := range pair.Value.Pairs() {
-				w.Systems = append(w.Systems, w.readSystem(system))
+			for _, pair := range pair.Value.Pairs() {
+				w.Systems = append(w.Systems, w.readSystem(pair, kinds))
 			}
 		}
 	}
@@ -156,44 +131,23 @@ func (w *Workspace) path(path string) string {
 	return filepath.Join(w.Dir, path)
 }
 
-func (w *Workspace) readSystem(pair yamldoc.Pair) System {
-	s := System{Name: pair.Key, Together: 4, Page: 200, Settle: 5 * time.Second, Timeout: 30 * time.Second}
+func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
+	s := System{Name: pair.Key, Kind: kindOf(pair.Value, kinds), Together: 4, Settle: 5 * time.Second, Timeout: 30 * time.Second}
 	s.Line, _ = pair.At.Position()
 	if !isName(s.Name) {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
-	var hasURL, hasToken, hasUser, hasPassword bool
-	for _, p := range pair.Value.Pairs("kind", "url", "token", "user", "password", "ca", "together", "rate", "page", "settle", "timeout", "patch", "aliases", "memberships", "elevated", "protect", "change_at_sign_in", "password_rules") {
+	part := system.Part{Name: s.Name, Dir: w.Dir, At: pair.At}
+	for _, p := range pair.Value.Pairs(append(yamldoc.Names(systemKeys(nil)), yamldoc.Names(s.Kind.Keys)...)...) {
 		switch p.Key {
 		case "kind":
-			s.Kind = p.Value.OneOf(kinds...)
-		case "url":
-			hasURL, s.URL = true, readURL(p.Value)
-		case "token":
-			hasToken, s.Token = true, w.secret(p.Value)
-		case "user":
-			hasUser, s.User = true, p.Value.Text()
-		case "password":
-			hasPassword, s.Password = true, w.secret(p.Value)
-		case "ca":
-			s.CA = w.path(p.Value.Text())
+			p.Value.OneOf(kindNames(kinds)...)
 		case "together":
 			s.Together = p.Value.Whole(1, 100)
-		case "rate":
-			s.Rate = readRate(p.Value)
-		case "page":
-			s.Page = p.Value.Whole(1, 10000)
 		case "settle":
 			s.Settle = readDuration(p.Value)
 		case "timeout":
 			s.Timeout = readDuration(p.Value)
-		case "patch":
-			s.NoPatch = !p.Value.Bool()
-		case "memberships":
-			s.Memberships = map[string]Kind{}
-			for _, kind := range p.Value.Pairs() {
-				s.Memberships[kind.Key] = readKind(kind)
-			}
 		case "elevated":
 			s.Elevated = map[string][]string{}
 			for _, kind := range p.Value.Pairs() {
@@ -204,66 +158,54 @@ func (w *Workspace) readSystem(pair yamldoc.Pair) System {
 		case "change_at_sign_in":
 			s.Renew = p.Value.Text()
 		case "password_rules":
-			for _, rule := range p.Value.Pairs("shortest", "longest", "kinds", "weak") {
-				switch rule.Key {
-				case "shortest":
-					s.Passwords.Shortest = rule.Value.Whole(1, 1000)
-				case "longest":
-					s.Passwords.Longest = rule.Value.Whole(8, 100000)
-				case "kinds":
-					s.Passwords.Kinds = rule.Value.Whole(1, 4)
-				case "weak":
-					s.Passwords.Weak = rule.Value.OneOf("refuse", "tell") == "tell"
-				}
-			}
+			s.Passwords = readRules(p.Value)
 		case "aliases":
 			s.Aliases = map[string]string{}
 			for _, alias := range p.Value.Pairs() {
 				s.Aliases[alias.Key] = alias.Value.Text()
 			}
+		default:
+			part.Pairs = append(part.Pairs, p)
 		}
 	}
-	if s.Kind == "" {
-		s.Kind = "scim"
-	}
-	switch {
-	case !hasURL:
-		pair.At.Fail("Add “url: https://…/scim/v2”.", "system %s has no url", s.Name)
-	case hasToken && (hasUser || hasPassword):
-		pair.At.Fail("Keep “token”, or “user” with “password”.", "system %s has both a token and a user", s.Name)
-	case hasUser != hasPassword:
-		pair.At.Fail("“user” and “password” belong together.", "system %s has only one of user and password", s.Name)
-	case !hasToken && !hasUser:
-		pair.At.Fail("Add “token: env:NAME” or “token: file:PATH”.", "system %s has no token and no user", s.Name)
-	}
+	s.Connection = s.Kind.Read(part)
 	return s
 }
 
-func readKind(pair yamldoc.Pair) Kind {
-	k := Kind{}
-	for _, p := range pair.Value.Pairs("endpoint", "attribute", "members", "role", "section", "seats") {
-		switch p.Key {
-		case "endpoint":
-			k.Endpoint = "/" + strings.Trim(p.Value.Text(), "/")
-		case "attribute":
-			k.Attribute = p.Value.Text()
-		case "members":
-			k.Members = p.Value.Text()
-		case "role":
-			k.Role = p.Value.Text()
-		case "section":
-			k.Section = p.Value.Text()
-		case "seats":
-			k.Seats = map[string]int{}
-			for _, thing := range p.Value.Pairs() {
-				k.Seats[thing.Key] = thing.Value.Whole(0, 1e9)
-			}
+// kindOf returns the kind that a system's part names; the first where it names none that
+// there is.
+func kindOf(part yamldoc.Node, kinds []system.Kind) system.Kind {
+	name := part.Word("kind")
+	for _, k := range kinds {
+		if k.Name == name {
+			return k
 		}
 	}
-	if k.Endpoint != "" && k.Attribute != "" {
-		pair.At.Fail("Keep one of them.", "%s have both an endpoint and an attribute", pair.Key)
+	return kinds[0]
+}
+
+func kindNames(kinds []system.Kind) []string {
+	names := make([]string, len(kinds))
+	for i, k := range kinds {
+		names[i] = k.Name
 	}
-	return k
+	return names
+}
+
+func readRules(node yamldoc.Node) (rules secret.Rules) {
+	for _, rule := range node.Pairs(yamldoc.Names(ruleKeys())...) {
+		switch rule.Key {
+		case "shortest":
+			rules.Shortest = rule.Value.Whole(1, 1000)
+		case "longest":
+			rules.Longest = rule.Value.Whole(8, 100000)
+		case "kinds":
+			rules.Kinds = rule.Value.Whole(1, 4)
+		case "weak":
+			rules.Weak = rule.Value.OneOf("refuse", "tell") == "tell"
+		}
+	}
+	return rules
 }
 
 func isName(name string) bool {
@@ -275,103 +217,12 @@ func isName(name string) bool {
 	return name != "" && len(name) <= 40
 }
 
-// readURL accepts https, and http only to this machine: a token must not travel
-// in clear.
-func readURL(node yamldoc.Node) string {
-	text := strings.TrimRight(node.Text(), "/")
-	u, err := url.Parse(text)
-	switch {
-	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
-		node.Fail("Write it as https://host/path.", "“%s” is not the address of a server", text)
-	case u.User != nil:
-		node.Fail("Take them out of the address and use “user” and “password”.", "the address has a user name or password in it")
-	case u.Scheme == "http" && !onThisMachine(u.Hostname()):
-		node.Fail("Use https.", "http would send the token in clear to %s", u.Hostname())
-	case u.RawQuery != "" || u.Fragment != "":
-		node.Fail("Keep what comes before “?” and “#”.", "the address has a query or fragment in it")
-	}
-	return text
-}
-
-func onThisMachine(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-func readRate(node yamldoc.Node) float64 {
-	number, unit, _ := strings.Cut(strings.ReplaceAll(node.Text(), " ", ""), "/")
-	n, err := strconv.ParseFloat(number, 64)
-	per := map[string]float64{"s": 1, "min": 60, "h": 3600}[unit]
-	if err != nil || per == 0 || !(n > 0 && n < 1e9) {
-		node.Fail("Write it as 20/s, 300/min or 5000/h.", "“%s” is not a pace", node.Text())
-		return 0
-	}
-	return n / per
-}
-
 func readDuration(node yamldoc.Node) time.Duration {
 	d, err := time.ParseDuration(strings.ReplaceAll(node.Text(), " ", ""))
 	if err != nil || d <= 0 || d > time.Hour {
 		node.Fail("Write it as 500ms, 30s or 2m.", "“%s” is not a length of time up to an hour", node.Text())
 	}
 	return d
-}
-
-func (w *Workspace) secret(node yamldoc.Node) Secret {
-	secret, err := NewSecret(node.Text(), w.Dir)
-	if err != nil {
-		node.Fail("Put the secret into an environment variable or a file and write env:NAME or file:PATH here.", "%s", err)
-	}
-	return secret
-}
-
-// NewSecret reads a reference to a secret; paths in it are taken from dir. The
-// error doesn't repeat the text, which may be the secret itself.
-func NewSecret(reference, dir string) (Secret, error) {
-	kind, where, found := strings.Cut(reference, ":")
-	if !found || where == "" || kind != "env" && kind != "file" {
-		return Secret{}, errors.New("secrets do not stand here, only where to find them")
-	}
-	return Secret{reference, dir}, nil
-}
-
-func (s Secret) String() string { return s.reference }
-
-// Given reports whether there is a reference at all.
-func (s Secret) Given() bool { return s.reference != "" }
-
-// Open fetches the secret. Its errors never hold it.
-func (s Secret) Open() (string, error) {
-	kind, where, _ := strings.Cut(s.reference, ":")
-	if kind == "env" {
-		value := strings.TrimSpace(os.Getenv(where))
-		if value == "" {
-			return "", fmt.Errorf("the environment variable %s is not set", where)
-		}
-		return value, nil
-	}
-	if !filepath.IsAbs(where) {
-		where = filepath.Join(s.dir, where)
-	}
-	stat, err := os.Stat(where)
-	if err != nil {
-		return "", fmt.Errorf("the secret's file cannot be read: %w", err)
-	}
-	if !stat.Mode().IsRegular() {
-		return "", fmt.Errorf("the secret's file %s is not a plain file", where)
-	}
-	if stat.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("the secret's file %s may be read by others (mode %04o): run chmod 600 %s", where, stat.Mode().Perm(), where)
-	}
-	data, err := os.ReadFile(where)
-	if err != nil {
-		return "", fmt.Errorf("the secret's file cannot be read: %w", err)
-	}
-	value := strings.TrimSpace(string(data))
-	if value == "" {
-		return "", fmt.Errorf("the secret's file %s is empty", where)
-	}
-	return value, nil
 }
 
 // System returns the system of that name; without a name, the only one.

@@ -3,7 +3,6 @@ package workspace_test
 import (
 	"os"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/secret"
+	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
 )
 
@@ -29,7 +29,7 @@ func TestCreateAndFind(t *testing.T) {
 	assert.Equal(t, []string{"evenledger.yaml", ".gitignore", "briefs/starters.yaml"}, made)
 	deep := filepath.Join(dir, "a", "b")
 	require.NoError(t, os.MkdirAll(deep, 0o755))
-	w, err := workspace.Find(deep)
+	w, err := workspace.Find(deep, kinds.All())
 	require.NoError(t, err)
 	assert.Equal(t, dir, w.Dir)
 	assert.Equal(t, filepath.Join(dir, "ledger.db"), w.Ledger)
@@ -43,7 +43,7 @@ func TestCreateAndFind(t *testing.T) {
 	write(t, taken, "briefs/starters.yaml", "mine")
 	_, err = workspace.Create(taken)
 	assert.ErrorContains(t, err, "would be overwritten")
-	_, err = workspace.Find(t.TempDir())
+	_, err = workspace.Find(t.TempDir(), kinds.All())
 	var none *workspace.NotFound
 	assert.ErrorAs(t, err, &none)
 }
@@ -55,18 +55,16 @@ systems:
   a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}, memberships: {courses: {endpoint: Trainings, role: function, section: intake}, licences: {attribute: entitlements, seats: {charts: 40}}}, elevated: {roles: [boss], groups: "*admins"}, protect: [root], change_at_sign_in: renew, password_rules: {shortest: 12, longest: 64, kinds: 3}}
   b: {url: "http://[::1]:80", user: me, password: "file:p"}
 `)
-	w, err := workspace.Read(dir)
+	w, err := workspace.Read(dir, kinds.All())
 	require.NoError(t, err)
 	a, b := w.Systems[0], w.Systems[1]
 	assert.Equal(t, "/var/lib/crew.db", w.Ledger)
-	assert.Equal(t, "https://a.example/scim", a.URL)
-	assert.InDelta(t, 5, a.Rate, 1e-9)
-	assert.Equal(t, []any{time.Minute, 500 * time.Millisecond, 9, 50, filepath.Join(dir, "ca.pem")}, []any{a.Settle, a.Timeout, a.Together, a.Page, a.CA})
+	assert.Equal(t, "https://a.example/scim", a.URL())
+	assert.Equal(t, []any{"scim", time.Minute, 500 * time.Millisecond, 9}, []any{a.Kind.Name, a.Settle, a.Timeout, a.Together})
 	assert.Equal(t, map[string]string{"berth": "urn:x:berth"}, a.Aliases)
-	assert.Equal(t, map[string]workspace.Kind{"courses": {Endpoint: "/Trainings", Role: "function", Section: "intake"}, "licences": {Attribute: "entitlements", Seats: map[string]int{"charts": 40}}}, a.Memberships)
 	assert.Equal(t, map[string][]string{"roles": {"boss"}, "groups": {"*admins"}}, a.Elevated)
 	assert.Equal(t, []any{[]string{"root"}, "renew", secret.Rules{Shortest: 12, Longest: 64, Kinds: 3}}, []any{a.Protect, a.Renew, a.Passwords})
-	assert.Equal(t, "me", b.User)
+	assert.Equal(t, "http://[::1]:80", b.URL())
 	_, err = w.System("")
 	assert.ErrorContains(t, err, "several systems")
 	_, err = w.System("c")
@@ -98,36 +96,9 @@ func TestMistakes(t *testing.T) {
 	} {
 		dir := t.TempDir()
 		write(t, dir, "evenledger.yaml", "systems:\n  a: {"+setting+"}\n")
-		_, err := workspace.Read(dir)
+		_, err := workspace.Read(dir, kinds.All())
 		assert.ErrorContains(t, err, want, setting)
 		assert.NotContains(t, err.Error(), "hunter2", "a secret is not repeated")
-	}
-}
-
-func TestSecrets(t *testing.T) {
-	dir := t.TempDir()
-	path := write(t, dir, "token", " tok\n")
-	t.Setenv("CREW_TOKEN", "tok")
-	for reference, want := range map[string]string{
-		"file:token": "tok", "file:" + path: "tok", "env:CREW_TOKEN": "tok",
-		"env:NOT_SET_HERE": "!is not set", "file:none": "!cannot be read", "file:empty": "!is empty", "file:loose": "!may be read by others",
-	} {
-		write(t, dir, "empty", "\n")
-		require.NoError(t, os.Chmod(write(t, dir, "loose", "tok"), 0o640))
-		secret, err := workspace.NewSecret(reference, dir)
-		require.NoError(t, err)
-		got, err := secret.Open()
-		if strings.HasPrefix(want, "!") {
-			assert.ErrorContains(t, err, want[1:], reference)
-			continue
-		}
-		require.NoError(t, err)
-		assert.Equal(t, want, got)
-		assert.NotContains(t, secret.String(), "tok\n")
-	}
-	for _, reference := range []string{"", "tok", "env:", "http:x"} {
-		_, err := workspace.NewSecret(reference, dir)
-		assert.Error(t, err, reference)
 	}
 }
 
@@ -137,7 +108,7 @@ func TestBriefPath(t *testing.T) {
 	inside := write(t, dir, "briefs/starters.yaml", "")
 	other := write(t, dir, "briefs/leavers.yml", "")
 	outside := write(t, t.TempDir(), "own.yaml", "")
-	w, err := workspace.Read(dir)
+	w, err := workspace.Read(dir, kinds.All())
 	require.NoError(t, err)
 	for name, want := range map[string]string{"starters": inside, "starters.yaml": inside, "leavers": other, outside: outside} {
 		got, err := w.BriefPath(name)
@@ -166,7 +137,7 @@ func TestNotOurs(t *testing.T) {
 
 	pipe := filepath.Join(other, "token")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
-	kept, err := workspace.NewSecret("file:token", other)
+	kept, err := secret.NewReference("file:token", other)
 	require.NoError(t, err)
 	_, err = kept.Open()
 	require.ErrorContains(t, err, "is not a plain file")
@@ -179,17 +150,16 @@ func TestNotOurs(t *testing.T) {
 	inner := filepath.Join(above, "inner")
 	require.NoError(t, os.Mkdir(inner, 0o755))
 	require.NoError(t, os.Chown(filepath.Join(above, workspace.File), 65534, 65534))
-	_, err = workspace.Find(inner)
+	_, err = workspace.Find(inner, kinds.All())
 	require.ErrorContains(t, err, "belongs to somebody else")
-	_, err = workspace.Read(above)
+	_, err = workspace.Read(above, kinds.All())
 	require.NoError(t, err, "named, it is meant")
 }
 
-func TestWhatASystemIsLike(t *testing.T) {
-	dir := t.TempDir()
-	write(t, dir, workspace.File, "systems:\n  a: {url: http://127.0.0.1:1, token: env:T, patch: false, memberships: {courses: {members: participants}}}\n  b: {url: http://127.0.0.1:1, token: env:T}\n")
-	w, err := workspace.Read(dir)
+func TestSchemaIsUpToDate(t *testing.T) {
+	shipped, err := os.ReadFile(filepath.Join("..", "..", "docs", "evenledger.schema.json"))
 	require.NoError(t, err)
-	assert.Equal(t, []bool{true, false}, []bool{w.Systems[0].NoPatch, w.Systems[1].NoPatch})
-	assert.Equal(t, "participants", w.Systems[0].Memberships["courses"].Members)
+	data, err := workspace.Schema(kinds.All())
+	require.NoError(t, err)
+	assert.Equal(t, string(shipped), string(data)+"\n", "make it anew: evenledger init --schema > docs/evenledger.schema.json")
 }

@@ -250,6 +250,25 @@ func (n Node) Pairs(known ...string) []Pair {
 	return pairs
 }
 
+// Word returns the text of a key of the node, before it is read with Pairs; without the
+// key, or one that holds no text, "". It reports nothing.
+func (n Node) Word(key string) string {
+	table, ok := n.node.(*ast.MappingNode)
+	if !ok {
+		one, single := n.node.(*ast.MappingValueNode)
+		if !single {
+			return ""
+		}
+		table = &ast.MappingNode{Values: []*ast.MappingValueNode{one}}
+	}
+	for _, value := range table.Values {
+		if held := (Node{n.doc, value.Value}); value.Key.GetToken().Value == key && held.IsText() {
+			return held.Text()
+		}
+	}
+	return ""
+}
+
 func didYouMean(word string, known []string) string {
 	if near := words.Nearest(word, known); near != "" {
 		return fmt.Sprintf("Did you mean “%s”?", near)

@@ -56,7 +56,7 @@ type Config struct {
 	Page          int               // accounts in a page
 	Timeout       time.Duration     // of one request
 	Aliases       map[string]string // short name → full attribute name
-	Kinds         map[string]Kind   // of things besides accounts, such as "courses"
+	Kinds         map[string]Kept   // of things besides accounts, such as "courses"
 	Pause         time.Duration     // before the first repetition; 0: half a second
 	NoPatch       bool              // changes are sent by PUT, whatever the server promises
 	Mask          *secret.Mask      // takes secrets out of what the server says; may be nil

@@ -150,7 +150,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 	// An identifier elsewhere is a common attribute (RFC 7643 section 3.1): it stands in
 	// no schema.
 	d.put(path{attr: "externalId"}, attribute{}, attribute{Name: "externalId", Type: "string"})
-	d.schema.Shorten()
+	d.schema.Shorten(":")
 	for _, names := range []map[string]string{d.schema.Short, c.config.Aliases} {
 		for name, full := range names {
 			if p, ok := d.paths[full]; ok {

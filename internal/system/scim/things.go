@@ -23,9 +23,9 @@ const (
 	manyThings = 30
 )
 
-// A Kind says where the server keeps one kind of thing, as far as its resource
+// Kept says where the server keeps one kind of thing, as far as its resource
 // types don't.
-type Kind struct {
+type Kept struct {
 	Endpoint  string         // of the resources, such as /Courses; or
 	Attribute string         // of the account that lists them, such as entitlements
 	Members   string         // attribute of the resources that lists who is in them; empty: "members"
@@ -36,7 +36,7 @@ type Kind struct {
 
 // keptAt is where one kind of thing is kept.
 type keptAt struct {
-	Kind
+	Kept
 	schema string // URN of the resources
 	about  account.ThingKind
 	told   bool        // the server tells the resources' schema
@@ -66,7 +66,7 @@ func plural(name string) string {
 // keep notes where the kinds of things are kept: in resources of their own, or
 // for licences and roles in what RFC 7643 section 4.1.2 has for them on the
 // account. What the configuration says counts for more.
-func (d *discovered) keep(types []resourceType, schemas []schemaResource, configured map[string]Kind) {
+func (d *discovered) keep(types []resourceType, schemas []schemaResource, configured map[string]Kept) {
 	if len(types) == 0 {
 		types = []resourceType{{Name: "Group", Endpoint: "/Groups", Schema: groupSchema}}
 	}
@@ -74,7 +74,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 		if strings.EqualFold(kind.Schema, core) || kind.Name == "" || kind.Endpoint == "" {
 			continue
 		}
-		at := &keptAt{Kind: Kind{Endpoint: "/" + strings.Trim(kind.Endpoint, "/")}, schema: kind.Schema}
+		at := &keptAt{Kept: Kept{Endpoint: "/" + strings.Trim(kind.Endpoint, "/")}, schema: kind.Schema}
 		for _, s := range schemas {
 			if strings.EqualFold(s.ID, kind.Schema) {
 				at.told, at.attrs = true, s.Attributes
@@ -84,7 +84,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 	}
 	for name, attr := range map[string]string{"licences": "entitlements", "roles": "roles"} {
 		if _, own := d.paths[attr]; own && d.kinds[name] == nil {
-			d.kinds[name] = &keptAt{Kind: Kind{Attribute: attr}}
+			d.kinds[name] = &keptAt{Kept: Kept{Attribute: attr}}
 		}
 	}
 	for name, kind := range configured {
@@ -95,7 +95,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 		}
 		if kind.Endpoint != "" && kind.Endpoint != at.Endpoint {
 			// Another resource type: what it is like, its own entry says.
-			*at = keptAt{Kind: Kind{Endpoint: kind.Endpoint}}
+			*at = keptAt{Kept: Kept{Endpoint: kind.Endpoint}}
 			for _, other := range d.kinds {
 				if other != at && other.Endpoint == kind.Endpoint {
 					*at = *other
@@ -103,7 +103,7 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 			}
 		}
 		if kind.Attribute != "" {
-			*at = keptAt{Kind: Kind{Attribute: kind.Attribute}}
+			*at = keptAt{Kept: Kept{Attribute: kind.Attribute}}
 		}
 		at.Members, at.Role, at.Section, at.Seats = kind.Members, kind.Role, kind.Section, kind.Seats
 	}

@@ -132,7 +132,7 @@ func TestMakeThingAndRemove(t *testing.T) {
 // seats may be told by whoever set the system up.
 func TestConfiguredKinds(t *testing.T) {
 	configure := func(config *scim.Config) {
-		config.Kinds = map[string]scim.Kind{"licences": {Attribute: "entitlements", Seats: map[string]int{"radar": 4}}, "crews": {Endpoint: "/Groups"}, "courses": {Role: "section", Section: "role"}}
+		config.Kinds = map[string]scim.Kept{"licences": {Attribute: "entitlements", Seats: map[string]int{"radar": 4}}, "crews": {Endpoint: "/Groups"}, "courses": {Role: "section", Section: "role"}}
 	}
 	unfiltered, _ := harbour(t, standin.Options{NoFilter: true}, configure)
 	assert.Equal(t, 1, things(t, unfiltered, "licences", true)[0].Members, "who has one is counted without a filter, too")
@@ -229,7 +229,7 @@ func TestMembersByAnotherName(t *testing.T) {
 			nobody(w)
 		}
 	}, func(config *scim.Config) {
-		config.Kinds = map[string]scim.Kind{"courses": {Members: "participants"}}
+		config.Kinds = map[string]scim.Kept{"courses": {Members: "participants"}}
 	})
 	about, err := c.Describe(t.Context())
 	require.NoError(t, err)

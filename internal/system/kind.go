@@ -1,0 +1,87 @@
+package system
+
+import (
+	"io"
+	"path/filepath"
+	"time"
+
+	"evenledger/internal/secret"
+	"evenledger/internal/yamldoc"
+)
+
+// A Kind is a kind of system that evenledger.yaml may name.
+type Kind struct {
+	Name string
+	// Keys are those of its part of evenledger.yaml, besides the keys of every system.
+	Keys []yamldoc.Key
+	// Forms are what the forms of its own take, for editors.
+	Forms map[yamldoc.Form]yamldoc.Object
+	// Read reads its part. Mistakes are reported where they stand.
+	Read func(Part) Connection
+	// IsOwn reports whether a name that is not of the catalogue is plainly that of one of
+	// the system's own fields, so that nobody has to ask it. Nil: no name is.
+	IsOwn func(field string) bool
+}
+
+// A Part is what evenledger.yaml says of one system in the keys of its kind.
+type Part struct {
+	Name  string
+	Dir   string       // that paths are taken from
+	At    yamldoc.Node // the system's name in the file
+	Pairs []yamldoc.Pair
+}
+
+// Path returns the absolute path that a text means.
+func (p Part) Path(text string) string {
+	if filepath.IsAbs(text) {
+		return text
+	}
+	return filepath.Join(p.Dir, text)
+}
+
+// Secret reads where a secret is kept.
+func (p Part) Secret(node yamldoc.Node) secret.Reference {
+	reference, err := secret.NewReference(node.Text(), p.Dir)
+	if err != nil {
+		node.Fail("Put the secret into an environment variable or a file and write env:NAME or file:PATH here.", "%s", err)
+	}
+	return reference
+}
+
+// A Connection is how one system is reached. It holds no secret, only where one is kept.
+type Connection interface {
+	// Address says where the system is: a batch is posted only where it was drafted for.
+	Address() string
+	// Open opens the secrets and returns the system. It sends nothing yet. A secret that
+	// cannot be had is a *NoSecret.
+	Open(Work) (System, error)
+}
+
+// Work is what every kind of system is told of the work at hand.
+type Work struct {
+	Together int               // requests in flight at once
+	Timeout  time.Duration     // of one request
+	Aliases  map[string]string // short name → full name of one of the system's own fields
+	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
+	Trace    io.Writer         // gets what was sent and answered, without secrets; may be nil
+	Waiting  func(time.Time)   // is told until when the system asked to be left alone; may be nil
+}
+
+// NoSecret means that a secret which a system needs could not be had.
+type NoSecret struct {
+	Reference secret.Reference
+	Err       error
+}
+
+func (e *NoSecret) Error() string { return e.Err.Error() }
+func (e *NoSecret) Unwrap() error { return e.Err }
+
+// OpenSecret opens a secret and has the mask hide it.
+func (w Work) OpenSecret(r secret.Reference) (string, error) {
+	text, err := r.Open()
+	if err != nil {
+		return "", &NoSecret{r, err}
+	}
+	w.Mask.Add(text)
+	return text, nil
+}

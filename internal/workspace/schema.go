@@ -1,0 +1,61 @@
+package workspace
+
+import (
+	"encoding/json"
+	"maps"
+
+	"evenledger/internal/system"
+	"evenledger/internal/yamldoc"
+)
+
+// systemKeys are the keys of every system.
+func systemKeys(kinds []system.Kind) []yamldoc.Key {
+	return []yamldoc.Key{
+		{Name: "kind", OneOf: kindNames(kinds), About: "What kind of system it is."},
+		{Name: "together", Form: yamldoc.Whole, About: "How many requests are on their way at once. Without it: 4."},
+		{Name: "settle", Form: yamldoc.Text, About: "How long the system may take to show a new account, such as 5s or 2m. Without it: 5s."},
+		{Name: "timeout", Form: yamldoc.Text, About: "How long one request may take. Without it: 30s."},
+		{Name: "aliases", Form: yamldoc.Table, About: "Short names for the system's own fields."},
+		{Name: "elevated", Form: patterns, About: "For a kind of things, such as groups: the patterns of names that give rights over others."},
+		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no batch may change; a star stands for anything."},
+		{Name: "change_at_sign_in", Form: yamldoc.Text, About: "The field that has a person choose another password at the next sign-in."},
+		{Name: "password_rules", Nested: ruleKeys(), About: "What the system demands of a password."},
+	}
+}
+
+func ruleKeys() []yamldoc.Key {
+	return []yamldoc.Key{
+		{Name: "shortest", Form: yamldoc.Whole, About: "The fewest characters."},
+		{Name: "longest", Form: yamldoc.Whole, About: "The most characters."},
+		{Name: "kinds", Form: yamldoc.Whole, About: "How many of the four kinds (small letters, capitals, digits, signs) it must have."},
+		{Name: "weak", OneOf: []string{"refuse", "tell"}, About: "What is done with one that can be guessed. Without it: refuse."},
+	}
+}
+
+// patterns is the form of “elevated”: texts for each key.
+const patterns yamldoc.Form = "patterns"
+
+// Schema returns the JSON Schema (draft 2020-12) of evenledger.yaml, for editors: what a
+// system takes follows from its kind.
+func Schema(kinds []system.Kind) ([]byte, error) {
+	texts := yamldoc.Object{"type": []string{"array", "string"}, "items": yamldoc.Object{"type": "string"}, "minItems": 1}
+	own := map[yamldoc.Form]yamldoc.Object{patterns: {"type": "object", "additionalProperties": texts}}
+	var of []yamldoc.Object
+	for i, k := range kinds {
+		forms := maps.Clone(own)
+		maps.Copy(forms, k.Forms)
+		one := yamldoc.Schema(append(systemKeys([]system.Kind{k}), k.Keys...), forms)
+		if i > 0 { // the first is meant where none is named
+			one["required"] = []string{"kind"}
+		}
+		of = append(of, one)
+	}
+	top := yamldoc.Schema([]yamldoc.Key{
+		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db."},
+		{Name: "systems", About: "The systems whose accounts are kept, each under a name of its own."},
+	}, nil)
+	top["$schema"], top["title"] = "https://json-schema.org/draft/2020-12/schema", "A workspace of Even Ledger"
+	systems := top["properties"].(yamldoc.Object)["systems"].(yamldoc.Object)
+	systems["type"], systems["additionalProperties"] = "object", yamldoc.Object{"anyOf": of}
+	return json.MarshalIndent(top, "", "  ")
+}
