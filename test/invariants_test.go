@@ -21,6 +21,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
+	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
@@ -176,7 +177,7 @@ func (h *harbour) draft(csv string) *batch.Batch {
 }
 
 func (h *harbour) post(b *batch.Batch) error {
-	return (&posting.Post{Ledger: h.ledger, System: h.client, Batch: b, Together: 2, Settle: time.Millisecond, Now: time.Now}).Run(context.Background())
+	return (&posting.Post{Ledger: h.ledger, System: h.client, Batch: b, Together: 2, Settle: time.Millisecond, Clock: clock.Real()}).Run(context.Background())
 }
 
 // even sees that the outcomes add up, and returns the entries.

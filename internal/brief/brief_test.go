@@ -16,7 +16,7 @@ import (
 )
 
 var options = brief.Options{
-	IsOwn: func(_, field string) bool { return strings.HasPrefix(field, "urn:") },
+	IsOwn:   func(_, field string) bool { return strings.HasPrefix(field, "urn:") },
 	Today:   "2026-11-23",
 	Systems: []string{"crewdesk"},
 	Aliases: func(string) []string { return []string{"berth"} },

@@ -23,6 +23,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/clock"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
@@ -49,7 +50,7 @@ type app struct {
 	out, err  io.Writer
 	answer    *begun // beneath out
 	terminal  bool   // out is one
-	now       func() time.Time
+	clock     clock.Clock
 	json      bool
 	plain     bool
 	dir       string          // --workspace
@@ -131,7 +132,7 @@ func (d directions) replace(text []byte) []byte {
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
-	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, now: time.Now, answer: answer, mask: secret.NewMask(), stop: ctx.Done()}
+	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, clock: clock.Real(), answer: answer, mask: secret.NewMask(), stop: ctx.Done()}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -355,7 +356,7 @@ func (a *app) workspace() (*workspace.Workspace, error) {
 	return workspace.Find(".", kinds.All())
 }
 
-func (a *app) today() string { return a.now().Format(time.DateOnly) }
+func (a *app) today() string { return a.clock.Now().Format(time.DateOnly) }
 
 // traceTo opens the file of --trace when a system is first reached; nil: none is wanted.
 func (a *app) traceTo() (io.Writer, error) {

@@ -58,7 +58,7 @@ func (a *app) demo(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if err := demo.Write(dir, practiceURL(listener.Addr()), a.now()); err != nil {
+	if err := demo.Write(dir, practiceURL(listener.Addr()), a.clock.Now()); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
@@ -140,7 +140,7 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 		}
 		return lines, nil
 	}
-	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.now()))
+	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.clock.Now()))
 	if err != nil {
 		return err
 	}

@@ -134,7 +134,7 @@ func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool)
 	d := &drafting.Draft{
 		Ledger: l, System: j.system, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
 		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vaults: vaults(j.workspace), WhyNot: j.whyNot, Known: known(j.target.URL()), Rules: j.target.Passwords,
-		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL(), Workbook: info.IsWorkbook()},
+		Batch: batch.Batch{Made: a.clock.Now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL(), Workbook: info.IsWorkbook()},
 	}
 	if j.named {
 		d.Batch.Brief = flags.brief

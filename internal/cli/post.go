@@ -99,7 +99,7 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 	}
 	p := &posting.Post{
 		Ledger: l, Batch: b, URL: o.target.URL(), Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
-		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: vaults(w).Of(b.ID), Mask: a.mask, Now: a.now,
+		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: vaults(w).Of(b.ID), Mask: a.mask, Clock: a.clock,
 	}
 	if err := p.May(ctx); err != nil {
 		return err

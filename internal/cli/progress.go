@@ -26,7 +26,7 @@ type progress struct {
 }
 
 func (a *app) progress() *progress {
-	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.now, begun: a.now()}
+	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.clock.Now, begun: a.clock.Now()}
 	if p.terminal {
 		p.every = 100 * time.Millisecond
 	}

@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/ledger"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
-	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -219,7 +218,7 @@ func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Le
 		return err
 	}
 	bar := a.progress()
-	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Wait: system.Wait, Progress: bar.stageDone}
+	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Clock: a.clock, Progress: bar.stageDone}
 	read, err := reading.Read(ctx)
 	bar.end()
 	if err != nil {

@@ -61,7 +61,7 @@ func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Led
 	bar := a.progress()
 	r := &drafting.Reversal{
 		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Made: a.now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+		Batch: batch.Batch{Made: a.clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	var b *batch.Batch
 	err = alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })

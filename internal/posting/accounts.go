@@ -109,7 +109,7 @@ func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 		}
 	}
 	for range maxAttempts {
-		now := earlier.again(p.Now())
+		now := earlier.again(p.Clock.Now())
 		made, err := p.System.Create(ctx, wanted, p.fields())
 		var refusal *system.Refusal
 		switch {

@@ -85,7 +85,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 			return err
 		}
 	}
-	now := sent{}.again(p.Now())
+	now := sent{}.again(p.Clock.Now())
 	made, err := p.System.CreateAll(ctx, wanted, p.fields())
 	var refusal *system.Refusal
 	switch {
@@ -94,7 +94,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 	case err != nil && !isOpen(err):
 		return err
 	}
-	now = now.again(p.Now())
+	now = now.again(p.Clock.Now())
 	var open []*batch.Entry
 	for i, e := range entries {
 		switch {

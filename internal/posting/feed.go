@@ -66,18 +66,18 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []ledger.Result) error {
 	var looked time.Time
 	for len(window) > 0 && ctx.Err() == nil {
-		if p.Now().Sub(looked) > lookAgain {
+		if p.Clock.Now().Sub(looked) > lookAgain {
 			if err := p.refuseStale(ctx, window); err != nil {
 				return err
 			}
 			if err := p.lookAtKnown(ctx, window); err != nil {
 				return err
 			}
-			looked = p.Now()
+			looked = p.Clock.Now()
 		}
 		block := window[:min(blockSize, len(window))]
 		window = window[len(block):]
-		intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Now())
+		intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Clock.Now())
 		if err != nil {
 			return err
 		}
@@ -210,8 +210,8 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			open[i].Sent = last
 		}
 	}
-	if left := p.Settle - p.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
-		if err := system.Wait(ctx, min(left, p.Settle)); err != nil {
+	if left := p.Settle - p.Clock.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
+		if err := p.Clock.Wait(ctx, min(left, p.Settle)); err != nil {
 			return err
 		}
 	}
@@ -233,7 +233,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
 	}
 	after := context.WithoutCancel(ctx)
-	err = errors.Join(p.Ledger.Record(after, p.Batch.ID, settled, p.Now()), err)
+	err = errors.Join(p.Ledger.Record(after, p.Batch.ID, settled, p.Clock.Now()), err)
 	if p.Batch.Secrets != "" {
 		err = errors.Join(err, p.wipe(after, settled))
 	}

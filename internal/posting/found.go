@@ -75,7 +75,7 @@ func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.D
 		}
 		pause = min(pause, patience)
 		patience -= pause
-		if err := system.Wait(stop, pause); err != nil {
+		if err := p.Clock.Wait(stop, pause); err != nil {
 			return found, &system.Unclear{Err: err}
 		}
 	}

@@ -87,7 +87,7 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 	switch {
 	case err == nil:
 		m.made[key] = t.ID
-		m.seen = m.Now().Add(m.Settle)
+		m.seen = m.Clock.Now().Add(m.Settle)
 		m.Batch.MadeThings = append(m.Batch.MadeThings, membership.Step{Kind: m.kind, Thing: t.ID, Name: name})
 		if err := m.Ledger.Save(ctx, m.Batch); err != nil {
 			return err
@@ -95,7 +95,7 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 		m.settle(first, membership.Done, "", "")
 		return nil
 	case isOpen(err):
-		m.seen = m.Now().Add(m.Settle)
+		m.seen = m.Clock.Now().Add(m.Settle)
 		for m.made[key] == "" && m.unseen(ctx) {
 			if err := m.look(ctx); err != nil {
 				return err

@@ -23,6 +23,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/clock"
 	"evenledger/internal/ledger"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
@@ -54,7 +55,7 @@ type Post struct {
 	HandsOut bool          // generated passwords are handed out afterwards
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
 	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
-	Now      func() time.Time
+	Clock    clock.Clock
 	Progress func(stage string, done, total int) // may be nil
 
 	again   bool        // an earlier post of the batch may have sent something
@@ -99,9 +100,9 @@ func (p *Post) Run(ctx context.Context) error {
 	}
 	p.left, p.withheld, p.resent = map[int]bool{}, map[int]bool{}, map[int]sent{}
 	if p.again = !p.Batch.Posted.IsZero(); p.again {
-		p.seen = p.Now().Add(p.Settle)
+		p.seen = p.Clock.Now().Add(p.Settle)
 	}
-	p.Batch.State, p.Batch.Posted = batch.Posting, p.Now()
+	p.Batch.State, p.Batch.Posted = batch.Posting, p.Clock.Now()
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
 	}
@@ -266,7 +267,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 	close(ready)
 	workers.Wait()
 	if p.made.Load() {
-		p.seen = p.Now().Add(p.Settle)
+		p.seen = p.Clock.Now().Add(p.Settle)
 	}
 	return err
 }
@@ -274,11 +275,11 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 // unseen waits a moment if accounts that were created may still be unseen, and
 // reports whether they may: what is refused for that is worth another try.
 func (p *Post) unseen(ctx context.Context) bool {
-	left := p.seen.Sub(p.Now())
+	left := p.seen.Sub(p.Clock.Now())
 	if left <= 0 {
 		return false
 	}
-	return system.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
+	return p.Clock.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
 }
 
 // waits reports whether the entry's account's own step is still to be done.
@@ -292,7 +293,7 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 		if failed != nil {
 			return // the steps stay noted as sent, and are looked up the next time
 		}
-		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Now()); failed != nil {
+		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Clock.Now()); failed != nil {
 			stop(failed)
 		}
 		if p.Batch.Secrets != "" && failed == nil {

@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
+	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
@@ -61,6 +62,7 @@ type world struct {
 	system *memory.System
 	target system.System // drafted for, if it is another than system
 	vaults *secret.Vaults
+	clock  *clock.Fake
 
 	secrets string                  // as in batch.Batch
 	own     map[string]account.Kind // the system's own fields
@@ -70,7 +72,7 @@ func newWorld(t *testing.T, accounts ...account.Account) *world {
 	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
-	return &world{t: t, ledger: l, system: memory.New(accounts...), vaults: secret.NewVaults(filepath.Join(t.TempDir(), "keys"))}
+	return &world{t: t, ledger: l, system: memory.New(accounts...), vaults: secret.NewVaults(filepath.Join(t.TempDir(), "keys")), clock: clock.NewFake(time.Now())}
 }
 
 func (w *world) draft(briefText, csv string) *batch.Batch {
@@ -82,7 +84,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: time.Now(), System: "memory", Secrets: w.secrets}}
+	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory", Secrets: w.secrets}}
 	made, _, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made)
@@ -90,7 +92,7 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
-	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Now: time.Now}).Run(ctx)
+	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Clock: w.clock}).Run(ctx)
 	w.even(b)
 	return err
 }
@@ -289,7 +291,7 @@ func (u *unlisted) List(context.Context, []string) iter.Seq2[account.Account, er
 func TestLookUpFails(t *testing.T) {
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
-	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Now: time.Now}
+	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Clock: w.clock}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b))
@@ -338,7 +340,7 @@ func TestUnavailableStops(t *testing.T) {
 		}
 		return nil
 	}
-	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Now: time.Now}
+	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Clock: w.clock}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Created: 1, account.Waiting: 3}, w.even(b))
@@ -382,7 +384,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		// cannot even be read, so every open step stays open.
 		ctx, cancel := context.WithCancel(context.Background())
 		dead := &deadAfter{System: w.system, dead: func() bool { mu.Lock(); defer mu.Unlock(); return calls >= killAt }}
-		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Now: time.Now}).Run(ctx)
+		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Clock: w.clock}).Run(ctx)
 		cancel()
 		require.Error(rt, err)
 		w.even(b)
@@ -584,7 +586,7 @@ func TestInBulk(t *testing.T) {
 			b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n", csv.String())
 			s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
 			post := func() error {
-				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Now: time.Now}).Run(context.Background())
+				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Clock: w.clock}).Run(context.Background())
 			}
 			err := post()
 			if c.err != "" {
@@ -649,7 +651,7 @@ func TestOwnAccountsThatShowLate(t *testing.T) {
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
 	s := &late{w.system, 1000}
 	post := func() error {
-		return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Now: time.Now}).Run(t.Context())
+		return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Clock: w.clock}).Run(t.Context())
 	}
 	w.system.After = func(string, account.Account) error { return &system.Unclear{Err: errors.New("the line went dead")} }
 	require.Error(t, post())

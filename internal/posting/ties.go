@@ -101,10 +101,10 @@ func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 // tieWork is the memberships of one window.
 type tieWork struct {
 	*Post
-	by        map[thing][]tied
-	mu        sync.Mutex // over the entries, which several things may share
-	waiting   map[*batch.Entry]bool
-	unshown   map[string]bool // accounts of this batch: whether the system doesn't show them
+	by      map[thing][]tied
+	mu      sync.Mutex // over the entries, which several things may share
+	waiting map[*batch.Entry]bool
+	unshown map[string]bool // accounts of this batch: whether the system doesn't show them
 }
 
 func (w *tieWork) run(ctx context.Context) error {

@@ -14,6 +14,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/clock"
 	"evenledger/internal/ledger"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
@@ -44,7 +45,7 @@ type Reading struct {
 	Batch    *batch.Batch
 	Together int
 	Within   time.Duration // how long what was done may stay unseen
-	Wait     func(context.Context, time.Duration) error
+	Clock    clock.Clock
 	Progress func(stage string, n int) // may be nil
 
 	schema *account.Schema
@@ -119,7 +120,7 @@ func (r *Reading) readAll(ctx context.Context, entries []batch.Entry, rows []Row
 		entries = slices.DeleteFunc(entries, func(e batch.Entry) bool { return !again[e.Row] })
 		pause = min(pause, left)
 		left -= pause
-		if err := r.Wait(ctx, pause); err != nil {
+		if err := r.Clock.Wait(ctx, pause); err != nil {
 			return nil, err
 		}
 	}

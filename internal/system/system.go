@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -206,21 +205,6 @@ func Stopping(ctx context.Context) context.Context {
 }
 
 type stopping struct{}
-
-// Wait waits, unless ctx is done before.
-func Wait(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return ctx.Err()
-	}
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
 
 // Blind is the error of a kind of things of which nobody can say who is in them, and why.
 func Blind(kind, why string) error {

@@ -49,8 +49,13 @@ type System struct {
 	Passwords secret.Rules        // that the system has for passwords
 }
 
-// URL is where the system is.
-func (s System) URL() string { return s.Connection.Address() }
+// URL is where the system is; of no system, empty.
+func (s System) URL() string {
+	if s.Connection == nil {
+		return ""
+	}
+	return s.Connection.Address()
+}
 
 // NotFound is returned when no folder from Dir upwards is a workspace.
 type NotFound struct {

@@ -31,6 +31,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
@@ -187,7 +188,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			return nil, wait.err
 		}
 		try++
-		if err := system.Wait(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
+		if err := clock.Real().Wait(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
 			return nil, err
 		}
 	}

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"evenledger/internal/system"
+	"evenledger/internal/clock"
 )
 
 // How a pace goes by what the server lets pass.
@@ -51,7 +51,7 @@ func newPace(most float64, first time.Duration) *pace {
 // wait returns when a request may be sent, or when ctx is done.
 func (p *pace) wait(ctx context.Context) error {
 	for {
-		if err := system.Wait(ctx, p.left()); err != nil {
+		if err := clock.Real().Wait(ctx, p.left()); err != nil {
 			return err
 		}
 		if err := p.limiter.Wait(ctx); err != nil {
