@@ -75,6 +75,12 @@ func newWorld(t *testing.T, accounts ...account.Account) *world {
 	return &world{t: t, ledger: l, system: memory.New(accounts...), vaults: secret.NewVaults(filepath.Join(t.TempDir(), "keys")), clock: clock.NewFake(time.Now())}
 }
 
+// anew begins anew with another system, so much later that what was made before is old.
+func (w *world) anew(t require.TestingT, accounts ...account.Account) {
+	w.t, w.system = t, memory.New(accounts...)
+	require.NoError(t, w.clock.Wait(context.Background(), 48*time.Hour))
+}
+
 func (w *world) draft(briefText, csv string) *batch.Batch {
 	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2026-11-23", Own: func(string) map[string]account.Kind { return w.own }})
 	require.NoError(w.t, err)
@@ -353,12 +359,13 @@ func TestUnavailableStops(t *testing.T) {
 // A post that dies at any call, with its requests carried out or not, is gone on
 // with as if it had never died.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		rows := rapid.IntRange(1, 12).Draw(rt, "rows")
 		killAt := rapid.IntRange(1, rows).Draw(rt, "kill at")
 		done := rapid.Bool().Draw(rt, "carried out before the kill")
-		w := newWorld(t, someone("100", "Ana", "Reyes", "Clerk"))
-		w.t = rt
+		w.anew(rt, someone("100", "Ana", "Reyes", "Clerk"))
 		var csv strings.Builder
 		csv.WriteString(columns + "100,Ana,Reyes,,,Chief,\n")
 		for i := range rows - 1 {
@@ -452,9 +459,10 @@ func TestAlwaysEven(t *testing.T) {
 		return strings.Join([]string{number.Draw(t, "no"), name.Draw(t, "first"), name.Draw(t, "last"), "", rapid.SampledFrom([]string{"", "a@x.example", "bad"}).Draw(t, "mail"), rapid.SampledFrom([]string{"", "Bosun"}).Draw(t, "title"), ""}, ",")
 	})
 	policies := rapid.SampledFrom([]string{"", "new: skip\n", "known: fill\n", "known: refuse\n", "known: skip\nnew: refuse\n"})
+	t.Parallel()
+	w := newWorld(t)
 	rapid.Check(t, func(rt *rapid.T) {
-		w := newWorld(t, someone("7", "Ana", "Tom", "Clerk"), someone("8", "Tom", "Mei", ""))
-		w.t = rt
+		w.anew(rt, someone("7", "Ana", "Tom", "Clerk"), someone("8", "Tom", "Mei", ""))
 		briefText := crew + policies.Draw(rt, "policies")
 		csv := columns + strings.Join(rapid.SliceOfN(row, 1, 12).Draw(rt, "rows"), "\n") + "\n"
 		b := w.draft(briefText, csv)
