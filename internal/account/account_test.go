@@ -16,7 +16,7 @@ import (
 func TestCodesAreSortedAndExplained(t *testing.T) {
 	var names []string
 	for _, c := range account.Codes() {
-		names = append(names, c.Code)
+		names = append(names, string(c.Code))
 		assert.NotEmpty(t, c.Meaning, c.Code)
 		assert.NotEmpty(t, c.Remedy, c.Code)
 		found, ok := account.Explain(c.Code)

@@ -22,138 +22,141 @@ type Finding struct {
 	Column  string `json:"column,omitempty"` // the heading, as written
 	Field   string `json:"field,omitempty"`  // the account's field
 	Level   Level  `json:"level"`
-	Code    string `json:"code"`    // a short stable phrase, listed by Codes
+	Code    Code   `json:"code"`    // one of Codes
 	Message string `json:"message"` // what is wrong, with the value at fault
 	Remedy  string `json:"remedy"`  // what to do about it
 }
 
-// A Code explains one code of a finding.
-type Code struct {
-	Code    string `json:"code"`
+// A Code is what a finding is about, in a short phrase that stays the same.
+type Code string
+
+// An Explanation says what a code means.
+type Explanation struct {
+	Code    Code   `json:"code"`
 	Meaning string `json:"meaning"`
 	Remedy  string `json:"remedy"`
 }
 
 // codes is read only, sorted by Code.
-var codes = [...]Code{
-	{"account-gone", "The account that the draft found is no longer in the system.", "Make a new draft of the row: it may have to be created, or left out."},
-	{"ambiguous-date", "The day and the month of a date can be told apart in two ways.", "Write the date as year-month-day, such as 2027-03-04, or put “dates: day-first” or “dates: month-first” into the brief."},
-	{"became-a-date", "A spreadsheet program made a date of what should be a text, such as a code like 3-4.", "Type the cell anew as text: with an apostrophe before it, or in a column formatted as text."},
-	{"blank-required", "A field that must be there has no value in this row.", "Fill the cell in, or give the field a “fallback” in the brief."},
-	{"both-ways", "A row asks for two different things with the same group, course or licence.", "Decide which is meant, and take the other out."},
-	{"brief-check", "One of the brief's own checks does not hold for this row.", "Correct the row, or the check in the brief."},
-	{"broken-text", "A cell holds bytes that are no text in the sheet's encoding, or characters that cannot be seen.", "Type the cell anew. If many rows have it, save the sheet as CSV UTF-8."},
-	{"cannot-be-removed", "The row asks to remove its account, and the system removes none.", "Suspend it instead."},
-	{"cannot-be-undone", "Something cannot be put back as it was.", "Look at what the message says, and put it right by hand."},
-	{"changed-since", "What the batch did was changed by somebody since, and is left as it is.", "Look whether that is right."},
-	{"closed", "The course is closed, so that nobody can be enrolled in it.", "Ask who runs the course to open it, or take it out of the row."},
-	{"dates-settled", "Nothing says whether dates such as 3/4/2027 have the day or the month first, and other dates of the column settle it.", "Nothing needs to be done if that is right. Else put “dates: day-first” or “dates: month-first” into the brief."},
-	{"different-person", "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},
-	{"elevated-right", "A role or group gives rights over others.", "If that is meant, draft with --allow-elevated; else take it out of the row."},
-	{"error-cell", "A cell holds an error of the spreadsheet program, such as #N/A.", "Correct the formula in the cell, or type the value."},
-	{"exists-already", "The row's account exists already, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be updated: change “known” in the brief."},
-	{"expression-failed", "An expression of the brief could not be worked out for this row.", "Look at the cells it uses in this row; make the expression cope with blank ones."},
-	{"garbled-text", "Letters look as they do when a sheet was opened or saved in the wrong encoding, such as Ã¼ for ü.", "Open the original with encoding UTF-8 and save it again; correct the cell."},
-	{"guessed-encoding", "Nothing says in which encoding a text file is, so it was guessed; letters beyond a to z may be wrong.", "Look at the words that the message names. If they are wrong, say the encoding: --encoding, or “sheet: {encoding: …}” in the brief. Best is to save the sheet as CSV UTF-8."},
-	{"hidden-column", "A column that is used is hidden in the spreadsheet program.", "Nothing needs to be done if the column is meant. Else take it out."},
-	{"hidden-row", "The row is hidden in the spreadsheet program, by hand or by a filter, and is read like the others.", "Take the row out if it is not meant."},
-	{"immutable-field", "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},
-	{"known-refused", "The row finds an account that exists, and the policy is to refuse that.", "Take the row out, or change “known” in the brief."},
-	{"lost-digits", "A number is so long that the spreadsheet program kept only its first digits, or wrote it with an exponent.", "Type the cell anew as text, from where the number came from."},
-	{"merged-cell", "A cell is part of a larger one that begins elsewhere, and is read as blank.", "Unmerge the cells, and fill each of them in."},
-	{"merged-heading", "A heading stretches over several columns, so that those to its right have none and are not used.", "Give each column a heading of its own."},
-	{"mixed-dates", "A date has day and month the other way round than other dates of its column.", "Write all dates as year-month-day, such as 2027-03-04."},
-	{"nearly-the-name", "A thing would be made that is called nearly as one there is.", "Correct the cell, if the other is meant."},
-	{"new-refused", "The row finds no account, and the policy is to refuse that.", "Correct the key that should find the account, or change “new” in the brief."},
-	{"no-account", "The row asks for something to be done with an account that was not found.", "Correct the key that should find the account, or what the row asks for."},
-	{"no-free-value", "Each value that could be made for a field that must be unique is taken.", "Add “number” to the field's “unique” list, or another formula."},
-	{"no-heading", "A filled cell stands in a column that has no heading, so it is not used.", "Give the column a heading, or take the cell out."},
-	{"no-key", "None of the fields that find an account has a value in this row.", "Fill in one of the fields under “match” in the brief."},
-	{"no-persons-row", "The row is none of the table's: headings that come again, a total, a remark of the page.", "Take the row out. If it is somebody's, fill in the other cells."},
-	{"no-seat-left", "All seats of a licence are taken, by others or by rows further up.", "Get more seats, give some back, or take the licence out of the row."},
-	{"not-a-country", "A value is no country of ISO 3166-1, nor the name of one.", "Write the two-letter code or the country's name."},
-	{"not-a-date", "A value cannot be read as a date.", "Write the date as year-month-day, such as 2027-03-04."},
-	{"not-a-language", "A value is no BCP 47 language tag, nor the name of a language.", "Write the tag, such as pt or en-GB, or the language's name."},
-	{"not-a-number", "A value is not a number.", "Write digits, with a point before decimals."},
-	{"not-a-phone", "A value is no telephone number.", "Write digits, beginning with + and the country's code."},
-	{"not-a-role-there", "A course does not have this role.", "Use one of the roles the message lists."},
-	{"not-a-timezone", "A value is no time zone of the IANA database.", "Write its name, such as Europe/Lisbon."},
-	{"not-allowed-value", "The system takes only certain values for this field.", "Use one of the values the message lists."},
-	{"not-an-email", "A value is not an email address.", "Write one address such as ana.reyes@brindlesound.example, without name or brackets."},
-	{"not-calculated", "A cell holds a formula whose value was not stored.", "Open the sheet in a spreadsheet program, let it calculate, and save it again."},
-	{"not-clear-yet", "A request was sent and no clear answer came, and the system doesn't show yet what became of it.", "Run “post” again: it looks before it sends anything. If the system shows changes late, set a longer “settle” in evenledger.yaml."},
-	{"not-kept", "The system accepted the request but kept another value, or none.", "Ask who runs the system whether the field is taken; the account was made with what the message says."},
-	{"not-seen-yet", "An earlier batch made this account a short while ago, and the system doesn't show it yet.", "Wait until the system shows it, then draft again. If it was removed there by hand, or the system is a new one, draft again a quarter of an hour after the batch."},
-	{"not-selected", "The selection of rows leaves the row out.", "Nothing needs to be done."},
-	{"not-sign-in-name", "A sign-in name holds white space or characters that cannot be typed.", "Use letters, digits, points, hyphens and underscores."},
-	{"not-there", "The row's account does not exist, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be made: change “new” in the brief."},
-	{"not-wanted", "The brief, or the row itself, sets the row aside.", "Nothing needs to be done, unless the row is meant: correct the cell, or “only” in the brief."},
-	{"not-yes-or-no", "A value is neither yes nor no.", "Write yes or no."},
-	{"nothing-to-send", "The row is to create an account but gives it no value.", "Fill in the row, or take it out."},
-	{"odd-white-space", "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
-	{"one-value-only", "The brief makes a list of a field that holds one value in the system.", "Take “split” or the star out of the field, or use a field that holds several values."},
-	{"outside-within", "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
-	{"partly-done", "The system made a part of the row's changes, and refused the others or gave no answer.", "The message says what was done. Correct what was refused, and hand the row back in."},
-	{"password-like", "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
-	{"password-not-known", "An account was there already when a batch went on, so that nobody can tell which password it has.", "Set another password for it in the system."},
-	{"perhaps-listed", "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
-	{"perhaps-made", "An account is there, or may be, and nobody can tell whether a batch made it or somebody else.", "Look at the account. If it is the row's, hand the row back in; if the batch that the message names is not posted to its end, post that first."},
-	{"placeholder", "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”. If it is truly the value, write it in quotes."},
-	{"protected-account", "The account is protected against changes by sheets.", "Take the row out, or take the account out of “protect”."},
-	{"protects-nobody", "A name or pattern of accounts to be protected fits no account.", "Correct it under “protect”, in the brief or in evenledger.yaml, or take it out."},
-	{"ragged-row", "The row has more filled cells than there are headings.", "Look for a separator inside a value that isn't in quotes."},
-	{"read-only-field", "The system keeps this field itself and does not take it.", "Take the field out of the brief."},
-	{"reference-circle", "People stand above each other in a circle.", "Nothing needs to be done if that is so. Else correct one of the rows."},
-	{"refers-to-itself", "A person is named as their own manager.", "Nothing needs to be done if that is meant."},
-	{"removes-data", "An account is to be removed, with all that is in it.", "Make sure that nothing in it is needed. Suspending keeps everything."},
-	{"removing-not-allowed", "The row asks to remove its account, and the brief does not allow that.", "Suspend it instead, or add “allow_remove: true” to the brief."},
-	{"role-alone", "A role or section stands beside a blank cell.", "Fill the cell in, or take the role out."},
-	{"same-account", "Two rows of the sheet come to the same account.", "Keep one of the rows, or correct the key of the other."},
-	{"same-heading", "Two columns have the same heading.", "Rename one of them, or take it out."},
-	{"same-key", "An object of a JSON file gives one key two different values.", "Ask for the file anew: only one of the values can be right."},
-	{"same-membership", "Two rows speak of the same membership of the same account.", "Keep one of them."},
-	{"same-value", "Two rows of the sheet have the same value in a field where each needs its own.", "Correct one of the rows."},
-	{"short-row", "The row ends before the last heading.", "The missing cells count as blank. Look whether a line was broken in two."},
-	{"stale", "The account changed in the system after the draft was made.", "Make a new draft of the row and look at it again."},
-	{"swapped-date", "A program that takes the month first seems to have made the date, so that its day and month are swapped.", "Type the dates of the column anew from where they came, as year-month-day."},
-	{"system-refused", "The system did not accept the request for this row.", "The message has the system's own words."},
-	{"taken-value", "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},
-	{"thing-gone", "A group, course or licence was removed from the system after the draft.", "Make a new draft of the row."},
-	{"too-long", "A cell is longer than any field of an account can be.", "Look for a quote that was opened and not closed above or in this row."},
-	{"two-accounts", "The row's key finds more than one account in the system.", "Settle in the system which of the accounts is the right one, or use a key that is unique."},
-	{"two-of-that-name", "Two things of the system have the name that the row uses.", "Use the id of the one that is meant; “lookup” tells it."},
-	{"two-things", "One key of the row finds one account and another key a different one.", "Find out which account the row means and correct the other key."},
-	{"unclear", "A request was sent and no clear answer came, and what became of it could not be found out.", "Look the account up in the system, then run “post” again: it looks before it sends anything."},
-	{"unknown-column", "The brief names a column that the sheet does not have.", "Correct the heading in the sheet or in the brief."},
-	{"unknown-course", "The system has no such course.", "Correct the name, look it up with “lookup”, or add “make_missing: true” to the brief."},
-	{"unknown-field", "The system has no such field.", "Correct the field's name in the brief, or mark it “send: false” if only expressions use it."},
-	{"unknown-group", "The system has no such group.", "Correct the name, look it up with “lookup”, or add “make_missing: true” to the brief."},
-	{"unknown-heading", "A column's heading says nothing to the brief or, without one, to the program, so the column is not used.", "Nothing needs to be done if the column is not meant for the system. Else name it in the brief."},
-	{"unknown-licence", "The system has no such licence.", "Correct the name, or look it up with “lookup”."},
-	{"unknown-person", "A row refers to somebody who has no account and gets none.", "Correct the key, or add a row for that person."},
-	{"unknown-role", "The system has no such role, or none in things of this kind.", "Correct the name, or look it up with “lookup”."},
-	{"unknown-section", "A course does not have this section, or has none.", "Use one of the sections the message lists."},
-	{"unknown-thing", "The system has no such thing, or none of its kind.", "Correct the name, or look with “lookup” what there is."},
-	{"unwrapped", "Quotes or an apostrophe that kept a spreadsheet program from changing a cell were taken off.", "Nothing needs to be done."},
-	{"via-unlisted", "A value is not in the brief's “via” table of its field.", "Add the value to the table, or correct the cell."},
-	{"weak-password", "A password can be guessed, or breaks a rule of the system.", "Give a longer one that holds no name, number or common word."},
+var codes = [...]Explanation{
+	{AccountGone, "The account that the draft found is no longer in the system.", "Make a new draft of the row: it may have to be created, or left out."},
+	{AmbiguousDate, "The day and the month of a date can be told apart in two ways.", "Write the date as year-month-day, such as 2027-03-04, or put “dates: day-first” or “dates: month-first” into the brief."},
+	{BecameADate, "A spreadsheet program made a date of what should be a text, such as a code like 3-4.", "Type the cell anew as text: with an apostrophe before it, or in a column formatted as text."},
+	{BlankRequired, "A field that must be there has no value in this row.", "Fill the cell in, or give the field a “fallback” in the brief."},
+	{BothWays, "A row asks for two different things with the same group, course or licence.", "Decide which is meant, and take the other out."},
+	{BriefCheck, "One of the brief's own checks does not hold for this row.", "Correct the row, or the check in the brief."},
+	{BrokenText, "A cell holds bytes that are no text in the sheet's encoding, or characters that cannot be seen.", "Type the cell anew. If many rows have it, save the sheet as CSV UTF-8."},
+	{CannotBeRemoved, "The row asks to remove its account, and the system removes none.", "Suspend it instead."},
+	{CannotBeUndone, "Something cannot be put back as it was.", "Look at what the message says, and put it right by hand."},
+	{ChangedSince, "What the batch did was changed by somebody since, and is left as it is.", "Look whether that is right."},
+	{Closed, "The course is closed, so that nobody can be enrolled in it.", "Ask who runs the course to open it, or take it out of the row."},
+	{DatesSettled, "Nothing says whether dates such as 3/4/2027 have the day or the month first, and other dates of the column settle it.", "Nothing needs to be done if that is right. Else put “dates: day-first” or “dates: month-first” into the brief."},
+	{DifferentPerson, "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},
+	{ElevatedRight, "A role or group gives rights over others.", "If that is meant, draft with --allow-elevated; else take it out of the row."},
+	{ErrorCell, "A cell holds an error of the spreadsheet program, such as #N/A.", "Correct the formula in the cell, or type the value."},
+	{ExistsAlready, "The row's account exists already, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be updated: change “known” in the brief."},
+	{ExpressionFailed, "An expression of the brief could not be worked out for this row.", "Look at the cells it uses in this row; make the expression cope with blank ones."},
+	{GarbledText, "Letters look as they do when a sheet was opened or saved in the wrong encoding, such as Ã¼ for ü.", "Open the original with encoding UTF-8 and save it again; correct the cell."},
+	{GuessedEncoding, "Nothing says in which encoding a text file is, so it was guessed; letters beyond a to z may be wrong.", "Look at the words that the message names. If they are wrong, say the encoding: --encoding, or “sheet: {encoding: …}” in the brief. Best is to save the sheet as CSV UTF-8."},
+	{HiddenColumn, "A column that is used is hidden in the spreadsheet program.", "Nothing needs to be done if the column is meant. Else take it out."},
+	{HiddenRow, "The row is hidden in the spreadsheet program, by hand or by a filter, and is read like the others.", "Take the row out if it is not meant."},
+	{ImmutableField, "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},
+	{KnownRefused, "The row finds an account that exists, and the policy is to refuse that.", "Take the row out, or change “known” in the brief."},
+	{LostDigits, "A number is so long that the spreadsheet program kept only its first digits, or wrote it with an exponent.", "Type the cell anew as text, from where the number came from."},
+	{MergedCell, "A cell is part of a larger one that begins elsewhere, and is read as blank.", "Unmerge the cells, and fill each of them in."},
+	{MergedHeading, "A heading stretches over several columns, so that those to its right have none and are not used.", "Give each column a heading of its own."},
+	{MixedDates, "A date has day and month the other way round than other dates of its column.", "Write all dates as year-month-day, such as 2027-03-04."},
+	{NearlyTheName, "A thing would be made that is called nearly as one there is.", "Correct the cell, if the other is meant."},
+	{NewRefused, "The row finds no account, and the policy is to refuse that.", "Correct the key that should find the account, or change “new” in the brief."},
+	{NoAccount, "The row asks for something to be done with an account that was not found.", "Correct the key that should find the account, or what the row asks for."},
+	{NoFreeValue, "Each value that could be made for a field that must be unique is taken.", "Add “number” to the field's “unique” list, or another formula."},
+	{NoHeading, "A filled cell stands in a column that has no heading, so it is not used.", "Give the column a heading, or take the cell out."},
+	{NoKey, "None of the fields that find an account has a value in this row.", "Fill in one of the fields under “match” in the brief."},
+	{NoPersonsRow, "The row is none of the table's: headings that come again, a total, a remark of the page.", "Take the row out. If it is somebody's, fill in the other cells."},
+	{NoSeatLeft, "All seats of a licence are taken, by others or by rows further up.", "Get more seats, give some back, or take the licence out of the row."},
+	{NotACountry, "A value is no country of ISO 3166-1, nor the name of one.", "Write the two-letter code or the country's name."},
+	{NotADate, "A value cannot be read as a date.", "Write the date as year-month-day, such as 2027-03-04."},
+	{NotALanguage, "A value is no BCP 47 language tag, nor the name of a language.", "Write the tag, such as pt or en-GB, or the language's name."},
+	{NotANumber, "A value is not a number.", "Write digits, with a point before decimals."},
+	{NotAPhone, "A value is no telephone number.", "Write digits, beginning with + and the country's code."},
+	{NotARoleThere, "A course does not have this role.", "Use one of the roles the message lists."},
+	{NotATimezone, "A value is no time zone of the IANA database.", "Write its name, such as Europe/Lisbon."},
+	{NotAllowedValue, "The system takes only certain values for this field.", "Use one of the values the message lists."},
+	{NotAnEmail, "A value is not an email address.", "Write one address such as ana.reyes@brindlesound.example, without name or brackets."},
+	{NotCalculated, "A cell holds a formula whose value was not stored.", "Open the sheet in a spreadsheet program, let it calculate, and save it again."},
+	{NotClearYet, "A request was sent and no clear answer came, and the system doesn't show yet what became of it.", "Run “post” again: it looks before it sends anything. If the system shows changes late, set a longer “settle” in evenledger.yaml."},
+	{NotKept, "The system accepted the request but kept another value, or none.", "Ask who runs the system whether the field is taken; the account was made with what the message says."},
+	{NotSeenYet, "An earlier batch made this account a short while ago, and the system doesn't show it yet.", "Wait until the system shows it, then draft again. If it was removed there by hand, or the system is a new one, draft again a quarter of an hour after the batch."},
+	{NotSelected, "The selection of rows leaves the row out.", "Nothing needs to be done."},
+	{NotSignInName, "A sign-in name holds white space or characters that cannot be typed.", "Use letters, digits, points, hyphens and underscores."},
+	{NotThere, "The row's account does not exist, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be made: change “new” in the brief."},
+	{NotWanted, "The brief, or the row itself, sets the row aside.", "Nothing needs to be done, unless the row is meant: correct the cell, or “only” in the brief."},
+	{NotYesOrNo, "A value is neither yes nor no.", "Write yes or no."},
+	{NothingToSend, "The row is to create an account but gives it no value.", "Fill in the row, or take it out."},
+	{OddWhiteSpace, "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
+	{OneValueOnly, "The brief makes a list of a field that holds one value in the system.", "Take “split” or the star out of the field, or use a field that holds several values."},
+	{OutsideWithin, "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
+	{PartlyDone, "The system made a part of the row's changes, and refused the others or gave no answer.", "The message says what was done. Correct what was refused, and hand the row back in."},
+	{PasswordLike, "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
+	{PasswordNotKnown, "An account was there already when a batch went on, so that nobody can tell which password it has.", "Set another password for it in the system."},
+	{PerhapsListed, "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
+	{PerhapsMade, "An account is there, or may be, and nobody can tell whether a batch made it or somebody else.", "Look at the account. If it is the row's, hand the row back in; if the batch that the message names is not posted to its end, post that first."},
+	{Placeholder, "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”. If it is truly the value, write it in quotes."},
+	{ProtectedAccount, "The account is protected against changes by sheets.", "Take the row out, or take the account out of “protect”."},
+	{ProtectsNobody, "A name or pattern of accounts to be protected fits no account.", "Correct it under “protect”, in the brief or in evenledger.yaml, or take it out."},
+	{RaggedRow, "The row has more filled cells than there are headings.", "Look for a separator inside a value that isn't in quotes."},
+	{ReadOnlyField, "The system keeps this field itself and does not take it.", "Take the field out of the brief."},
+	{ReferenceCircle, "People stand above each other in a circle.", "Nothing needs to be done if that is so. Else correct one of the rows."},
+	{RefersToItself, "A person is named as their own manager.", "Nothing needs to be done if that is meant."},
+	{RemovesData, "An account is to be removed, with all that is in it.", "Make sure that nothing in it is needed. Suspending keeps everything."},
+	{RemovingNotAllowed, "The row asks to remove its account, and the brief does not allow that.", "Suspend it instead, or add “allow_remove: true” to the brief."},
+	{RoleAlone, "A role or section stands beside a blank cell.", "Fill the cell in, or take the role out."},
+	{SameAccount, "Two rows of the sheet come to the same account.", "Keep one of the rows, or correct the key of the other."},
+	{SameHeading, "Two columns have the same heading.", "Rename one of them, or take it out."},
+	{SameKey, "An object of a JSON file gives one key two different values.", "Ask for the file anew: only one of the values can be right."},
+	{SameMembership, "Two rows speak of the same membership of the same account.", "Keep one of them."},
+	{SameValue, "Two rows of the sheet have the same value in a field where each needs its own.", "Correct one of the rows."},
+	{ShortRow, "The row ends before the last heading.", "The missing cells count as blank. Look whether a line was broken in two."},
+	{Stale, "The account changed in the system after the draft was made.", "Make a new draft of the row and look at it again."},
+	{SwappedDate, "A program that takes the month first seems to have made the date, so that its day and month are swapped.", "Type the dates of the column anew from where they came, as year-month-day."},
+	{SystemRefused, "The system did not accept the request for this row.", "The message has the system's own words."},
+	{TakenValue, "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},
+	{ThingGone, "A group, course or licence was removed from the system after the draft.", "Make a new draft of the row."},
+	{TooLong, "A cell is longer than any field of an account can be.", "Look for a quote that was opened and not closed above or in this row."},
+	{TwoAccounts, "The row's key finds more than one account in the system.", "Settle in the system which of the accounts is the right one, or use a key that is unique."},
+	{TwoOfThatName, "Two things of the system have the name that the row uses.", "Use the id of the one that is meant; “lookup” tells it."},
+	{TwoThings, "One key of the row finds one account and another key a different one.", "Find out which account the row means and correct the other key."},
+	{Unclear, "A request was sent and no clear answer came, and what became of it could not be found out.", "Look the account up in the system, then run “post” again: it looks before it sends anything."},
+	{UnknownColumn, "The brief names a column that the sheet does not have.", "Correct the heading in the sheet or in the brief."},
+	{UnknownCourse, "The system has no such course.", "Correct the name, look it up with “lookup”, or add “make_missing: true” to the brief."},
+	{UnknownField, "The system has no such field.", "Correct the field's name in the brief, or mark it “send: false” if only expressions use it."},
+	{UnknownGroup, "The system has no such group.", "Correct the name, look it up with “lookup”, or add “make_missing: true” to the brief."},
+	{UnknownHeading, "A column's heading says nothing to the brief or, without one, to the program, so the column is not used.", "Nothing needs to be done if the column is not meant for the system. Else name it in the brief."},
+	{UnknownLicence, "The system has no such licence.", "Correct the name, or look it up with “lookup”."},
+	{UnknownPerson, "A row refers to somebody who has no account and gets none.", "Correct the key, or add a row for that person."},
+	{UnknownRole, "The system has no such role, or none in things of this kind.", "Correct the name, or look it up with “lookup”."},
+	{UnknownSection, "A course does not have this section, or has none.", "Use one of the sections the message lists."},
+	{UnknownThing, "The system has no such thing, or none of its kind.", "Correct the name, or look with “lookup” what there is."},
+	{Unwrapped, "Quotes or an apostrophe that kept a spreadsheet program from changing a cell were taken off.", "Nothing needs to be done."},
+	{ViaUnlisted, "A value is not in the brief's “via” table of its field.", "Add the value to the table, or correct the cell."},
+	{WeakPassword, "A password can be guessed, or breaks a rule of the system.", "Give a longer one that holds no name, number or common word."},
 }
 
 // Codes lists every code with its meaning, sorted. The slice must not be changed.
-func Codes() []Code { return codes[:] }
+func Codes() []Explanation { return codes[:] }
 
 // Explain returns what a code means.
-func Explain(code string) (Code, bool) {
-	i, ok := slices.BinarySearchFunc(codes[:], code, func(c Code, s string) int { return cmp.Compare(c.Code, s) })
+func Explain(code Code) (Explanation, bool) {
+	i, ok := slices.BinarySearchFunc(codes[:], code, func(c Explanation, s Code) int { return cmp.Compare(c.Code, s) })
 	if !ok {
-		return Code{}, false
+		return Explanation{}, false
 	}
 	return codes[i], true
 }
 
 // Find makes a finding of the given code with the code's own remedy, which the
 // caller may make more particular.
-func Find(level Level, code, message string) Finding {
+func Find(level Level, code Code, message string) Finding {
 	explained, _ := Explain(code)
 	return Finding{Level: level, Code: code, Message: message, Remedy: explained.Remedy}
 }

@@ -112,7 +112,7 @@ type Entry struct {
 }
 
 // Find adds a finding at the entry's row.
-func (e *Entry) Find(level account.Level, code, field, column, message string) {
+func (e *Entry) Find(level account.Level, code account.Code, field, column, message string) {
 	f := account.Find(level, code, message)
 	f.Row, f.Field, f.Column = e.Row, field, column
 	e.Findings = append(e.Findings, f)

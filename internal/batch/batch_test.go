@@ -180,7 +180,7 @@ func TestIntents(t *testing.T) {
 				got += " " + change.Field + "→" + change.After.Text()
 			}
 			for _, f := range e.Findings {
-				got += " " + f.Code
+				got += " " + string(f.Code)
 			}
 			assert.Equal(t, c.want, strings.Join(strings.Fields(got), " "))
 		})
@@ -237,7 +237,7 @@ fields:
 			got = append(got, fmt.Sprintf("%s %d", s.Do, s.Row))
 		}
 		for _, f := range e.Findings {
-			got = append(got, f.Code)
+			got = append(got, string(f.Code))
 		}
 		assert.Equal(t, want, strings.Join(got, " "), value)
 	}

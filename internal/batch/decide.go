@@ -62,7 +62,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	asks, understood := d.asks(w)
 	if !understood {
 		i := d.Brief.Intent()
-		e.Find(account.Error, "not-allowed-value", "intent", d.Column(i), fmt.Sprintf("“%s” is none of what may happen to an account: %s", w.Values[i].Text(), strings.Join(brief.IntentWords(), ", ")))
+		e.Find(account.Error, account.NotAllowedValue, "intent", d.Column(i), fmt.Sprintf("“%s” is none of what may happen to an account: %s", w.Values[i].Text(), strings.Join(brief.IntentWords(), ", ")))
 		e.Refuse()
 		return 0
 	}
@@ -72,7 +72,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 		return 0
 	case asks == account.Intent(account.Aside):
 		i := d.Brief.Intent()
-		e.setAside("not-wanted", d.Column(i), "the row itself says so")
+		e.setAside(account.NotWanted, d.Column(i), "the row itself says so")
 		return 0
 	case w.Refused():
 		e.Refuse()
@@ -87,7 +87,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 		return 0
 	}
 	if first, taken := d.matched[found.ID]; taken && !d.Several {
-		e.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account, %s", first, found.Label()))
+		e.Find(account.Error, account.SameAccount, "", "", fmt.Sprintf("row %d comes to the same account, %s", first, found.Label()))
 		e.Refuse()
 		return first
 	}
@@ -99,14 +99,14 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	e.keepWhole(found)
 	if Protects(d.Schema, d.Protect, found) && (e.Outcome == account.Waiting) {
 		d.Ties.Return(d.booked)
-		e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
+		e.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
 		e.Refuse()
 	}
 	return 0
 }
 
 // setAside leaves the row out, and says why.
-func (e *Entry) setAside(code, column, why string) {
+func (e *Entry) setAside(code account.Code, column, why string) {
 	e.Outcome, e.Findings = account.Aside, nil
 	e.Find(account.Note, code, "", column, why)
 }
@@ -150,7 +150,7 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 		switch {
 		case len(hits) == 0:
 		case len(hits) > 1:
-			e.Find(account.Error, "two-accounts", name, d.Column(i), fmt.Sprintf("%s “%s” finds two accounts: %s (%s) and %s (%s)", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
+			e.Find(account.Error, account.TwoAccounts, name, d.Column(i), fmt.Sprintf("%s “%s” finds two accounts: %s (%s) and %s (%s)", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
 			e.Refuse()
 			return nil
 		case found == nil:
@@ -160,19 +160,19 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 			}
 			if differs {
 				f := d.Brief.Fields[other]
-				e.Find(account.Error, "different-person", f.Name, d.Column(other), fmt.Sprintf("%s “%s” finds the account %s, but its %s is “%s” and not “%s”", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), f.Label, hits[0].Field(f.Name).Text(), w.Values[other].Text()))
+				e.Find(account.Error, account.DifferentPerson, f.Name, d.Column(other), fmt.Sprintf("%s “%s” finds the account %s, but its %s is “%s” and not “%s”", d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), f.Label, hits[0].Field(f.Name).Text(), w.Values[other].Text()))
 				e.Refuse()
 				return nil
 			}
 			found, by = hits[0], d.Brief.Fields[i].Label
 		case hits[0] != found && !numbered:
-			e.Find(account.Error, "two-things", name, d.Column(i), fmt.Sprintf("%s finds the account %s (%s), but %s “%s” belongs to %s (%s)", by, found.Label(), found.ID, d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID))
+			e.Find(account.Error, account.TwoThings, name, d.Column(i), fmt.Sprintf("%s finds the account %s (%s), but %s “%s” belongs to %s (%s)", by, found.Label(), found.ID, d.Brief.Fields[i].Label, value.Text(), hits[0].Label(), hits[0].ID))
 			e.Refuse()
 			return nil
 		}
 	}
 	if keys == 0 {
-		e.Find(account.Error, "no-key", "", "", "the row has no value in any field that finds an account")
+		e.Find(account.Error, account.NoKey, "", "", "the row has no value in any field that finds an account")
 		e.Refuse()
 	}
 	return found
@@ -194,19 +194,19 @@ func (d *Decider) belongsElsewhere(a *account.Account, w *mapping.Wanted, before
 func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 	switch {
 	case asks == account.Remove:
-		e.Find(account.Warning, "no-account", "", "", fmt.Sprintf("no account was found for “%s”, so there is none to remove", e.Key))
+		e.Find(account.Warning, account.NoAccount, "", "", fmt.Sprintf("no account was found for “%s”, so there is none to remove", e.Key))
 		e.Intent, e.Outcome = account.Keep, account.Unchanged
 		return
 	case asks != account.None && asks != account.Create:
-		e.Find(account.Error, "no-account", "", "", fmt.Sprintf("no account was found for “%s” to %s", e.Key, asks))
+		e.Find(account.Error, account.NoAccount, "", "", fmt.Sprintf("no account was found for “%s” to %s", e.Key, asks))
 		e.Refuse()
 		return
 	case asks == account.Create:
 	case d.Brief.New == brief.Skip:
-		e.setAside("not-there", "", fmt.Sprintf("no account was found for “%s”", e.Key))
+		e.setAside(account.NotThere, "", fmt.Sprintf("no account was found for “%s”", e.Key))
 		return
 	case d.Brief.New == brief.Refuse:
-		e.Find(account.Error, "new-refused", "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
+		e.Find(account.Error, account.NewRefused, "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
 		if d.WhyRefuse != "" {
 			e.Findings[len(e.Findings)-1].Remedy = d.WhyRefuse
 		}
@@ -239,7 +239,7 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 		}
 	}
 	if len(e.Changes) == 0 {
-		e.Find(account.Error, "nothing-to-send", "", "", "the row gives the new account no value")
+		e.Find(account.Error, account.NothingToSend, "", "", "the row gives the new account no value")
 	}
 	e.Changes = append(e.Changes, d.Extra...)
 	if d.tie(e, w, nil); account.HasError(e.Findings) {
@@ -259,7 +259,7 @@ func (d *Decider) number(w *mapping.Wanted, n int) (given string) {
 	f := d.Brief.Fields[n]
 	free, ok := d.Free(f, w.Base, w.Others, func(text string) bool { return d.given[f.Key(text)] || len(d.Index.Find(f.Name, text)) > 0 })
 	if !ok {
-		found := account.Find(account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
+		found := account.Find(account.Error, account.NoFreeValue, fmt.Sprintf("“%s” and what could stand for it are all taken", w.Base))
 		found.Row, found.Field, found.Column = w.Row, f.Name, d.Column(n)
 		w.Findings = append(w.Findings, found)
 		return ""
@@ -287,10 +287,10 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		return
 	case asks == account.Update, asks == account.Resume:
 	case d.Brief.Known == brief.Skip:
-		e.setAside("exists-already", "", fmt.Sprintf("the account %s exists already", found.Label()))
+		e.setAside(account.ExistsAlready, "", fmt.Sprintf("the account %s exists already", found.Label()))
 		return
 	case d.Brief.Known == brief.Refuse:
-		e.Find(account.Error, "known-refused", "", "", fmt.Sprintf("the account %s exists already", found.Label()))
+		e.Find(account.Error, account.KnownRefused, "", "", fmt.Sprintf("the account %s exists already", found.Label()))
 		e.Refuse()
 		return
 	}
@@ -389,7 +389,7 @@ func (d *Decider) Unlist(e *Entry, found *account.Account) {
 	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
 	d.know(e, found)
 	if Protects(d.Schema, d.Protect, found) {
-		e.Find(account.Note, "protected-account", "", "", fmt.Sprintf("the account %s is protected, and stays as it is though no row lists it", found.Label()))
+		e.Find(account.Note, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected, and stays as it is though no row lists it", found.Label()))
 		e.Outcome = account.Aside
 		return
 	}
@@ -418,15 +418,15 @@ func (d *Decider) leave(e *Entry, found *account.Account) {
 func (d *Decider) remove(e *Entry, found *account.Account) {
 	switch {
 	case !d.Can.Removes:
-		e.Find(account.Error, "cannot-be-removed", "", "", fmt.Sprintf("the row asks to remove the account %s, and the system removes none", found.Label()))
+		e.Find(account.Error, account.CannotBeRemoved, "", "", fmt.Sprintf("the row asks to remove the account %s, and the system removes none", found.Label()))
 		e.Refuse()
 		return
 	case !d.Brief.MayRemove:
-		e.Find(account.Error, "removing-not-allowed", "", "", fmt.Sprintf("the row asks to remove the account %s, with all that is in it", found.Label()))
+		e.Find(account.Error, account.RemovingNotAllowed, "", "", fmt.Sprintf("the row asks to remove the account %s, with all that is in it", found.Label()))
 		e.Refuse()
 		return
 	}
-	e.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", found.Label()))
+	e.Find(account.Warning, account.RemovesData, "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", found.Label()))
 	e.Intent, e.Outcome = account.Remove, account.Waiting
 }
 
@@ -495,7 +495,7 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 		return
 	}
 	if a, ok := d.Schema.Attribute(f.Name); ok && a.Immutable && c.Before.Filled() {
-		e.Find(account.Error, "immutable-field", f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, c.Before.Text(), c.After.Text()))
+		e.Find(account.Error, account.ImmutableField, f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, c.Before.Text(), c.After.Text()))
 	}
 	e.Changes = append(e.Changes, c)
 }
@@ -511,7 +511,7 @@ func (d *Decider) refer(e *Entry, i int, before, text string) (known *account.Ac
 			e.Steps = append(e.Steps, membership.Step{Do: membership.Refer, Kind: f.Name, Name: text, Row: row})
 			return nil, false
 		}
-		e.Find(account.Error, "unknown-person", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” is nobody's: neither an account nor another row has this %s", f.Label, text, by.Label))
+		e.Find(account.Error, account.UnknownPerson, f.Name, d.Column(i), fmt.Sprintf("the %s “%s” is nobody's: neither an account nor another row has this %s", f.Label, text, by.Label))
 	case 1:
 		// Where its own row may have the account called otherwise, that comes first.
 		if row := d.Row(by, text); d.Can.Moves && row > 0 && !f.Same(before, hits[0].ID) {
@@ -519,11 +519,11 @@ func (d *Decider) refer(e *Entry, i int, before, text string) (known *account.Ac
 			return nil, false
 		}
 		if hits[0].ID == e.Account {
-			e.Find(account.Note, "refers-to-itself", f.Name, d.Column(i), fmt.Sprintf("%s is their own %s", text, f.Label))
+			e.Find(account.Note, account.RefersToItself, f.Name, d.Column(i), fmt.Sprintf("%s is their own %s", text, f.Label))
 		}
 		return hits[0], true
 	default:
-		e.Find(account.Error, "two-accounts", f.Name, d.Column(i), fmt.Sprintf("the %s “%s” finds two accounts: %s (%s) and %s (%s)", f.Label, text, hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
+		e.Find(account.Error, account.TwoAccounts, f.Name, d.Column(i), fmt.Sprintf("the %s “%s” finds two accounts: %s (%s) and %s (%s)", f.Label, text, hits[0].Label(), hits[0].ID, hits[1].Label(), hits[1].ID))
 	}
 	return nil, false
 }
@@ -579,7 +579,7 @@ func (d *Decider) taken(e *Entry, w *mapping.Wanted, own string) {
 		}
 		for _, a := range d.Index.Find(f.Name, value.Text()) {
 			if a.ID != own {
-				e.Find(account.Error, "taken-value", f.Name, d.Column(i), fmt.Sprintf("%s “%s” already belongs to the account %s (%s)", f.Label, value.Text(), a.Label(), a.ID))
+				e.Find(account.Error, account.TakenValue, f.Name, d.Column(i), fmt.Sprintf("%s “%s” already belongs to the account %s (%s)", f.Label, value.Text(), a.Label(), a.ID))
 				break
 			}
 		}

@@ -59,7 +59,7 @@ type Checker struct {
 // uniqueField is a field in which no two rows may agree.
 type uniqueField struct {
 	index int
-	code  string
+	code  account.Code
 	rows  *keySet
 }
 
@@ -71,16 +71,16 @@ func New(m *mapping.Mapper, schema *account.Schema) *Checker {
 		if several {
 			break // each row is another membership, perhaps of the same account
 		}
-		code := ""
+		var code account.Code
 		var attribute account.Attribute
 		if schema != nil {
 			attribute, _ = schema.Attribute(f.Name)
 		}
 		switch {
 		case slices.Contains(c.brief.Match, f.Name):
-			code = "same-account"
+			code = account.SameAccount
 		case f.Unique != brief.Shared, f.Send && attribute.Unique:
-			code = "same-value"
+			code = account.SameValue
 		}
 		if code != "" {
 			c.unique = append(c.unique, uniqueField{i, code, newKeySet()})
@@ -113,27 +113,27 @@ func (c *Checker) Schema() []account.Finding {
 		switch {
 		case f.Name == account.ID: // every system has one
 		case !known:
-			finding := account.Find(account.Error, "unknown-field", fmt.Sprintf("the system has no field %s", f.Name))
+			finding := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the system has no field %s", f.Name))
 			finding.Field = f.Name
 			findings = append(findings, finding)
 		case f.Kind == account.List && !attribute.Multi:
-			finding := account.Find(account.Error, "one-value-only", fmt.Sprintf("the brief gives %s several values, and the system takes one", f.Name))
+			finding := account.Find(account.Error, account.OneValueOnly, fmt.Sprintf("the brief gives %s several values, and the system takes one", f.Name))
 			finding.Field = f.Name
 			findings = append(findings, finding)
 		case attribute.ReadOnly:
-			finding := account.Find(account.Error, "read-only-field", fmt.Sprintf("the system keeps %s itself", f.Name))
+			finding := account.Find(account.Error, account.ReadOnlyField, fmt.Sprintf("the system keeps %s itself", f.Name))
 			finding.Field = f.Name
 			findings = append(findings, finding)
 		}
 	}
 	for _, change := range slices.Concat(c.brief.Suspending.Set, c.brief.Resuming) {
 		attribute, known := c.schema.Attribute(change.Field)
-		code, message := "unknown-field", fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
+		code, message := account.UnknownField, fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
 		if known {
 			if _, err := codes.NewReader(codes.Unsettled).Read(attribute.Kind, change.After.Text()); err == nil {
 				continue
 			}
-			code, message = "not-allowed-value", fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), attribute.Kind.InWords())
+			code, message = account.NotAllowedValue, fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), attribute.Kind.InWords())
 		}
 		finding := account.Find(account.Error, code, message)
 		finding.Field = change.Field
@@ -144,14 +144,14 @@ func (c *Checker) Schema() []account.Finding {
 		if c.schema.Suspension.Field != "" {
 			marked = fmt.Sprintf("no field “%s” that could be set", c.schema.Suspension.Field)
 		}
-		finding := account.Find(account.Error, "unknown-field", "the brief has accounts suspended or let back in, and the system has "+marked)
+		finding := account.Find(account.Error, account.UnknownField, "the brief has accounts suspended or let back in, and the system has "+marked)
 		finding.Field, finding.Remedy = c.schema.Suspension.Field, "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
 		findings = append(findings, finding)
 	}
 	if c.brief.New == brief.Create {
 		for _, a := range c.schema.Attributes {
 			if a.Required && !a.ReadOnly && !slices.ContainsFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field }) {
-				finding := account.Find(account.Warning, "blank-required", fmt.Sprintf("the system wants %s of a new account, and no column gives it", a.Field))
+				finding := account.Find(account.Warning, account.BlankRequired, fmt.Sprintf("the system wants %s of a new account, and no column gives it", a.Field))
 				finding.Field, finding.Remedy = a.Field, "Add the field to the sheet or to the brief. Without it no account can be created."
 				findings = append(findings, finding)
 			}
@@ -293,7 +293,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		f := &c.brief.Fields[i]
 		value := wanted.Values[i]
 		if f.Required && !value.Filled() && !worker.Faulty(i) && !(wanted.Spared && !slices.Contains(c.brief.Match, f.Name)) {
-			c.add(wanted, i, account.Error, "blank-required", fmt.Sprintf("%s must be there and is blank", c.name(i)))
+			c.add(wanted, i, account.Error, account.BlankRequired, fmt.Sprintf("%s must be there and is blank", c.name(i)))
 		}
 		if !value.Filled() || !f.Send || c.schema == nil {
 			continue
@@ -312,9 +312,9 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		}
 		holds, err := worker.Holds(condition)
 		if err != nil {
-			c.add(wanted, -1, account.Error, "expression-failed", fmt.Sprintf("the check “%s” could not be worked out: %s", condition.Say, err))
+			c.add(wanted, -1, account.Error, account.ExpressionFailed, fmt.Sprintf("the check “%s” could not be worked out: %s", condition.Say, err))
 		} else if !holds {
-			c.add(wanted, only(condition.That.Uses), condition.Level, "brief-check", condition.Say)
+			c.add(wanted, only(condition.That.Uses), condition.Level, account.BriefCheck, condition.Say)
 		}
 	}
 }
@@ -332,7 +332,7 @@ func (c *Checker) judge(wanted *mapping.Wanted) {
 	}
 	told := ""
 	if wanted.Weak, told = c.Judge.Judge(wanted.Password, about); told != "" {
-		f := account.Find(account.Warning, "weak-password", told)
+		f := account.Find(account.Warning, account.WeakPassword, told)
 		f.Row, f.Field, f.Column, f.Remedy = wanted.Row, "password", c.brief.Password.From, "evenledger.yaml lets it through. Give a longer one that holds no name, number or common word."
 		wanted.Findings = append(wanted.Findings, f)
 	}
@@ -360,7 +360,7 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 			return
 		}
 	}
-	c.add(wanted, i, account.Error, "not-allowed-value", fmt.Sprintf("“%s” is not a value the system takes for %s; it takes %s", text, c.brief.Fields[i].Name, strings.Join(a.Allowed, ", ")))
+	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s; it takes %s", text, c.brief.Fields[i].Name, strings.Join(a.Allowed, ", ")))
 }
 
 // Missing finds what the system wants of a new account and the row doesn't give.
@@ -378,7 +378,7 @@ func (c *Checker) Missing(wanted *mapping.Wanted) []account.Finding {
 		if i >= 0 && wanted.Values[i].Filled() {
 			continue
 		}
-		f := account.Find(account.Error, "blank-required", fmt.Sprintf("the system wants %s of a new account", a.Field))
+		f := account.Find(account.Error, account.BlankRequired, fmt.Sprintf("the system wants %s of a new account", a.Field))
 		f.Row, f.Field = wanted.Row, a.Field
 		if i >= 0 {
 			f.Column = c.mapper.Heading(i)
@@ -422,7 +422,7 @@ func (c *Checker) giveNumber(checked *Checked) {
 	base := checked.Wanted.Values[c.number].Text()
 	free, ok := c.numbering.Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.has(field.Key(text)) })
 	if !ok {
-		c.add(checked.Wanted, c.number, account.Error, "no-free-value", fmt.Sprintf("“%s” and what could stand for it are all in rows above", base))
+		c.add(checked.Wanted, c.number, account.Error, account.NoFreeValue, fmt.Sprintf("“%s” and what could stand for it are all in rows above", base))
 		return
 	}
 	rows.add(field.Key(free), checked.Wanted.Row)
@@ -521,7 +521,7 @@ func (c *Checker) name(i int) string {
 	return "the " + c.brief.Fields[i].Label
 }
 
-func (c *Checker) add(wanted *mapping.Wanted, field int, level account.Level, code, message string) {
+func (c *Checker) add(wanted *mapping.Wanted, field int, level account.Level, code account.Code, message string) {
 	f := account.Find(level, code, message)
 	f.Row = wanted.Row
 	if field >= 0 {

@@ -166,7 +166,7 @@ func TestSheetAsAWhole(t *testing.T) {
 			var told []string
 			for _, f := range m.Findings() {
 				// Optional columns that are missing are told as well.
-				if f.Code != "unknown-column" || f.Level == account.Error {
+				if f.Code != account.UnknownColumn || f.Level == account.Error {
 					told = append(told, fmt.Sprintf("%d %s %s", f.Row, f.Column, f.Code))
 				}
 			}
@@ -259,7 +259,7 @@ func TestLeftAndHidden(t *testing.T) {
 	m := mapping.New(b, sheet.Info{Headings: []string{"Staff no", "First name", "Surname", "Status"}, Hidden: []string{"Surname", "Status"}, Merged: []string{"First name"}})
 	codes := map[string]int{}
 	for _, f := range m.Findings() {
-		codes[f.Code]++
+		codes[string(f.Code)]++
 	}
 	assert.Equal(t, 1, codes["hidden-column"], "two are told together")
 	assert.Equal(t, 1, codes["merged-heading"])
@@ -276,7 +276,7 @@ func TestLeftAndHidden(t *testing.T) {
 		require.NoError(t, err)
 		hidden := 0
 		for _, f := range checked.Wanted.Findings {
-			if f.Code == "hidden-row" {
+			if f.Code == account.HiddenRow {
 				hidden++
 			}
 		}
@@ -284,7 +284,7 @@ func TestLeftAndHidden(t *testing.T) {
 		case checked.Wanted.Aside:
 			outcomes += "aside "
 			require.Len(t, checked.Wanted.Findings, 1)
-			assert.Equal(t, "not-selected", checked.Wanted.Findings[0].Code)
+			assert.Equal(t, account.NotSelected, checked.Wanted.Findings[0].Code)
 		case checked.Wanted.Refused():
 			outcomes += fmt.Sprintf("refused/%d ", hidden)
 		}

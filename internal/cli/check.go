@@ -191,7 +191,7 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 				}
 			}
 			if why := checked.Wanted.Weak; why != "" {
-				f := account.Find(account.Warning, "weak-password", "if it makes an account, the row is refused: "+why)
+				f := account.Find(account.Warning, account.WeakPassword, "if it makes an account, the row is refused: "+why)
 				f.Row, f.Field = checked.Row.Number, "password"
 				if !yield(f, nil) {
 					return

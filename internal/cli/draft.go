@@ -111,7 +111,7 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 		a.exit = exitGuard
 	}
 	for _, pattern := range d.Unprotecting() {
-		j.findings = append(j.findings, account.Find(account.Warning, "protects-nobody", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
+		j.findings = append(j.findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
 		if a.json {
 			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
 		}

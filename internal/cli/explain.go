@@ -22,7 +22,7 @@ func (a *app) explainCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			list := account.Codes()
 			if len(args) == 1 {
-				code, ok := account.Explain(args[0])
+				code, ok := account.Explain(account.Code(args[0]))
 				if !ok {
 					remedy := "“evenledger explain” lists them."
 					if near := words.Nearest(args[0], codeNames()); near != "" {
@@ -30,14 +30,14 @@ func (a *app) explainCommand() *cobra.Command {
 					}
 					return wrong(fmt.Sprintf("there is no code “%s”", args[0]), remedy)
 				}
-				list = []account.Code{code}
+				list = []account.Explanation{code}
 			}
 			if a.json {
 				return a.writeJSON(map[string]any{"codes": list})
 			}
 			page := a.page()
 			for _, code := range list {
-				page.Line("%s", page.Bold(code.Code))
+				page.Line("%s", page.Bold(string(code.Code)))
 				page.Line("    %s", code.Meaning)
 				page.Line("    %s", page.Dim("→ "+code.Remedy))
 			}
@@ -49,7 +49,7 @@ func (a *app) explainCommand() *cobra.Command {
 func codeNames() []string {
 	var names []string
 	for _, code := range account.Codes() {
-		names = append(names, code.Code)
+		names = append(names, string(code.Code))
 	}
 	return names
 }

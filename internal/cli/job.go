@@ -185,12 +185,12 @@ func (a *app) fit(ctx context.Context, j *job, offline bool) (err error) {
 	}
 	j.findings = append(j.findings, check.New(j.mapper, j.schema).Schema()...)
 	if !offline && j.brief.Password.Change && j.target.Renew == "" {
-		f := account.Find(account.Error, "unknown-field", fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.target.Name))
+		f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.target.Name))
 		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."
 		j.findings = append(j.findings, f)
 	} else if !offline && j.brief.Password.Change {
 		if renew, known := j.schema.Attribute(j.target.Renew); !known || renew.ReadOnly {
-			f := account.Find(account.Error, "unknown-field", fmt.Sprintf("the brief has people choose another password at the first sign-in, and %s has no field %s that could be set for it", j.target.Name, j.target.Renew))
+			f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and %s has no field %s that could be set for it", j.target.Name, j.target.Renew))
 			f.Remedy = "Correct “change_at_sign_in” in evenledger.yaml."
 			j.findings = append(j.findings, f)
 		}

@@ -214,7 +214,7 @@ func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch, o or
 	page := a.page()
 	// What the draft told is not told again.
 	counts, _, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
-		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == "stale" })
+		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.Stale })
 	})
 	if err != nil {
 		return err

@@ -41,7 +41,7 @@ var (
 
 // An Error says why a text could not be read as the kind of value wanted.
 type Error struct {
-	Code   string // of account.Codes
+	Code   account.Code // of account.Codes
 	Reason string // completes "“text” …"
 	Remedy string // more particular than the code's own, or empty
 }
@@ -179,12 +179,12 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 
 func (r *Reader) country(text string) (string, error) {
 	if !isName(text) && !isPlainCode(text) {
-		return "", &Error{Code: "not-a-country", Reason: "is not a country"}
+		return "", &Error{Code: account.NotACountry, Reason: "is not a country"}
 	}
-	return r.lookUp(r.countries(), text, "not-a-country", "is not a country")
+	return r.lookUp(r.countries(), text, account.NotACountry, "is not a country")
 }
 
-func (r *Reader) lookUp(t table, text, code, reason string) (string, error) {
+func (r *Reader) lookUp(t table, text string, code account.Code, reason string) (string, error) {
 	found, known := t.code[words.Key(text)]
 	if found != "" {
 		return found, nil
@@ -224,7 +224,7 @@ func isName(text string) bool {
 
 func (r *Reader) language(text string) (string, error) {
 	if !isName(text) && !isPlainCode(strings.NewReplacer("-", "", "_", "").Replace(text)) {
-		return "", &Error{Code: "not-a-language", Reason: "is not a language"}
+		return "", &Error{Code: account.NotALanguage, Reason: "is not a language"}
 	}
 	// Names first: "Danish" would otherwise be taken for a tag of six letters.
 	if len(text) > 3 {
@@ -236,7 +236,7 @@ func (r *Reader) language(text string) (string, error) {
 	if err == nil && tag != language.Und {
 		return tag.String(), nil
 	}
-	return r.lookUp(r.languages(), text, "not-a-language", "is not a language")
+	return r.lookUp(r.languages(), text, account.NotALanguage, "is not a language")
 }
 
 func (r *Reader) timezone(text string) (string, error) {
@@ -244,7 +244,7 @@ func (r *Reader) timezone(text string) (string, error) {
 	if _, exact := zones.code["="+text]; exact {
 		return text, nil
 	}
-	return r.lookUp(zones, text, "not-a-timezone", "is not a time zone")
+	return r.lookUp(zones, text, account.NotATimezone, "is not a time zone")
 }
 
 func login(text string) (string, error) {
@@ -253,12 +253,12 @@ func login(text string) (string, error) {
 			continue // nearly every one
 		}
 		if unicode.IsSpace(c) || unicode.IsControl(c) || !unicode.IsPrint(c) {
-			return "", &Error{Code: "not-sign-in-name", Reason: "holds white space or characters that cannot be typed"}
+			return "", &Error{Code: account.NotSignInName, Reason: "holds white space or characters that cannot be typed"}
 		}
 	}
 	// What a formula makes of a name that has no letters it knows.
 	if text[0] == '.' || text[len(text)-1] == '.' {
-		return "", &Error{Code: "not-sign-in-name", Reason: "begins or ends with a point", Remedy: "If it is made from a name that cannot be written in Latin letters, give the sheet a column for the sign-in name."}
+		return "", &Error{Code: account.NotSignInName, Reason: "begins or ends with a point", Remedy: "If it is made from a name that cannot be written in Latin letters, give the sheet a column for the sign-in name."}
 	}
 	return text, nil
 }
@@ -270,7 +270,7 @@ func email(text string) (string, error) {
 		return text, nil
 	}
 	fault := func(reason string) (string, error) {
-		return "", &Error{Code: "not-an-email", Reason: reason}
+		return "", &Error{Code: account.NotAnEmail, Reason: reason}
 	}
 	at := strings.LastIndexByte(text, '@')
 	switch {
@@ -338,7 +338,7 @@ func isOrdinary(text string) bool {
 // KnowsPhones returns an error if nothing is known of a country's numbers.
 func KnowsPhones(country string) error {
 	if _, _, ok := dialling(country); !ok {
-		return &Error{Code: "not-a-country", Reason: "is no country whose telephone numbers are known"}
+		return &Error{Code: account.NotACountry, Reason: "is no country whose telephone numbers are known"}
 	}
 	return nil
 }
@@ -363,11 +363,11 @@ func (r *Reader) international(digits string) (string, error) {
 		rest, international = strings.CutPrefix(digits, "00")
 	}
 	lost := func() (string, error) {
-		return "", &Error{Code: "not-a-phone", Reason: "begins neither with + nor as a number within a country does", Remedy: "If it has lost its plus sign, write +" + digits + "."}
+		return "", &Error{Code: account.NotAPhone, Reason: "begins neither with + nor as a number within a country does", Remedy: "If it has lost its plus sign, write +" + digits + "."}
 	}
 	switch {
 	case international && (rest == "" || rest[0] == '0'):
-		return "", &Error{Code: "not-a-phone", Reason: "has a country code that begins with 0"}
+		return "", &Error{Code: account.NotAPhone, Reason: "has a country code that begins with 0"}
 	case digits[0] == '+':
 		return digits, nil
 	case international:
@@ -402,11 +402,11 @@ func (r *Reader) phone(text string) (string, error) {
 			out = append(out, '+')
 		case strings.ContainsRune(" -./()\u00a0\u2010\u2011\u2013", c):
 		default:
-			return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("holds “%c”, which is in no telephone number", c)}
+			return "", &Error{Code: account.NotAPhone, Reason: fmt.Sprintf("holds “%c”, which is in no telephone number", c)}
 		}
 	}
 	if digits < 5 || digits > 15 {
-		return "", &Error{Code: "not-a-phone", Reason: fmt.Sprintf("has %d digits", digits)}
+		return "", &Error{Code: account.NotAPhone, Reason: fmt.Sprintf("has %d digits", digits)}
 	}
 	if len(out) == len(text) {
 		return r.international(text)
@@ -437,7 +437,7 @@ func yesNo(text string) (string, error) {
 	case "✗", "✘":
 		return "false", nil
 	}
-	return "", &Error{Code: "not-yes-or-no", Reason: "is neither yes nor no"}
+	return "", &Error{Code: account.NotYesOrNo, Reason: "is neither yes nor no"}
 }
 
 func number(text string) (string, error) {
@@ -450,11 +450,11 @@ func number(text string) (string, error) {
 		case c == '.' && !point:
 			point = true
 		default:
-			return "", &Error{Code: "not-a-number", Reason: "is not a number"}
+			return "", &Error{Code: account.NotANumber, Reason: "is not a number"}
 		}
 	}
 	if seen == 0 || seen > 18 {
-		return "", &Error{Code: "not-a-number", Reason: "is not a number"}
+		return "", &Error{Code: account.NotANumber, Reason: "is not a number"}
 	}
 	return strings.TrimPrefix(text, "+"), nil
 }
@@ -471,7 +471,7 @@ func (r *Reader) date(text string) (string, error) {
 	if errors.As(err, &told) {
 		return "", told
 	}
-	return "", &Error{Code: "not-a-date", Reason: "is not a date"}
+	return "", &Error{Code: account.NotADate, Reason: "is not a date"}
 }
 
 func (r *Reader) parseDate(text string) (time.Time, error) {
@@ -504,11 +504,11 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 	case len(parts[0]) == 4: // 2027/03/04
 		return build(parts[0], time.Month(second), parts[2])
 	case len(parts[2]) != 4:
-		return time.Time{}, &Error{Code: "not-a-date", Reason: "has no year of four digits"}
+		return time.Time{}, &Error{Code: account.NotADate, Reason: "has no year of four digits"}
 	case r.Settled && (first > 12 && r.Dates == MonthFirst || second > 12 && r.Dates == DayFirst):
-		return time.Time{}, &Error{Code: "mixed-dates", Reason: "has day and month the other way round than other dates of the column"}
+		return time.Time{}, &Error{Code: account.MixedDates, Reason: "has day and month the other way round than other dates of the column"}
 	case r.Settled && r.Dates == MonthFirst && strings.Contains(text, ".") && first != second:
-		return time.Time{}, &Error{Code: "ambiguous-date", Reason: "has points, as dates with the day first have, and others of the column have the month first"}
+		return time.Time{}, &Error{Code: account.AmbiguousDate, Reason: "has points, as dates with the day first have, and others of the column have the month first"}
 	case first > 12 || first == second:
 		return build(parts[2], time.Month(second), parts[0])
 	case second > 12:
@@ -518,7 +518,7 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 	case r.Dates == MonthFirst:
 		return build(parts[2], time.Month(first), parts[1])
 	}
-	return time.Time{}, &Error{Code: "ambiguous-date", Reason: "could be day/month or month/day"}
+	return time.Time{}, &Error{Code: account.AmbiguousDate, Reason: "could be day/month or month/day"}
 }
 
 // InBothOrders reports whether a date has another day when its day and month are
@@ -532,10 +532,10 @@ func InBothOrders(day string) bool {
 func OrderOf(text string) DateOrder {
 	dayFirst, monthFirst := Reader{Dates: DayFirst, Settled: true}, Reader{Dates: MonthFirst, Settled: true}
 	var told *Error
-	if _, err := dayFirst.parseDate(text); errors.As(err, &told) && told.Code == "mixed-dates" {
+	if _, err := dayFirst.parseDate(text); errors.As(err, &told) && told.Code == account.MixedDates {
 		return MonthFirst
 	}
-	if _, err := monthFirst.parseDate(text); errors.As(err, &told) && told.Code == "mixed-dates" {
+	if _, err := monthFirst.parseDate(text); errors.As(err, &told) && told.Code == account.MixedDates {
 		return DayFirst
 	}
 	return Unsettled
@@ -547,7 +547,7 @@ func IsAmbiguousDate(text string) bool {
 	var told *Error
 	r := Reader{}
 	_, err := r.parseDate(text)
-	return errors.As(err, &told) && told.Code == "ambiguous-date"
+	return errors.As(err, &told) && told.Code == account.AmbiguousDate
 }
 
 func small(digits string) int {
@@ -571,14 +571,14 @@ func build(year string, month time.Month, day string) (time.Time, error) {
 	}
 	built := time.Date(y, month, d, 0, 0, 0, 0, time.UTC)
 	if built.Day() != d {
-		return time.Time{}, &Error{Code: "not-a-date", Reason: "is a day that month does not have"}
+		return time.Time{}, &Error{Code: account.NotADate, Reason: "is a day that month does not have"}
 	}
 	return inRange(built)
 }
 
 func inRange(day time.Time) (time.Time, error) {
 	if day.Year() < 1900 || day.Year() > 2200 {
-		return time.Time{}, &Error{Code: "not-a-date", Reason: fmt.Sprintf("lies in the year %d", day.Year())}
+		return time.Time{}, &Error{Code: account.NotADate, Reason: fmt.Sprintf("lies in the year %d", day.Year())}
 	}
 	return day, nil
 }

@@ -40,7 +40,7 @@ func TestRead(t *testing.T) {
 			}
 			var told *codes.Error
 			require.ErrorAs(t, err, &told, "%s %q gave %q", c.kind, in, got)
-			assert.Equal(t, want[1:], told.Code, "%s %q", c.kind, in)
+			assert.Equal(t, want[1:], string(told.Code), "%s %q", c.kind, in)
 			_, listed := account.Explain(told.Code)
 			assert.True(t, listed, told.Code)
 		}

@@ -362,7 +362,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
 	refuse := func(other *batch.Entry) {
 		d.ties.Return(other.Steps)
-		other.Find(account.Error, "same-account", "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
+		other.Find(account.Error, account.SameAccount, "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
 		other.Refuse()
 	}
 	for i := range entries {

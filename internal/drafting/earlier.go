@@ -54,9 +54,9 @@ func (d *Draft) refuseMade(e *batch.Entry) {
 		case !made:
 			continue
 		case m.account == "":
-			e.Find(account.Error, "perhaps-made", c.Field, "", fmt.Sprintf("batch %d, row %d, may have made this account: no clear answer came, and the system doesn't show it yet", m.batch, m.row))
+			e.Find(account.Error, account.PerhapsMade, c.Field, "", fmt.Sprintf("batch %d, row %d, may have made this account: no clear answer came, and the system doesn't show it yet", m.batch, m.row))
 		default:
-			e.Find(account.Error, "not-seen-yet", c.Field, "", fmt.Sprintf("batch %d, row %d, made this account (%s) at %s, and the system doesn't show it yet", m.batch, m.row, m.account, m.at.Local().Format(time.TimeOnly)))
+			e.Find(account.Error, account.NotSeenYet, c.Field, "", fmt.Sprintf("batch %d, row %d, made this account (%s) at %s, and the system doesn't show it yet", m.batch, m.row, m.account, m.at.Local().Format(time.TimeOnly)))
 		}
 		d.ties.Return(e.Steps)
 		e.Refuse()

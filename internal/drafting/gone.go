@@ -95,7 +95,7 @@ func (d *Draft) decideGone(ctx context.Context, decider *batch.Decider) error {
 		}
 		if d.unsure > 0 && e.Outcome == account.Waiting {
 			d.ties.Return(e.Steps)
-			e.Find(account.Error, "perhaps-listed", d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
+			e.Find(account.Error, account.PerhapsListed, d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
 			e.Refuse()
 		}
 		entries = append(entries, e)

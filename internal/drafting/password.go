@@ -31,25 +31,25 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 	if p.New == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
 		return nil
 	}
-	refuse := func(code, column, message string) {
+	refuse := func(code account.Code, column, message string) {
 		d.ties.Return(e.Steps)
 		e.Find(account.Error, code, "password", column, message)
 		e.Refuse()
 	}
 	switch {
 	case w.Password != "" && w.Weak != "":
-		refuse("weak-password", p.From, w.Weak)
+		refuse(account.WeakPassword, p.From, w.Weak)
 		return nil
 	case w.Password != "":
 		e.Secret = w.Password
 		return nil
 	case !p.Generates():
-		refuse("blank-required", p.From, "a new account needs a password, and none is given")
+		refuse(account.BlankRequired, p.From, "a new account needs a password, and none is given")
 		return nil
 	}
 	recipe := p.Recipe(w.Pattern)
 	if bits := recipe.Bits(); bits < secret.Enough {
-		refuse("weak-password", "", fmt.Sprintf("passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", w.Pattern, bits, secret.Enough))
+		refuse(account.WeakPassword, "", fmt.Sprintf("passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", w.Pattern, bits, secret.Enough))
 		return nil
 	}
 	made, broken, err := recipe.MakeFor(d.Rules)
@@ -57,7 +57,7 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 		return err
 	}
 	if broken != "" {
-		refuse("weak-password", "", "the brief's recipe makes passwords that will not do: "+broken)
+		refuse(account.WeakPassword, "", "the brief's recipe makes passwords that will not do: "+broken)
 		return nil
 	}
 	e.Secret, err = d.vault.Seal(made)

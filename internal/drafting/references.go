@@ -112,7 +112,7 @@ func (d *Draft) settleReferences(ctx context.Context) error {
 			refused[r.row], again = true, true
 			if err := d.amend(ctx, r.row, func(e *batch.Entry) {
 				d.ties.Return(e.Steps)
-				e.Find(account.Error, "unknown-person", r.field, "", fmt.Sprintf("the %s is in row %d, from which no account comes", r.field, r.target))
+				e.Find(account.Error, account.UnknownPerson, r.field, "", fmt.Sprintf("the %s is in row %d, from which no account comes", r.field, r.target))
 				e.Refuse()
 			}); err != nil {
 				return err
@@ -157,7 +157,7 @@ func (d *Draft) noteCircles(ctx context.Context, refused map[int]bool) error {
 				circle := way[slices.Index(way, at):]
 				slices.Sort(circle)
 				if err := d.amend(ctx, circle[0], func(e *batch.Entry) {
-					e.Find(account.Note, "reference-circle", field, "", fmt.Sprintf("by their %s the rows %s stand above each other in a circle", field, join(circle)))
+					e.Find(account.Note, account.ReferenceCircle, field, "", fmt.Sprintf("by their %s the rows %s stand above each other in a circle", field, join(circle)))
 				}); err != nil {
 					return err
 				}

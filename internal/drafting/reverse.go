@@ -143,7 +143,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 		a := now[e.Account]
 		stranger := batch.Stranger(r.about.Schema, e.Left(), &a, r.Of.Match)
 		if stranger {
-			u.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
+			u.Find(account.Error, account.DifferentPerson, "", "", fmt.Sprintf("the account %s was %s, and is %s now", e.Account, e.Key, a.Label()))
 			if strangers++; 2*strangers > len(done) {
 				return r.Of.OtherSystem(u.Findings[0].Message)
 			}
@@ -216,11 +216,11 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 	}
 	switch {
 	case e.Did == account.Removed:
-		u.Find(account.Error, "cannot-be-undone", "", "", "the account was removed with all that was in it")
+		u.Find(account.Error, account.CannotBeUndone, "", "", "the account was removed with all that was in it")
 		u.Refuse()
 		return
 	case now.ID == "":
-		u.Find(account.Note, "no-account", "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+		u.Find(account.Note, account.NoAccount, "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
 		return
 	}
 	u.Intent = account.Update
@@ -230,9 +230,9 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 	}
 	switch {
 	case e.Did == account.Created && !r.Remove && !r.about.MaySuspend():
-		u.Find(account.Error, "cannot-be-undone", r.about.Suspension.Field, "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
+		u.Find(account.Error, account.CannotBeUndone, r.about.Suspension.Field, "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
 	case e.Did == account.Created && r.Remove:
-		u.Find(account.Warning, "removes-data", "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
+		u.Find(account.Warning, account.RemovesData, "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
 		u.Intent, u.Outcome = account.Remove, account.Waiting
 	case e.Did == account.Created && !r.about.IsSuspended(now):
 		u.Changes = append(u.Changes, r.about.Mark(now, true))
@@ -250,7 +250,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 		}
 	}
 	if batch.Protects(r.about.Schema, r.Batch.Protect, now) && (u.Intent == account.Remove || len(u.Changes)+len(u.Steps) > 0) {
-		u.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", now.Label()))
+		u.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected", now.Label()))
 	}
 	switch {
 	case account.HasError(u.Findings):
@@ -264,7 +264,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 func (r *Reversal) tellChanged(u, e *batch.Entry, now *account.Account) {
 	for _, c := range e.Changes {
 		if is := now.Field(c.Field).Text(); !r.about.Field(c.Field).Same(is, c.After.Text()) {
-			u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("since it was created, its %s became “%s”", c.Field, is))
+			u.Find(account.Warning, account.ChangedSince, c.Field, "", fmt.Sprintf("since it was created, its %s became “%s”", c.Field, is))
 		}
 	}
 }
@@ -276,11 +276,11 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 	case f.Same(is.Text(), c.Before.Text()):
 		return
 	case !f.Same(is.Text(), c.After.Text()):
-		u.Find(account.Warning, "changed-since", c.Field, "", fmt.Sprintf("%s is “%s” by now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
+		u.Find(account.Warning, account.ChangedSince, c.Field, "", fmt.Sprintf("%s is “%s” by now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
 		return
 	}
 	if a, ok := r.about.Attribute(c.Field); ok && a.Immutable {
-		u.Find(account.Warning, "cannot-be-undone", c.Field, "", fmt.Sprintf("%s can be set only once and stays “%s”", c.Field, is.Text()))
+		u.Find(account.Warning, account.CannotBeUndone, c.Field, "", fmt.Sprintf("%s can be set only once and stays “%s”", c.Field, is.Text()))
 		return
 	}
 	back := account.Change{Field: c.Field, Before: is, After: account.Of(c.Before.Text()), Whole: c.Whole}
@@ -308,7 +308,7 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 	case !member:
 		return // it is gone already
 	case m.Role != s.Role || m.Section != s.Section:
-		u.Find(account.Warning, "changed-since", s.Kind, "", fmt.Sprintf("the membership of “%s” was changed since and is left as it is", s.Name))
+		u.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the membership of “%s” was changed since and is left as it is", s.Name))
 		return
 	case s.Was != nil:
 		back.Was = &[2]string{m.Role, m.Section}
@@ -317,7 +317,7 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 	}
 	t := r.catalogue.Thing(s.Kind, s.Thing)
 	if back.Do == membership.Join && !member && !r.Allow && r.catalogue.IsElevated(s.Kind, &t) {
-		u.Find(account.Error, "elevated-right", s.Kind, "", fmt.Sprintf("“%s” gives rights over others, and would be given back", s.Name))
+		u.Find(account.Error, account.ElevatedRight, s.Kind, "", fmt.Sprintf("“%s” gives rights over others, and would be given back", s.Name))
 		return
 	}
 	u.Steps = append(u.Steps, back)

@@ -72,7 +72,7 @@ func TestWhatIsWrittenIsThere(t *testing.T) {
 		Key: "1007", Intent: account.Update, Outcome: account.Waiting, Account: "u-1", Version: `W/"3"`,
 		Changes:  []account.Change{{Field: "title", Before: account.Of("Clerk"), After: account.Blank()}, {Field: "phone", After: account.Of("=+1")}},
 		Known:    map[string]account.Value{"title": account.Of("Clerk")},
-		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: "odd-white-space", Message: "m", Remedy: "r"}},
+		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m", Remedy: "r"}},
 	}
 	b := drafted(t, l, want)
 	require.NoError(t, l.Close())
@@ -107,7 +107,7 @@ func TestChangesComeBack(t *testing.T) {
 
 func TestFilters(t *testing.T) {
 	l := open(t, filepath.Join(t.TempDir(), "l.db"))
-	finding := []account.Finding{account.Find(account.Error, "stale", "x")}
+	finding := []account.Finding{account.Find(account.Error, account.Stale, "x")}
 	b := drafted(t, l,
 		batch.Entry{Outcome: account.Waiting, Intent: account.Create},
 		batch.Entry{Outcome: account.Refused, Findings: finding},
@@ -162,7 +162,7 @@ func TestIntentsAndResults(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "3@2 4@2 ", flying())
 	failed := all[1]
-	failed.Outcome, failed.Findings = account.Failed, []account.Finding{account.Find(account.Error, "unclear", "“quoted” \\ text")}
+	failed.Outcome, failed.Findings = account.Failed, []account.Finding{account.Find(account.Error, account.Unclear, "“quoted” \\ text")}
 	require.NoError(t, l.Record(ctx, b.ID, []ledger.Result{{Entry: failed, Intent: second}}, noon.Add(2*time.Minute)))
 	now := entries(t, l, b.ID, ledger.Filter{})
 	assert.Equal(t, []account.Outcome{account.Created, account.Failed, account.Waiting}, []account.Outcome{now[0].Outcome, now[1].Outcome, now[2].Outcome})

@@ -49,7 +49,7 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		text, meant = inner, inner != text
 	}
 	if len(text) > maxValue {
-		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
+		w.find(account.Error, account.TooLong, heading, f.Name, fmt.Sprintf("the cell is %d bytes long, and a field takes at most %d", len(text), maxValue))
 		return account.Value{}, faulty
 	}
 	if f.Via != nil {
@@ -58,7 +58,7 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 			through, ok = f.Via[words.NameKey(text)]
 		}
 		if !ok {
-			w.find(account.Error, "via-unlisted", heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
+			w.find(account.Error, account.ViaUnlisted, heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
 			if near := words.Nearest(text, f.ViaWords); near != "" {
 				last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
 			}
@@ -70,14 +70,14 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		return account.Of(through), fine
 	}
 	if !meant && isPlaceholder(text) {
-		w.find(account.Error, "placeholder", heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
+		w.find(account.Error, account.Placeholder, heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
 		return account.Value{}, faulty
 	}
 	if f.Kind == account.Text || f.Kind == account.Person {
 		return account.Of(text), fine
 	}
 	if f.Kind == account.Number && thousands.MatchString(text) && (column >= len(w.kinds) || w.kinds[column] == sheet.Plain) {
-		w.find(account.Error, "not-a-number", heading, f.Name, fmt.Sprintf("“%s” could be %s or %s", text, strings.Replace(text, ".", "", 1), strings.TrimRight(text, "0")+"0"))
+		w.find(account.Error, account.NotANumber, heading, f.Name, fmt.Sprintf("“%s” could be %s or %s", text, strings.Replace(text, ".", "", 1), strings.TrimRight(text, "0")+"0"))
 		last(w.wants).Remedy = "Write it without a point, or with other than three digits behind it."
 		return account.Value{}, faulty
 	}
@@ -149,7 +149,7 @@ func (w *Worker) unwrapped(f *brief.Field, heading, text string) string {
 	if inner == "" {
 		return text
 	}
-	w.find(account.Note, "unwrapped", heading, f.Name, fmt.Sprintf("“%s” is read as “%s”", show(text), show(inner)))
+	w.find(account.Note, account.Unwrapped, heading, f.Name, fmt.Sprintf("“%s” is read as “%s”", show(text), show(inner)))
 	return inner
 }
 
@@ -207,27 +207,27 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 	}
 	switch {
 	case kind == sheet.Faulty, text != "" && text[0] == '#' && slices.Contains(errorCells, text):
-		w.find(account.Error, "error-cell", heading, f.Name, fmt.Sprintf("the cell holds the error %s", show(text)))
+		w.find(account.Error, account.ErrorCell, heading, f.Name, fmt.Sprintf("the cell holds the error %s", show(text)))
 		return true
 	case kind == sheet.Uncalculated:
-		w.find(account.Error, "not-calculated", heading, f.Name, "the cell holds a formula without its value")
+		w.find(account.Error, account.NotCalculated, heading, f.Name, "the cell holds a formula without its value")
 		return true
 	case f.Kind == account.Number || text == "":
 		return false
 	case kind == sheet.Numeric && len(text) > sureDigits && len(strings.Trim(text, "-0.")) > 0 && !strings.ContainsAny(text, ". /()"):
-		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
+		w.find(account.Error, account.LostDigits, heading, f.Name, fmt.Sprintf("%s is stored as a number, of which only the first %d digits are kept", show(text), sureDigits))
 		return true
 	case kind == sheet.Plain && text[0] <= '9' && strings.IndexByte(text, '+') > 0 && longNumber.MatchString(text):
-		w.find(account.Error, "lost-digits", heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
+		w.find(account.Error, account.LostDigits, heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
 	case kind == sheet.Dated && f.Kind == account.Date && w.swapped[w.brief.Field(f.Name)] != "" && codes.InBothOrders(text):
-		w.find(account.Error, "swapped-date", heading, f.Name, fmt.Sprintf("%s is perhaps %s-%s-%s: the program that opened the sheet could not take %s for a date, so it has the day and month the other way round", text[:10], text[:4], text[8:10], text[5:7], w.swapped[w.brief.Field(f.Name)]))
+		w.find(account.Error, account.SwappedDate, heading, f.Name, fmt.Sprintf("%s is perhaps %s-%s-%s: the program that opened the sheet could not take %s for a date, so it has the day and month the other way round", text[:10], text[:4], text[8:10], text[5:7], w.swapped[w.brief.Field(f.Name)]))
 		return true
 	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
-		w.find(account.Error, "became-a-date", heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
+		w.find(account.Error, account.BecameADate, heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
 		return true
 	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && strings.IndexByte(text, '-') > 0 && shortDate.MatchString(text):
-		w.find(account.Warning, "became-a-date", heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
+		w.find(account.Warning, account.BecameADate, heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
 	}
 	return false
 }
@@ -237,25 +237,25 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound bool) {
 	tidy, spaced := words.Clean(text)
 	if r, bad := words.ControlCharacter(tidy); bad {
-		w.find(account.Error, "broken-text", heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
+		w.find(account.Error, account.BrokenText, heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
 		return "", false
 	}
 	if w.guessed {
 		if sign, found := words.SignInWord(tidy); found {
-			w.find(account.Error, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” has “%c” within a word: the sheet is in another encoding than was guessed", show(tidy), sign))
+			w.find(account.Error, account.GarbledText, heading, f.Name, fmt.Sprintf("“%s” has “%c” within a word: the sheet is in another encoding than was guessed", show(tidy), sign))
 			last(w.wants).Remedy = "Say in which encoding the sheet was saved: --encoding, or “sheet: {encoding: …}” in the brief."
 			return "", false
 		}
 	}
 	if said, garbled := words.Ungarbled(tidy); garbled {
-		w.find(account.Warning, "garbled-text", heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))
+		w.find(account.Warning, account.GarbledText, heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))
 	}
 	if f.Name != "streetAddress" {
 		line, broken := words.OneLine(tidy)
 		tidy, spaced = line, spaced || broken
 	}
 	if spaced && tidy != "" {
-		w.find(account.Note, "odd-white-space", heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(tidy)))
+		w.find(account.Note, account.OddWhiteSpace, heading, f.Name, fmt.Sprintf("white space or characters without width were taken away around “%s”", show(tidy)))
 	}
 	return tidy, true
 }
@@ -277,7 +277,7 @@ func (w *Worker) standard(i int, heading, text string) (account.Value, state) {
 		}
 		return account.Of(value), fine
 	}
-	code := "not-allowed-value"
+	code := account.NotAllowedValue
 	var told *codes.Error
 	if errors.As(err, &told) {
 		code = told.Code

@@ -22,7 +22,7 @@ import (
 func (m *Mapper) use(heading string, twice map[string][]string) (int, bool) {
 	key := words.Key(heading)
 	if both, ok := twice[key]; ok {
-		f := account.Find(account.Error, "same-heading", fmt.Sprintf("the brief uses the column “%s”, but two columns have this heading (“%s” and “%s”)", heading, both[0], both[1]))
+		f := account.Find(account.Error, account.SameHeading, fmt.Sprintf("the brief uses the column “%s”, but two columns have this heading (“%s” and “%s”)", heading, both[0], both[1]))
 		f.Column = heading
 		if !slices.Contains(m.findings, f) {
 			m.findings = append(m.findings, f)
@@ -84,7 +84,7 @@ func starOf(from, heading string) (star string, isOne bool) {
 }
 
 func (m *Mapper) missing(level account.Level, heading, field string) {
-	f := account.Find(level, "unknown-column", fmt.Sprintf("the sheet has no column “%s”, which the brief names", heading))
+	f := account.Find(level, account.UnknownColumn, fmt.Sprintf("the sheet has no column “%s”, which the brief names", heading))
 	f.Column, f.Field = heading, field
 	if near := words.Nearest(heading, m.headings); near != "" {
 		f.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
@@ -100,7 +100,7 @@ func (m *Mapper) secretColumns() {
 	m.secret = make([]bool, len(m.headings))
 	for i, heading := range m.headings {
 		if m.secret[i] = i == m.password || profile.SecretHeading(heading) && len(m.columns[i].Fields) == 0; m.secret[i] && i != m.password {
-			f := account.Find(account.Warning, "password-like", fmt.Sprintf("the column “%s” is called as passwords are, and the brief does not claim it: its cells are neither kept nor shown", heading))
+			f := account.Find(account.Warning, account.PasswordLike, fmt.Sprintf("the column “%s” is called as passwords are, and the brief does not claim it: its cells are neither kept nor shown", heading))
 			f.Column = heading
 			m.findings = append(m.findings, f)
 		}
@@ -125,7 +125,7 @@ func (w *Worker) unclaimed(row sheet.Row) {
 }
 
 func (w *Worker) likePassword(heading string) {
-	w.find(account.Warning, "password-like", heading, "", "the cell looks like a password, and the brief does not claim its column: it is neither kept nor shown")
+	w.find(account.Warning, account.PasswordLike, heading, "", "the cell looks like a password, and the brief does not claim its column: it is neither kept nor shown")
 }
 
 // claimed reports whether a field takes its value from a column.
@@ -163,7 +163,7 @@ func (m *Mapper) unusedColumns() {
 		if taken && first != i && m.columns[first].Used {
 			continue // told as a same heading
 		}
-		f := account.Find(account.Note, "unknown-heading", fmt.Sprintf("the column “%s” is not used", column.Heading))
+		f := account.Find(account.Note, account.UnknownHeading, fmt.Sprintf("the column “%s” is not used", column.Heading))
 		f.Column = column.Heading
 		if field, ok := known.Field(column.Heading); ok && m.brief.Field(field.Name) < 0 {
 			f.Remedy = fmt.Sprintf("It looks like the %s: to use it, add “%s: {from: %s}” to the brief.", field.Label, field.Name, column.Heading)
@@ -177,7 +177,7 @@ func (m *Mapper) unusedColumns() {
 
 // oddColumns tells of columns that are not as they look in the spreadsheet program.
 func (m *Mapper) oddColumns(info sheet.Info) {
-	tell := func(level account.Level, code, heading, message string) {
+	tell := func(level account.Level, code account.Code, heading, message string) {
 		f := account.Find(level, code, message)
 		f.Column = heading
 		m.findings = append(m.findings, f)
@@ -189,14 +189,14 @@ func (m *Mapper) oddColumns(info sheet.Info) {
 		}
 	}
 	if len(hidden) == 1 {
-		tell(account.Warning, "hidden-column", hidden[0], fmt.Sprintf("the column “%s” is hidden, and is used", hidden[0]))
+		tell(account.Warning, account.HiddenColumn, hidden[0], fmt.Sprintf("the column “%s” is hidden, and is used", hidden[0]))
 	} else if len(hidden) > 1 {
-		tell(account.Warning, "hidden-column", hidden[0], fmt.Sprintf("%d columns are hidden and used: %s", len(hidden), firstOf(hidden)))
+		tell(account.Warning, account.HiddenColumn, hidden[0], fmt.Sprintf("%d columns are hidden and used: %s", len(hidden), firstOf(hidden)))
 	}
 	if len(info.Merged) == 1 {
-		tell(account.Warning, "merged-heading", info.Merged[0], fmt.Sprintf("the heading “%s” stretches over the columns to its right: only the first is read under it", info.Merged[0]))
+		tell(account.Warning, account.MergedHeading, info.Merged[0], fmt.Sprintf("the heading “%s” stretches over the columns to its right: only the first is read under it", info.Merged[0]))
 	} else if len(info.Merged) > 1 {
-		tell(account.Warning, "merged-heading", info.Merged[0], fmt.Sprintf("%d headings stretch over columns to their right, of which only the first is read under each: %s", len(info.Merged), firstOf(info.Merged)))
+		tell(account.Warning, account.MergedHeading, info.Merged[0], fmt.Sprintf("%d headings stretch over columns to their right, of which only the first is read under each: %s", len(info.Merged), firstOf(info.Merged)))
 	}
 }
 
@@ -222,7 +222,7 @@ func GuessedEncoding(info sheet.Info) []account.Finding {
 		}
 		examples = append(examples, text)
 	}
-	return []account.Finding{account.Find(account.Warning, "guessed-encoding", fmt.Sprintf("nothing says in which encoding the sheet is; it was read as %s: %s", info.Encoding, strings.Join(examples, "; ")))}
+	return []account.Finding{account.Find(account.Warning, account.GuessedEncoding, fmt.Sprintf("nothing says in which encoding the sheet is; it was read as %s: %s", info.Encoding, strings.Join(examples, "; ")))}
 }
 
 // LooksAhead reports whether the rows have to be gone through before they are mapped:
@@ -312,7 +312,7 @@ func (d *dates) add(row sheet.Row, at int) {
 
 // settle takes the order of field i for settled, or the dates of it for doubtful.
 func (m *Mapper) settle(i int, d *dates) {
-	tell := func(level account.Level, code, format string, args ...any) {
+	tell := func(level account.Level, code account.Code, format string, args ...any) {
 		f := account.Find(level, code, fmt.Sprintf(format, args...))
 		f.Column, f.Field = m.Heading(i), m.brief.Fields[i].Name
 		m.findings = append(m.findings, f)
@@ -330,7 +330,7 @@ func (m *Mapper) settle(i int, d *dates) {
 	order, witness := codes.Unsettled, d.first
 	switch {
 	case d.first.Row > 0 && d.last.Row > 0:
-		tell(account.Warning, "mixed-dates", "dates in “%s” go both ways: row %d has “%s” and row %d “%s”, so those that could be either are refused", m.Heading(i), d.first.Row, show(d.first.Message), d.last.Row, show(d.last.Message))
+		tell(account.Warning, account.MixedDates, "dates in “%s” go both ways: row %d has “%s” and row %d “%s”, so those that could be either are refused", m.Heading(i), d.first.Row, show(d.first.Message), d.last.Row, show(d.last.Message))
 		return
 	case d.first.Row > 0:
 		order = codes.DayFirst
@@ -342,5 +342,5 @@ func (m *Mapper) settle(i int, d *dates) {
 	reader := codes.NewReader(order)
 	reader.Settled, reader.Phones = true, m.brief.Phones
 	m.readers[i] = reader
-	tell(account.Note, "dates-settled", "dates in “%s” are read with the %s first, as row %d has “%s”", m.Heading(i), map[codes.DateOrder]string{codes.DayFirst: "day", codes.MonthFirst: "month"}[order], witness.Row, show(witness.Message))
+	tell(account.Note, account.DatesSettled, "dates in “%s” are read with the %s first, as row %d has “%s”", m.Heading(i), map[codes.DateOrder]string{codes.DayFirst: "day", codes.MonthFirst: "month"}[order], witness.Row, show(witness.Message))
 }

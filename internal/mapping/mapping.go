@@ -237,7 +237,7 @@ func (m *Mapper) NewWorker() *Worker {
 	}
 	w.scope = m.brief.NewScope(rowCells{w})
 	for _, only := range m.brief.Only {
-		w.unwanted = append(w.unwanted, account.Find(account.Note, "not-wanted", "it is not so that "+only.Source))
+		w.unwanted = append(w.unwanted, account.Find(account.Note, account.NotWanted, "it is not so that "+only.Source))
 	}
 	return w
 }
@@ -272,10 +272,10 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	w.cells, w.kinds, w.wants, w.guessed = row.Cells, row.Kinds, wanted, row.Guessed
 	switch {
 	case row.Left:
-		w.aside("not-selected", "the selection leaves the row out")
+		w.aside(account.NotSelected, "the selection leaves the row out")
 		return
 	case row.Aside != "":
-		w.aside("no-persons-row", row.Aside)
+		w.aside(account.NoPersonsRow, row.Aside)
 		return
 	}
 	w.oddRow(row)
@@ -287,7 +287,7 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	for i, only := range w.brief.Only {
 		in, err := only.True(w.scope)
 		if err != nil {
-			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
+			w.find(account.Error, account.ExpressionFailed, "", "", fmt.Sprintf("“only” could not be worked out: %s", err))
 		} else if !in {
 			f := w.unwanted[i]
 			f.Row = row.Number
@@ -302,7 +302,7 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 }
 
 // aside leaves the row out. It has no faults worth telling then.
-func (w *Worker) aside(code, why string) {
+func (w *Worker) aside(code account.Code, why string) {
 	w.wants.Aside, w.wants.Findings = true, nil
 	w.find(account.Note, code, "", "", why)
 }
@@ -310,39 +310,39 @@ func (w *Worker) aside(code, why string) {
 // oddRow tells of what is odd about a row as a whole.
 func (w *Worker) oddRow(row sheet.Row) {
 	if row.Doubt != "" {
-		w.find(account.Error, "no-persons-row", "", "", row.Doubt)
+		w.find(account.Error, account.NoPersonsRow, "", "", row.Doubt)
 	}
 	for _, i := range row.Twice {
-		w.find(account.Error, "same-key", w.headings[i], "", fmt.Sprintf("the object gives “%s” two different values", w.headings[i]))
+		w.find(account.Error, account.SameKey, w.headings[i], "", fmt.Sprintf("the object gives “%s” two different values", w.headings[i]))
 	}
 	for _, i := range row.Merged {
 		if i < len(w.columns) && w.columns[i].Used && (i >= len(row.Cells) || row.Cells[i] == "") {
-			w.find(account.Warning, "merged-cell", w.headings[i], "", "the cell is part of a larger one that begins in another row or column, which alone has its value; here it is read as blank")
+			w.find(account.Warning, account.MergedCell, w.headings[i], "", "the cell is part of a larger one that begins in another row or column, which alone has its value; here it is read as blank")
 		}
 	}
 	w.unclaimed(row)
 	if row.Hidden {
-		w.find(account.Warning, "hidden-row", "", "", "the row is hidden, and is read like the others")
+		w.find(account.Warning, account.HiddenRow, "", "", "the row is hidden, and is read like the others")
 	}
 	if len(row.Cells) > len(w.headings) {
 		for _, cell := range row.Cells[len(w.headings):] {
 			if clean, _ := words.Clean(cell); clean != "" {
-				w.find(account.Error, "ragged-row", "", "", fmt.Sprintf("the row has %d cells for %d headings; “%s” stands beyond the last", len(row.Cells), len(w.headings), show(profile.Concealed(clean))))
+				w.find(account.Error, account.RaggedRow, "", "", fmt.Sprintf("the row has %d cells for %d headings; “%s” stands beyond the last", len(row.Cells), len(w.headings), show(profile.Concealed(clean))))
 				break
 			}
 		}
 	} else if len(row.Cells) < len(w.headings) {
-		w.find(account.Warning, "short-row", "", "", fmt.Sprintf("the row has %d cells for %d headings", len(row.Cells), len(w.headings)))
+		w.find(account.Warning, account.ShortRow, "", "", fmt.Sprintf("the row has %d cells for %d headings", len(row.Cells), len(w.headings)))
 	}
 	for _, i := range w.beyond {
 		if i < len(row.Cells) && row.Cells[i] != "" {
-			w.find(account.Error, "ragged-row", w.headings[i], "", fmt.Sprintf("“%s” stands to the right of the last heading", show(profile.Concealed(row.Cells[i]))))
+			w.find(account.Error, account.RaggedRow, w.headings[i], "", fmt.Sprintf("“%s” stands to the right of the last heading", show(profile.Concealed(row.Cells[i]))))
 		}
 	}
 	for _, i := range w.unheaded {
 		if i < len(row.Cells) {
 			if clean, _ := words.Clean(row.Cells[i]); clean != "" {
-				w.find(account.Warning, "no-heading", "", "", fmt.Sprintf("“%s” stands in column %d, which has no heading", show(profile.Concealed(clean)), i+1))
+				w.find(account.Warning, account.NoHeading, "", "", fmt.Sprintf("“%s” stands in column %d, which has no heading", show(profile.Concealed(clean)), i+1))
 			}
 		}
 	}
@@ -462,14 +462,14 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 	heading := w.Heading(i)
 	text, err := f.Make.Text(w.scope)
 	if err != nil {
-		w.find(account.Error, "expression-failed", heading, f.Name, fmt.Sprintf("%s could not be made: %s", f.Name, err))
+		w.find(account.Error, account.ExpressionFailed, heading, f.Name, fmt.Sprintf("%s could not be made: %s", f.Name, err))
 		return account.Value{}, faulty, true
 	}
 	if text, _ = words.Clean(text); text == "" {
 		return account.Value{}, fine, false
 	}
 	if len(text) > maxValue {
-		w.find(account.Error, "too-long", heading, f.Name, fmt.Sprintf("what was made is %d bytes long, and a field takes at most %d", len(text), maxValue))
+		w.find(account.Error, account.TooLong, heading, f.Name, fmt.Sprintf("what was made is %d bytes long, and a field takes at most %d", len(text), maxValue))
 		return account.Value{}, faulty, true
 	}
 	for _, used := range f.Make.Uses {
@@ -497,7 +497,7 @@ func (w *Worker) Holds(c brief.Check) (bool, error) {
 // Faulty reports whether field i of the row mapped last has an error.
 func (w *Worker) Faulty(i int) bool { return w.state[i] == faulty }
 
-func (w *Worker) find(level account.Level, code, column, field, message string) {
+func (w *Worker) find(level account.Level, code account.Code, column, field, message string) {
 	f := account.Find(level, code, message)
 	f.Row, f.Column, f.Field = w.wants.Row, column, field
 	w.wants.Findings = append(w.wants.Findings, f)

@@ -64,7 +64,7 @@ func TestColumns(t *testing.T) {
 	assert.False(t, columns["Shoe size"].Used)
 	remedies := map[string]string{}
 	for _, f := range m.Findings() {
-		remedies[f.Code+" "+f.Column] = f.Remedy
+		remedies[string(f.Code)+" "+f.Column] = f.Remedy
 	}
 	assert.Equal(t, "Did you mean “Positon”?", remedies["unknown-column Position"])
 	assert.Equal(t, "Did you mean “Position”?", remedies["unknown-heading Positon"])
@@ -98,7 +98,7 @@ func TestMap(t *testing.T) {
 			assert.Equal(t, c.want, got)
 			var codes []string
 			for _, f := range findings {
-				codes = append(codes, f.Code)
+				codes = append(codes, string(f.Code))
 			}
 			assert.Equal(t, c.codes, strings.Join(codes, " "))
 		})
@@ -117,7 +117,7 @@ func TestRowsDoNotMix(t *testing.T) {
 	assert.False(t, wanted.Refused())
 	assert.Equal(t, 3, wanted.Row)
 	for _, f := range wanted.Findings {
-		assert.Equal(t, "short-row", f.Code)
+		assert.Equal(t, account.ShortRow, f.Code)
 	}
 	assert.Equal(t, "tom", wanted.Value(b, "userName").Text())
 	assert.False(t, wanted.Value(b, "locality").Present() || wanted.Value(b, "nothing").Present())
@@ -181,7 +181,7 @@ func TestSpoiledCells(t *testing.T) {
 		worker.Map(sheet.Row{Number: 2, Cells: []string{"ana", "", c.cell, "", ""}, Kinds: []sheet.CellKind{0, 0, c.kind, 0, 0}}, nil, &wanted)
 		code := ""
 		if len(wanted.Findings) > 0 {
-			code = wanted.Findings[0].Code
+			code = string(wanted.Findings[0].Code)
 			assert.Equal(t, "Department", wanted.Findings[0].Column)
 		}
 		assert.Equal(t, c.code, code, name)
@@ -239,7 +239,7 @@ password: {new: given, from: Secret}
 			rest = append(rest, "'"+w.Password+"'")
 		}
 		for _, f := range w.Findings {
-			rest = append(rest, f.Code)
+			rest = append(rest, string(f.Code))
 		}
 		assert.Equal(t, want, strings.Join(rest, " | "), row)
 	}

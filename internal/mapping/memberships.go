@@ -91,7 +91,7 @@ func (w *Worker) memberships() {
 		}
 		holds, err := rule.When.True(w.scope)
 		if err != nil {
-			w.find(account.Error, "expression-failed", "", "", fmt.Sprintf("the rule “%s” could not be worked out: %s", rule.When.Source, err))
+			w.find(account.Error, account.ExpressionFailed, "", "", fmt.Sprintf("the rule “%s” could not be worked out: %s", rule.When.Source, err))
 			continue
 		}
 		for n := range w.brief.Memberships { // in the brief's order
@@ -144,7 +144,7 @@ func (w *Worker) named(n int) {
 			w.tie(Tie{Of: n, Name: value.Text(), Role: role, Section: section, Column: w.headings[column]})
 		}
 		if !found && role+section != "" {
-			w.find(account.Warning, "role-alone", w.headings[column], of.Kind, fmt.Sprintf("“%s” stands beside a blank cell", role+section))
+			w.find(account.Warning, account.RoleAlone, w.headings[column], of.Kind, fmt.Sprintf("“%s” stands beside a blank cell", role+section))
 		}
 	}
 	if found || faults {
@@ -217,7 +217,7 @@ func (w *Worker) passwords() {
 	}
 	pattern, err := p.Make.Text(w.scope)
 	if err != nil || pattern == "" {
-		w.find(account.Error, "expression-failed", "", "password", "the pattern of the password could not be made")
+		w.find(account.Error, account.ExpressionFailed, "", "password", "the pattern of the password could not be made")
 		return
 	}
 	w.wants.Pattern = pattern

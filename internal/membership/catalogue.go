@@ -149,7 +149,7 @@ func (c *Catalogue) Meant(kind, text string) *account.Thing {
 
 // read finds what a row means by a membership, or says why it cannot be had.
 func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account.Finding) {
-	problem := func(level account.Level, code, remedy, format string, args ...any) (wish, *account.Finding) {
+	problem := func(level account.Level, code account.Code, remedy, format string, args ...any) (wish, *account.Finding) {
 		f := account.Find(level, code, fmt.Sprintf(format, args...))
 		if f.Field, f.Column = of.Kind, tie.Column; remedy != "" {
 			f.Remedy = remedy
@@ -159,23 +159,23 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 	one := singular(of.Kind)
 	about, ok := c.Kind(of.Kind)
 	if !ok {
-		return problem(account.Error, "unknown-"+one, "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
+		return problem(account.Error, unknown(of.Kind), "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
 	}
 	t, name, role, section, err := c.resolve(of.Kind, tie.Name)
 	x := wish{of, t, name, cmp.Or(tie.Role, role), cmp.Or(tie.Section, section)}
 	switch {
 	case err != nil:
-		return problem(account.Error, "two-of-that-name", "", "%s", err)
+		return problem(account.Error, account.TwoOfThatName, "", "%s", err)
 	case t == nil && of.Mode == brief.Drop:
-		return problem(account.Warning, "unknown-"+one, "", "there is no %s “%s” to be taken away", one, name)
+		return problem(account.Warning, unknown(of.Kind), "", "there is no %s “%s” to be taken away", one, name)
 	case t == nil && !of.MakeMissing && !c.takesAny(of.Kind):
 		remedy := ""
 		if near := c.nearest(of.Kind, name); near != "" {
 			remedy = fmt.Sprintf("Did you mean “%s”?", near)
 		}
-		return problem(account.Error, "unknown-"+one, remedy, "there is no %s “%s”", one, name)
+		return problem(account.Error, unknown(of.Kind), remedy, "there is no %s “%s”", one, name)
 	case of.Mode == brief.Exact && len(of.Within) > 0 && !account.Fits(name, of.Within) && (t == nil || !account.Fits(t.Name, of.Within)):
-		return problem(account.Error, "outside-within", "", "“%s” is not within %s, which is all that the brief keeps", name, strings.Join(of.Within, ", "))
+		return problem(account.Error, account.OutsideWithin, "", "“%s” is not within %s, which is all that the brief keeps", name, strings.Join(of.Within, ", "))
 	case t == nil || of.Mode == brief.Drop:
 		return x, nil
 	}
@@ -184,13 +184,14 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		value   *string
 		takes   bool
 		allowed []string
-		code    string
-	}{{"role", &x.role, about.Roles, t.Roles, "not-a-role-there"}, {"section", &x.section, about.Sections, t.Sections, "unknown-section"}} {
+		none    account.Code // there are none, or
+		other   account.Code // not this one
+	}{{"role", &x.role, about.Roles, t.Roles, account.UnknownRole, account.NotARoleThere}, {"section", &x.section, about.Sections, t.Sections, account.UnknownSection, account.UnknownSection}} {
 		if *part.value == "" {
 			continue
 		}
 		if !part.takes {
-			return problem(account.Error, "unknown-"+part.what, "", "the %s have no %ss, and “%s” is named", of.Kind, part.what, *part.value)
+			return problem(account.Error, part.none, "", "the %s have no %ss, and “%s” is named", of.Kind, part.what, *part.value)
 		}
 		at := slices.Index(part.allowed, *part.value)
 		if at < 0 {
@@ -199,16 +200,31 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		if at >= 0 {
 			*part.value = part.allowed[at] // in the system's spelling
 		} else if len(part.allowed) > 0 {
-			return problem(account.Error, part.code, "", "“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", "))
+			return problem(account.Error, part.other, "", "“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", "))
 		}
 	}
 	return x, nil
 }
 
+// unknown is the code of a thing of a kind that is not there.
+func unknown(kind string) account.Code {
+	switch kind {
+	case "groups":
+		return account.UnknownGroup
+	case "courses":
+		return account.UnknownCourse
+	case "licences":
+		return account.UnknownLicence
+	case "roles":
+		return account.UnknownRole
+	}
+	return account.UnknownThing
+}
+
 // Among finds the thing that the value of a field names, and returns its name as the
 // system has it, or its id where two things have that name; or says what is wrong.
 func (c *Catalogue) Among(f brief.Field, text string) (value string, problem *account.Finding) {
-	told := account.Find(account.Error, "unknown-thing", fmt.Sprintf("there is no %s “%s”", singular(f.Among), text))
+	told := account.Find(account.Error, account.UnknownThing, fmt.Sprintf("there is no %s “%s”", singular(f.Among), text))
 	told.Field = f.Name
 	if _, ok := c.Kind(f.Among); !ok {
 		told.Message = fmt.Sprintf("the system has no %s", f.Among)
@@ -217,7 +233,7 @@ func (c *Catalogue) Among(f brief.Field, text string) (value string, problem *ac
 	t, err := c.find(f.Among, text)
 	switch {
 	case err != nil:
-		told.Code, told.Message = "two-of-that-name", err.Error()
+		told.Code, told.Message = account.TwoOfThatName, err.Error()
 		return "", &told
 	case t == nil:
 		if near := c.nearest(f.Among, text); near != "" {

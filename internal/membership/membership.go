@@ -161,7 +161,7 @@ func (x wish) isClosed() bool {
 }
 
 func (x wish) closed(column string) *account.Finding {
-	f := account.Find(account.Error, "closed", fmt.Sprintf("the %s “%s” is closed", singular(x.of.Kind), x.thing.Name))
+	f := account.Find(account.Error, account.Closed, fmt.Sprintf("the %s “%s” is closed", singular(x.of.Kind), x.thing.Name))
 	f.Field, f.Column = x.of.Kind, column
 	return &f
 }
@@ -194,7 +194,7 @@ type rowDecision struct {
 	findings []account.Finding
 }
 
-func (r *rowDecision) find(level account.Level, code, kind, column, remedy, format string, args ...any) {
+func (r *rowDecision) find(level account.Level, code account.Code, kind, column, remedy, format string, args ...any) {
 	f := account.Find(level, code, fmt.Sprintf(format, args...))
 	if f.Row, f.Field, f.Column = r.w.Row, kind, column; remedy != "" {
 		f.Remedy = remedy
@@ -227,16 +227,16 @@ func (r *rowDecision) wishes() (wishes [][]wish, unserved []bool) {
 			x.thing, _ = r.Catalogue.find(of.Kind, x.name) // it is there now, and alone
 		}
 		if near := r.Catalogue.nearest(of.Kind, x.thing.Name); x.thing.ID == "" && near != "" {
-			r.find(account.Warning, "nearly-the-name", of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
+			r.find(account.Warning, account.NearlyTheName, of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
 		}
 		t := x.thing
 		if of.Mode != brief.Drop && r.Catalogue.IsElevated(of.Kind, t) && !r.Allow && !has(r.Has(r.id, of.Kind), t) {
-			r.find(account.Error, "elevated-right", of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
+			r.find(account.Error, account.ElevatedRight, of.Kind, tie.Column, "", "the %s “%s” gives rights over others", singular(of.Kind), t.Name)
 		}
 		for _, others := range wishes {
 			for _, x := range others {
 				if x.thing == t && (x.of.Mode == brief.Drop) != (of.Mode == brief.Drop) {
-					r.find(account.Error, "both-ways", of.Kind, tie.Column, "", "the row both names the %s “%s” and wants it taken away", singular(of.Kind), t.Name)
+					r.find(account.Error, account.BothWays, of.Kind, tie.Column, "", "the row both names the %s “%s” and wants it taken away", singular(of.Kind), t.Name)
 				}
 			}
 		}
@@ -282,7 +282,7 @@ func (r *rowDecision) take(wishes [][]wish, unserved []bool) {
 			if at < 0 {
 				r.steps = append(r.steps, step)
 			} else if had := r.steps[at]; had.Do != step.Do || had.Role != step.Role || had.Section != step.Section {
-				r.find(account.Error, "both-ways", of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, had.Text(), step.Text())
+				r.find(account.Error, account.BothWays, of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, had.Text(), step.Text())
 			}
 		}
 	}
@@ -297,7 +297,7 @@ func (r *rowDecision) once() {
 	for _, s := range r.steps {
 		key := [3]string{r.id, s.Kind, s.Thing}
 		if row, taken := r.first[key]; taken {
-			r.find(account.Error, "same-membership", s.Kind, "", "", "row %d speaks of the same %s, “%s”", row, singular(s.Kind), s.Name)
+			r.find(account.Error, account.SameMembership, s.Kind, "", "", "row %d speaks of the same %s, “%s”", row, singular(s.Kind), s.Name)
 			continue
 		}
 		if r.first == nil {
@@ -311,11 +311,11 @@ func (r *rowDecision) once() {
 func (r *rowDecision) grant() {
 	for _, s := range r.steps {
 		if s.Do == Join && s.Was == nil && r.Catalogue.IsElevated(s.Kind, ptr(r.Catalogue.Thing(s.Kind, s.Thing))) {
-			r.find(account.Warning, "elevated-right", s.Kind, "", "It was allowed for this batch.", "gets the %s “%s”, which gives rights over others", singular(s.Kind), s.Name)
+			r.find(account.Warning, account.ElevatedRight, s.Kind, "", "It was allowed for this batch.", "gets the %s “%s”, which gives rights over others", singular(s.Kind), s.Name)
 		}
 	}
 	r.seat(r.steps, func(s Step, seats *Seats) {
-		r.find(account.Error, "no-seat-left", s.Kind, "", "", "no seat of the %s “%s” is left: it has %d", singular(s.Kind), s.Name, seats.Has)
+		r.find(account.Error, account.NoSeatLeft, s.Kind, "", "", "no seat of the %s “%s” is left: it has %d", singular(s.Kind), s.Name, seats.Has)
 	})
 }
 

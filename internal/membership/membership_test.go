@@ -75,7 +75,7 @@ func said(steps []membership.Step, findings []account.Finding) string {
 	var all []string
 	for _, f := range findings {
 		if f.Level == account.Error {
-			all = append(all, f.Code)
+			all = append(all, string(f.Code))
 		}
 	}
 	for _, s := range steps {

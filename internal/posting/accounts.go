@@ -77,7 +77,7 @@ func (p *Post) protected(e *batch.Entry, now *account.Account) (name string, is 
 }
 
 func (p *Post) refuseProtected(e *batch.Entry, name string) {
-	e.Find(account.Error, "protected-account", "", "", fmt.Sprintf("the account %s is protected", name))
+	e.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected", name))
 	p.refuse(e)
 }
 
@@ -123,7 +123,7 @@ func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 		case errors.As(err, &refusal):
 			return p.notCreated(ctx, e, refusal, earlier, now)
 		case errors.Is(err, system.ErrGone):
-			p.fail(e, "system-refused", "", "the system has no place to create accounts in")
+			p.fail(e, account.SystemRefused, "", "the system has no place to create accounts in")
 			return nil
 		default:
 			return stillOpen(earlier.any(), err)
@@ -137,7 +137,7 @@ func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 // may be so by an earlier request of ours, of which somebody on the way to the system
 // may have made two as well.
 func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
-	if refusal.Code == "taken-value" {
+	if refusal.Code == account.TakenValue {
 		patience := time.Duration(0)
 		if earlier.any() {
 			patience = p.Settle
@@ -188,7 +188,7 @@ func (p *Post) answered(ctx context.Context, e *batch.Entry, made account.Accoun
 	}
 	found, err := p.lookFor(ctx, e, now, p.Settle)
 	if err == nil && !found {
-		p.fail(e, "unclear", "", fmt.Sprintf("the system answered with another account, %s (%s), and none with the row's own keys appeared within %s", made.Label(), made.ID, p.Settle))
+		p.fail(e, account.Unclear, "", fmt.Sprintf("the system answered with another account, %s (%s), and none with the row's own keys appeared within %s", made.Label(), made.ID, p.Settle))
 	}
 	return err
 }
@@ -252,7 +252,7 @@ func (p *Post) isLeft(row int) bool {
 }
 
 // notYet is the code of what is told of an entry while it is open what became of it.
-const notYet = "not-clear-yet"
+const notYet = account.NotClearYet
 
 // clear takes back what was told while it was open what became of the entry.
 func (p *Post) clear(e *batch.Entry) {
@@ -301,7 +301,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 		p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
 		return nil
 	}
-	e.Find(account.Error, "stale", "", "", "the account kept changing while it was to be changed")
+	e.Find(account.Error, account.Stale, "", "", "the account kept changing while it was to be changed")
 	p.refuse(e)
 	return nil
 }
@@ -317,7 +317,7 @@ func (p *Post) changed(e *batch.Entry, now account.Account) error {
 	p.clear(e)
 	e.Settle()
 	if batch.Stranger(p.about.Schema, e.Left(), &now, p.Batch.Match) {
-		e.Find(account.Error, "different-person", "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
+		e.Find(account.Error, account.DifferentPerson, "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
 		e.Outcome = account.Failed
 		unsent(e)
 		return p.otherSystem(e, now)
@@ -332,7 +332,7 @@ func (p *Post) partly(e *batch.Entry, part *system.Partial) error {
 	for _, c := range part.Done {
 		done = append(done, c.Field)
 	}
-	p.fail(e, "partly-done", "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
+	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
 	e.Did, e.Version = e.Intent.Comes(), part.Now.Version // so that it can be read back and undone
 	var refusal *system.Refusal
 	if errors.As(part.Err, &refusal) {
@@ -348,7 +348,7 @@ func (p *Post) otherSystem(e *batch.Entry, now account.Account) error {
 // remove removes the entry's account. One that is gone already is as it should be.
 func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
 	if !p.about.Can.Removes {
-		p.fail(e, "system-refused", "", "the accounts of this system cannot be removed")
+		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
 		return nil
 	}
 	unclear := false
@@ -452,9 +452,9 @@ func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) 
 	switch ours := slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field }); {
 	case differs && unclear && ours && e.Intent != account.Remove:
 		// It is no refusal that nothing was sent of: our own request may have done a part.
-		p.fail(e, "unclear", field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, after))
+		p.fail(e, account.Unclear, field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, after))
 	case differs:
-		e.Find(account.Error, "stale", field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
+		e.Find(account.Error, account.Stale, field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
 		p.refuse(e)
 	}
 	return differs
@@ -493,10 +493,10 @@ func (p *Post) followed(field, was string) bool {
 }
 
 func (p *Post) gone(e *batch.Entry) {
-	p.fail(e, "account-gone", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
+	p.fail(e, account.AccountGone, "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
 }
 
-func (p *Post) fail(e *batch.Entry, code, field, message string) {
+func (p *Post) fail(e *batch.Entry, code account.Code, field, message string) {
 	p.clear(e)
 	e.Find(account.Error, code, field, "", message)
 	e.Outcome = account.Failed

@@ -114,7 +114,7 @@ func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
 	for _, e := range creates {
 		for field, value := range p.keys(*e) {
 			if hits := index.Find(field, value); len(hits) > 0 {
-				e.Find(account.Error, "stale", field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, p.about.Field(field).Label, value))
+				e.Find(account.Error, account.Stale, field, "", fmt.Sprintf("the account %s (%s) was made since the draft and has the %s “%s”", hits[0].Label(), hits[0].ID, p.about.Field(field).Label, value))
 				p.refuse(e)
 				break
 			}

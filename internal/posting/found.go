@@ -44,7 +44,7 @@ func (p *Post) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fu
 				when = fmt.Sprintf(" at %s", a.Made.Local().Format(time.TimeOnly))
 			}
 			p.clear(e)
-			p.fail(e, "perhaps-made", "", fmt.Sprintf("the account %s (%s) is there%s, and it cannot be told whether this batch made it, by the request of %s, or somebody else", a.Label(), a.ID, when, s.first.Local().Format(time.TimeOnly)))
+			p.fail(e, account.PerhapsMade, "", fmt.Sprintf("the account %s (%s) is there%s, and it cannot be told whether this batch made it, by the request of %s, or somebody else", a.Label(), a.ID, when, s.first.Local().Format(time.TimeOnly)))
 		}
 	}
 	return missing, err
@@ -155,7 +155,7 @@ func (p *Post) withhold(e *batch.Entry) {
 	if e.Secret == "" || secret.IsGiven(e.Secret) {
 		return
 	}
-	e.Find(account.Warning, "password-not-known", "password", "", "the account was there when the post came to it, and it cannot be told whether the password made for it was set: it is handed out to nobody")
+	e.Find(account.Warning, account.PasswordNotKnown, "password", "", "the account was there when the post came to it, and it cannot be told whether the password made for it was set: it is handed out to nobody")
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	p.withheld[e.Row] = true

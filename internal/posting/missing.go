@@ -123,7 +123,7 @@ func (m *missing) tell(window []batch.Entry) {
 			s.Thing = m.made[words.NameKey(s.Name)]
 			if err := m.refused[words.NameKey(s.Name)]; err != nil {
 				s.Result, failed = membership.Failed, true
-				e.Find(account.Error, "system-refused", m.kind, "", fmt.Sprintf("“%s” does not exist and could not be made: %s", s.Name, err))
+				e.Find(account.Error, account.SystemRefused, m.kind, "", fmt.Sprintf("“%s” does not exist and could not be made: %s", s.Name, err))
 			}
 		}
 		if !failed {

@@ -129,7 +129,7 @@ func told(e batch.Entry) string {
 	}
 	for _, f := range e.Findings {
 		if f.Level == account.Error {
-			return text + " " + f.Code
+			return text + " " + string(f.Code)
 		}
 	}
 	for _, c := range e.Changes {
@@ -230,7 +230,7 @@ func TestRefusalsAreTold(t *testing.T) {
 		case action == "change":
 			return system.ErrGone
 		case a.Field("givenName").Text() == "Zoë":
-			return &system.Refusal{Code: "system-refused", Message: "not today"}
+			return &system.Refusal{Code: account.SystemRefused, Message: "not today"}
 		}
 		return nil
 	}
@@ -276,7 +276,7 @@ func TestUnclearAnswers(t *testing.T) {
 	var open *system.Unclear
 	require.ErrorAs(t, w.post(t.Context(), b, 0), &open)
 	assert.Equal(t, "to create zoe.angstrom", told(w.entries(b)[0]), "what is not clear is neither done nor failed")
-	assert.Equal(t, "not-clear-yet", w.entries(b)[0].Findings[0].Code)
+	assert.Equal(t, account.NotClearYet, w.entries(b)[0].Findings[0].Code)
 	w.system.Before = nil
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
@@ -575,10 +575,10 @@ func TestInBulk(t *testing.T) {
 		"answers lost, carried out": {whole: func(try int) (bool, error) { return true, lost }},
 		"answers lost, not done":    {whole: func(try int) (bool, error) { return false, lost }},
 		"not like this": {whole: func(try int) (bool, error) {
-			return false, &system.Refusal{Code: "system-refused", Message: "too many operations"}
+			return false, &system.Refusal{Code: account.SystemRefused, Message: "too many operations"}
 		}},
 		"one is refused": {single: func(name string) (bool, error) {
-			return name != "u7", map[bool]error{true: &system.Refusal{Code: "taken-value", Message: "taken"}}[name == "u7"]
+			return name != "u7", map[bool]error{true: &system.Refusal{Code: account.TakenValue, Message: "taken"}}[name == "u7"]
 		}, failed: 1},
 		"one stays open, done":     {single: func(name string) (bool, error) { return true, map[bool]error{true: lost}[name == "u7"] }},
 		"one stays open, not done": {single: func(name string) (bool, error) { return name != "u7", map[bool]error{true: lost}[name == "u7"] }},

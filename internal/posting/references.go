@@ -74,7 +74,7 @@ func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]strin
 			r.steps = append(r.steps, i)
 		case outcomes[s.Row] != account.Waiting:
 			e.Steps[i].Result = membership.Failed
-			e.Find(account.Error, "unknown-person", s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
+			e.Find(account.Error, account.UnknownPerson, s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
 		}
 	}
 	if len(r.changes) == 0 {
@@ -96,7 +96,7 @@ func (r *reference) settle(result membership.Result) {
 }
 
 // fail tells why the references were not set.
-func (r *reference) fail(code, why string) {
+func (r *reference) fail(code account.Code, why string) {
 	r.entry.Find(account.Error, code, r.changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", r.changes[0].Field, why))
 	r.settle(membership.Failed)
 }
@@ -132,7 +132,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
 			attempts = 0 // one of the accounts is new, and not known everywhere yet
 		case errors.Is(err, system.ErrGone):
-			r.fail("account-gone", fmt.Sprintf("the account %s is no longer in the system", known.ID))
+			r.fail(account.AccountGone, fmt.Sprintf("the account %s is no longer in the system", known.ID))
 			return nil
 		case errors.As(err, &refusal):
 			r.fail(refusal.Code, refusal.Message)
@@ -156,7 +156,7 @@ func (r *reference) settled(now account.Account) bool {
 	}
 	for _, c := range r.changes {
 		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() && !r.followed(c.Field, c.Before.Text()) {
-			r.fail("stale", fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", c.Before.Text(), is))
+			r.fail(account.Stale, fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", c.Before.Text(), is))
 			return true
 		}
 	}

@@ -229,7 +229,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 	case errors.Is(err, system.ErrGone) && w.unseen(ctx):
 		return w.tie(ctx, at, ties, attempts, refused)
 	case errors.Is(err, system.ErrGone):
-		w.settle(ties, membership.Failed, "thing-gone", fmt.Sprintf("“%s” is no longer in the system", ties[0].step.Name))
+		w.settle(ties, membership.Failed, account.ThingGone, fmt.Sprintf("“%s” is no longer in the system", ties[0].step.Name))
 		return nil
 	case errors.As(err, &refusal) && len(ties) > 1:
 		half := len(ties) / 2
@@ -309,7 +309,7 @@ func (w *tieWork) sift(ties []tied, members map[string]account.Membership, draft
 		if is {
 			now = "it is " + account.MembershipText(t.step.Name, m.Role, m.Section)
 		}
-		w.settle([]tied{t}, membership.Failed, "stale", "the membership was changed by somebody since the draft: "+now)
+		w.settle([]tied{t}, membership.Failed, account.Stale, "the membership was changed by somebody since the draft: "+now)
 	}
 	return left
 }
@@ -373,7 +373,7 @@ func (w *tieWork) noteOpen() {
 }
 
 // settle notes what became of steps. An entry is noted once all of its are settled.
-func (w *tieWork) settle(ties []tied, result membership.Result, code, message string) {
+func (w *tieWork) settle(ties []tied, result membership.Result, code account.Code, message string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, t := range ties {

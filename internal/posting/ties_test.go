@@ -94,7 +94,7 @@ func (c *clubs) MakeThing(_ context.Context, _, name string, _ []system.Tie) (ac
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if strings.Contains(name, "forbidden") {
-		return account.Thing{}, &system.Refusal{Code: "system-refused", Message: "such groups are forbidden"}
+		return account.Thing{}, &system.Refusal{Code: account.SystemRefused, Message: "such groups are forbidden"}
 	}
 	c.asked = append(c.asked, "make "+name)
 	c.members[name] = map[string]string{}
@@ -141,7 +141,7 @@ func TestRefusedMembers(t *testing.T) {
 	w, c := newClubs(t)
 	c.before = func(_ string, ties []system.Tie) error {
 		if slices.ContainsFunc(ties, func(tie system.Tie) bool { return tie.Account == "m0004" }) {
-			return &system.Refusal{Code: "system-refused", Message: "m0004 is on the list"}
+			return &system.Refusal{Code: account.SystemRefused, Message: "m0004 is on the list"}
 		}
 		return nil
 	}
@@ -186,7 +186,7 @@ func TestLostAnswers(t *testing.T) {
 	var open *system.Unclear
 	require.ErrorAs(t, w.postTo(c, b, 0), &open)
 	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b), "a line that stays dead leaves it open, and that is told at the rows")
-	assert.Equal(t, "not-clear-yet", w.entries(b)[0].Findings[0].Code)
+	assert.Equal(t, account.NotClearYet, w.entries(b)[0].Findings[0].Code)
 	c.before = nil
 	require.NoError(t, w.postTo(c, b, 0))
 	assert.Equal(t, account.Counts{account.Updated: 2}, w.even(b), "a further post goes on with them")
@@ -238,7 +238,7 @@ func TestThingsMadeFirst(t *testing.T) {
 	b = w.draftTo(c, clubBrief, sheetOf(2, "engine,,"))
 	require.NoError(t, w.postTo(c, b, 0))
 	assert.Equal(t, account.Counts{account.Failed: 2}, w.even(b))
-	assert.Equal(t, "thing-gone", w.entries(b)[0].Findings[0].Code)
+	assert.Equal(t, account.ThingGone, w.entries(b)[0].Findings[0].Code)
 }
 
 // Accounts are made first, then those who refer to them; what cannot be is told,
@@ -254,7 +254,7 @@ func TestReferences(t *testing.T) {
 		got = append(got, told(e))
 	}
 	assert.Equal(t, []string{"to create bo.lind", "to create mei.lin", "refused unknown-person", "refused unknown-person", "to create uma.rao", "to create ole.ask"}, got, "whom nobody makes, nobody can refer to")
-	assert.Equal(t, "reference-circle", w.entries(b)[4].Findings[0].Code)
+	assert.Equal(t, account.ReferenceCircle, w.entries(b)[4].Findings[0].Code)
 	require.NoError(t, w.post(context.Background(), b, 1))
 	assert.Equal(t, 4, w.even(b)[account.Waiting], "the first row waits for its manager")
 	require.NoError(t, w.post(context.Background(), b, 0))
@@ -268,7 +268,7 @@ func TestReferences(t *testing.T) {
 	b = w.draft(brief, "No,First,Last,Login,Mail,Title,Lang,Boss\n10,Bo,Lind,,,,,11\n11,Mei,Lin,,,,,\n")
 	w.system.Before = func(action string, a account.Account) error {
 		if a.Field("userName").Text() == "mei.lin" {
-			return &system.Refusal{Code: "system-refused", Message: "no"}
+			return &system.Refusal{Code: account.SystemRefused, Message: "no"}
 		}
 		return nil
 	}
@@ -303,7 +303,7 @@ func TestStaleMemberships(t *testing.T) {
 			assert.NotContains(t, s.members["deck"], "m0001", "the other steps are carried out")
 			if c.tells != "" {
 				require.Len(t, e.Findings, 1)
-				assert.Equal(t, "stale", e.Findings[0].Code)
+				assert.Equal(t, account.Stale, e.Findings[0].Code)
 				assert.Contains(t, e.Findings[0].Message, c.tells)
 			}
 		})

@@ -107,7 +107,7 @@ func (c *Causes) page() []pageCause {
 	var list []pageCause
 	for _, cause := range c.sorted() {
 		f := cause.first
-		told := pageCause{Level: f.Level, Code: f.Code, Column: f.Column, Message: f.Message, Remedy: f.Remedy}
+		told := pageCause{Level: f.Level, Code: string(f.Code), Column: f.Column, Message: f.Message, Remedy: f.Remedy}
 		if cause.count > 0 {
 			told.Rows = rowList(cause)
 		}

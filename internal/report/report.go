@@ -312,15 +312,21 @@ func filled(cells []string) int {
 	return n
 }
 
-// setAside are the codes of what sets rows aside.
-var setAside = []string{"exists-already", "no-persons-row", "not-selected", "not-there", "not-wanted"}
+// setsAside reports whether a code is that of what sets a row aside.
+func setsAside(code account.Code) bool {
+	switch code {
+	case account.ExistsAlready, account.NoPersonsRow, account.NotSelected, account.NotThere, account.NotWanted:
+		return true
+	}
+	return false
+}
 
 // Reasons puts the errors among the findings into one text, and why a row was set
 // aside.
 func Reasons(findings []account.Finding) string {
 	var reasons []string
 	for _, f := range findings {
-		if slices.Contains(setAside, f.Code) {
+		if setsAside(f.Code) {
 			return f.Message
 		}
 		if f.Level != account.Error {

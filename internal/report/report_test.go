@@ -64,7 +64,7 @@ func TestHarmless(t *testing.T) {
 	hostile := "a\x1b[31mb\x9bc\u202ed\x07\r\ne"
 	e := batch.Entry{Row: 2, Key: hostile, Intent: account.Update, Outcome: account.Failed, Account: hostile,
 		Changes:  []account.Change{{Field: "title", Before: account.Of(hostile), After: account.Of(hostile)}},
-		Findings: []account.Finding{{Row: 2, Level: account.Error, Code: "stale", Column: hostile, Message: hostile, Remedy: hostile}},
+		Findings: []account.Finding{{Row: 2, Level: account.Error, Code: account.Stale, Column: hostile, Message: hostile, Remedy: hostile}},
 		Cells:    []string{hostile}}
 	got := page(func(p *report.Page) {
 		p.Title(&batch.Batch{Sheet: hostile, By: hostile})
@@ -103,7 +103,7 @@ func TestWidths(t *testing.T) {
 
 func TestFindingsByCause(t *testing.T) {
 	causes := &report.Causes{}
-	add := func(row int, level account.Level, code, column, message string) {
+	add := func(row int, level account.Level, code account.Code, column, message string) {
 		causes.Add(account.Finding{Row: row, Level: level, Code: code, Column: column, Message: message, Remedy: "do it"})
 	}
 	add(0, account.Note, "unknown-heading", "A", "A is not used")
@@ -191,7 +191,7 @@ func TestPage(t *testing.T) {
 	b := &batch.Batch{ID: 17, Sheet: "<b>starters</b>.csv", System: "crewdesk", State: batch.Posted, Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}
 	const attack = `</script><script>alert("x")</script><img src=x onerror=alert(1)>`
 	causes := &report.Causes{}
-	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: "brief-check", Message: attack, Remedy: attack}
+	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: account.BriefCheck, Message: attack, Remedy: attack}
 	causes.Add(finding)
 	entries := []batch.Entry{
 		{Row: 2, Key: "ana", Intent: account.Create, Outcome: account.Created, Account: "u-1", Changes: []account.Change{{Field: "title", After: account.Of(attack)}}},

@@ -358,12 +358,12 @@ const rowsShown = 8
 
 // Add takes a finding in. Findings of one row come together.
 func (c *Causes) Add(f account.Finding) {
-	if k := c.recent; k != nil && f.Row > 0 && f.Code != "brief-check" && f.Code == k.first.Code && f.Level == k.first.Level && f.Column == k.first.Column && f.Field == k.first.Field {
+	if k := c.recent; k != nil && f.Row > 0 && f.Code != account.BriefCheck && f.Code == k.first.Code && f.Level == k.first.Level && f.Column == k.first.Column && f.Field == k.first.Field {
 		k.add(f.Row) // as most are
 		return
 	}
-	key := string(f.Level) + "\x00" + f.Code + "\x00" + f.Column + "\x00" + f.Field
-	if f.Code == "brief-check" || f.Row == 0 {
+	key := string(f.Level) + "\x00" + string(f.Code) + "\x00" + f.Column + "\x00" + f.Field
+	if f.Code == account.BriefCheck || f.Row == 0 {
 		key += "\x00" + f.Message
 	}
 	if c.byKey == nil {
@@ -414,7 +414,7 @@ func (p *Page) Findings(causes *Causes) {
 			p.Line("")
 			p.Line("%s", p.Bold(map[account.Level]string{account.Error: "Errors", account.Warning: "Warnings", account.Note: "Notes"}[level]))
 		}
-		where := f.Code
+		where := string(f.Code)
 		if f.Column != "" {
 			where += " · " + Clip(f.Column, 30)
 		}
@@ -623,7 +623,7 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 		if f.Column != "" {
 			where = " · " + f.Column
 		}
-		p.Line("    %s", p.Level(f.Level, string(f.Level)+": "+f.Code+where))
+		p.Line("    %s", p.Level(f.Level, string(f.Level)+": "+string(f.Code)+where))
 		p.beneath("        ", "", p.Plain, f.Message)
 		if f.Remedy != "" {
 			p.beneath("        ", "→ ", p.Dim, f.Remedy)

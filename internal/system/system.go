@@ -213,7 +213,7 @@ func Blind(kind, why string) error {
 
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
-	Code    string // of account.Codes
+	Code    account.Code
 	Field   string // the field at fault, where the system says so
 	Message string // in plain words, with the system's own at the end
 }
@@ -372,7 +372,7 @@ func NotKept(schema *account.Schema, sent []account.Change, now account.Account)
 		if kept != "" {
 			said = fmt.Sprintf("kept “%s”", kept)
 		}
-		f := account.Find(account.Warning, "not-kept", fmt.Sprintf("“%s” was sent for %s, and the system %s", want, change.Field, said))
+		f := account.Find(account.Warning, account.NotKept, fmt.Sprintf("“%s” was sent for %s, and the system %s", want, change.Field, said))
 		f.Field = change.Field
 		findings = append(findings, f)
 	}

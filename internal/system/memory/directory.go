@@ -73,10 +73,10 @@ func (t *tree) moves(field string) bool { return field == "userName" || field ==
 func (t *tree) fits(a account.Account) error {
 	at := strings.Trim(a.Field(unit).Text(), "/")
 	if at != "" && !slices.Contains(t.units, at) {
-		return &system.Refusal{Code: "unknown-thing", Field: unit, Message: "there is no unit “" + at + "”"}
+		return &system.Refusal{Code: account.UnknownThing, Field: unit, Message: "there is no unit “" + at + "”"}
 	}
 	if !a.Field("userName").Filled() {
-		return &system.Refusal{Code: "blank-required", Field: "userName", Message: "an account has to be called something"}
+		return &system.Refusal{Code: account.BlankRequired, Field: "userName", Message: "an account has to be called something"}
 	}
 	return nil
 }
@@ -160,9 +160,9 @@ func (s *System) Tie(_ context.Context, kind, thing string, ties []system.Tie) e
 			key := s.key(t.Account)
 			switch _, in := members[key]; {
 			case in && !t.Leave && !t.Was:
-				return account.Account{}, &system.Refusal{Code: "system-refused", Message: t.Account + " is a member already"}
+				return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: t.Account + " is a member already"}
 			case !in && t.Leave:
-				return account.Account{}, &system.Refusal{Code: "system-refused", Message: t.Account + " is no member"}
+				return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: t.Account + " is no member"}
 			case t.Leave:
 				delete(members, key)
 			default:
@@ -170,7 +170,7 @@ func (s *System) Tie(_ context.Context, kind, thing string, ties []system.Tie) e
 			}
 		}
 		if len(members) == 0 {
-			return account.Account{}, &system.Refusal{Code: "system-refused", Message: "a group has a member always, and this one would have none"}
+			return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: "a group has a member always, and this one would have none"}
 		}
 		g.members = members
 		return account.Account{ID: thing}, nil
@@ -186,9 +186,9 @@ func (s *System) MakeThing(_ context.Context, kind, name string, first []system.
 		case s.tree == nil || kind != "groups":
 			return account.Account{}, system.ErrCannot
 		case s.tree.groups[s.key(g.id)] != nil:
-			return account.Account{}, &system.Refusal{Code: "taken-value", Message: "there is a group of that name"}
+			return account.Account{}, &system.Refusal{Code: account.TakenValue, Message: "there is a group of that name"}
 		case len(first) == 0:
-			return account.Account{}, &system.Refusal{Code: "system-refused", Message: "a group has a member always, and this one would have none"}
+			return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: "a group has a member always, and this one would have none"}
 		}
 		for _, t := range first {
 			g.members[s.key(t.Account)] = t.Account

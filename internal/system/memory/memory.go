@@ -254,12 +254,12 @@ func (s *System) fits(a account.Account, fields []string) error {
 	for _, name := range fields {
 		attribute, has := s.about.Attribute(name)
 		if !has {
-			return &system.Refusal{Code: "unknown-field", Field: name, Message: "the system has no field " + name}
+			return &system.Refusal{Code: account.UnknownField, Field: name, Message: "the system has no field " + name}
 		}
 		rule := s.about.Field(name)
 		for _, other := range s.accounts {
 			if attribute.Unique && other.ID != a.ID && a.Field(name).Filled() && rule.Key(other.Field(name).Text()) == rule.Key(a.Field(name).Text()) {
-				return &system.Refusal{Code: "taken-value", Field: name, Message: fmt.Sprintf("the %s is taken", rule.Label)}
+				return &system.Refusal{Code: account.TakenValue, Field: name, Message: fmt.Sprintf("the %s is taken", rule.Label)}
 			}
 		}
 	}

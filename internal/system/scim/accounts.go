@@ -211,7 +211,7 @@ func decodeResource(body []byte) (resource, error) {
 func (d *discovered) missing(fields ...string) error {
 	for _, name := range fields {
 		if _, _, ok := d.at(name); !ok {
-			return &system.Refusal{Code: "unknown-field", Field: name, Message: "the system has no field " + name}
+			return &system.Refusal{Code: account.UnknownField, Field: name, Message: "the system has no field " + name}
 		}
 	}
 	return nil

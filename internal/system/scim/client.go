@@ -31,6 +31,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"evenledger/internal/account"
 	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
@@ -311,11 +312,11 @@ func cause(err error) string {
 func segment(id string) (string, error) {
 	for _, part := range strings.FieldsFunc(id, func(r rune) bool { return r == '/' || r == '\\' }) {
 		if part == "." || part == ".." {
-			return "", &system.Refusal{Code: "system-refused", Message: fmt.Sprintf("the system's identifier “%s” cannot stand in an address", id)}
+			return "", &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the system's identifier “%s” cannot stand in an address", id)}
 		}
 	}
 	if strings.Trim(id, " \t\r\n") == "" {
-		return "", &system.Refusal{Code: "system-refused", Message: "the system gave no identifier"}
+		return "", &system.Refusal{Code: account.SystemRefused, Message: "the system gave no identifier"}
 	}
 	return url.PathEscape(id), nil
 }

@@ -142,10 +142,10 @@ func TestRefusals(t *testing.T) {
 	var refusal *system.Refusal
 	_, err = c.Create(ctx, account.Account{Fields: fields("userName", "ANA")}, all)
 	require.ErrorAs(t, err, &refusal)
-	assert.Equal(t, "taken-value", refusal.Code)
+	assert.Equal(t, account.TakenValue, refusal.Code)
 	_, err = c.Change(ctx, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
 	require.ErrorAs(t, err, &refusal)
-	assert.Equal(t, "immutable-field", refusal.Code)
+	assert.Equal(t, account.ImmutableField, refusal.Code)
 	_, err = c.Create(ctx, account.Account{Fields: fields("title", "nobody")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
@@ -599,7 +599,7 @@ func TestCreateAll(t *testing.T) {
 			var unclear *system.Unclear
 			switch {
 			case errors.As(m.Err, &refusal):
-				out = append(out, refusal.Code)
+				out = append(out, string(refusal.Code))
 			case errors.As(m.Err, &unclear):
 				out = append(out, "unclear")
 			default:
@@ -742,7 +742,7 @@ func TestWhatIsAssumed(t *testing.T) {
 	var refusal *system.Refusal
 	_, err = quiet.Change(t.Context(), account.Account{ID: "1"}, []account.Change{{Field: "urn:x:shoe", After: account.Of("44")}}, nil)
 	require.ErrorAs(t, err, &refusal)
-	assert.Equal(t, "unknown-field", refusal.Code)
+	assert.Equal(t, account.UnknownField, refusal.Code)
 	for _, id := range []string{"..", "a/../b", ".", " ", `a\..`} {
 		_, err = quiet.Get(t.Context(), id, nil)
 		require.ErrorAs(t, err, &refusal, "%q is not put into an address", id)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"evenledger/internal/account"
 	"evenledger/internal/system"
 )
 
@@ -122,12 +123,12 @@ func refusal(r request, status int, told scimError) *system.Refusal {
 		"invalidFilter": "the system cannot search like this",
 		"sensitive":     "a value may not stand in an address",
 	}[told.ScimType]
-	code := "system-refused"
+	code := account.SystemRefused
 	switch {
 	case told.ScimType == "uniqueness" || status == http.StatusConflict:
-		code, words = "taken-value", "another account already has a value that must be unique"
+		code, words = account.TakenValue, "another account already has a value that must be unique"
 	case told.ScimType == "mutability":
-		code = "immutable-field"
+		code = account.ImmutableField
 	case status == http.StatusForbidden:
 		words = "we have no right to do this"
 	case words == "":

@@ -173,7 +173,7 @@ func (c *Client) kind(ctx context.Context, name string) (*discovered, *keptAt, e
 	}
 	at := d.kinds[name]
 	if at == nil {
-		return nil, nil, &system.Refusal{Code: "unknown-thing", Message: "the system has no " + name}
+		return nil, nil, &system.Refusal{Code: account.UnknownThing, Message: "the system has no " + name}
 	}
 	return d, at, nil
 }

@@ -105,12 +105,12 @@ func refusals(t *testing.T, s system.System, _ *system.Description) {
 	_, err := s.Create(t.Context(), person("ana", "Another", ""), asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
-	assert.Equal(t, "taken-value", refusal.Code)
+	assert.Equal(t, account.TakenValue, refusal.Code)
 	nameless := person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
 	_, err = s.Create(t.Context(), nameless, asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
-	assert.Equal(t, "unknown-field", refusal.Code)
+	assert.Equal(t, account.UnknownField, refusal.Code)
 }
 
 func members(t *testing.T, s system.System, about *system.Description) {
