@@ -302,7 +302,7 @@ func nameKey(name string) string {
 			attribute, value, _ := strings.Cut(part, "=")
 			key.WriteString(strings.TrimSpace(attribute) + "=" + strings.Join(strings.Fields(value), " "))
 		}
-		behind := len(part) - len(strings.TrimRight(part, `\\`))
+		behind := len(part) - len(strings.TrimRight(part, `\`))
 		escaped = behind%2 == 1 // the comma belongs to the value
 	}
 	return key.String()

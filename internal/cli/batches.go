@@ -18,7 +18,7 @@ import (
 	"evenledger/internal/sheet"
 )
 
-func (a *app) batchesCommand() *cobra.Command {
+func (a *front) batchesCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "batches",
 		GroupID: "look",
@@ -27,7 +27,7 @@ func (a *app) batchesCommand() *cobra.Command {
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			ctx := cmd.Context()
-			_, l, err := a.openLedger(ctx, true)
+			_, l, err := a.OpenLedger(ctx, true)
 			if err != nil {
 				return err
 			}
@@ -114,7 +114,7 @@ func corrections(ctx context.Context, l *ledger.Ledger, newestFirst []batch.Batc
 }
 
 // correctedBy tells which batches corrected rows of this one.
-func (a *app) correctedBy(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) correctedBy(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
 	all, err := l.Batches(ctx)
 	if err != nil {
 		return err

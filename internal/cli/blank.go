@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/form"
 	"evenledger/internal/sheet"
@@ -18,7 +19,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) blankCommand() *cobra.Command {
+func (a *front) blankCommand() *cobra.Command {
 	var out string
 	var only []string
 	var overwrite, all bool
@@ -41,7 +42,7 @@ courses, licences and roles.`,
 			if out == "" {
 				return wrong("say which file to write", "For example: evenledger blank crewdesk -o blank.xlsx")
 			}
-			if err := mayWrite(out, overwrite, "and may be filled in"); err != nil {
+			if err := app.MayWrite(out, overwrite, "and may be filled in"); err != nil {
 				return err
 			}
 			if !sheet.HasHeadings(out) {
@@ -75,7 +76,7 @@ func namedKinds(about *system.Description) (names []string) {
 	return names
 }
 
-func (a *app) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
+func (a *front) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
 	columns, err := form.Columns(schema, only, all)
 	if err != nil {
 		return err
@@ -95,7 +96,7 @@ func (a *app) blank(target workspace.System, schema *account.Schema, out string,
 			required = append(required, c.Heading)
 		}
 	}
-	_, err = writeWhole(out, func(file *os.File) (int, error) {
+	_, err = app.WriteWhole(out, func(file *os.File) (int, error) {
 		if sheet.IsWorkbook(out) {
 			return 0, sheet.WriteBlank(file, workbookBlank(columns))
 		}
@@ -138,8 +139,8 @@ func workbookBlank(columns []form.Column) sheet.Blank {
 
 // textBlank writes a blank without tabs: the notes stand above the headings,
 // where they are passed over when it is handed back in.
-func (a *app) textBlank(file *os.File, out string, target workspace.System, columns []form.Column, required []string) error {
-	w, err := sheetWriter(file, out)(sheet.Form{})
+func (a *front) textBlank(file *os.File, out string, target workspace.System, columns []form.Column, required []string) error {
+	w, err := app.SheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err
 	}

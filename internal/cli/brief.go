@@ -9,7 +9,7 @@ import (
 	"evenledger/internal/report"
 )
 
-func (a *app) briefCommand() *cobra.Command {
+func (a *front) briefCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "brief",
 		GroupID: "prepare",
@@ -49,16 +49,16 @@ func (a *app) briefCommand() *cobra.Command {
 }
 
 // brief loads a brief of the workspace.
-func (a *app) brief(name string) (*brief.Brief, error) {
-	w, err := a.workspace()
+func (a *front) brief(name string) (*brief.Brief, error) {
+	w, err := a.FindWorkspace()
 	if err != nil {
 		return nil, err
 	}
-	return a.loadBrief(w, name, "")
+	return a.LoadBrief(w, name, "")
 }
 
 // briefFine tells what a brief without mistakes says.
-func (a *app) briefFine(b *brief.Brief, name string) error {
+func (a *front) briefFine(b *brief.Brief, name string) error {
 	type field struct {
 		Field string `json:"field"`
 		Kind  string `json:"kind"`

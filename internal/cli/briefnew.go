@@ -18,7 +18,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) briefNewCommand() *cobra.Command {
+func (a *front) briefNewCommand() *cobra.Command {
 	var flags sheetFlags
 	var name, out string
 	var overwrite, offline bool
@@ -35,7 +35,7 @@ you use it: what was guessed says so.`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			w, err := a.workspace()
+			w, err := a.FindWorkspace()
 			if err != nil {
 				return err
 			}
@@ -44,7 +44,7 @@ you use it: what was guessed says so.`,
 				return err
 			}
 			defer s.Close()
-			source := &compose.Source{Name: name, System: flags.system, Today: a.today()}
+			source := &compose.Source{Name: name, System: flags.System, Today: a.Today()}
 			if source.Name == "" {
 				source.Name = briefName(s.Info().Name)
 			}
@@ -58,12 +58,12 @@ you use it: what was guessed says so.`,
 			if path != "-" && exists(path) && !overwrite {
 				return wrong(path+" exists already", "Name the brief otherwise with --name, or give --overwrite.")
 			}
-			if target, err := w.System(flags.system); err == nil {
+			if target, err := w.System(flags.System); err == nil {
 				source.System = target.Name
 				if !offline {
 					source.Schema = a.describe(cmd, target)
 				}
-			} else if flags.system != "" {
+			} else if flags.System != "" {
 				return wrong(err.Error(), "")
 			}
 			bar := a.progress()
@@ -75,7 +75,7 @@ you use it: what was guessed says so.`,
 			source.Info = s.Info()
 			text := source.Brief()
 			source.Keyless = len(source.Match(nil)) == 0
-			b, err := brief.Parse(filepath.Base(path), []byte(text), a.briefOptions(w))
+			b, err := brief.Parse(filepath.Base(path), []byte(text), a.BriefOptions(w))
 			var problems error
 			if err != nil {
 				problems = fmt.Errorf("the brief is to be completed by hand: %w", err)
@@ -83,9 +83,9 @@ you use it: what was guessed says so.`,
 			return a.briefWritten(path, args[0], source, text, b, problems)
 		},
 	}
-	cmd.Flags().StringVar(&flags.system, "system", "", "the system whose accounts are meant")
-	cmd.Flags().StringVar(&flags.tab, "tab", "", "the tab of a workbook")
-	cmd.Flags().StringVar(&flags.encoding, "encoding", "", "the `NAME` of the encoding of a text file")
+	cmd.Flags().StringVar(&flags.System, "system", "", "the system whose accounts are meant")
+	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().StringVar(&name, "name", "", "the brief's name; without it that of the sheet")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write; - prints it")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a brief that exists")
@@ -112,8 +112,8 @@ func briefName(sheet string) string {
 }
 
 // describe asks a system what it takes; without an answer the work goes on.
-func (a *app) describe(cmd *cobra.Command, target workspace.System) *account.Schema {
-	client, err := a.connect(target)
+func (a *front) describe(cmd *cobra.Command, target workspace.System) *account.Schema {
+	client, err := a.Connect(target)
 	if err == nil {
 		var about *system.Description
 		if about, err = client.Describe(cmd.Context()); err == nil {
@@ -124,7 +124,7 @@ func (a *app) describe(cmd *cobra.Command, target workspace.System) *account.Sch
 	return nil
 }
 
-func (a *app) briefWritten(path, sheetPath string, source *compose.Source, text string, b *brief.Brief, problems error) error {
+func (a *front) briefWritten(path, sheetPath string, source *compose.Source, text string, b *brief.Brief, problems error) error {
 	if path == "-" {
 		if a.json {
 			return a.writeJSON(map[string]any{"brief": text})

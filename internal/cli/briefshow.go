@@ -18,7 +18,7 @@ import (
 	"evenledger/internal/yamldoc"
 )
 
-func (a *app) briefShowCommand() *cobra.Command {
+func (a *front) briefShowCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:               "show BRIEF",
 		Short:             "Say in sentences what a brief does",
@@ -215,14 +215,14 @@ func fieldSentence(f *brief.Field) string {
 	return text
 }
 
-func (a *app) briefListCommand() *cobra.Command {
+func (a *front) briefListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "list",
 		Short:   "List the briefs of the workspace",
 		Example: "  evenledger brief list",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			w, err := a.workspace()
+			w, err := a.FindWorkspace()
 			if err != nil {
 				return err
 			}
@@ -231,7 +231,7 @@ func (a *app) briefListCommand() *cobra.Command {
 	}
 }
 
-func (a *app) briefList(w *workspace.Workspace) error {
+func (a *front) briefList(w *workspace.Workspace) error {
 	type line struct {
 		Name     string   `json:"name"`
 		Title    string   `json:"brief,omitempty"`
@@ -243,7 +243,7 @@ func (a *app) briefList(w *workspace.Workspace) error {
 	lines := []line{}
 	for _, name := range w.Briefs() {
 		l := line{Name: name}
-		if b, err := a.loadBrief(w, name, ""); err != nil {
+		if b, err := a.LoadBrief(w, name, ""); err != nil {
 			l.Mistakes = err.Error()
 			var problems yamldoc.Problems
 			if errors.As(err, &problems) && len(problems) > 1 {

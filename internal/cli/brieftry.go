@@ -3,20 +3,19 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/brief"
-	"evenledger/internal/check"
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
 )
 
-func (a *app) briefTryCommand() *cobra.Command {
+func (a *front) briefTryCommand() *cobra.Command {
 	var flags sheetFlags
 	var row int
 	var offline bool
@@ -33,18 +32,19 @@ wanted. The rows above count, as two may not share what must be unique.`,
 			if row < 1 {
 				return wrong("say which row", "For example: --row 7")
 			}
-			j, err := a.open(cmd.Context(), args[0], flags, offline)
+			a.Offline = offline
+			j, err := a.Open(cmd.Context(), args[0], flags.Request)
 			if err != nil {
 				return err
 			}
-			defer j.sheet.Close()
+			defer j.Sheet.Close()
 			return a.briefTry(cmd.Context(), j, args[0], flags, row)
 		},
 	}
-	cmd.Flags().StringVarP(&flags.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
-	cmd.Flags().StringVar(&flags.system, "system", "", "the system, if the brief doesn't say or there is none")
-	cmd.Flags().StringVar(&flags.tab, "tab", "", "the tab of a workbook")
-	cmd.Flags().StringVar(&flags.encoding, "encoding", "", "the `NAME` of the encoding of a text file")
+	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
+	cmd.Flags().StringVar(&flags.System, "system", "", "the system, if the brief doesn't say or there is none")
+	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().IntVar(&row, "row", 0, "the row, as a spreadsheet program numbers it")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
 	if err := cmd.RegisterFlagCompletionFunc("brief", a.completeBriefs); err != nil {
@@ -62,55 +62,24 @@ type tried struct {
 	Sent   bool           `json:"sent"`
 }
 
-// found is the row of a try with what the rows around make of it.
-type found struct {
-	check.Checked
-	later []account.Finding
-}
-
-// find goes through the sheet to one row. With later rows it can turn out that
-// they share what must be unique.
-func (j *job) find(ctx context.Context, number int) (*found, error) {
-	var at *found
-	for checked, err := range j.checker().Rows(ctx, j.sheet.Rows()) {
-		if err != nil {
-			return nil, err
-		}
-		if checked.Wanted.Row == number {
-			// What is yielded is used again for later rows.
-			at = &found{Checked: checked}
-			at.Row.Cells, at.Row.Kinds = slices.Clone(checked.Row.Cells), slices.Clone(checked.Row.Kinds)
-			wanted := *checked.Wanted
-			wanted.Values = slices.Clone(wanted.Values)
-			at.Wanted = &wanted
-		}
-		for _, f := range checked.Earlier {
-			if at != nil && f.Row == number {
-				at.later = append(at.later, f)
-			}
-		}
-	}
-	return at, nil
-}
-
 // becomes lists what the row's cells become, and how.
-func (j *job) becomes(at *found) []tried {
-	worker := j.mapper.NewWorker()
+func becomes(j *app.Job, at *app.Found) []tried {
+	worker := j.Mapper.NewWorker()
 	fixed := map[int]string{}
-	if n := j.brief.Numbered(); n >= 0 && at.Wanted.Base != "" && at.Wanted.Values[n].Text() != at.Wanted.Base {
+	if n := j.Brief.Numbered(); n >= 0 && at.Wanted.Base != "" && at.Wanted.Values[n].Text() != at.Wanted.Base {
 		fixed[n] = at.Wanted.Values[n].Text()
 	}
 	worker.Map(at.Row, fixed, &mapping.Wanted{})
 	var fields []tried
-	for i, f := range j.brief.Fields {
-		fields = append(fields, tried{f.Name, at.Wanted.Values[i], worker.Origin(i), how(j, &j.brief.Fields[i], i, worker.Origin(i), at), f.Send})
+	for i, f := range j.Brief.Fields {
+		fields = append(fields, tried{f.Name, at.Wanted.Values[i], worker.Origin(i), how(j, &j.Brief.Fields[i], i, worker.Origin(i), at), f.Send})
 	}
 	for _, tie := range at.Wanted.Ties {
 		how := "from a rule, or the fallback"
 		if tie.Column != "" {
 			how = "from “" + tie.Column + "”"
 		}
-		of := j.brief.Memberships[tie.Of]
+		of := j.Brief.Memberships[tie.Of]
 		if of.Mode != brief.Add {
 			how += "; " + string(of.Mode)
 		}
@@ -119,21 +88,21 @@ func (j *job) becomes(at *found) []tried {
 	return fields
 }
 
-func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlags, number int) error {
-	at, err := j.find(ctx, number)
+func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags sheetFlags, number int) error {
+	at, err := j.Row(ctx, number)
 	if err != nil {
 		return err
 	}
 	if at == nil {
 		return wrong(fmt.Sprintf("%s has no row %d, or it is blank", path, number), "Rows are numbered as in a spreadsheet program; the headings are a row too.")
 	}
-	fields := j.becomes(at)
-	for i, cell := range j.mapper.Conceal(at.Row.Cells) {
+	fields := becomes(j, at)
+	for i, cell := range j.Mapper.Conceal(at.Row.Cells) {
 		if cell != at.Row.Cells[i] {
 			at.Row.Cells[i] = "(hidden)"
 		}
 	}
-	findings := append(at.Wanted.Findings, at.later...)
+	findings := append(at.Wanted.Findings, at.Later...)
 	outcome := "fine"
 	switch {
 	case at.Wanted.Aside:
@@ -142,7 +111,7 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 		outcome = "refused"
 	}
 	a.exit = rowsExit(map[string]int{"refused": 1}[outcome])
-	info := j.sheet.Info()
+	info := j.Sheet.Info()
 	if a.json {
 		if findings == nil {
 			findings = []account.Finding{}
@@ -150,7 +119,7 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 		return a.writeJSON(map[string]any{"row": number, "headings": info.Headings, "cells": at.Row.Cells, "fields": fields, "findings": findings, "outcome": outcome})
 	}
 	page := a.page()
-	page.Line("%s · row %d of %s", page.Bold(j.brief.Name), number, info.Name)
+	page.Line("%s · row %d of %s", page.Bold(j.Brief.Name), number, info.Name)
 	page.Line("")
 	page.Line("%s", page.Bold("The cells"))
 	for i, cell := range at.Row.Cells {
@@ -186,7 +155,7 @@ func (a *app) briefTry(ctx context.Context, j *job, path string, flags sheetFlag
 	page.Line("")
 	switch outcome {
 	case "aside":
-		page.Line("The row is set aside: %s", leftOut(j.brief))
+		page.Line("The row is set aside: %s", leftOut(j.Brief))
 	case "refused":
 		page.Line("%s", page.Level(account.Error, "The row is refused."))
 	default:
@@ -205,9 +174,9 @@ func leftOut(b *brief.Brief) string {
 }
 
 // how says in words where a value came from.
-func how(j *job, f *brief.Field, i int, origin mapping.Origin, at *found) string {
+func how(j *app.Job, f *brief.Field, i int, origin mapping.Origin, at *app.Found) string {
 	text := ""
-	switch heading := j.mapper.Heading(i); origin {
+	switch heading := j.Mapper.Heading(i); origin {
 	case mapping.FromCell:
 		text = "from “" + heading + "”"
 		if f.Kind != account.Text {

@@ -5,13 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
-	"evenledger/internal/brief"
+	"evenledger/internal/app"
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
@@ -20,47 +19,18 @@ import (
 )
 
 // sheetFlags say which sheet is meant and which of its rows.
-type sheetFlags struct {
-	brief, system, tab string
-	rows, only         string
-	first              int
-	fields             []string // that may be touched; none: all
-	new                string   // what is done with rows that find no account; empty: as the brief says
-	encoding           string   // of the sheet's text
-	compare            bool     // the sheet is only to be compared with the system
-}
-
-// selection reads the flags that take a part of the rows.
-func (f *sheetFlags) selection() (sheet.Selection, error) {
-	s := sheet.Selection{First: f.first}
-	if f.rows != "" {
-		var err error
-		if s.Ranges, err = sheet.ParseRows(f.rows); err != nil {
-			return s, wrong("--rows: "+err.Error(), "")
-		}
-	}
-	if f.encoding != "" && !sheet.KnowsEncoding(f.encoding) {
-		return s, wrong(fmt.Sprintf("there is no encoding “%s”", f.encoding), "For example: --encoding windows-1250, iso-8859-2, macintosh or shift_jis")
-	}
-	if policies := []string{"", string(brief.Create), string(brief.Skip), string(brief.Refuse)}; !slices.Contains(policies, f.new) {
-		return s, wrong("--new takes create, skip or refuse", "For example: --new create")
-	}
-	if f.first < 0 {
-		return s, wrong("--first takes a number of rows", "For example: --first 3")
-	}
-	return s, nil
-}
+type sheetFlags struct{ app.Request }
 
 // flags writes the flags out again, for the command to type next.
 func (f *sheetFlags) flags() string {
 	text := ""
-	for _, flag := range [][2]string{{" -b ", f.brief}, {" --system ", f.system}, {" --tab ", f.tab}, {" --encoding ", f.encoding}, {" --rows ", f.rows}, {" --only ", f.only}, {" --new ", f.new}} {
+	for _, flag := range [][2]string{{" -b ", f.Brief}, {" --system ", f.System}, {" --tab ", f.Tab}, {" --encoding ", f.Encoding}, {" --rows ", f.Rows}, {" --only ", f.Only}, {" --new ", f.New}} {
 		if flag[1] != "" {
 			text += flag[0] + quoted(flag[1])
 		}
 	}
-	if f.first > 0 {
-		text += fmt.Sprintf(" --first %d", f.first)
+	if f.First > 0 {
+		text += fmt.Sprintf(" --first %d", f.First)
 	}
 	return text
 }
@@ -73,12 +43,12 @@ func quoted(word string) string {
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
-func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
-	cmd.Flags().StringVarP(&f.brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
-	cmd.Flags().StringVar(&f.system, "system", "", "the system, if the brief doesn't say or there is none")
+func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
+	cmd.Flags().StringVarP(&f.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
+	cmd.Flags().StringVar(&f.System, "system", "", "the system, if the brief doesn't say or there is none")
 	f.addRows(cmd)
-	cmd.Flags().StringVar(&f.new, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
-	cmd.Flags().StringVar(&f.only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
+	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
+	cmd.Flags().StringVar(&f.Only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
 	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
 		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
 			panic(err) // the flag was added just above
@@ -88,13 +58,13 @@ func (f *sheetFlags) add(a *app, cmd *cobra.Command) {
 
 // addRows adds the flags that take a part of a sheet.
 func (f *sheetFlags) addRows(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.tab, "tab", "", "the tab of a workbook, or list of a JSON file, if it isn't the one that fits best")
-	cmd.Flags().StringVar(&f.encoding, "encoding", "", "the `NAME` of the encoding of a text file, such as windows-1250, if it isn't UTF-8")
-	cmd.Flags().StringVar(&f.rows, "rows", "", "take only these rows, such as `3-9,12`")
-	cmd.Flags().IntVar(&f.first, "first", 0, "take only the first `N` of the rows")
+	cmd.Flags().StringVar(&f.Tab, "tab", "", "the tab of a workbook, or list of a JSON file, if it isn't the one that fits best")
+	cmd.Flags().StringVar(&f.Encoding, "encoding", "", "the `NAME` of the encoding of a text file, such as windows-1250, if it isn't UTF-8")
+	cmd.Flags().StringVar(&f.Rows, "rows", "", "take only these rows, such as `3-9,12`")
+	cmd.Flags().IntVar(&f.First, "first", 0, "take only the first `N` of the rows")
 }
 
-func (a *app) checkCommand() *cobra.Command {
+func (a *front) checkCommand() *cobra.Command {
 	var flags sheetFlags
 	var offline, overwrite bool
 	var out string
@@ -119,7 +89,7 @@ Without a brief, recognised headings map themselves.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if out != "" {
-				if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
+				if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 					return err
 				}
 				if sheet.SameFile(args[0], out) {
@@ -129,11 +99,12 @@ Without a brief, recognised headings map themselves.`,
 					return wrong("what is piped in can be read only once, and -o reads the sheet twice", "Save it to a file and name that.")
 				}
 			}
-			j, err := a.open(cmd.Context(), args[0], flags, offline)
+			a.Offline = offline
+			j, err := a.Open(cmd.Context(), args[0], flags.Request)
 			if err != nil {
 				return err
 			}
-			defer j.sheet.Close()
+			defer j.Sheet.Close()
 			return a.check(cmd.Context(), j, args[0], flags, out)
 		},
 	}
@@ -202,24 +173,24 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 	}
 }
 
-func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, out string) error {
+func (a *front) check(ctx context.Context, j *app.Job, path string, flags sheetFlags, out string) error {
 	bar := a.progress()
 	t := &tally{isRefused: map[int]bool{}}
 	if out != "" {
-		t.marked = &marked{path: path, out: out, options: j.options, later: map[int][]account.Finding{}}
+		t.marked = &marked{path: path, out: out, options: j.Options, later: map[int][]account.Finding{}}
 	}
-	if j.system != nil && j.brief.NamesThings() {
+	if j.System != nil && j.Brief.NamesThings() {
 		var err error
-		if j.things, err = drafting.Catalogue(ctx, j.system, j.brief, bar.stageDone); err != nil {
+		if j.Things, err = drafting.Catalogue(ctx, j.System, j.Brief, bar.stageDone); err != nil {
 			return err
 		}
 	}
-	found := t.findings(ctx, j.checker(), j.selected(), func(rows int) { bar.stageDone("checked", rows) })
+	found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
 	if a.json {
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
 	causes := &report.Causes{}
-	for _, f := range j.findings {
+	for _, f := range j.Findings {
 		causes.Add(f)
 	}
 	for f, err := range found {
@@ -234,18 +205,18 @@ func (a *app) check(ctx context.Context, j *job, path string, flags sheetFlags, 
 		return err
 	}
 	if out != "" && t.marked.plain != "" {
-		a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", j.sheet.Info().Name, t.marked.plain, out)
+		a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", j.Sheet.Info().Name, t.marked.plain, out)
 	}
-	for _, f := range mapping.GuessedEncoding(j.sheet.Info()) {
+	for _, f := range mapping.GuessedEncoding(j.Sheet.Info()) {
 		causes.Add(f)
 	}
 	page := a.page()
-	page.Line("%s", about(j.sheet.Info()))
-	page.Read(j.sheet.Info().Read)
-	if !j.named {
+	page.Line("%s", about(j.Sheet.Info()))
+	page.Read(j.Sheet.Info().Read)
+	if !j.Named {
 		readAs(page, j)
 	}
-	if !j.sheet.Info().Read.Even() {
+	if !j.Sheet.Info().Read.Even() {
 		a.exit = exitRows
 	}
 	page.Account([]report.Side{{Label: "Rows in", N: t.rows}}, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
@@ -270,12 +241,12 @@ func rowsExit(bad int) int {
 
 // checkJSON streams the findings; the counts are known only after them, so they
 // stand at the end of the document.
-func (a *app) checkJSON(j *job, t *tally, found iter.Seq2[account.Finding, error]) error {
-	info := j.sheet.Info()
+func (a *front) checkJSON(j *app.Job, t *tally, found iter.Seq2[account.Finding, error]) error {
+	info := j.Sheet.Info()
 	info.Read = sheet.Tally{} // it stands at the end, once all is read
-	head := map[string]any{"sheet": info, "columns": j.mapper.Columns()}
+	head := map[string]any{"sheet": info, "columns": j.Mapper.Columns()}
 	all := func(yield func(account.Finding, error) bool) {
-		for _, f := range j.findings {
+		for _, f := range j.Findings {
 			if !yield(f, nil) {
 				return
 			}
@@ -285,14 +256,14 @@ func (a *app) checkJSON(j *job, t *tally, found iter.Seq2[account.Finding, error
 				return
 			}
 		}
-		for _, f := range mapping.GuessedEncoding(j.sheet.Info()) {
+		for _, f := range mapping.GuessedEncoding(j.Sheet.Info()) {
 			if !yield(f, nil) {
 				return
 			}
 		}
 	}
 	tail := func() any {
-		return map[string]any{"read": j.sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.sheet.Info().Encoding}
+		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.Sheet.Info().Encoding}
 	}
 	err := report.WriteJSON(a.out, head, "findings", all, tail)
 	a.exit = rowsExit(t.refused)

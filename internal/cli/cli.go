@@ -15,13 +15,13 @@ import (
 	"os"
 	"os/user"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
 	"evenledger/internal/ledger"
@@ -44,30 +44,26 @@ const (
 	exitInterrupted = 130 // by the person
 )
 
-// app is what every command shares.
-type app struct {
-	in        *os.File
+// front is what every command shares.
+type front struct {
+	app.App
 	out, err  io.Writer
 	answer    *begun // beneath out
 	terminal  bool   // out is one
-	clock     clock.Clock
 	json      bool
 	plain     bool
-	dir       string          // --workspace
-	offline   bool            // no system is asked
 	exit      int             // of a command that did its work
 	stop      <-chan struct{} // closed when the person ends the work
-	mask      *secret.Mask
-	tracePath string   // --trace
-	trace     *os.File // open once a system was reached
-	ballast   []byte   // see longWork
+	tracePath string          // --trace
+	trace     *os.File        // open once a system was reached
+	ballast   []byte          // see longWork
 }
 
 // longWork is called by commands that may run long. They keep little and make
 // much: collecting at every doubling of a few megabytes would take a quarter of
 // their time, so the collector is given a heap that looks larger. The memory is
 // never touched and so takes no room.
-func (a *app) longWork() { a.ballast = make([]byte, 24<<20) }
+func (a *front) longWork() { a.ballast = make([]byte, 24<<20) }
 
 // begun knows whether an answer was begun.
 type begun struct {
@@ -132,7 +128,8 @@ func (d directions) replace(text []byte) []byte {
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
-	a := &app{in: in, out: answer, terminal: isTerminal(out), err: errOut, clock: clock.Real(), answer: answer, mask: secret.NewMask(), stop: ctx.Done()}
+	a := &front{out: answer, terminal: isTerminal(out), err: errOut, answer: answer, stop: ctx.Done()}
+	a.App = app.App{Kinds: kinds.All(), In: in, By: who(), Clock: clock.Real(), Mask: secret.NewMask(), Trace: a.traceTo, Remark: a.remark}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -156,7 +153,7 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 	return a.exit
 }
 
-func (a *app) root() *cobra.Command {
+func (a *front) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "evenledger",
 		Short: "Turn sheets of people into accounts, and account for every row",
@@ -185,7 +182,7 @@ what became of every row, correct the rest and hand it back in.`,
 	flags.BoolVar(&a.json, "json", false, "answer with one JSON document")
 	flags.BoolVar(&a.plain, "plain", false, "no colours or styling (so does NO_COLOR)")
 	flags.StringVar(&a.tracePath, "trace", "", "write each request to a system and its answer into this new `FILE`, without secrets")
-	flags.StringVar(&a.dir, "workspace", "", "the workspace's folder (else the one you are in, or above)")
+	flags.StringVar(&a.Dir, "workspace", "", "the workspace's folder (else the one you are in, or above)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
@@ -265,9 +262,9 @@ func explained(ctx context.Context, err error) failure {
 }
 
 // fail tells an error and returns its exit code.
-func (a *app) fail(ctx context.Context, err error) int {
+func (a *front) fail(ctx context.Context, err error) int {
 	f := explained(ctx, err)
-	f.message = a.mask.Hide(f.message)
+	f.message = a.Mask.Hide(f.message)
 	if strings.HasPrefix(f.message, "unknown command") {
 		f.remedy = strings.TrimSpace(strings.Join(strings.Split(f.message, "\n")[1:], " "))
 		f.message, _, _ = strings.Cut(f.message, "\n")
@@ -317,7 +314,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 	return f.code
 }
 
-func (a *app) writeJSON(document any) error {
+func (a *front) writeJSON(document any) error {
 	encoder := json.NewEncoder(a.out)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
@@ -325,7 +322,7 @@ func (a *app) writeJSON(document any) error {
 }
 
 // page writes the answer for a person.
-func (a *app) page() *report.Page {
+func (a *front) page() *report.Page {
 	page := &report.Page{W: a.out, Color: a.color(a.terminal)}
 	if file, ok := a.answer.Writer.(*os.File); ok && a.terminal {
 		page.Width, _, _ = term.GetSize(int(file.Fd())) // 0 where it cannot be told
@@ -333,7 +330,7 @@ func (a *app) page() *report.Page {
 	return page
 }
 
-func (a *app) color(terminal bool) bool {
+func (a *front) color(terminal bool) bool {
 	return terminal && !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
@@ -343,23 +340,13 @@ func isTerminal(w any) bool {
 }
 
 // remark tells something by the way.
-func (a *app) remark(format string, args ...any) {
+func (a *front) remark(format string, args ...any) {
 	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
 	page.Line("%s", page.Dim(fmt.Sprintf(format, args...)))
 }
 
-// workspace finds the workspace.
-func (a *app) workspace() (*workspace.Workspace, error) {
-	if a.dir != "" {
-		return workspace.Read(a.dir, kinds.All())
-	}
-	return workspace.Find(".", kinds.All())
-}
-
-func (a *app) today() string { return a.clock.Now().Format(time.DateOnly) }
-
 // traceTo opens the file of --trace when a system is first reached; nil: none is wanted.
-func (a *app) traceTo() (io.Writer, error) {
+func (a *front) traceTo() (io.Writer, error) {
 	if a.tracePath == "" {
 		return nil, nil
 	}

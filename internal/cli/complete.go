@@ -10,16 +10,16 @@ import (
 
 // Completion in the shell: what cannot be found out is left to be typed.
 
-func (a *app) completeBriefs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	w, err := a.workspace()
+func (a *front) completeBriefs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	w, err := a.FindWorkspace()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
 	return w.Briefs(), cobra.ShellCompDirectiveDefault
 }
 
-func (a *app) completeSystems(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	w, err := a.workspace()
+func (a *front) completeSystems(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	w, err := a.FindWorkspace()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -30,11 +30,11 @@ func (a *app) completeSystems(*cobra.Command, []string, string) ([]string, cobra
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) completeBatches(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (a *front) completeBatches(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	_, l, err := a.openLedger(cmd.Context(), true)
+	_, l, err := a.OpenLedger(cmd.Context(), true)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

@@ -2,15 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"iter"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
@@ -102,7 +100,7 @@ func (f *credentialFlags) again() string {
 
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
-func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
 	if b.Secrets == "" {
 		return nil
 	}
@@ -115,65 +113,16 @@ func (a *app) writeCredentials(ctx context.Context, w *workspace.Workspace, l *l
 		return nil
 	}
 	if made > 0 {
-		if err := a.handOut(ctx, w, l, b, o); err != nil {
+		n, err := app.HandOut(ctx, w, l, b, o.envelope, o.credentials.file)
+		if err != nil {
 			return err
 		}
+		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(n, "generated password", "generated passwords"))
 	}
 	if waiting == 0 && b.State == batch.Posted {
-		return forget(ctx, w, l, b.ID)
+		return app.Forget(ctx, w, l, b.ID)
 	}
-	return nil
-}
-
-// forget destroys what is left of a batch's passwords: they can be opened by nobody
-// any more, whatever still has them.
-func forget(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, id int) error {
-	return errors.Join(l.Wipe(ctx, id, nil), vaults(w).Destroy(id), l.CutJournal(ctx))
-}
-
-// handOut writes the generated passwords of the accounts that were made.
-func (a *app) handOut(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
-	sealed := vaults(w).Of(b.ID)
-	var rows []int
-	n, err := o.envelope.WriteFile(o.credentials.file, func(yield func(secret.Credential, error) bool) {
-		for e, err := range made(l.Entries(ctx, b.ID, ledger.Filter{Secrets: true})) {
-			c := secret.Credential{}
-			if err == nil {
-				c.Password, err = sealed.Open(e.Secret)
-			}
-			fields := map[string]string{}
-			for _, change := range e.Changes {
-				fields[change.Field] = change.After.Text()
-			}
-			c.UserName, c.Name, c.Email = fields["userName"], fields["displayName"], fields["email"]
-			if c.Name == "" {
-				c.Name = fields["givenName"] + " " + fields["familyName"]
-			}
-			if !yield(c, err) {
-				return
-			}
-			rows = append(rows, e.Row)
-		}
-	})
-	if err != nil {
-		return fmt.Errorf("the passwords could not be written and are kept, sealed: %w", err)
-	}
-	if err := l.Wipe(ctx, b.ID, rows); err != nil {
-		return err
-	}
-	a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(n, "generated password", "generated passwords"))
 	return nil
 }
 
 func counted(n int, one, many string) string { return report.Number(n) + " " + plural(n, one, many) }
-
-// made yields the entries whose account was created and whose password is kept.
-func made(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
-	return func(yield func(batch.Entry, error) bool) {
-		for e, err := range entries {
-			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && e.Did == account.Created) && !yield(e, err) {
-				return
-			}
-		}
-	}
-}

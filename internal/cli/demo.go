@@ -16,7 +16,7 @@ import (
 	"evenledger/internal/standin"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+func (a *front) demoCommand() *cobra.Command {
 	var dir string
 	cmd := &cobra.Command{
 		Use:     "demo",
@@ -43,7 +43,7 @@ type step struct {
 	exit  int // that it should have
 }
 
-func (a *app) demo(ctx context.Context, dir string) error {
+func (a *front) demo(ctx context.Context, dir string) error {
 	if dir == "" {
 		dir = "brindlesound"
 		for n := 2; exists(dir); n++ {
@@ -58,7 +58,7 @@ func (a *app) demo(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if err := demo.Write(dir, practiceURL(listener.Addr()), a.clock.Now()); err != nil {
+	if err := demo.Write(dir, practiceURL(listener.Addr()), a.Clock.Now()); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
@@ -77,7 +77,7 @@ func (a *app) demo(ctx context.Context, dir string) error {
 	return errors.Join(err, <-served)
 }
 
-func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
+func (a *front) demoSteps(ctx context.Context, dir string, port int) error {
 	page := a.page()
 	if !a.json {
 		page.Line("Brindle Sound Ferries takes on people for the season. The crewing office sent")
@@ -140,7 +140,7 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 		}
 		return lines, nil
 	}
-	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.clock.Now()))
+	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.Clock.Now()))
 	if err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ func (a *app) demoSteps(ctx context.Context, dir string, port int) error {
 }
 
 // demoStep runs one command as a person would, in the demonstration's folder.
-func (a *app) demoStep(ctx context.Context, dir string, s step) (int, error) {
+func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return 0, err

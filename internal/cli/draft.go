@@ -2,35 +2,23 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
-	"evenledger/internal/profile"
 	"evenledger/internal/report"
-	"evenledger/internal/secret"
-	"evenledger/internal/sheet"
 	"evenledger/internal/system"
-	"evenledger/internal/workspace"
 )
 
-func (a *app) draftCommand() *cobra.Command {
+func (a *front) draftCommand() *cobra.Command {
 	var flags sheetFlags
-	var elevated bool
 	var fields []string
 	cmd := &cobra.Command{
 		Use:     "draft SHEET",
@@ -51,56 +39,40 @@ drafted, and held back.`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			flags.fields = fields
-			return a.draft(cmd.Context(), args[0], flags, elevated)
+			flags.Fields = fields
+			return a.draft(cmd.Context(), args[0], flags)
 		},
 	}
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
-	cmd.Flags().BoolVar(&elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
+	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, path string, flags sheetFlags, elevated bool) error {
-	return a.onSheet(ctx, path, flags, func(j *job, l *ledger.Ledger) error {
-		return a.makeDraft(ctx, j, l, flags, elevated)
+func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error {
+	return a.onSheet(ctx, path, flags, func(j *app.Job, l *ledger.Ledger) error {
+		return a.makeDraft(ctx, j, l)
 	})
 }
 
 // onSheet opens a sheet and the ledger for work that only one may be at.
-func (a *app) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*job, *ledger.Ledger) error) (err error) {
-	j, err := a.open(ctx, path, flags, false)
+func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*app.Job, *ledger.Ledger) error) (err error) {
+	j, err := a.Open(ctx, path, flags.Request)
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, j.sheet.Close()) }()
-	l, err := ledger.Open(ctx, j.workspace.Ledger)
+	defer func() { err = errors.Join(err, j.Sheet.Close()) }()
+	l, err := ledger.Open(ctx, j.Workspace.Ledger)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	return alone(l, "draft", func() error { return do(j, l) })
+	return app.Alone(l, "draft", func() error { return do(j, l) })
 }
 
-// alone does a work of the workspace that nobody else may be at.
-func alone(l *ledger.Ledger, work string, do func() error) (err error) {
-	unlock, err := l.Lock(work)
-	if errors.Is(err, ledger.ErrBusy) && work == "post" {
-		return guard("a batch of this workspace is being posted already", "Wait until that is done; “evenledger batches” shows it.")
-	}
-	if errors.Is(err, ledger.ErrBusy) {
-		return guard("another draft is being made in this workspace", "Wait until it is done.")
-	}
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, unlock()) }()
-	return do()
-}
-
-func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags sheetFlags, elevated bool) error {
+func (a *front) makeDraft(ctx context.Context, j *app.Job, l *ledger.Ledger) error {
 	bar := a.progress()
-	d := a.drafter(l, j, flags, elevated)
+	d := a.Drafter(l, j)
 	d.Progress = bar.stageDone
 	b, way, err := d.Make(ctx)
 	bar.end()
@@ -111,7 +83,7 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 		a.exit = exitGuard
 	}
 	for _, pattern := range d.Unprotecting() {
-		j.findings = append(j.findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
+		j.Findings = append(j.Findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
 		if a.json {
 			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
 		}
@@ -119,90 +91,16 @@ func (a *app) makeDraft(ctx context.Context, j *job, l *ledger.Ledger, flags she
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}
-	j.findings = append(j.findings, mapping.GuessedEncoding(j.sheet.Info())...)
+	j.Findings = append(j.Findings, mapping.GuessedEncoding(j.Sheet.Info())...)
 	page := a.page()
-	if !j.named {
+	if !j.Named {
 		readAs(page, j)
 		page.Line("")
 	}
 	return a.showDraft(ctx, page, l, b, j, way)
 }
 
-// drafter readies the making of a batch.
-func (a *app) drafter(l *ledger.Ledger, j *job, flags sheetFlags, elevated bool) *drafting.Draft {
-	info := j.sheet.Info()
-	d := &drafting.Draft{
-		Ledger: l, System: j.system, Sheet: j.sheet, Rows: j.selected(), Mapper: j.mapper, Together: j.target.Together,
-		Part: !j.selection.All() || flags.only != "" || len(flags.fields) > 0, Elevated: j.target.Elevated, Allow: elevated, Protect: j.target.Protect, Renew: j.target.Renew, Vaults: vaults(j.workspace), WhyNot: j.whyNot, Known: known(j.target.URL()), Rules: j.target.Passwords,
-		Batch: batch.Batch{Made: a.clock.Now(), By: who(), Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.target.Name, URL: j.target.URL(), Workbook: info.IsWorkbook()},
-	}
-	if j.named {
-		d.Batch.Brief = flags.brief
-	}
-	d.Batch.Corrects, _ = sheet.FixesOf(info.Headings)
-	for i, above := range d.Batch.Above {
-		d.Batch.Above[i] = concealed(above)
-	}
-	if d.Batch.Path, d.Batch.Sum = fingerprint(j.path, info); d.Batch.Path != "" {
-		d.Batch.Tab = info.Tab
-	}
-	if !j.selection.All() {
-		d.Batch.Taken = j.selection.String()
-	}
-	if flags.only != "" {
-		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+flags.only, ", ")
-	}
-	d.Batch.Secrets = j.brief.Password.New
-	if j.brief.Password.Blank {
-		d.Batch.Secrets = "both"
-	}
-	return d
-}
-
-// fingerprint returns the path of a workbook that a report can be written into, and
-// its SHA-256, so that it is known later whether it is the same still.
-func fingerprint(path string, info sheet.Info) (at, sum string) {
-	if info.Format != "XLSX" {
-		return "", ""
-	}
-	at, err := filepath.Abs(path)
-	if err != nil {
-		return "", ""
-	}
-	file, err := os.Open(at)
-	if err != nil {
-		return "", "" // the sheet itself was read; only the report is plainer for it
-	}
-	defer file.Close()
-	hash := sha256.New()
-	if _, err := io.Copy(hash, file); err != nil {
-		return "", ""
-	}
-	return at, hex.EncodeToString(hash.Sum(nil))
-}
-
-// concealed returns cells without what looks like passwords.
-func concealed(cells []string) []string {
-	out := make([]string, len(cells))
-	for i, cell := range cells {
-		out[i] = profile.Concealed(cell)
-	}
-	return out
-}
-
-// vaults are where the workspace seals passwords.
-func vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger + ".keys") }
-
-// known are words that anybody knows of an organisation: those of its address.
-func known(address string) []string {
-	at, err := url.Parse(address)
-	if err != nil {
-		return nil
-	}
-	return strings.Split(at.Hostname(), ".")
-}
-
-func (a *app) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
 	counts, _, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
@@ -211,14 +109,14 @@ func (a *app) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) 
 	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, ledger.Filter{}))
 }
 
-func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, j *job, way system.Way) error {
-	counts, waiting, err := a.summary(ctx, page, l, b, j.findings, nil)
+func (a *front) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, j *app.Job, way system.Way) error {
+	counts, waiting, err := a.summary(ctx, page, l, b, j.Findings, nil)
 	if err != nil {
 		return err
 	}
 	page.Line("")
 	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
-	if j.brief.Gone != "" && b.Taken != "" {
+	if j.Brief.Gone != "" && b.Taken != "" {
 		page.Text(page.Dim, "As only a part was taken, accounts that are not listed were not looked for.")
 	}
 	if a.held(page, b) {
@@ -234,7 +132,7 @@ func (a *app) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger
 }
 
 // held says why a batch may not be posted, if it may not.
-func (a *app) held(page *report.Page, b *batch.Batch) bool {
+func (a *front) held(page *report.Page, b *batch.Batch) bool {
 	for i, why := range b.Held {
 		if i == 0 {
 			page.Line("")
@@ -266,7 +164,7 @@ const shown = 3
 
 // summary writes what a batch came to: title, account, findings, first and last
 // entries. With told, only the findings of entries for which it holds.
-func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
+func (a *front) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
 	counts, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return nil, nil, err
@@ -311,7 +209,7 @@ func (a *app) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 
 // beforeIt tells what one should know of what is still to be done: how many of the
 // new people may not sign in, the seats, and things that are made first.
-func (a *app) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+func (a *front) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
 	if n := waiting[account.Create]; n > 0 {
 		closed, err := l.Closed(ctx, b.ID)
 		if err != nil {
@@ -329,7 +227,7 @@ func (a *app) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledger,
 
 // gravest lists every account that is to be removed, suspended or let back in: none
 // of them should come as a surprise.
-func (a *app) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+func (a *front) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
 	for _, of := range []struct {
 		intent account.Intent
 		title  string
@@ -350,7 +248,7 @@ func (a *app) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger, 
 }
 
 // ends writes the first and last entries, as people look at those.
-func (a *app) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
 	var outcomes []account.Outcome
 	if b.Taken != "" { // what was left out is of no interest
 		outcomes = slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return o == account.Aside })

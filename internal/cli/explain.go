@@ -9,7 +9,7 @@ import (
 	"evenledger/internal/words"
 )
 
-func (a *app) explainCommand() *cobra.Command {
+func (a *front) explainCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "explain [CODE]",
 		GroupID: "look",

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/app"
 	"evenledger/internal/export"
 	"evenledger/internal/form"
 	"evenledger/internal/report"
@@ -15,7 +16,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) exportCommand() *cobra.Command {
+func (a *front) exportCommand() *cobra.Command {
 	var out, only string
 	var fields, memberships []string
 	var each string
@@ -47,7 +48,7 @@ out of the list is left. With --each there is a row for each membership of one k
 			if out == "" {
 				return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
 			}
-			if err := mayWrite(out, overwrite, "and may have been edited"); err != nil {
+			if err := app.MayWrite(out, overwrite, "and may have been edited"); err != nil {
 				return err
 			}
 			target, client, err := a.target(args)
@@ -75,7 +76,7 @@ out of the list is left. With --each there is a row for each membership of one k
 			case len(fields) == 0:
 				left = form.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(memberships, kind) }))
 			}
-			if err := e.Only(about.Schema, only, a.today()); err != nil {
+			if err := e.Only(about.Schema, only, a.Today()); err != nil {
 				return err
 			}
 			if err := e.Register(cmd.Context(), about); err != nil {
@@ -94,10 +95,10 @@ out of the list is left. With --each there is a row for each membership of one k
 	return cmd
 }
 
-func (a *app) export(ctx context.Context, e *export.Export, target workspace.System, out, left string) error {
+func (a *front) export(ctx context.Context, e *export.Export, target workspace.System, out, left string) error {
 	bar := a.progress()
-	rows, err := writeWhole(out, func(file *os.File) (rows int, err error) {
-		w, err := sheetWriter(file, out)(sheet.Form{})
+	rows, err := app.WriteWhole(out, func(file *os.File) (rows int, err error) {
+		w, err := app.SheetWriter(file, out)(sheet.Form{})
 		if err != nil {
 			return 0, err
 		}

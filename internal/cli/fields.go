@@ -18,8 +18,8 @@ import (
 )
 
 // target finds the system that a command names and connects to it.
-func (a *app) target(args []string) (workspace.System, system.System, error) {
-	w, err := a.workspace()
+func (a *front) target(args []string) (workspace.System, system.System, error) {
+	w, err := a.FindWorkspace()
 	if err != nil {
 		return workspace.System{}, nil, err
 	}
@@ -31,11 +31,11 @@ func (a *app) target(args []string) (workspace.System, system.System, error) {
 	if err != nil {
 		return target, nil, wrong(err.Error(), "")
 	}
-	client, err := a.connect(target)
+	client, err := a.Connect(target)
 	return target, client, err
 }
 
-func (a *app) fieldsCommand() *cobra.Command {
+func (a *front) fieldsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "fields [SYSTEM]",
 		GroupID: "prepare",
@@ -60,7 +60,7 @@ later, and which values it allows.`,
 	}
 }
 
-func (a *app) fields(target workspace.System, schema *account.Schema) error {
+func (a *front) fields(target workspace.System, schema *account.Schema) error {
 	fields := form.Fields(schema)
 	if a.json {
 		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields, "lists": schema.Lists})
@@ -113,7 +113,7 @@ func ownFields(page *report.Page, fields []form.Field) {
 	}
 }
 
-func (a *app) lookupCommand() *cobra.Command {
+func (a *front) lookupCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "lookup [SYSTEM] [KIND] [WORDS...]",
 		GroupID: "prepare",
@@ -155,7 +155,7 @@ the kinds are listed.`,
 	}
 }
 
-func (a *app) lookupKinds(ctx context.Context, target workspace.System, client system.System, kinds []account.ThingKind) error {
+func (a *front) lookupKinds(ctx context.Context, target workspace.System, client system.System, kinds []account.ThingKind) error {
 	counts := map[string]int{}
 	for _, kind := range kinds {
 		for _, err := range client.Things(ctx, kind.Name, false) {
@@ -180,7 +180,7 @@ func (a *app) lookupKinds(ctx context.Context, target workspace.System, client s
 	return page.Err()
 }
 
-func (a *app) lookup(ctx context.Context, target workspace.System, client system.System, kind string, wanted []string) error {
+func (a *front) lookup(ctx context.Context, target workspace.System, client system.System, kind string, wanted []string) error {
 	things, names, all := []account.Thing{}, map[string]int{}, 0
 	for t, err := range client.Things(ctx, kind, true) {
 		if err != nil {

@@ -2,22 +2,19 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
-	"evenledger/internal/sheet"
 )
 
-func (a *app) fixesCommand() *cobra.Command {
+func (a *front) fixesCommand() *cobra.Command {
 	var out string
 	var overwrite bool
 	cmd := &cobra.Command{
@@ -40,10 +37,10 @@ with the same brief: the two columns that were added are passed over.`,
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %s -o again.csv", args[0]))
 			}
-			if err := mayWrite(out, overwrite, "and may hold corrections"); err != nil {
+			if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err
 			}
-			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.fixes(cmd.Context(), l, b, out)
 			})
 		},
@@ -53,7 +50,7 @@ with the same brief: the two columns that were added are passed over.`,
 	return cmd
 }
 
-func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string) error {
+func (a *front) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string) error {
 	id := b.ID
 	bad := ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
 	counts, _, err := l.Counts(ctx, id)
@@ -62,8 +59,8 @@ func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out s
 	}
 	rows := 0
 	if counts[account.Refused]+counts[account.Failed] > 0 {
-		if rows, err = writeWhole(out, func(file *os.File) (int, error) {
-			return report.WriteFixes(sheetWriter(file, out), b, l.Entries(ctx, id, bad))
+		if rows, err = app.WriteWhole(out, func(file *os.File) (int, error) {
+			return report.WriteFixes(app.SheetWriter(file, out), b, l.Entries(ctx, id, bad))
 		}); err != nil {
 			return err
 		}
@@ -85,45 +82,9 @@ func (a *app) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out s
 	return page.Err()
 }
 
-// mayWrite sees that a sheet can be written to a path without loss.
-func mayWrite(path string, overwrite bool, holds string) error {
-	if exists(path) && !overwrite {
-		return wrong(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
-	}
-	if !sheet.CanWrite(path) {
-		return wrong(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+sheet.Formats+".")
-	}
-	return nil
-}
-
-// sheetWriter begins a sheet in the format that path ends in. Working files stand
-// beside it, never in a folder that others share.
-func sheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
-	return func(form sheet.Form) (sheet.Writer, error) {
-		form.Folder = filepath.Dir(path)
-		return sheet.NewWriter(to, path, form)
-	}
-}
-
 func plural(n int, single, many string) string {
 	if n == 1 {
 		return single
 	}
 	return many
-}
-
-// writeWhole writes a file readable by its owner alone, whole or not at all.
-func writeWhole(path string, write func(*os.File) (int, error)) (n int, err error) {
-	file, err := os.CreateTemp(filepath.Dir(path), ".evenledger-*")
-	if err != nil {
-		return 0, err
-	}
-	n, err = write(file)
-	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		return n, errors.Join(err, os.Remove(file.Name()))
-	}
-	return n, nil
 }

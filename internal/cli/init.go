@@ -10,7 +10,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) initCommand() *cobra.Command {
+func (a *front) initCommand() *cobra.Command {
 	var schema bool
 	cmd := &cobra.Command{
 		Use:     "init [DIR]",

@@ -11,7 +11,7 @@ import (
 	"evenledger/internal/report"
 )
 
-func (a *app) ledgerCommand() *cobra.Command {
+func (a *front) ledgerCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "ledger",
 		GroupID: "around",
@@ -40,8 +40,8 @@ the copy sealed, and their keys are not.`,
 	return cmd
 }
 
-func (a *app) checkLedger(ctx context.Context) (err error) {
-	w, l, err := a.openLedger(ctx, true)
+func (a *front) checkLedger(ctx context.Context) (err error) {
+	w, l, err := a.OpenLedger(ctx, true)
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (a *app) checkLedger(ctx context.Context) (err error) {
 		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
 	page.Line("The ledger is sound: %s with %s, and every batch is even.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
-	page.Next("evenledger ledger copy ledger-" + a.today() + ".db")
+	page.Next("evenledger ledger copy ledger-" + a.Today() + ".db")
 	return page.Err()
 }
 
@@ -73,8 +73,8 @@ func soundExit(sound ledger.Soundness) int {
 	return exitDone
 }
 
-func (a *app) copyLedger(ctx context.Context, path string) (err error) {
-	_, l, err := a.openLedger(ctx, true)
+func (a *front) copyLedger(ctx context.Context, path string) (err error) {
+	_, l, err := a.OpenLedger(ctx, true)
 	if err != nil {
 		return err
 	}

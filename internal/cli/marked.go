@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/check"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -35,7 +36,7 @@ func (m *marked) note(checked check.Checked) {
 }
 
 // write goes through the sheet for the second time.
-func (m *marked) write(ctx context.Context, j *job) error {
+func (m *marked) write(ctx context.Context, j *app.Job) error {
 	if m == nil {
 		return nil
 	}
@@ -44,7 +45,7 @@ func (m *marked) write(ctx context.Context, j *job) error {
 		return err
 	}
 	defer again.Close()
-	_, err = writeWhole(m.out, func(file *os.File) (rows int, err error) {
+	_, err = app.WriteWhole(m.out, func(file *os.File) (rows int, err error) {
 		info := again.Info()
 		if info.IsWorkbook() && sheet.IsWorkbook(m.out) {
 			var to *sheet.Beside
@@ -56,7 +57,7 @@ func (m *marked) write(ctx context.Context, j *job) error {
 		for len(headings) < m.width {
 			headings = append(headings, sheet.BeyondHeading)
 		}
-		out, err := sheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
+		out, err := app.SheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
 		if err != nil {
 			return 0, err
 		}
@@ -70,7 +71,7 @@ func (m *marked) write(ctx context.Context, j *job) error {
 			return 0, err
 		}
 		last := max(info.HeadingRow, 1)
-		for checked, err := range j.checker().Rows(ctx, j.selection.Of(again.Rows())) {
+		for checked, err := range j.Checker().Rows(ctx, j.Selection.Of(again.Rows())) {
 			if err != nil {
 				return rows, err
 			}
@@ -83,7 +84,7 @@ func (m *marked) write(ctx context.Context, j *job) error {
 				return rows, wrong(m.path+" changed while it was read", "Let nobody write to it, and try again.")
 			}
 			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
-			cells := slices.Clone(j.mapper.Conceal(checked.Row.Cells)) // passwords are not to stand in a second file
+			cells := slices.Clone(j.Mapper.Conceal(checked.Row.Cells)) // passwords are not to stand in a second file
 			cells = append(cells, make([]string, len(headings)-len(cells))...)
 			if err := out.Write(append(cells, report.Reasons(findings)), report.Marks(findings, headings, len(headings))...); err != nil {
 				return rows, err
@@ -96,18 +97,18 @@ func (m *marked) write(ctx context.Context, j *job) error {
 }
 
 // beside writes the reasons into a copy of the workbook.
-func (m *marked) beside(ctx context.Context, j *job, again *sheet.Sheet, to *sheet.Beside, file *os.File, err error) (rows int, _ error) {
+func (m *marked) beside(ctx context.Context, j *app.Job, again *sheet.Sheet, to *sheet.Beside, file *os.File, err error) (rows int, _ error) {
 	if err != nil {
 		return 0, err
 	}
 	headings := again.Info().Headings
-	for checked, err := range j.checker().Rows(ctx, j.selection.Of(again.Rows())) {
+	for checked, err := range j.Checker().Rows(ctx, j.Selection.Of(again.Rows())) {
 		if err != nil {
 			return rows, err
 		}
 		findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
 		var hidden []int
-		for i, cell := range j.mapper.Conceal(checked.Row.Cells) {
+		for i, cell := range j.Mapper.Conceal(checked.Row.Cells) {
 			if cell != checked.Row.Cells[i] {
 				hidden = append(hidden, i)
 			}

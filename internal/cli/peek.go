@@ -14,7 +14,7 @@ import (
 	"evenledger/internal/sheet"
 )
 
-func (a *app) peekCommand() *cobra.Command {
+func (a *front) peekCommand() *cobra.Command {
 	var flags sheetFlags
 	var headingRow int
 	cmd := &cobra.Command{
@@ -32,7 +32,7 @@ never shown. “-” reads what is piped in.`,
 		Args: one("a sheet"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			a.longWork()
-			selection, err := flags.selection()
+			selection, err := flags.Selects()
 			if err != nil {
 				return err
 			}
@@ -59,12 +59,12 @@ never shown. “-” reads what is piped in.`,
 }
 
 // look opens a sheet without a brief.
-func (a *app) look(path string, flags sheetFlags, headingRow int) (*sheet.Sheet, error) {
+func (a *front) look(path string, flags sheetFlags, headingRow int) (*sheet.Sheet, error) {
 	known := account.NewHeadings()
-	return sheet.Open(path, a.in, sheet.Options{Tab: flags.tab, Encoding: flags.encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	return sheet.Open(path, a.In, sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
 }
 
-func (a *app) peek(path string, info sheet.Info, found *profile.Profile) error {
+func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error {
 	if a.json {
 		return a.writeJSON(map[string]any{"sheet": info, "rows": found.Rows, "hiddenRows": found.Hidden, "raggedRows": found.Ragged, "mergedCells": found.Merged, "strayRows": found.Strays, "columns": found.Columns})
 	}
@@ -187,7 +187,7 @@ func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
 const mostTold = 5
 
 // peekRows shows rows as they were read.
-func (a *app) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
+func (a *front) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
 	info := s.Info()
 	secret := map[int]bool{}
 	for i, heading := range info.Headings {

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/posting"
@@ -19,7 +20,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) postCommand() *cobra.Command {
+func (a *front) postCommand() *cobra.Command {
 	var o order
 	cmd := &cobra.Command{
 		Use:     "post BATCH",
@@ -49,7 +50,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 				return wrong("--trial takes a number from 1 on", "")
 			}
 			a.longWork()
-			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 				return a.post(cmd.Context(), w, l, b, o)
 			})
 		},
@@ -60,17 +61,17 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	return cmd
 }
 
-func (a *app) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
 	envelope, err := o.credentials.envelope(w.Dir)
 	if err != nil {
 		return err
 	}
-	target, err := systemOf(w, b)
+	target, err := app.SystemOf(w, b)
 	if err != nil {
 		return err
 	}
 	o.target, o.envelope = target, envelope
-	return alone(l, "post", func() error { return a.postAlone(ctx, w, l, b, o) })
+	return app.Alone(l, "post", func() error { return a.postAlone(ctx, w, l, b, o) })
 }
 
 // order is how a batch is to be posted.
@@ -82,24 +83,15 @@ type order struct {
 	envelope    secret.Envelope // that the credentials go in
 }
 
-// systemOf finds the system that a batch was made for.
-func systemOf(w *workspace.Workspace, b *batch.Batch) (workspace.System, error) {
-	target, err := w.System(b.System)
-	if err != nil {
-		return target, wrong(err.Error(), fmt.Sprintf("Batch %d was drafted for the system %s.", b.ID, b.System))
-	}
-	return target, nil
-}
-
 // postAlone posts a batch while nobody else posts one.
-func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
 	_, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
 	p := &posting.Post{
 		Ledger: l, Batch: b, URL: o.target.URL(), Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
-		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: vaults(w).Of(b.ID), Mask: a.mask, Clock: a.clock,
+		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: app.Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock,
 	}
 	if err := p.May(ctx); err != nil {
 		return err
@@ -129,7 +121,7 @@ func (a *app) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.L
 }
 
 // confirm asks the person, unless the answer was given beforehand.
-func (a *app) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, trial int) error {
+func (a *front) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, trial int) error {
 	if yes {
 		return nil
 	}
@@ -149,7 +141,7 @@ func (a *app) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, 
 	if trial > 0 {
 		what = fmt.Sprintf("try the first %d of: %s", trial, what)
 	}
-	if !isTerminal(a.in) {
+	if !isTerminal(a.In) {
 		return guard(fmt.Sprintf("batch %d would %s in %s, and nobody is there to be asked", b.ID, what, b.System), "Give --yes if that is right.")
 	}
 	if !a.ask(fmt.Sprintf("Batch %d: %s in %s? [y/N] ", b.ID, what, b.System)) {
@@ -166,15 +158,15 @@ func people(n int) string {
 }
 
 // ask asks on standard error, as standard output is for the answer.
-func (a *app) ask(question string) bool {
+func (a *front) ask(question string) bool {
 	fmt.Fprint(a.err, question)
-	line, err := bufio.NewReader(a.in).ReadString('\n')
+	line, err := bufio.NewReader(a.In).ReadString('\n')
 	answer := strings.ToLower(strings.TrimSpace(line))
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
-func (a *app) carryOut(ctx context.Context, p *posting.Post, o order) error {
-	client, err := a.connect(o.target)
+func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
+	client, err := a.Connect(o.target)
 	if err != nil {
 		return err
 	}
@@ -207,7 +199,7 @@ func (a *app) carryOut(ctx context.Context, p *posting.Post, o order) error {
 }
 
 // posted shows what a batch came to after posting.
-func (a *app) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch, o order) error {
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}

@@ -25,8 +25,8 @@ type progress struct {
 	shown bool
 }
 
-func (a *app) progress() *progress {
-	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.clock.Now, begun: a.clock.Now()}
+func (a *front) progress() *progress {
+	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.Clock.Now, begun: a.Clock.Now()}
 	if p.terminal {
 		p.every = 100 * time.Millisecond
 	}

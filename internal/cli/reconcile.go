@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/readback"
@@ -18,7 +19,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) reconcileCommand() *cobra.Command {
+func (a *front) reconcileCommand() *cobra.Command {
 	var flags sheetFlags
 	var within time.Duration
 	cmd := &cobra.Command{
@@ -40,14 +41,14 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if id, err := batchNumber(args[0]); err == nil && !exists(args[0]) {
-				return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 					return a.readBack(cmd.Context(), w, l, b, within)
 				})
 			}
 			if within > 0 {
 				return wrong("--within is for reading a batch back", "Name a batch's number instead of a sheet.")
 			}
-			flags.compare = true
+			flags.Compare = true
 			return a.reconcile(cmd.Context(), args[0], flags)
 		},
 	}
@@ -58,42 +59,29 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 
 // states are what a row can be when it is held against the system, in the order in
 // which they are told.
-var states = [...]struct{ name, label, about string }{
-	{"even", "Even", ""},
-	{"missing", "Not in the system", "In the sheet, and not in the system"},
-	{"differs", "Differ", "Otherwise in the system than in the sheet"},
-	{"unlisted", "Not in the sheet", "In the system within “scope”, and not in the sheet"},
-	{"refused", "Cannot be told", "Rows that cannot be compared before they are corrected"},
-	{"aside", "Set aside", ""},
-}
-
-// stateOf is what an entry says about a row's account.
-func stateOf(e *batch.Entry) string {
-	switch {
-	case batch.Unlisted(e.Row) > 0:
-		return "unlisted"
-	case e.Outcome == account.Unchanged:
-		return "even"
-	case e.Outcome == account.Aside:
-		return "aside"
-	case e.Outcome == account.Refused:
-		return "refused"
-	case e.Intent == account.Create:
-		return "missing"
-	}
-	return "differs"
+var states = [...]struct {
+	name         app.State
+	label, about string
+}{
+	{app.Even, "Even", ""},
+	{app.Missing, "Not in the system", "In the sheet, and not in the system"},
+	{app.Differs, "Differ", "Otherwise in the system than in the sheet"},
+	{app.Unlisted, "Not in the sheet", "In the system within “scope”, and not in the sheet"},
+	{app.Untold, "Cannot be told", "Rows that cannot be compared before they are corrected"},
+	{app.Aside, "Set aside", ""},
 }
 
 // compared is a row as the document has it.
 type compared struct {
 	report.Entry
-	State string `json:"state"`
+	State app.State `json:"state"`
 }
 
-func (a *app) reconcile(ctx context.Context, path string, flags sheetFlags) error {
-	return a.onSheet(ctx, path, flags, func(j *job, l *ledger.Ledger) (err error) {
+func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) error {
+	flags.Elevated = true // nothing is given: it is only compared
+	return a.onSheet(ctx, path, flags, func(j *app.Job, l *ledger.Ledger) (err error) {
 		bar := a.progress()
-		d := a.drafter(l, j, flags, true)
+		d := a.Drafter(l, j)
 		d.Compare, d.Progress = true, bar.stageDone
 		b, _, err := d.Make(ctx)
 		bar.end()
@@ -105,21 +93,16 @@ func (a *app) reconcile(ctx context.Context, path string, flags sheetFlags) erro
 	})
 }
 
-func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j *job, next string) error {
-	counts := map[string]int{}
-	causes := &report.Causes{}
-	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{}) {
-		if err != nil {
-			return err
-		}
-		counts[stateOf(&e)]++
-		for _, f := range e.Findings {
-			if f.Level == account.Error && stateOf(&e) == "refused" {
-				causes.Add(f)
-			}
-		}
+func (a *front) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j *app.Job, next string) error {
+	counts, refusals, err := app.Compare(l.Entries(ctx, b.ID, ledger.Filter{}))
+	if err != nil {
+		return err
 	}
-	even := counts["missing"]+counts["differs"]+counts["unlisted"]+counts["refused"] == 0
+	causes := &report.Causes{}
+	for _, f := range refusals {
+		causes.Add(f)
+	}
+	even := counts.Even()
 	if !even {
 		a.exit = exitRows
 	}
@@ -150,7 +133,7 @@ func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j 
 		page.Line("%s", page.Level(account.Error, "The system is not even with the sheet."))
 	}
 	switch {
-	case j.brief.Scope == nil:
+	case j.Brief.Scope == nil:
 		page.Text(page.Dim, "The brief has no “scope”, so accounts that the sheet does not list were not looked for.")
 	}
 	if !even {
@@ -163,9 +146,9 @@ func (a *app) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j 
 const someShown = 12
 
 // differing writes the rows that are not even, those of one state together.
-func (a *app) differing(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, counts map[string]int) error {
+func (a *front) differing(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, counts app.States) error {
 	for _, s := range states {
-		if s.about == "" || counts[s.name] == 0 || s.name == "refused" {
+		if s.about == "" || counts[s.name] == 0 || s.name == app.Untold {
 			continue
 		}
 		page.Line("")
@@ -175,14 +158,14 @@ func (a *app) differing(ctx context.Context, page *report.Page, l *ledger.Ledger
 			if err != nil {
 				return err
 			}
-			if stateOf(&e) != s.name {
+			if app.StateOf(&e) != s.name {
 				continue
 			}
 			if written++; written > someShown {
 				page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more", report.Number(counts[s.name]-someShown))))
 				break
 			}
-			if s.name == "unlisted" {
+			if s.name == app.Unlisted {
 				e.Intent, e.Changes, e.Steps = account.Keep, nil, nil // nothing is done about it here
 			}
 			page.Entered(e, page.Plain(""))
@@ -195,7 +178,7 @@ func (a *app) differing(ctx context.Context, page *report.Page, l *ledger.Ledger
 func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error] {
 	return func(yield func(compared, error) bool) {
 		for e, err := range entries {
-			if state := stateOf(&e); err != nil || state != "even" && state != "aside" {
+			if state := app.StateOf(&e); err != nil || state.Differs() {
 				if !yield(compared{report.NewEntry(e), state}, err) {
 					return
 				}
@@ -205,20 +188,20 @@ func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error]
 }
 
 // readBack tells whether the system is still as a batch left it.
-func (a *app) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, within time.Duration) error {
+func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, within time.Duration) error {
 	if b.Posted.IsZero() {
 		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
 	}
-	target, err := systemOf(w, b)
+	target, err := app.SystemOf(w, b)
 	if err != nil {
 		return err
 	}
-	client, err := a.connect(target)
+	client, err := a.Connect(target)
 	if err != nil {
 		return err
 	}
 	bar := a.progress()
-	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Clock: a.clock, Progress: bar.stageDone}
+	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Clock: a.Clock, Progress: bar.stageDone}
 	read, err := reading.Read(ctx)
 	bar.end()
 	if err != nil {

@@ -11,13 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/inquiry"
 	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
 
-func (a *app) reportCommand() *cobra.Command {
+func (a *front) reportCommand() *cobra.Command {
 	var out string
 	var overwrite bool
 	cmd := &cobra.Command{
@@ -48,9 +50,9 @@ licences, groups, courses, roles, suspended or duplicates. With -o the answer is
 				return a.answerAbout(cmd.Context(), args[0], args[1], out, overwrite)
 			}
 			id, err := batchNumber(args[0])
-			if w, wErr := a.workspace(); err != nil && wErr == nil {
+			if w, wErr := a.FindWorkspace(); err != nil && wErr == nil {
 				if _, known := w.System(args[0]); known == nil {
-					return wrong("say what you want to know of "+args[0], "One of: "+strings.Join(questionNames(), ", ")+".")
+					return wrong("say what you want to know of "+args[0], "One of: "+strings.Join(inquiry.Names(), ", ")+".")
 				}
 			}
 			if err != nil {
@@ -66,7 +68,7 @@ licences, groups, courses, roles, suspended or duplicates. With -o the answer is
 			if exists(out) && !overwrite {
 				return wrong(out+" exists already", "Name another file, or give --overwrite.")
 			}
-			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.report(cmd.Context(), l, b, out, page)
 			})
 		},
@@ -83,13 +85,13 @@ func isPage(path string) bool {
 
 // beside opens the workbook that a batch was made of, to write what became of its rows
 // into a copy. If that cannot be, it says why.
-func (a *app) beside(b *batch.Batch, out string, width int) (*sheet.Beside, error) {
+func (a *front) beside(b *batch.Batch, out string, width int) (*sheet.Beside, error) {
 	if !b.Workbook || !sheet.IsWorkbook(out) {
 		return nil, nil
 	}
 	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
 	why := "it was not .xlsx, or is not there any more"
-	if path, sum := fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
+	if path, sum := app.Fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
 		var to *sheet.Beside
 		var err error
 		if to, why, err = sheet.OpenBeside(path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
@@ -103,7 +105,7 @@ func (a *app) beside(b *batch.Batch, out string, width int) (*sheet.Beside, erro
 }
 
 // outcomes writes the sheet with what became of its rows.
-func (a *app) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, file *os.File, out string) (int, error) {
+func (a *front) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, file *os.File, out string) (int, error) {
 	counts, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return 0, err
@@ -120,7 +122,7 @@ func (a *app) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, fi
 		return 0, err
 	}
 	if to == nil {
-		begin := sheetWriter(file, out)
+		begin := app.SheetWriter(file, out)
 		return report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
 			form.Account = report.Chart(counts, waiting)
 			return begin(form)
@@ -139,11 +141,11 @@ func (a *app) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, fi
 	return rows, errors.Join(err, to.Save(file, report.Chart(counts, waiting)))
 }
 
-func (a *app) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string, page bool) error {
+func (a *front) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string, page bool) error {
 	if b.Path != "" && sheet.SameFile(b.Path, out) {
 		return wrong(out+" is the sheet that the batch was made of", "Name another file.")
 	}
-	rows, err := writeWhole(out, func(file *os.File) (int, error) {
+	rows, err := app.WriteWhole(out, func(file *os.File) (int, error) {
 		if !page {
 			return a.outcomes(ctx, l, b, file, out)
 		}

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
 	"evenledger/internal/ledger"
@@ -14,7 +15,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) reverseCommand() *cobra.Command {
+func (a *front) reverseCommand() *cobra.Command {
 	var remove, elevated bool
 	cmd := &cobra.Command{
 		Use:     "reverse BATCH",
@@ -36,7 +37,7 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 				return err
 			}
 			a.longWork()
-			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
 				return a.reverse(cmd.Context(), w, l, b, remove, elevated)
 			})
 		},
@@ -46,25 +47,25 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 	return cmd
 }
 
-func (a *app) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) error {
-	target, err := systemOf(w, of)
+func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) error {
+	target, err := app.SystemOf(w, of)
 	if err != nil {
 		return err
 	}
 	if err := of.MayReverse(target.URL()); err != nil {
 		return err
 	}
-	client, err := a.connect(target)
+	client, err := a.Connect(target)
 	if err != nil {
 		return err
 	}
 	bar := a.progress()
 	r := &drafting.Reversal{
 		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Made: a.clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+		Batch: batch.Batch{Made: a.Clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	var b *batch.Batch
-	err = alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
+	err = app.Alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
 	bar.end()
 	if err != nil {
 		return err

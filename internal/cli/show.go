@@ -43,7 +43,7 @@ func batchNumber(text string) (int, error) {
 	return id, nil
 }
 
-func (a *app) showCommand() *cobra.Command {
+func (a *front) showCommand() *cobra.Command {
 	var outcomes []string
 	var rows []int
 	cmd := &cobra.Command{
@@ -70,7 +70,7 @@ and every request that was sent.`,
 					return err
 				}
 			}
-			return a.lookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
 				return a.show(cmd.Context(), l, b, filter)
 			})
 		},
@@ -105,7 +105,7 @@ func addOutcome(filter *ledger.Filter, word string) error {
 	return wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
 }
 
-func (a *app) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter ledger.Filter) error {
+func (a *front) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter ledger.Filter) error {
 	id := b.ID
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {

@@ -22,7 +22,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-func (a *app) standinCommand() *cobra.Command {
+func (a *front) standinCommand() *cobra.Command {
 	var options standin.Options
 	var port int
 	var token string
@@ -121,7 +121,7 @@ func practice(options standin.Options, sample bool) (*standin.Server, error) {
 	return server, server.Save()
 }
 
-func (a *app) serve(ctx context.Context, server *standin.Server, port int) error {
+func (a *front) serve(ctx context.Context, server *standin.Server, port int) error {
 	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
@@ -134,7 +134,7 @@ func (a *app) serve(ctx context.Context, server *standin.Server, port int) error
 	} else {
 		page := a.page()
 		page.Line("The practice application is at %s", address)
-		if w, err := a.workspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
+		if w, err := a.FindWorkspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
 			page.Line("To use it, write this url for a system in %s.", workspace.File)
 		}
 		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
@@ -144,7 +144,7 @@ func (a *app) serve(ctx context.Context, server *standin.Server, port int) error
 
 // otherPort says how to go on where a port cannot be used: with one that is free,
 // written also where systems are looked up.
-func (a *app) otherPort(taken int) string {
+func (a *front) otherPort(taken int) string {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "Name another with --port."
@@ -152,7 +152,7 @@ func (a *app) otherPort(taken int) string {
 	defer listener.Close()
 	free := listener.Addr().(*net.TCPAddr).Port
 	which := "of the system"
-	if w, err := a.workspace(); err == nil {
+	if w, err := a.FindWorkspace(); err == nil {
 		for _, system := range w.Systems {
 			if u, err := url.Parse(system.URL()); err == nil && u.Port() == strconv.Itoa(taken) {
 				which = "of " + system.Name

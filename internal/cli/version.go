@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) versionCommand() *cobra.Command {
+func (a *front) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
 		GroupID: "around",

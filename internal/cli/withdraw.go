@@ -2,16 +2,16 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/ledger"
 	"evenledger/internal/workspace"
 )
 
-func (a *app) withdrawCommand() *cobra.Command {
+func (a *front) withdrawCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "withdraw BATCH",
 		GroupID: "carry",
@@ -27,25 +27,15 @@ Nothing is changed in the system.`,
 			if err != nil {
 				return err
 			}
-			return a.onBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
-				return alone(l, "post", func() error { return a.withdraw(cmd.Context(), w, l, b) })
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.withdraw(cmd.Context(), w, l, b)
 			})
 		},
 	}
 }
 
-func (a *app) withdraw(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
-	switch {
-	case b.State == batch.Withdrawn:
-		return wrong(fmt.Sprintf("batch %d was withdrawn already", b.ID), "")
-	case b.State != batch.Drafted || !b.Posted.IsZero():
-		return wrong(fmt.Sprintf("batch %d is no draft any more: it is %s", b.ID, b.State), fmt.Sprintf("To undo what it did: evenledger reverse %d", b.ID))
-	}
-	b.State = batch.Withdrawn
-	if err := l.Save(ctx, b); err != nil {
-		return err
-	}
-	if err := forget(ctx, w, l, b.ID); err != nil {
+func (a *front) withdraw(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+	if err := app.Withdraw(ctx, w, l, b); err != nil {
 		return err
 	}
 	if a.json {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"evenledger/internal/app"
 	"evenledger/internal/sheet"
 )
 
@@ -13,7 +14,7 @@ func TestQuoted(t *testing.T) {
 	for word, want := range map[string]string{"starters.csv": "starters.csv", "my file.csv": "'my file.csv'", "it's": `'it'\''s'`, "$(id)": "'$(id)'", "a;b": "'a;b'", "": ""} {
 		assert.Equal(t, want, quoted(word), word)
 	}
-	f := sheetFlags{brief: "starters", rows: "3-9,12", only: `title == "x"`, first: 2}
+	f := sheetFlags{app.Request{Brief: "starters", Rows: "3-9,12", Only: `title == "x"`, First: 2}}
 	assert.Equal(t, ` -b starters --rows 3-9,12 --only 'title == "x"' --first 2`, f.flags())
 }
 

@@ -42,8 +42,8 @@ var (
 // An Error says why a text could not be read as the kind of value wanted.
 type Error struct {
 	Code   account.Code // of account.Codes
-	Reason string // completes "“text” …"
-	Remedy string // more particular than the code's own, or empty
+	Reason string       // completes "“text” …"
+	Remedy string       // more particular than the code's own, or empty
 }
 
 func (e *Error) Error() string { return e.Reason }

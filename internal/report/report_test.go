@@ -17,6 +17,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/inquiry"
 	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -270,39 +271,10 @@ func TestMembershipsTold(t *testing.T) {
 	}
 }
 
-// Questions about a system's people are answered for whoever is there.
-func TestQuestions(t *testing.T) {
-	person := func(id string, pairs ...string) account.Account {
-		a := account.Account{ID: id, Fields: map[string]account.Value{}}
-		for i := 0; i < len(pairs); i += 2 {
-			a.Fields[pairs[i]] = account.Of(pairs[i+1])
-		}
-		return a
-	}
-	all := []account.Account{
-		person("1", "userName", "tom", "givenName", "Tom", "familyName", "Kaya", "manager", "2", "email", "Desk@x.example"),
-		person("2", "userName", "ana", "displayName", "Ana R.", "department", "Deck", "manager", "9", "email", "desk@X.example", "employeeNumber", "7"),
-		person("3", "userName", "mei", "manager", "2", "active", "false", "employeeNumber", "7"),
-		person("4", "email", "only@x.example"),
-	}
-	for name, c := range map[string]struct {
-		table report.Table
-		want  []string
-	}{
-		"managers":        {report.Managers(all), []string{"ana|Ana R.|Deck|2", "9|(no such account)||1"}},
-		"without manager": {report.Listed(all, func(a *account.Account) bool { return !a.Field("manager").Filled() }), []string{"only@x.example||||"}},
-		"suspended":       {report.Listed(all, func(a *account.Account) bool { return a.Field("active").Text() == "false" }), []string{"mei||7||"}},
-		"duplicates":      {report.Duplicates(all), []string{"email address|desk@X.example|ana|Ana R.", "email address|Desk@x.example|tom|Tom Kaya", "staff number|7|ana|Ana R.", "staff number|7|mei|"}},
-		"groups":          {report.Things([]account.Thing{{ID: "g1", Name: "Deck", Members: 0}, {ID: "g2", Name: "Crew", Members: 1200}, {ID: "g3", Name: "Odd", Members: -1}}, false), []string{"Crew|g2|1 200", "Deck|g1|0", "Odd|g3|?"}},
-		"licences":        {report.Things([]account.Thing{{ID: "l1", Name: "charts", Members: 3, Seats: 5}, {ID: "l2", Name: "free", Members: 1, Seats: -1}}, true), []string{"charts|l1|3|5|2", "free|l2|1|?|?"}},
-	} {
-		var got []string
-		for _, line := range c.table.Lines {
-			require.Len(t, line, len(c.table.Headings))
-			got = append(got, strings.ReplaceAll(strings.Join(line, "|"), "\u202f", " "))
-		}
-		assert.Equal(t, c.want, got, name)
-		text := page(func(p *report.Page) { p.Table(c.table) })
-		assert.Contains(t, text, c.table.Headings[0])
-	}
+func TestTableWritesNumbersForPeople(t *testing.T) {
+	text := page(func(p *report.Page) {
+		p.Table(inquiry.Table{Headings: []string{"Name", "Members"}, Numbers: 1, Lines: [][]string{{"12000", "12000"}, {"Odd", "?"}}})
+	})
+	assert.Contains(t, strings.ReplaceAll(text, "\u202f", " "), "12000   12 000")
+	assert.Contains(t, text, "?")
 }

@@ -1,0 +1,93 @@
+package app
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"net/url"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
+	"evenledger/internal/ledger"
+	"evenledger/internal/profile"
+	"evenledger/internal/secret"
+	"evenledger/internal/sheet"
+	"evenledger/internal/workspace"
+)
+
+// Drafter readies the making of a batch of a job.
+func (a *App) Drafter(l *ledger.Ledger, j *Job) *drafting.Draft {
+	info := j.Sheet.Info()
+	d := &drafting.Draft{
+		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
+		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords,
+		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
+	}
+	if j.Named {
+		d.Batch.Brief = j.Request.Brief
+	}
+	d.Batch.Corrects, _ = sheet.FixesOf(info.Headings)
+	for i, above := range d.Batch.Above {
+		d.Batch.Above[i] = concealed(above)
+	}
+	if d.Batch.Path, d.Batch.Sum = Fingerprint(j.Path, info); d.Batch.Path != "" {
+		d.Batch.Tab = info.Tab
+	}
+	if !j.Selection.All() {
+		d.Batch.Taken = j.Selection.String()
+	}
+	if j.Request.Only != "" {
+		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+j.Request.Only, ", ")
+	}
+	d.Batch.Secrets = j.Brief.Password.New
+	if j.Brief.Password.Blank {
+		d.Batch.Secrets = "both"
+	}
+	return d
+}
+
+// Fingerprint returns the path of a workbook that a report can be written into, and
+// its SHA-256, so that it is known later whether it is the same still.
+func Fingerprint(path string, info sheet.Info) (at, sum string) {
+	if info.Format != "XLSX" {
+		return "", ""
+	}
+	at, err := filepath.Abs(path)
+	if err != nil {
+		return "", ""
+	}
+	file, err := os.Open(at)
+	if err != nil {
+		return "", "" // the sheet itself was read; only the report is plainer for it
+	}
+	defer file.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, file); err != nil {
+		return "", ""
+	}
+	return at, hex.EncodeToString(hash.Sum(nil))
+}
+
+// concealed returns cells without what looks like passwords.
+func concealed(cells []string) []string {
+	out := make([]string, len(cells))
+	for i, cell := range cells {
+		out[i] = profile.Concealed(cell)
+	}
+	return out
+}
+
+// Vaults are where the workspace seals passwords.
+func Vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger + ".keys") }
+
+// known are words that anybody knows of an organisation: those of its address.
+func known(address string) []string {
+	at, err := url.Parse(address)
+	if err != nil {
+		return nil
+	}
+	return strings.Split(at.Hostname(), ".")
+}

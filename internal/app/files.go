@@ -1,0 +1,47 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"evenledger/internal/sheet"
+)
+
+// MayWrite sees that a sheet can be written to a path without loss.
+func MayWrite(path string, overwrite bool, holds string) error {
+	if _, err := os.Lstat(path); err == nil && !overwrite {
+		return mistake(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
+	}
+	if !sheet.CanWrite(path) {
+		return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+sheet.Formats+".")
+	}
+	return nil
+}
+
+// SheetWriter begins a sheet in the format that path ends in. Working files stand
+// beside it, never in a folder that others share.
+func SheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
+	return func(form sheet.Form) (sheet.Writer, error) {
+		form.Folder = filepath.Dir(path)
+		return sheet.NewWriter(to, path, form)
+	}
+}
+
+// WriteWhole writes a file readable by its owner alone, whole or not at all.
+func WriteWhole(path string, write func(*os.File) (int, error)) (n int, err error) {
+	file, err := os.CreateTemp(filepath.Dir(path), ".evenledger-*")
+	if err != nil {
+		return 0, err
+	}
+	n, err = write(file)
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		return n, errors.Join(err, os.Remove(file.Name()))
+	}
+	return n, nil
+}

@@ -1,0 +1,435 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/brief"
+	"evenledger/internal/check"
+	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
+	"evenledger/internal/secret"
+	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/words"
+	"evenledger/internal/workspace"
+)
+
+// A Request says in what light a sheet is meant, and which of its rows. The zero Request
+// is for all rows, as their headings say.
+type Request struct {
+	Brief    string   // by name or path; empty: the headings say what the columns mean
+	System   string   // by name; empty: the brief's, or the only one
+	Tab      string   // of a workbook
+	Encoding string   // of the sheet's text
+	Rows     string   // such as 3-9,12
+	Only     string   // a further condition
+	First    int      // so many rows; 0: all
+	Fields   []string // that may be touched; none: all
+	New      string   // what is done with rows that find no account; empty: as the brief says
+	Compare  bool     // the sheet is only to be compared with the system
+	Elevated bool     // roles and groups that give rights over others are allowed
+}
+
+// Selects reads what takes a part of the rows.
+func (r *Request) Selects() (sheet.Selection, error) {
+	s := sheet.Selection{First: r.First}
+	if r.Rows != "" {
+		var err error
+		if s.Ranges, err = sheet.ParseRows(r.Rows); err != nil {
+			return s, mistake("--rows: "+err.Error(), "")
+		}
+	}
+	if r.Encoding != "" && !sheet.KnowsEncoding(r.Encoding) {
+		return s, mistake(fmt.Sprintf("there is no encoding “%s”", r.Encoding), "For example: --encoding windows-1250, iso-8859-2, macintosh or shift_jis")
+	}
+	if policies := []string{"", string(brief.Create), string(brief.Skip), string(brief.Refuse)}; !slices.Contains(policies, r.New) {
+		return s, mistake("--new takes create, skip or refuse", "For example: --new create")
+	}
+	if r.First < 0 {
+		return s, mistake("--first takes a number of rows", "For example: --first 3")
+	}
+	return s, nil
+}
+
+// A Job is a sheet with all that is needed to work on it.
+type Job struct {
+	Request   Request
+	Workspace *workspace.Workspace // nil: there is none
+	Brief     *brief.Brief
+	Named     bool // the brief was named, not made from headings
+	Target    workspace.System
+	System    system.System
+	Schema    *account.Schema
+	Sheet     *sheet.Sheet
+	Mapper    *mapping.Mapper
+	Path      string        // of the sheet
+	Options   sheet.Options // with which it was opened
+	Selection sheet.Selection
+	Findings  []account.Finding     // about the sheet as a whole
+	Things    *membership.Catalogue // that rows may name; nil: not looked at
+	whyNot    string                // what can be done about rows that find no account, where they are refused
+}
+
+// Checker returns a checker of the job's rows.
+func (j *Job) Checker() *check.Checker {
+	c := check.New(j.Mapper, j.Schema)
+	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords), known(j.Target.URL())
+	return c
+}
+
+// Rows yields the rows, those that are not to be taken marked.
+func (j *Job) Rows() iter.Seq2[sheet.Row, error] { return j.Selection.Of(j.Sheet.Rows()) }
+
+// settleDates looks into the sheet beforehand where nothing says in which order
+// its dates have day and month. What is piped in can be read only once.
+func (j *Job) settleDates(path string) error {
+	if path == sheet.StandardInput || !j.Mapper.LooksAhead(j.Sheet.Info()) {
+		return nil
+	}
+	ahead, err := sheet.Open(path, nil, j.Options)
+	if err != nil {
+		return err
+	}
+	defer ahead.Close()
+	return j.Mapper.SettleDates(ahead.Rows())
+}
+
+// Open readies a job: it finds the workspace, the brief and the system, opens the sheet and
+// sees that all of them fit. Offline, the system is not asked, and without a workspace
+// a sheet with known headings can still be checked.
+func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, err error) {
+	j, offline := &Job{Path: path, Request: request}, a.Offline
+	if j.Selection, err = request.Selects(); err != nil {
+		return nil, err
+	}
+	if err := a.lookUp(j, request, offline); err != nil {
+		return nil, err
+	}
+	j.Options = sheetOptions(j.Brief, request)
+	j.Options.Stop = ctx.Done()
+	if j.Sheet, err = sheet.Open(path, a.In, j.Options); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, j.Sheet.Close())
+		}
+	}()
+	if j.Brief == nil {
+		if j.Brief, err = a.suggest(ctx, j, request.Only, offline); err != nil {
+			var none *brief.NoKey
+			if !errors.As(err, &none) {
+				return nil, err
+			}
+			return nil, mistake(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
+		}
+	}
+	j.policyOfNew(request)
+	if request.Compare {
+		j.Brief.Compare()
+	}
+	if len(request.Fields) > 0 {
+		if err := j.Brief.Touch(request.Fields); err != nil {
+			return nil, mistake(err.Error(), "Name fields of the brief, or of the sheet's headings.")
+		}
+	}
+	j.Mapper = mapping.New(j.Brief, j.Sheet.Info())
+	if err := j.settleDates(path); err != nil {
+		return nil, err
+	}
+	if err := a.fit(ctx, j, offline); err != nil {
+		return nil, err
+	}
+	return j, nil
+}
+
+// lookUp finds the workspace, and the brief and the system that are named. Offline, a
+// sheet may be looked at outside any workspace.
+func (a *App) lookUp(j *Job, request Request, offline bool) (err error) {
+	j.Workspace, err = a.FindWorkspace()
+	var none *workspace.NotFound
+	if errors.As(err, &none) && offline && request.Brief == "" {
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	systemName := request.System
+	if request.Brief != "" {
+		if j.Brief, err = a.LoadBrief(j.Workspace, request.Brief, request.Only); err != nil {
+			return err
+		}
+		j.Named = true
+		if systemName == "" {
+			systemName = j.Brief.System
+		}
+	}
+	if j.Workspace != nil {
+		if j.Target, err = j.Workspace.System(systemName); err != nil && !offline {
+			return mistake(err.Error(), "")
+		}
+	}
+	return nil
+}
+
+// sheetOptions says how the sheet is read: a flag counts for more than the brief, if
+// there is one.
+func sheetOptions(b *brief.Brief, request Request) sheet.Options {
+	options := sheet.Options{Tab: request.Tab, Encoding: request.Encoding}
+	known := account.NewHeadings()
+	options.Recognise = func(heading string) bool { _, ok := known.Field(heading); return ok }
+	if b == nil {
+		return options
+	}
+	options.HeadingRow = b.HeadingRow
+	if options.Tab == "" {
+		options.Tab = b.Tab
+	}
+	if options.Encoding == "" {
+		options.Encoding = b.Encoding
+	}
+	named := briefHeadings(b)
+	options.Named = func(heading string) bool { return named[words.Key(heading)] }
+	return options
+}
+
+// fit connects the system, unless offline, and finds where the brief, the sheet's
+// columns and the system do not fit together.
+func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
+	j.Findings = j.Mapper.Findings()
+	if !offline && j.System == nil {
+		if j.System, err = a.Connect(j.Target); err != nil {
+			return err
+		}
+		about, err := j.System.Describe(ctx)
+		if err != nil {
+			return err
+		}
+		j.Schema = about.Schema
+	}
+	if j.Schema != nil {
+		j.Brief.Fit(j.Schema)
+	}
+	j.Findings = append(j.Findings, check.New(j.Mapper, j.Schema).Schema()...)
+	if !offline && j.Brief.Password.Change && j.Target.Renew == "" {
+		f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.Target.Name))
+		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."
+		j.Findings = append(j.Findings, f)
+	} else if !offline && j.Brief.Password.Change {
+		if renew, known := j.Schema.Attribute(j.Target.Renew); !known || renew.ReadOnly {
+			f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and %s has no field %s that could be set for it", j.Target.Name, j.Target.Renew))
+			f.Remedy = "Correct “change_at_sign_in” in evenledger.yaml."
+			j.Findings = append(j.Findings, f)
+		}
+	}
+	if !account.HasError(j.Findings) {
+		return nil
+	}
+	var lines []string
+	for _, f := range j.Findings {
+		if f.Level == account.Error {
+			lines = append(lines, f.Message+"\n            → "+f.Remedy)
+		}
+	}
+	return mistake(fmt.Sprintf("%s does not fit: %s", j.Path, strings.Join(lines, "\n            ")), "")
+}
+
+// policyOfNew settles what is done with rows that find no account, where the command
+// line says so, or the sheet is an export: a key in it that finds nobody was rather
+// mistyped than made up.
+func (j *Job) policyOfNew(request Request) {
+	headings := j.Sheet.Info().Headings
+	ofBatch, _ := sheet.FixesOf(headings)
+	switch exported := slices.Contains(headings, sheet.AccountHeading) && ofBatch == 0; {
+	case request.New != "":
+		j.Brief.New = brief.Policy(request.New)
+	case exported && !j.Brief.NewSaid:
+		j.Brief.New, j.whyNot = brief.Refuse, "The sheet came from “export”: correct the key. If the row is a new person's, draft with --new create."
+	}
+}
+
+// suggest makes a brief of the sheet's headings. What kind of values a system's
+// own fields have, the system says.
+func (a *App) suggest(ctx context.Context, j *Job, only string, offline bool) (*brief.Brief, error) {
+	options := brief.Options{Today: a.Today()}
+	if j.Workspace != nil {
+		options = a.BriefOptions(j.Workspace)
+	}
+	options.Only = only
+	if !offline {
+		client, err := a.Connect(j.Target)
+		if err != nil {
+			return nil, err
+		}
+		about, err := client.Describe(ctx)
+		if err != nil {
+			return nil, err
+		}
+		schema := about.Schema
+		j.System, j.Schema, options.Kinds = client, schema, map[string]account.Kind{}
+		for _, attribute := range schema.Attributes {
+			options.Kinds[attribute.Field] = attribute.Kind
+		}
+		for _, names := range []map[string]string{schema.Short, schema.Aliases} {
+			for name, full := range names {
+				options.Kinds[name] = options.Kinds[full]
+			}
+		}
+	}
+	return brief.Suggest(j.Sheet.Info().Headings, j.Target.Name, options)
+}
+
+func (a *App) LoadBrief(w *workspace.Workspace, name, only string) (*brief.Brief, error) {
+	path, err := w.BriefPath(name)
+	if err != nil {
+		return nil, mistake(err.Error(), "")
+	}
+	options := a.BriefOptions(w)
+	options.Only = only
+	return brief.Load(path, options)
+}
+
+func (a *App) BriefOptions(w *workspace.Workspace) brief.Options {
+	options := brief.Options{Today: a.Today(), Systems: []string{}, Root: w.Dir}
+	for _, s := range w.Systems {
+		options.Systems = append(options.Systems, s.Name)
+	}
+	options.Aliases = func(name string) []string {
+		var aliases []string
+		if s, err := w.System(name); err == nil {
+			for alias := range s.Aliases {
+				aliases = append(aliases, alias)
+			}
+		}
+		return aliases
+	}
+	options.IsOwn = func(name, field string) bool {
+		s, err := w.System(name)
+		return err == nil && s.Kind.IsOwn != nil && s.Kind.IsOwn(field)
+	}
+	options.Own = a.ownFields(w)
+	return options
+}
+
+// longestAsk bounds how long a system is waited for when a brief names a field that
+// only it can know.
+const longestAsk = 10 * time.Second
+
+// ownFields asks systems for the names of their fields, each once. One that cannot
+// be asked has none.
+func (a *App) ownFields(w *workspace.Workspace) func(string) map[string]account.Kind {
+	asked := map[string]map[string]account.Kind{}
+	return func(name string) map[string]account.Kind {
+		if kinds, known := asked[name]; known || a.Offline {
+			return kinds
+		}
+		asked[name] = nil
+		target, err := w.System(name)
+		if err != nil {
+			return nil
+		}
+		client, err := a.Connect(target)
+		if err != nil {
+			return nil
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), longestAsk)
+		defer cancel()
+		schema, err := client.Describe(ctx)
+		if err != nil {
+			a.Remark("%s could not be asked for the names of its fields.", target.Name)
+			return nil
+		}
+		kinds := map[string]account.Kind{}
+		for _, attribute := range schema.Attributes {
+			kinds[attribute.Field] = attribute.Kind
+		}
+		for short, full := range schema.Short {
+			kinds[short] = kinds[full]
+		}
+		asked[name] = kinds
+		return kinds
+	}
+}
+
+// briefHeadings are the headings that a brief names, by their keys.
+func briefHeadings(b *brief.Brief) map[string]bool {
+	named := map[string]bool{}
+	for _, f := range b.Fields {
+		named[words.Key(f.From)] = f.From != ""
+	}
+	for _, m := range b.Memberships {
+		named[words.Key(m.Column.From)] = m.Column.From != ""
+	}
+	for _, e := range b.Expressions() {
+		for _, heading := range e.Columns {
+			named[words.Key(heading)] = true
+		}
+	}
+	return named
+}
+
+// Connect opens the secrets of a system and makes its client.
+func (a *App) Connect(target workspace.System) (system.System, error) {
+	trace, err := a.Trace()
+	if err != nil {
+		return nil, err
+	}
+	client, err := target.Connection.Open(system.Work{
+		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.Mask, Trace: trace,
+		Waiting: func(until time.Time) {
+			a.Remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
+		},
+	})
+	var none *system.NoSecret
+	if errors.As(err, &none) {
+		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, none), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, none.Reference))
+	}
+	if err != nil {
+		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, err), "")
+	}
+	return client, nil
+}
+
+// Touches reports whether the brief changes a field, or finds accounts by it.
+func (j *Job) Touches(name string) bool {
+	i := j.Brief.Field(name)
+	return i < 0 || j.Brief.Fields[i].Send
+}
+
+// Found is one row of a sheet with what the rows around make of it.
+type Found struct {
+	check.Checked
+	Later []account.Finding // that rows below brought to light
+}
+
+// Row goes through the sheet to one row; nil: there is none of that number. With later rows it can turn out that
+// they share what must be unique.
+func (j *Job) Row(ctx context.Context, number int) (*Found, error) {
+	var at *Found
+	for checked, err := range j.Checker().Rows(ctx, j.Sheet.Rows()) {
+		if err != nil {
+			return nil, err
+		}
+		if checked.Wanted.Row == number {
+			// What is yielded is used again for later rows.
+			at = &Found{Checked: checked}
+			at.Row.Cells, at.Row.Kinds = slices.Clone(checked.Row.Cells), slices.Clone(checked.Row.Kinds)
+			wanted := *checked.Wanted
+			wanted.Values = slices.Clone(wanted.Values)
+			at.Wanted = &wanted
+		}
+		for _, f := range checked.Earlier {
+			if at != nil && f.Row == number {
+				at.Later = append(at.Later, f)
+			}
+		}
+	}
+	return at, nil
+}
