@@ -23,13 +23,14 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
-	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
 	"evenledger/internal/readback"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/standin"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system/scim"
 )
 
@@ -39,7 +40,7 @@ type harbour struct {
 	t      *rapid.T
 	server *httptest.Server
 	client *scim.Client
-	ledger *ledger.Ledger
+	ledger store.Store
 
 	mu    sync.Mutex
 	dies  int // at which change from now on nothing is answered any more; 0: never
@@ -83,7 +84,7 @@ func newHarbour(t *rapid.T, dir string) *harbour {
 	}))
 	h.client, err = scim.New(scim.Config{URL: h.server.URL + "/scim/v2", Authorization: scim.Bearer("secret"), Together: 2, Page: 4, Timeout: 5 * time.Second, Pause: time.Millisecond})
 	require.NoError(t, err)
-	h.ledger, err = ledger.Open(context.Background(), filepath.Join(dir, "ledger.db"))
+	h.ledger, err = sqlite.Open(context.Background(), filepath.Join(dir, "ledger.db"))
 	require.NoError(t, err)
 	return h
 }
@@ -185,7 +186,7 @@ func (h *harbour) even(b *batch.Batch) (entries []batch.Entry, counts account.Co
 	counts, _, err := h.ledger.Counts(context.Background(), b.ID)
 	require.NoError(h.t, err)
 	require.Equal(h.t, b.Rows+b.Unlisted, counts.Total())
-	for e, err := range h.ledger.Entries(context.Background(), b.ID, ledger.Filter{}) {
+	for e, err := range h.ledger.Entries(context.Background(), b.ID, store.Filter{}) {
 		require.NoError(h.t, err)
 		entries = append(entries, e)
 	}

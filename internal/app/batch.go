@@ -7,24 +7,25 @@ import (
 	"os"
 
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 	"evenledger/internal/workspace"
 )
 
 // OpenLedger opens the workspace's ledger; for reading alone, one that cannot be
 // written to will do.
-func (a *App) OpenLedger(ctx context.Context, toRead bool) (*workspace.Workspace, *ledger.Ledger, error) {
+func (a *App) OpenLedger(ctx context.Context, toRead bool) (*workspace.Workspace, store.Store, error) {
 	w, err := a.FindWorkspace()
 	if err != nil {
 		return nil, nil, err
 	}
-	open := ledger.Open
+	open := sqlite.Open
 	if _, err := os.Lstat(w.Ledger); toRead && err == nil {
-		open = ledger.OpenToRead
+		open = sqlite.OpenToRead
 	}
 	l, err := open(ctx, w.Ledger)
-	if errors.Is(err, ledger.ErrOld) {
-		l, err = ledger.Open(ctx, w.Ledger)
+	if errors.Is(err, store.ErrOld) {
+		l, err = sqlite.Open(ctx, w.Ledger)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -33,16 +34,16 @@ func (a *App) OpenLedger(ctx context.Context, toRead bool) (*workspace.Workspace
 }
 
 // LookAtBatch opens the ledger to read one batch of it; 0 is the newest.
-func (a *App) LookAtBatch(ctx context.Context, id int, do func(*ledger.Ledger, *batch.Batch) error) error {
-	return a.withBatch(ctx, id, true, func(_ *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error { return do(l, b) })
+func (a *App) LookAtBatch(ctx context.Context, id int, do func(store.Store, *batch.Batch) error) error {
+	return a.withBatch(ctx, id, true, func(_ *workspace.Workspace, l store.Store, b *batch.Batch) error { return do(l, b) })
 }
 
 // OnBatch opens the ledger for work on one batch of it.
-func (a *App) OnBatch(ctx context.Context, id int, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) error {
+func (a *App) OnBatch(ctx context.Context, id int, do func(*workspace.Workspace, store.Store, *batch.Batch) error) error {
 	return a.withBatch(ctx, id, false, do)
 }
 
-func (a *App) withBatch(ctx context.Context, id int, toRead bool, do func(*workspace.Workspace, *ledger.Ledger, *batch.Batch) error) (err error) {
+func (a *App) withBatch(ctx context.Context, id int, toRead bool, do func(*workspace.Workspace, store.Store, *batch.Batch) error) (err error) {
 	w, l, err := a.OpenLedger(ctx, toRead)
 	if err != nil {
 		return err
@@ -61,12 +62,12 @@ func (a *App) withBatch(ctx context.Context, id int, toRead bool, do func(*works
 }
 
 // Alone does a work of the workspace that nobody else may be at.
-func Alone(l *ledger.Ledger, work string, do func() error) (err error) {
+func Alone(l store.Store, work string, do func() error) (err error) {
 	unlock, err := l.Lock(work)
-	if errors.Is(err, ledger.ErrBusy) && work == "post" {
+	if errors.Is(err, store.ErrBusy) && work == "post" {
 		return held("a batch of this workspace is being posted already", "Wait until that is done; “evenledger batches” shows it.")
 	}
-	if errors.Is(err, ledger.ErrBusy) {
+	if errors.Is(err, store.ErrBusy) {
 		return held("another draft is being made in this workspace", "Wait until it is done.")
 	}
 	if err != nil {
@@ -91,7 +92,7 @@ func SystemOf(w *workspace.Workspace, b *batch.Batch) (workspace.System, error) 
 
 // Withdraw marks a draft as one that will not be posted, and destroys the passwords that
 // it kept.
-func Withdraw(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+func Withdraw(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 	return Alone(l, "post", func() error {
 		switch {
 		case b.State == batch.Withdrawn:

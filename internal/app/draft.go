@@ -11,7 +11,7 @@ import (
 
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/profile"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -19,7 +19,7 @@ import (
 )
 
 // Drafter readies the making of a batch of a job.
-func (a *App) Drafter(l *ledger.Ledger, j *Job) *drafting.Draft {
+func (a *App) Drafter(l store.Store, j *Job) *drafting.Draft {
 	info := j.Sheet.Info()
 	d := &drafting.Draft{
 		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,

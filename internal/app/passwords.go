@@ -8,24 +8,24 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
 )
 
 // Forget destroys what is left of a batch's passwords: they can be opened by nobody
 // any more, whatever still has them.
-func Forget(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, id int) error {
+func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) error {
 	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w).Destroy(id), l.CutJournal(ctx))
 }
 
 // HandOut writes the generated passwords of the accounts that were made to a new file, and
 // then keeps them no more. It returns how many.
-func HandOut(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
+func HandOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
 	sealed := Vaults(w).Of(b.ID)
 	var rows []int
 	n, err := envelope.WriteFile(path, func(yield func(secret.Credential, error) bool) {
-		for e, err := range made(l.Entries(ctx, b.ID, ledger.Filter{Secrets: true})) {
+		for e, err := range made(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {
 			c := secret.Credential{}
 			if err == nil {
 				c.Password, err = sealed.Open(e.Secret)

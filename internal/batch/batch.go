@@ -72,8 +72,9 @@ type Batch struct {
 
 	Read sheet.Tally // what was in the sheet
 
-	Protect   []string          // patterns of accounts that are not changed
-	Witnesses []account.Account // that were there when it was drafted, to know the system again by
+	Mark      account.Suspension // of an account that may not sign in
+	Protect   []string           // patterns of accounts that are not changed
+	Witnesses []account.Account  // that were there when it was drafted, to know the system again by
 }
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet

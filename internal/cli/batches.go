@@ -13,7 +13,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -73,14 +73,14 @@ func (a *front) batchesCommand() *cobra.Command {
 
 // corrections finds, of each batch, the refused and failed rows that were corrected
 // since: by batches made from its fix sheet, or from those' own.
-func corrections(ctx context.Context, l *ledger.Ledger, newestFirst []batch.Batch) (map[int]map[int]bool, error) {
+func corrections(ctx context.Context, l store.Store, newestFirst []batch.Batch) (map[int]map[int]bool, error) {
 	fixed := map[int]map[int]bool{}
 	for _, b := range newestFirst {
 		of, column := sheet.FixesOf(b.Headings)
 		if b.Corrects == 0 || of != b.Corrects || b.Posted.IsZero() {
 			continue
 		}
-		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Cells: true}) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
 			if err != nil {
 				return nil, err
 			}
@@ -102,7 +102,7 @@ func corrections(ctx context.Context, l *ledger.Ledger, newestFirst []batch.Batc
 			continue
 		}
 		bad := map[int]bool{}
-		for e, err := range l.Entries(ctx, newestFirst[i].ID, ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}}) {
+		for e, err := range l.Entries(ctx, newestFirst[i].ID, store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}}) {
 			if err != nil {
 				return nil, err
 			}
@@ -114,7 +114,7 @@ func corrections(ctx context.Context, l *ledger.Ledger, newestFirst []batch.Batc
 }
 
 // correctedBy tells which batches corrected rows of this one.
-func (a *front) correctedBy(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) correctedBy(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
 	all, err := l.Batches(ctx)
 	if err != nil {
 		return err

@@ -24,10 +24,11 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/ledger"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system"
 	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
@@ -243,9 +244,9 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitUnavailable, message: refusal.Message, remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
 	case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrCannotFind):
 		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
-	case ledger.IsBusy(err):
+	case sqlite.IsBusy(err):
 		return failure{code: exitGuard, message: "the ledger is busy: another evenledger has been writing to it all the while", remedy: "Run the command again when that is done; what was written before is safe."}
-	case ledger.IsDamaged(err):
+	case sqlite.IsDamaged(err):
 		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
 	case errors.As(err, &badSheet):
 		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
@@ -253,9 +254,9 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitWrong, message: noWorkspace.Error(), remedy: "Make a workspace with “evenledger init”, or name one with --workspace."}
 	case errors.As(err, &problems):
 		return failure{code: exitWrong, message: problems.Error(), err: problems}
-	case errors.Is(err, ledger.ErrNoBatch):
+	case errors.Is(err, store.ErrNoBatch):
 		return failure{code: exitWrong, message: "there is no such batch", remedy: "“evenledger batches” lists them."}
-	case ledger.IsFull(err):
+	case sqlite.IsFull(err):
 		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
 	}
 	return failure{code: exitWrong, message: err.Error()}

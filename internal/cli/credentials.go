@@ -10,7 +10,7 @@ import (
 
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
 	"evenledger/internal/workspace"
@@ -100,7 +100,7 @@ func (f *credentialFlags) again() string {
 
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
-func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
 	if b.Secrets == "" {
 		return nil
 	}

@@ -11,9 +11,10 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system"
 )
 
@@ -50,19 +51,19 @@ drafted, and held back.`,
 }
 
 func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error {
-	return a.onSheet(ctx, path, flags, func(j *app.Job, l *ledger.Ledger) error {
+	return a.onSheet(ctx, path, flags, func(j *app.Job, l store.Store) error {
 		return a.makeDraft(ctx, j, l)
 	})
 }
 
 // onSheet opens a sheet and the ledger for work that only one may be at.
-func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*app.Job, *ledger.Ledger) error) (err error) {
+func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*app.Job, store.Store) error) (err error) {
 	j, err := a.Open(ctx, path, flags.Request)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, j.Sheet.Close()) }()
-	l, err := ledger.Open(ctx, j.Workspace.Ledger)
+	l, err := sqlite.Open(ctx, j.Workspace.Ledger)
 	if err != nil {
 		return err
 	}
@@ -70,7 +71,7 @@ func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do f
 	return app.Alone(l, "draft", func() error { return do(j, l) })
 }
 
-func (a *front) makeDraft(ctx context.Context, j *app.Job, l *ledger.Ledger) error {
+func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error {
 	bar := a.progress()
 	d := a.Drafter(l, j)
 	d.Progress = bar.stageDone
@@ -100,16 +101,16 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l *ledger.Ledger) err
 	return a.showDraft(ctx, page, l, b, j, way)
 }
 
-func (a *front) writeBatch(ctx context.Context, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) error {
 	counts, _, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
 	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
-	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, ledger.Filter{}))
+	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, store.Filter{}))
 }
 
-func (a *front) showDraft(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, j *app.Job, way system.Way) error {
+func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, j *app.Job, way system.Way) error {
 	counts, waiting, err := a.summary(ctx, page, l, b, j.Findings, nil)
 	if err != nil {
 		return err
@@ -164,7 +165,7 @@ const shown = 3
 
 // summary writes what a batch came to: title, account, findings, first and last
 // entries. With told, only the findings of entries for which it holds.
-func (a *front) summary(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
+func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
 	counts, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return nil, nil, err
@@ -185,7 +186,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l *ledger.Ledger
 	for _, f := range more {
 		causes.Add(f)
 	}
-	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Findings: true}) {
+	for e, err := range l.Entries(ctx, b.ID, store.Filter{Findings: true}) {
 		if err != nil {
 			return nil, nil, err
 		}
@@ -209,9 +210,9 @@ func (a *front) summary(ctx context.Context, page *report.Page, l *ledger.Ledger
 
 // beforeIt tells what one should know of what is still to be done: how many of the
 // new people may not sign in, the seats, and things that are made first.
-func (a *front) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
 	if n := waiting[account.Create]; n > 0 {
-		closed, err := l.Closed(ctx, b.ID)
+		closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off)
 		if err != nil {
 			return err
 		}
@@ -227,7 +228,7 @@ func (a *front) beforeIt(ctx context.Context, page *report.Page, l *ledger.Ledge
 
 // gravest lists every account that is to be removed, suspended or let back in: none
 // of them should come as a surprise.
-func (a *front) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, waiting map[account.Intent]int) error {
+func (a *front) gravest(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
 	for _, of := range []struct {
 		intent account.Intent
 		title  string
@@ -237,7 +238,7 @@ func (a *front) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger
 		}
 		page.Line("")
 		page.Line("%s", page.Bold(of.title))
-		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Intents: []account.Intent{of.intent}}) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{Intents: []account.Intent{of.intent}}) {
 			if err != nil {
 				return err
 			}
@@ -248,16 +249,16 @@ func (a *front) gravest(ctx context.Context, page *report.Page, l *ledger.Ledger
 }
 
 // ends writes the first and last entries, as people look at those.
-func (a *front) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) ends(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
 	var outcomes []account.Outcome
 	if b.Taken != "" { // what was left out is of no interest
 		outcomes = slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return o == account.Aside })
 	}
-	first, err := some(ctx, l, b.ID, ledger.Filter{Outcomes: outcomes, Limit: shown})
+	first, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown})
 	if err != nil {
 		return err
 	}
-	last, err := some(ctx, l, b.ID, ledger.Filter{Outcomes: outcomes, Limit: shown, Last: true})
+	last, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Last: true})
 	if err != nil || len(first) == 0 {
 		return err
 	}
@@ -279,7 +280,7 @@ func (a *front) ends(ctx context.Context, page *report.Page, l *ledger.Ledger, b
 	return nil
 }
 
-func some(ctx context.Context, l *ledger.Ledger, id int, filter ledger.Filter) ([]batch.Entry, error) {
+func some(ctx context.Context, l store.Store, id int, filter store.Filter) ([]batch.Entry, error) {
 	var entries []batch.Entry
 	for e, err := range l.Entries(ctx, id, filter) {
 		if err != nil {

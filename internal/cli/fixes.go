@@ -10,7 +10,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 )
 
@@ -40,7 +40,7 @@ with the same brief: the two columns that were added are passed over.`,
 			if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
 				return a.fixes(cmd.Context(), l, b, out)
 			})
 		},
@@ -50,9 +50,9 @@ with the same brief: the two columns that were added are passed over.`,
 	return cmd
 }
 
-func (a *front) fixes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string) error {
+func (a *front) fixes(ctx context.Context, l store.Store, b *batch.Batch, out string) error {
 	id := b.ID
-	bad := ledger.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
+	bad := store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {
 		return err

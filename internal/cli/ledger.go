@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 )
 
@@ -66,7 +66,7 @@ func (a *front) checkLedger(ctx context.Context) (err error) {
 	return page.Err()
 }
 
-func soundExit(sound ledger.Soundness) int {
+func soundExit(sound store.Soundness) int {
 	if len(sound.Problems) > 0 {
 		return exitWrong
 	}

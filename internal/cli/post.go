@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -13,9 +14,9 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
@@ -50,7 +51,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 				return wrong("--trial takes a number from 1 on", "")
 			}
 			a.longWork()
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 				return a.post(cmd.Context(), w, l, b, o)
 			})
 		},
@@ -61,7 +62,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	return cmd
 }
 
-func (a *front) post(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
 	envelope, err := o.credentials.envelope(w.Dir)
 	if err != nil {
 		return err
@@ -84,13 +85,13 @@ type order struct {
 }
 
 // postAlone posts a batch while nobody else posts one.
-func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
 	_, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
 	p := &posting.Post{
-		Ledger: l, Batch: b, URL: o.target.URL(), Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
+		Ledger: l, Batch: b, Worker: worker(), URL: o.target.URL(), Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
 		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: app.Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock,
 	}
 	if err := p.May(ctx); err != nil {
@@ -118,6 +119,15 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l *ledger
 		a.exit = exitInterrupted
 	}
 	return nil
+}
+
+// worker names this process among those that may be at one ledger.
+func worker() store.Worker {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	return store.Worker(fmt.Sprintf("%s %d", host, os.Getpid()))
 }
 
 // confirm asks the person, unless the answer was given beforehand.
@@ -199,7 +209,7 @@ func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
 }
 
 // posted shows what a batch came to after posting.
-func (a *front) posted(ctx context.Context, l *ledger.Ledger, b *batch.Batch, o order) error {
+func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o order) error {
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}

@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
@@ -57,7 +57,7 @@ func TestExitCodes(t *testing.T) {
 		{t.Context(), &sheet.Error{Name: "s.csv", Message: "x"}, exitWrong},
 		{t.Context(), &workspace.NotFound{Dir: "x"}, exitWrong},
 		{t.Context(), yamldoc.Problems{{File: "b.yaml", Message: "x"}}, exitWrong},
-		{t.Context(), ledger.ErrNoBatch, exitWrong},
+		{t.Context(), store.ErrNoBatch, exitWrong},
 		{t.Context(), errors.New("anything else"), exitWrong},
 		{over, context.Canceled, exitInterrupted},
 		{over, guard("x", ""), exitGuard},

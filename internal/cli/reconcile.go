@@ -13,7 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
 	"evenledger/internal/workspace"
@@ -41,7 +41,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if id, err := batchNumber(args[0]); err == nil && !exists(args[0]) {
-				return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+				return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 					return a.readBack(cmd.Context(), w, l, b, within)
 				})
 			}
@@ -79,7 +79,7 @@ type compared struct {
 
 func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) error {
 	flags.Elevated = true // nothing is given: it is only compared
-	return a.onSheet(ctx, path, flags, func(j *app.Job, l *ledger.Ledger) (err error) {
+	return a.onSheet(ctx, path, flags, func(j *app.Job, l store.Store) (err error) {
 		bar := a.progress()
 		d := a.Drafter(l, j)
 		d.Compare, d.Progress = true, bar.stageDone
@@ -93,8 +93,8 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 	})
 }
 
-func (a *front) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, j *app.Job, next string) error {
-	counts, refusals, err := app.Compare(l.Entries(ctx, b.ID, ledger.Filter{}))
+func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *app.Job, next string) error {
+	counts, refusals, err := app.Compare(l.Entries(ctx, b.ID, store.Filter{}))
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func (a *front) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, 
 	}
 	if a.json {
 		head := map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts, "even": even}
-		return report.WriteJSON(a.out, head, "entries", differing(l.Entries(ctx, b.ID, ledger.Filter{})), nil)
+		return report.WriteJSON(a.out, head, "entries", differing(l.Entries(ctx, b.ID, store.Filter{})), nil)
 	}
 	page := a.page()
 	page.Line("%s", page.Bold(fmt.Sprintf("%s and %s", b.Sheet, b.System)))
@@ -146,7 +146,7 @@ func (a *front) compared(ctx context.Context, l *ledger.Ledger, b *batch.Batch, 
 const someShown = 12
 
 // differing writes the rows that are not even, those of one state together.
-func (a *front) differing(ctx context.Context, page *report.Page, l *ledger.Ledger, b *batch.Batch, counts app.States) error {
+func (a *front) differing(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, counts app.States) error {
 	for _, s := range states {
 		if s.about == "" || counts[s.name] == 0 || s.name == app.Untold {
 			continue
@@ -154,7 +154,7 @@ func (a *front) differing(ctx context.Context, page *report.Page, l *ledger.Ledg
 		page.Line("")
 		page.Line("%s", page.Bold(s.about))
 		written := 0
-		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{}) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
 			if err != nil {
 				return err
 			}
@@ -188,7 +188,7 @@ func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error]
 }
 
 // readBack tells whether the system is still as a batch left it.
-func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch, within time.Duration) error {
+func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration) error {
 	if b.Posted.IsZero() {
 		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
 	}

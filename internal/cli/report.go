@@ -14,7 +14,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/inquiry"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -68,7 +68,7 @@ licences, groups, courses, roles, suspended or duplicates. With -o the answer is
 			if exists(out) && !overwrite {
 				return wrong(out+" exists already", "Name another file, or give --overwrite.")
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
 				return a.report(cmd.Context(), l, b, out, page)
 			})
 		},
@@ -105,13 +105,13 @@ func (a *front) beside(b *batch.Batch, out string, width int) (*sheet.Beside, er
 }
 
 // outcomes writes the sheet with what became of its rows.
-func (a *front) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, file *os.File, out string) (int, error) {
+func (a *front) outcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.File, out string) (int, error) {
 	counts, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return 0, err
 	}
 	width := 0
-	for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Cells: true}) {
+	for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
 		if err != nil {
 			return 0, err
 		}
@@ -126,7 +126,7 @@ func (a *front) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, 
 		return report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
 			form.Account = report.Chart(counts, waiting)
 			return begin(form)
-		}, b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}))
+		}, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
 	}
 	// What the ledger does not keep is not to stand in the report either.
 	hide := func(e batch.Entry) (hidden []int) {
@@ -137,11 +137,11 @@ func (a *front) outcomes(ctx context.Context, l *ledger.Ledger, b *batch.Batch, 
 		}
 		return hidden
 	}
-	rows, err := report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, ledger.Filter{Cells: true}), hide)
+	rows, err := report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}), hide)
 	return rows, errors.Join(err, to.Save(file, report.Chart(counts, waiting)))
 }
 
-func (a *front) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, out string, page bool) error {
+func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out string, page bool) error {
 	if b.Path != "" && sheet.SameFile(b.Path, out) {
 		return wrong(out+" is the sheet that the batch was made of", "Name another file.")
 	}
@@ -154,7 +154,7 @@ func (a *front) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, ou
 			return 0, err
 		}
 		causes := &report.Causes{}
-		for e, err := range l.Entries(ctx, b.ID, ledger.Filter{Findings: true}) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{Findings: true}) {
 			if err != nil {
 				return 0, err
 			}
@@ -163,7 +163,7 @@ func (a *front) report(ctx context.Context, l *ledger.Ledger, b *batch.Batch, ou
 			}
 		}
 		buffered := bufio.NewWriter(file)
-		err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, ledger.Filter{}))
+		err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{}))
 		return counts.Total(), errors.Join(err, buffered.Flush())
 	})
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/workspace"
 )
@@ -37,7 +37,7 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 				return err
 			}
 			a.longWork()
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 				return a.reverse(cmd.Context(), w, l, b, remove, elevated)
 			})
 		},
@@ -47,7 +47,7 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 	return cmd
 }
 
-func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, of *batch.Batch, remove, elevated bool) error {
+func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, remove, elevated bool) error {
 	target, err := app.SystemOf(w, of)
 	if err != nil {
 		return err

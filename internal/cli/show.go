@@ -10,7 +10,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
 )
@@ -64,13 +64,13 @@ and every request that was sent.`,
 			if err != nil {
 				return err
 			}
-			filter := ledger.Filter{Rows: rows}
+			filter := store.Filter{Rows: rows}
 			for _, word := range outcomes {
 				if err := addOutcome(&filter, word); err != nil {
 					return err
 				}
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l *ledger.Ledger, b *batch.Batch) error {
+			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
 				return a.show(cmd.Context(), l, b, filter)
 			})
 		},
@@ -82,7 +82,7 @@ and every request that was sent.`,
 
 // addOutcome adds to a filter what became of an entry, or will: “created”, “create”
 // and “to create” are all understood.
-func addOutcome(filter *ledger.Filter, word string) error {
+func addOutcome(filter *store.Filter, word string) error {
 	var names []string
 	for _, outcome := range account.Outcomes() {
 		if string(outcome) == word {
@@ -105,7 +105,7 @@ func addOutcome(filter *ledger.Filter, word string) error {
 	return wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
 }
 
-func (a *front) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filter ledger.Filter) error {
+func (a *front) show(ctx context.Context, l store.Store, b *batch.Batch, filter store.Filter) error {
 	id := b.ID
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {
@@ -134,7 +134,7 @@ func (a *front) show(ctx context.Context, l *ledger.Ledger, b *batch.Batch, filt
 			return err
 		}
 		page.Entry(e, b.Headings)
-		steps, err := l.Steps(ctx, id, e.Row)
+		steps, err := l.Attempts(ctx, id, e.Row)
 		if err != nil {
 			return err
 		}

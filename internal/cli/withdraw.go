@@ -7,7 +7,7 @@ import (
 
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 
@@ -27,14 +27,14 @@ Nothing is changed in the system.`,
 			if err != nil {
 				return err
 			}
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 				return a.withdraw(cmd.Context(), w, l, b)
 			})
 		},
 	}
 }
 
-func (a *front) withdraw(ctx context.Context, w *workspace.Workspace, l *ledger.Ledger, b *batch.Batch) error {
+func (a *front) withdraw(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 	if err := app.Withdraw(ctx, w, l, b); err != nil {
 		return err
 	}

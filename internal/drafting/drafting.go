@@ -22,7 +22,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/mapping"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -34,7 +34,7 @@ const chunk = 1000
 
 // A Draft is a batch to be made.
 type Draft struct {
-	Ledger   *ledger.Ledger
+	Ledger   store.Drafts
 	System   system.System
 	Sheet    *sheet.Sheet
 	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
@@ -81,7 +81,7 @@ func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
-	b.Protect = slices.Concat(d.brief.Protect, d.Protect)
+	b.Protect, b.Mark = slices.Concat(d.brief.Protect, d.Protect), d.about.Suspension
 	for _, f := range d.brief.Fields {
 		if f.Send {
 			b.Fields = append(b.Fields, f.Name)
@@ -371,7 +371,7 @@ func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int,
 			return entries, nil
 		}
 	}
-	for other, err := range d.Ledger.Entries(ctx, d.Batch.ID, ledger.Filter{Rows: []int{first}}) {
+	for other, err := range d.Ledger.Entries(ctx, d.Batch.ID, store.Filter{Rows: []int{first}}) {
 		if err != nil {
 			return nil, err
 		}

@@ -5,12 +5,12 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/mapping"
 	"evenledger/internal/secret"
 )
 
-func entryAt(row int) ledger.Filter { return ledger.Filter{Rows: []int{row}} }
+func entryAt(row int) store.Filter { return store.Filter{Rows: []int{row}} }
 
 // seal takes passwords, and what looks like some, out of the row's cells, and seals a
 // given one, so that none stands in the ledger.

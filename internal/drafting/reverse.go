@@ -8,7 +8,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
@@ -16,7 +16,7 @@ import (
 // A Reversal is a batch that undoes another, step by step, as far as nobody has
 // changed since what that one did. Its entries bear the rows of the other's.
 type Reversal struct {
-	Ledger   *ledger.Ledger
+	Ledger   store.Drafts
 	System   system.System
 	URL      string // at which it is
 	Of       *batch.Batch
@@ -43,7 +43,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		return nil, err
 	}
 	b := &r.Batch
-	b.Protect = slices.Concat(r.Of.Protect, r.Protect)
+	b.Protect, b.Mark = slices.Concat(r.Of.Protect, r.Protect), r.about.Suspension
 	b.Unmakes = slices.Clone(r.Of.MadeThings)
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
@@ -70,7 +70,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 	for after := 0; ; {
 		var done []batch.Entry
 		read := 0
-		for e, err := range r.Ledger.Entries(ctx, r.Of.ID, ledger.Filter{After: after, Limit: 10 * chunk, Cells: true}) {
+		for e, err := range r.Ledger.Entries(ctx, r.Of.ID, store.Filter{After: after, Limit: 10 * chunk, Cells: true}) {
 			if err != nil {
 				return err
 			}

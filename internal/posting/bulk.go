@@ -7,7 +7,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -17,15 +17,15 @@ func (p *Post) together(e *batch.Entry) bool {
 }
 
 // groups cuts a block that was noted into what goes in one request each.
-func (p *Post) groups(block []batch.Entry, intent ledger.Intent) [][]ledger.Result {
-	var groups [][]ledger.Result
+func (p *Post) groups(block []batch.Entry, claim store.Claim) [][]store.Result {
+	var groups [][]store.Result
 	open := false // the last group takes more
 	for i := range block {
-		r, goes := ledger.Result{Entry: block[i], Intent: intent}, p.together(&block[i])
+		r, goes := store.Result{Entry: block[i], Claim: claim}, p.together(&block[i])
 		if last := len(groups) - 1; open && goes && len(groups[last]) < p.about.Can.AtOnce {
 			groups[last] = append(groups[last], r)
 		} else {
-			groups = append(groups, []ledger.Result{r})
+			groups = append(groups, []store.Result{r})
 		}
 		open = goes
 	}
@@ -34,7 +34,7 @@ func (p *Post) groups(block []batch.Entry, intent ledger.Intent) [][]ledger.Resu
 
 // lookForOpen looks for the accounts of creates that an earlier post left open,
 // many with one request.
-func (p *Post) lookForOpen(ctx context.Context, open []ledger.InFlight) error {
+func (p *Post) lookForOpen(ctx context.Context, open []store.InFlight) error {
 	var creates []*batch.Entry
 	times := map[int]sent{}
 	for i := range open {
@@ -53,7 +53,7 @@ func (p *Post) lookForOpen(ctx context.Context, open []ledger.InFlight) error {
 
 // carryOutAll sends the requests of a group. An error means that the post cannot
 // go on; what came of the entries that still wait is open if it is an Unclear.
-func (p *Post) carryOutAll(ctx context.Context, group []ledger.Result) error {
+func (p *Post) carryOutAll(ctx context.Context, group []store.Result) error {
 	var creates []*batch.Entry
 	for i := range group {
 		if p.together(&group[i].Entry) {

@@ -11,12 +11,12 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
-// feed hands the waiting entries out, each after its intent is on disk.
-func (p *Post) feed(ctx context.Context, ready chan<- []ledger.Result, total int) error {
+// feed hands the waiting entries out, each once it is claimed.
+func (p *Post) feed(ctx context.Context, ready chan<- []store.Result, total int) error {
 	// The next window is read while this one is sent.
 	windows := make(chan []batch.Entry)
 	group, feeding := errgroup.WithContext(ctx)
@@ -42,7 +42,7 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 	size := firstLook
 	for after, read := 0, 0; read < total; size = lookAhead {
 		var window []batch.Entry
-		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Limit: min(size, total-read)}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Limit: min(size, total-read)}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return err
@@ -63,7 +63,7 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 	return nil
 }
 
-func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []ledger.Result) error {
+func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []store.Result) error {
 	var looked time.Time
 	for len(window) > 0 && ctx.Err() == nil {
 		if p.Clock.Now().Sub(looked) > lookAgain {
@@ -77,12 +77,12 @@ func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<
 		}
 		block := window[:min(blockSize, len(window))]
 		window = window[len(block):]
-		intent, err := p.Ledger.Intend(ctx, p.Batch.ID, block, p.Clock.Now())
+		claim, block, err := p.Ledger.Claim(ctx, p.Batch.ID, p.Worker, block, p.Clock.Now(), lease)
 		if err != nil {
 			return err
 		}
 		// Once noted, each has to come to a result, be it that it was not sent.
-		for _, group := range p.groups(block, intent) {
+		for _, group := range p.groups(block, claim) {
 			ready <- group
 		}
 	}
@@ -188,7 +188,11 @@ func onlySteps(e *batch.Entry) bool { return len(e.Changes) == 0 && e.Intent != 
 // settleOpen settles the steps that an earlier post left without a result: each
 // is looked up in the system. What was not carried out waits again.
 func (p *Post) settleOpen(ctx context.Context) error {
-	open, err := p.Ledger.InFlight(ctx, p.Batch.ID)
+	// The caller has locked "post": whoever else claimed something is dead.
+	if err := p.Ledger.TakeOver(ctx, p.Batch.ID, p.Worker); err != nil {
+		return err
+	}
+	open, err := p.Ledger.InFlight(ctx, p.Batch.ID, p.Worker, p.Clock.Now())
 	if err != nil || len(open) == 0 {
 		return err
 	}
@@ -210,7 +214,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 			open[i].Sent = last
 		}
 	}
-	if left := p.Settle - p.Clock.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o ledger.InFlight) bool { return o.Entry.Intent == account.Create }) {
+	if left := p.Settle - p.Clock.Now().Sub(newest); left > 0 && slices.ContainsFunc(open, func(o store.InFlight) bool { return o.Entry.Intent == account.Create }) {
 		if err := p.Clock.Wait(ctx, min(left, p.Settle)); err != nil {
 			return err
 		}
@@ -218,7 +222,7 @@ func (p *Post) settleOpen(ctx context.Context) error {
 	if err := p.lookForOpen(ctx, open); err != nil {
 		return err
 	}
-	settled := make([]ledger.Result, 0, len(open))
+	settled := make([]store.Result, 0, len(open))
 	for _, step := range open {
 		e := step.Entry
 		if e.Intent != account.Create {
@@ -230,10 +234,10 @@ func (p *Post) settleOpen(ctx context.Context) error {
 		if waits(&e) {
 			p.resent[e.Row] = sent{step.First, step.Sent, true}
 		}
-		settled = append(settled, ledger.Result{Entry: e, Intent: step.Intent})
+		settled = append(settled, store.Result{Entry: e, Claim: step.Claim})
 	}
 	after := context.WithoutCancel(ctx)
-	err = errors.Join(p.Ledger.Record(after, p.Batch.ID, settled, p.Clock.Now()), err)
+	err = errors.Join(p.Ledger.Settle(after, p.Batch.ID, settled, p.Clock.Now()), err)
 	if p.Batch.Secrets != "" {
 		err = errors.Join(err, p.wipe(after, settled))
 	}

@@ -7,7 +7,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -132,7 +132,7 @@ func (m *missing) tell(window []batch.Entry) {
 		if e.Settle(); e.Outcome == account.Waiting {
 			m.waiting[e] = true // others of its steps are still to change
 		} else {
-			m.results <- ledger.Result{Entry: *e}
+			m.results <- store.Result{Entry: *e}
 		}
 	}
 }

@@ -24,13 +24,13 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
-// Sizes of what is noted together. A block's intents are committed before its
-// requests are sent; results are committed a moment after they come.
+// Sizes of what is noted together. A block is claimed before its requests are sent;
+// results are committed a moment after they come.
 const (
 	blockSize   = 64
 	resultSize  = 512 // at most
@@ -39,13 +39,15 @@ const (
 	lookAhead   = 20000            // entries whose accounts are looked up together after that
 	lookAgain   = 10 * time.Minute // after which they are looked up again
 	maxAttempts = 3                // at a request whose answer stays unclear
+	lease       = 15 * time.Minute // for which what was claimed is nobody else's
 )
 
 // A Post carries one batch out.
 type Post struct {
-	Ledger   *ledger.Ledger
+	Ledger   store.Posts
 	System   system.System
 	Batch    *batch.Batch
+	Worker   store.Worker  // this process, by a name that no other has
 	Together int           // requests in flight
 	URL      string        // at which System is
 	Settle   time.Duration // how long a new account may stay unseen
@@ -61,7 +63,7 @@ type Post struct {
 	again   bool        // an earlier post of the batch may have sent something
 	made    atomic.Bool // an account was created
 	seen    time.Time   // until then accounts that were created may stay unseen
-	results chan ledger.Result
+	results chan store.Result
 
 	about   *system.Description
 	moving  map[string]bool // accounts that the batch itself may have called otherwise
@@ -209,7 +211,7 @@ func (p *Post) run(ctx context.Context) error {
 func (p *Post) recorded(ctx context.Context, stage func(context.Context, func(error)) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	p.results = make(chan ledger.Result, blockSize)
+	p.results = make(chan store.Result, blockSize)
 	written := make(chan error, 1)
 	go func() { written <- p.record(context.WithoutCancel(ctx), cancel) }()
 	err := stage(ctx, func(err error) { cancel(err) })
@@ -233,7 +235,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 	p.begin("accounts", total)
 	// The next block is noted while this one is sent. What is noted and not sent
 	// has to be looked up if the post is killed, so it is no more than that.
-	ready := make(chan []ledger.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
+	ready := make(chan []store.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := system.Ending(ctx)
@@ -255,7 +257,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 					case !waits(&r.Entry):
 						p.results <- r
 					case p.isLeft(r.Entry.Row):
-						p.results <- ledger.Result{Entry: r.Entry} // what was intended stays open
+						p.results <- store.Result{Entry: r.Entry} // what was intended stays open
 					case !open:
 						p.results <- r
 					}
@@ -287,13 +289,13 @@ func waits(e *batch.Entry) bool { return e.Outcome == account.Waiting && e.Did =
 
 // record writes results down in small groups.
 func (p *Post) record(ctx context.Context, stop func(error)) error {
-	var group []ledger.Result
+	var group []store.Result
 	var failed error
 	write := func() {
 		if failed != nil {
 			return // the steps stay noted as sent, and are looked up the next time
 		}
-		if failed = p.Ledger.Record(ctx, p.Batch.ID, group, p.Clock.Now()); failed != nil {
+		if failed = p.Ledger.Settle(ctx, p.Batch.ID, group, p.Clock.Now()); failed != nil {
 			stop(failed)
 		}
 		if p.Batch.Secrets != "" && failed == nil {
@@ -344,7 +346,7 @@ func (p *Post) advance(n int) {
 
 // wipe takes away the given passwords of accounts that are settled, and those that
 // nobody gets.
-func (p *Post) wipe(ctx context.Context, group []ledger.Result) error {
+func (p *Post) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
 		if r.Entry.Intent == account.Create && !waits(&r.Entry) && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {

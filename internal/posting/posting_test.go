@@ -21,11 +21,12 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
-	"evenledger/internal/ledger"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
 )
@@ -58,7 +59,7 @@ func someone(number, first, last, title string) account.Account {
 
 type world struct {
 	t      require.TestingT
-	ledger *ledger.Ledger
+	ledger store.Store
 	system *memory.System
 	target system.System // drafted for, if it is another than system
 	vaults *secret.Vaults
@@ -69,7 +70,7 @@ type world struct {
 }
 
 func newWorld(t *testing.T, accounts ...account.Account) *world {
-	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
+	l, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
 	return &world{t: t, ledger: l, system: memory.New(accounts...), vaults: secret.NewVaults(filepath.Join(t.TempDir(), "keys")), clock: clock.NewFake(time.Now())}
@@ -113,7 +114,7 @@ func (w *world) even(b *batch.Batch) account.Counts {
 
 func (w *world) entries(b *batch.Batch) []batch.Entry {
 	var all []batch.Entry
-	for e, err := range w.ledger.Entries(context.Background(), b.ID, ledger.Filter{}) {
+	for e, err := range w.ledger.Entries(context.Background(), b.ID, store.Filter{}) {
 		require.NoError(w.t, err)
 		all = append(all, e)
 	}
@@ -321,7 +322,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 				return &system.Unavailable{Message: "turned away"}
 			}
 			require.Error(t, w.post(t.Context(), b, 0))
-			open, err := w.ledger.InFlight(t.Context(), b.ID)
+			open, err := w.ledger.InFlight(t.Context(), b.ID, "", w.clock.Now())
 			require.NoError(t, err)
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
@@ -443,7 +444,7 @@ func TestStopEndsCleanly(t *testing.T) {
 	require.ErrorIs(t, w.post(ctx, b, 0), context.Canceled)
 	counts := w.even(b)
 	assert.Equal(t, w.system.Changes(), counts[account.Created], "what was sent is noted")
-	open, err := w.ledger.InFlight(t.Context(), b.ID)
+	open, err := w.ledger.InFlight(t.Context(), b.ID, "", w.clock.Now())
 	require.NoError(t, err)
 	assert.Empty(t, open, "nothing is left open")
 	require.NoError(t, w.post(t.Context(), b, 0))

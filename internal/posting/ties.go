@@ -11,7 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
@@ -25,7 +25,7 @@ const tieWindow = 20000
 func (p *Post) pending(ctx context.Context, refers bool, do func([]batch.Entry) error) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := ledger.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Refers: refers, After: after, Limit: tieWindow}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Refers: refers, After: after, Limit: tieWindow}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)
@@ -368,7 +368,7 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 // there is no more to do for now. Should it not come to that, they are looked up.
 func (w *tieWork) noteOpen() {
 	for e := range w.waiting {
-		w.results <- ledger.Result{Entry: *e}
+		w.results <- store.Result{Entry: *e}
 	}
 }
 
@@ -386,7 +386,7 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code account.Cod
 		}
 		if w.waiting[t.entry] = true; t.entry.Outcome != account.Waiting {
 			delete(w.waiting, t.entry)
-			w.results <- ledger.Result{Entry: *t.entry} // nobody changes it any more
+			w.results <- store.Result{Entry: *t.entry} // nobody changes it any more
 		}
 	}
 	w.advance(len(ties))

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
@@ -56,7 +56,7 @@ func (p *Post) unmake(ctx context.Context) error {
 // had shown them there.
 func (p *Post) tookFrom(ctx context.Context) (map[[2]string]bool, error) {
 	things := map[[2]string]bool{}
-	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, ledger.Filter{}) {
+	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{}) {
 		if err != nil {
 			return nil, err
 		}

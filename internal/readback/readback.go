@@ -15,7 +15,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/ledger"
+	"evenledger/internal/store"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
@@ -40,7 +40,7 @@ type Row struct {
 
 // A Reading reads a batch back.
 type Reading struct {
-	Ledger   *ledger.Ledger
+	Ledger   store.Reader
 	System   system.System
 	Batch    *batch.Batch
 	Together int
@@ -73,7 +73,7 @@ func (r *Reading) Read(ctx context.Context) (result Result, err error) {
 	for after := 0; ; {
 		var entries []batch.Entry
 		read := 0
-		for e, err := range r.Ledger.Entries(ctx, r.Batch.ID, ledger.Filter{After: after, Limit: window}) {
+		for e, err := range r.Ledger.Entries(ctx, r.Batch.ID, store.Filter{After: after, Limit: window}) {
 			if err != nil {
 				return Result{}, err
 			}

@@ -1,11 +1,8 @@
-// Package ledger is the workspace's store of batches, their entries, and what was
-// intended with each and came of it: one SQLite file.
+// Package sqlite is a store.Store in one SQLite file, for one machine.
 //
-// It promises that what it has said to have written is on disk (a commit waits
-// for it), that what was written together is there together or not at all, and
-// that the file is readable by its owner alone, as it holds people's data.
-// Deciding and sending are left to others.
-package ledger
+// It keeps to every promise of the store: a commit waits for the disk, and the file is
+// readable by its owner alone, as it holds people's data.
+package sqlite
 
 import (
 	"context"
@@ -13,11 +10,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"os"
 	"runtime"
-	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -28,11 +22,11 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/membership"
+	"evenledger/internal/store"
 )
 
 // version of the tables, kept in SQLite's user_version.
-const version = 3
+const version = 4
 
 const tables = `
 CREATE TABLE batches (
@@ -64,15 +58,22 @@ UPDATE results SET did = outcome WHERE outcome IN ('created', 'updated');
 CREATE TABLE secrets (batch INTEGER NOT NULL, row INTEGER NOT NULL, sealed TEXT NOT NULL, PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 `
 
-// ErrNoBatch is returned for a number that no batch has.
-var ErrNoBatch = errors.New("no such batch")
-
-// ErrOld is returned by OpenToRead for a ledger of another version than this program's:
-// Open brings an older one up to it.
-var ErrOld = errors.New("it is of another version, and has to be opened once where it can be written")
-
-// ErrBusy means that another process is at the same work.
-var ErrBusy = errors.New("another process is at it")
+// rowsOfTheirOwn is what version 4 has otherwise: steps, and the rows of what was claimed,
+// are rows of their own. A claim is what says that requests are about to be sent.
+const rowsOfTheirOwn = `
+CREATE TABLE steps (
+	batch INTEGER NOT NULL, row INTEGER NOT NULL, n INTEGER NOT NULL, do TEXT NOT NULL, kind TEXT NOT NULL,
+	thing TEXT NOT NULL, name TEXT NOT NULL, role TEXT NOT NULL, section TEXT NOT NULL, was TEXT,
+	target INTEGER NOT NULL, made INTEGER NOT NULL, result TEXT NOT NULL,
+	PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
+CREATE TABLE claims (n INTEGER PRIMARY KEY, batch INTEGER NOT NULL, worker TEXT NOT NULL, sent TEXT NOT NULL, until TEXT NOT NULL) STRICT;
+CREATE INDEX claims_by_worker ON claims (batch, worker);
+CREATE TABLE attempts (batch INTEGER NOT NULL, row INTEGER NOT NULL, claim INTEGER NOT NULL, PRIMARY KEY (batch, row, claim)) STRICT, WITHOUT ROWID;
+INSERT INTO claims SELECT n, batch, '', sent, sent FROM intents;
+INSERT INTO attempts SELECT i.batch, j.value, i.n FROM intents i, json_each(i.rows) j;
+DROP TABLE intents;
+ALTER TABLE results RENAME COLUMN intent TO claim;
+`
 
 // IsFull reports whether an error comes of a disk without room for the ledger.
 func IsFull(err error) bool {
@@ -92,8 +93,9 @@ type Ledger struct {
 	db      *sql.DB
 	path    string
 	writing sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
-	intend  *sql.Stmt
-	record  *sql.Stmt
+	attempt *sql.Stmt
+	settle  *sql.Stmt
+	step    *sql.Stmt
 }
 
 // Open opens the ledger at path and makes it if there is none.
@@ -108,10 +110,16 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if err := l.migrate(ctx); err != nil {
 		return nil, errors.Join(l.told(err), l.db.Close())
 	}
-	if l.intend, err = l.db.PrepareContext(ctx, "INSERT INTO intents (batch, rows, sent) VALUES (?, ?, ?) RETURNING n"); err == nil {
-		l.record, err = l.db.PrepareContext(ctx, `INSERT OR REPLACE INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps)
-			SELECT ?1, value->>'row', max(value->>'intent', coalesce((SELECT intent FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
-			value->>'account', value->>'version', value->'findings', ?2, value->>'did', value->>'steps' FROM json_each(?3)`)
+	for into, query := range map[**sql.Stmt]string{
+		&l.attempt: "INSERT INTO attempts (batch, row, claim) VALUES (?, ?, ?)",
+		&l.settle: `INSERT OR REPLACE INTO results (batch, row, claim, outcome, account, version, findings, ended, did)
+			SELECT ?1, value->>'row', max(value->>'claim', coalesce((SELECT claim FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
+			value->>'account', value->>'version', value->'findings', ?2, value->>'did' FROM json_each(?3)`,
+		&l.step: "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?",
+	} {
+		if *into, err = l.db.PrepareContext(ctx, query); err != nil {
+			break
+		}
 	}
 	if err != nil {
 		return nil, errors.Join(l.told(err), l.db.Close())
@@ -140,7 +148,7 @@ func OpenToRead(ctx context.Context, path string) (*Ledger, error) {
 		case err == nil && has == version:
 			return l, nil
 		case err == nil:
-			return nil, errors.Join(l.told(ErrOld), l.db.Close())
+			return nil, errors.Join(l.told(store.ErrOld), l.db.Close())
 		}
 		problems = append(problems, l.told(err), l.db.Close())
 	}
@@ -199,7 +207,7 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil || has >= version {
 			return err
 		}
-		for _, step := range []func(context.Context, *sql.Tx) error{statements(tables), statements(steps), renameAbout}[has:] {
+		for _, step := range []func(context.Context, *sql.Tx) error{statements(tables), statements(steps), renameAbout, giveRows}[has:] {
 			if err := step(ctx, tx); err != nil {
 				return err
 			}
@@ -272,7 +280,7 @@ func IsDamaged(err error) bool {
 }
 
 // Lock takes the work of that name ("draft", "post") for this process until
-// unlock is called or the process ends. ErrBusy means that another has it.
+// unlock is called or the process ends. store.ErrBusy means that another has it.
 func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 	file := flock.New(l.path+"."+work+".lock", flock.SetPermissions(0o600))
 	got, err := file.TryLock()
@@ -280,19 +288,22 @@ func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 		return nil, fmt.Errorf("the ledger cannot be locked: %w", err)
 	}
 	if !got {
-		return nil, ErrBusy
+		return nil, store.ErrBusy
 	}
 	return file.Unlock, nil
 }
 
 const stamp = time.RFC3339Nano
 
+// moment is a time that sorts as text.
+const moment = "2006-01-02T15:04:05.000000000Z"
+
 // Begin makes a batch in state Drafting and gives it the next number. Batches
 // that were left in that state are thrown away first: the caller has locked
 // "draft", so nobody is at them.
 func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"entries", "secrets"} {
+		for _, table := range []string{"entries", "secrets", "steps"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
 				return err
 			}
@@ -328,7 +339,7 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 // Discard takes away a batch whose making failed.
 func (l *Ledger) Discard(ctx context.Context, id int) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"entries", "secrets"} {
+		for _, table := range []string{"entries", "secrets", "steps"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
 				return err
 			}
@@ -338,12 +349,12 @@ func (l *Ledger) Discard(ctx context.Context, id int) error {
 	})
 }
 
-// Batch returns one batch, or ErrNoBatch.
+// Batch returns one batch, or store.ErrNoBatch.
 func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	var about string
 	err := l.db.QueryRowContext(ctx, "SELECT about FROM batches WHERE id = ? AND state != ?", id, batch.Drafting).Scan(&about)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNoBatch
+		return nil, store.ErrNoBatch
 	}
 	if err != nil {
 		return nil, err
@@ -352,11 +363,11 @@ func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	return &b, err
 }
 
-// Newest returns the number of the newest batch, or ErrNoBatch.
+// Newest returns the number of the newest batch, or store.ErrNoBatch.
 func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
 	err = l.db.QueryRowContext(ctx, "SELECT coalesce(max(id), 0) FROM batches WHERE state != ?", batch.Drafting).Scan(&id)
 	if err == nil && id == 0 {
-		err = ErrNoBatch
+		err = store.ErrNoBatch
 	}
 	return id, err
 }
@@ -383,9 +394,9 @@ func (l *Ledger) Batches(ctx context.Context) ([]batch.Batch, error) {
 	return all, rows.Err()
 }
 
-// Closed returns how many of the accounts that wait to be created may not sign in.
-func (l *Ledger) Closed(ctx context.Context, id int) (n int, err error) {
-	closed := strings.Trim(changesText([]account.Change{{Field: "active", After: account.Of("false")}}), "[]")
+// Closed implements store.Store.
+func (l *Ledger) Closed(ctx context.Context, id int, field, value string) (n int, err error) {
+	closed := strings.Trim(changesText([]account.Change{{Field: field, After: account.Of(value)}}), "[]")
 	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = '' AND instr(e.changes, ?) > 0", id, account.Create, account.Waiting, closed).Scan(&n)
 	return n, err
 }
@@ -412,165 +423,6 @@ func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[accoun
 		}
 	}
 	return counts, waiting, rows.Err()
-}
-
-// A Filter picks entries. The zero value picks all.
-type Filter struct {
-	Outcomes []account.Outcome // empty: any, but for Intents
-	Intents  []account.Intent  // also entries that wait for these; empty: any, but for Outcomes
-	Rows     []int             // empty: any
-	Findings bool              // only entries with findings
-	Cells    bool              // with the cells of the row
-	Secrets  bool              // with the sealed password
-	Open     bool              // only entries whose account's own step waits
-	Steps    bool              // only entries whose account's own step is done and others wait
-	Refers   bool              // only entries that refer to another row's account
-	After    int               // only rows beyond this one
-	Limit    int               // 0: no limit
-	Last     bool              // from the last row backwards
-}
-
-// entriesNow are the entries as drafted with what posting made of them.
-const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
-
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, ''), e.steps, coalesce(r.steps, '')"
-
-// sealed is an entry's sealed password.
-const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
-
-// Entries yields the entries of a batch in the order of their rows.
-func (l *Ledger) Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error] {
-	more := ", '[]'"
-	if filter.Cells {
-		more = ", e.cells"
-	}
-	if filter.Secrets {
-		more += ", " + sealed
-	} else {
-		more += ", ''"
-	}
-	query := "SELECT " + entryColumns + more + " FROM " + entriesNow + " WHERE e.batch = ? AND e.row > ?"
-	args := []any{id, filter.After}
-	var either []string
-	if n := len(filter.Outcomes); n > 0 {
-		either = append(either, "came IN (?"+strings.Repeat(", ?", n-1)+")")
-		for _, outcome := range filter.Outcomes {
-			args = append(args, outcome)
-		}
-	}
-	if n := len(filter.Intents); n > 0 {
-		either = append(either, "came = ? AND CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END IN (?"+strings.Repeat(", ?", n-1)+")")
-		args = append(args, account.Waiting, account.Finish)
-		for _, intent := range filter.Intents {
-			args = append(args, intent)
-		}
-	}
-	if len(either) > 0 {
-		query += " AND (" + strings.Join(either, " OR ") + ")"
-	}
-	if len(filter.Rows) > 0 {
-		query += " AND e.row IN (SELECT value FROM json_each(?))"
-		args = append(args, jsonText(filter.Rows))
-	}
-	if filter.Open {
-		query += " AND coalesce(r.did, '') = ''"
-	}
-	if filter.Steps {
-		query += " AND r.did != ''"
-	}
-	if filter.Refers {
-		query += ` AND e.steps LIKE '%"do":"refer"%'`
-	}
-	if filter.Findings {
-		query += " AND told != '[]'"
-	}
-	query += " ORDER BY e.row"
-	if filter.Last {
-		query += " DESC"
-	}
-	if filter.Limit > 0 {
-		query += fmt.Sprintf(" LIMIT %d", filter.Limit)
-	}
-	return func(yield func(batch.Entry, error) bool) {
-		rows, err := l.db.QueryContext(ctx, query, args...)
-		if err != nil {
-			yield(batch.Entry{}, err)
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			e, err := scan(rows)
-			if !yield(e, err) || err != nil {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(batch.Entry{}, err)
-		}
-	}
-}
-
-func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
-	var e batch.Entry
-	var changes, known, findings, steps, stepped, cells string
-	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &steps, &stepped, &cells, &e.Secret}, more...)...); err != nil {
-		return e, err
-	}
-	var err error
-	if e.Changes, err = readChanges(changes); err != nil {
-		return e, err
-	}
-	if err := errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(steps, &e.Steps), read(cells, &e.Cells)); err != nil {
-		return e, err
-	}
-	return e, readStepped(stepped, e.Steps)
-}
-
-// stepMarks are how the results of steps stand in the table: one letter each.
-var stepMarks = map[membership.Result]byte{"": '.', membership.Done: 'd', membership.Failed: 'f', membership.Unsent: 'u'}
-
-// stepped writes the results of steps, and the identifiers of things that were made
-// for them.
-func stepped(steps []membership.Step) string {
-	if !slices.ContainsFunc(steps, func(s membership.Step) bool { return s.Result != "" }) {
-		return ""
-	}
-	marks := make([]byte, len(steps))
-	for i, s := range steps {
-		marks[i] = stepMarks[s.Result]
-	}
-	text := string(marks)
-	for i, s := range steps {
-		if s.Made && s.Thing != "" {
-			text += fmt.Sprintf(" %d=%s", i, strings.ReplaceAll(s.Thing, " ", "\x1f"))
-		}
-	}
-	return text
-}
-
-// readStepped reads what stepped wrote into the steps as they were drafted.
-func readStepped(text string, steps []membership.Step) error {
-	if text == "" {
-		return nil
-	}
-	parts := strings.Split(text, " ")
-	if len(parts[0]) != len(steps) {
-		return errors.New("the ledger's list of steps is broken")
-	}
-	for i := range steps {
-		for result, mark := range stepMarks {
-			if parts[0][i] == mark {
-				steps[i].Result = result
-			}
-		}
-	}
-	for _, made := range parts[1:] {
-		at, id, _ := strings.Cut(made, "=")
-		if i, err := strconv.Atoi(at); err == nil && i < len(steps) {
-			steps[i].Thing = strings.ReplaceAll(id, "\x1f", " ")
-		}
-	}
-	return nil
 }
 
 // Changes stand in the tables as one flat list of texts, three for each (field,

@@ -1,4 +1,4 @@
-package ledger
+package sqlite
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
+	"evenledger/internal/store"
 )
 
 // spoolSize is how many rows of a draft are committed together.
@@ -17,10 +18,8 @@ const (
 	spoolBytes = 8 << 20 // or as soon as they take this much
 )
 
-// A Spool takes in the rows of a batch being drafted, in the order of the sheet,
-// before they are decided. It holds them until there are enough to be written at once:
-// a sheet may come slowly, and the ledger is not to be held up by it.
-type Spool struct {
+// spool is a store.Spool.
+type spool struct {
 	ledger *Ledger
 	ctx    context.Context
 	id     int
@@ -33,13 +32,13 @@ type spooledRow struct {
 	cells, wanted string
 }
 
-// Spool begins taking in the rows of a batch.
-func (l *Ledger) Spool(ctx context.Context, id int) *Spool {
-	return &Spool{ledger: l, ctx: ctx, id: id}
+// Spool implements store.Store.
+func (l *Ledger) Spool(ctx context.Context, id int) store.Spool {
+	return &spool{ledger: l, ctx: ctx, id: id}
 }
 
 // Add takes a row in.
-func (s *Spool) Add(cells []string, w *mapping.Wanted) error {
+func (s *spool) Add(cells []string, w *mapping.Wanted) error {
 	r := spooledRow{w.Row, jsonText(cells), jsonText(w)}
 	s.rows = append(s.rows, r)
 	if s.size += len(r.cells) + len(r.wanted); len(s.rows) == spoolSize || s.size > spoolBytes {
@@ -49,7 +48,7 @@ func (s *Spool) Add(cells []string, w *mapping.Wanted) error {
 }
 
 // Flush writes what was taken in.
-func (s *Spool) Flush() error {
+func (s *spool) Flush() error {
 	if len(s.rows) == 0 {
 		return nil
 	}
@@ -70,23 +69,17 @@ func (s *Spool) Flush() error {
 	return err
 }
 
-// A Spooled is a row that was taken in.
-type Spooled struct {
-	Cells  []string
-	Wanted *mapping.Wanted
-}
-
 // Spooled returns the next rows taken in beyond the row after, at most limit.
-func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) ([]Spooled, error) {
+func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) ([]store.Spooled, error) {
 	rows, err := l.db.QueryContext(ctx, "SELECT cells, wanted FROM entries WHERE batch = ? AND row > ? ORDER BY row LIMIT ?", id, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []Spooled
+	var all []store.Spooled
 	for rows.Next() {
 		var cells, wanted string
-		s := Spooled{Wanted: &mapping.Wanted{}}
+		s := store.Spooled{Wanted: &mapping.Wanted{}}
 		if err := rows.Scan(&cells, &wanted); err != nil {
 			return nil, err
 		}
@@ -101,16 +94,16 @@ func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) ([]Spooled, 
 // Decide writes the entries of rows taken in before.
 func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		update, err := tx.PrepareContext(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ?, steps = ?, wanted = '' WHERE batch = ? AND row = ?")
+		update, err := tx.PrepareContext(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ?, wanted = '' WHERE batch = ? AND row = ?")
 		if err != nil {
 			return err
 		}
 		defer update.Close()
 		for _, e := range entries {
-			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Steps), id, e.Row); err != nil {
+			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
 				return err
 			}
-			if err := keep(ctx, tx, id, e); err != nil {
+			if err := errors.Join(keep(ctx, tx, id, e), putSteps(ctx, tx, id, e, true)); err != nil {
 				return err
 			}
 		}
@@ -130,13 +123,16 @@ func keep(ctx context.Context, tx *sql.Tx, id int, e batch.Entry) error {
 // Add writes entries that no row was taken in for.
 func (l *Ledger) Add(ctx context.Context, id int, entries []batch.Entry) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		insert, err := tx.PrepareContext(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted, steps) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?)")
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')")
 		if err != nil {
 			return err
 		}
 		defer insert.Close()
 		for _, e := range entries {
-			if _, err := insert.ExecContext(ctx, id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Cells), jsonText(e.Steps)); err != nil {
+			if _, err := insert.ExecContext(ctx, id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Cells)); err != nil {
+				return err
+			}
+			if err := putSteps(ctx, tx, id, e, false); err != nil {
 				return err
 			}
 		}

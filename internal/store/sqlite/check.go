@@ -1,4 +1,4 @@
-package ledger
+package sqlite
 
 import (
 	"context"
@@ -7,18 +7,12 @@ import (
 	"os"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/store"
 )
-
-// Soundness is what reading all of a ledger found.
-type Soundness struct {
-	Batches  int
-	Entries  int
-	Problems []string // in words; none: it is sound
-}
 
 // Check reads all of the ledger: its file, and whether every row of every batch has come
 // to exactly one outcome.
-func (l *Ledger) Check(ctx context.Context) (s Soundness, err error) {
+func (l *Ledger) Check(ctx context.Context) (s store.Soundness, err error) {
 	s.Problems = []string{}
 	rows, err := l.db.QueryContext(ctx, "PRAGMA integrity_check(20)")
 	if err != nil {
@@ -44,7 +38,7 @@ func (l *Ledger) Check(ctx context.Context) (s Soundness, err error) {
 	s.Batches = len(batches)
 	for _, b := range batches {
 		n := 0
-		for e, err := range l.Entries(ctx, b.ID, Filter{}) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
 			if err != nil {
 				return s, errors.Join(fmt.Errorf("batch %d, %s", b.ID, batch.RowName(e.Row)), err)
 			}

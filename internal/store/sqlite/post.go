@@ -1,56 +1,91 @@
-package ledger
+package sqlite
 
 import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/store"
 )
 
-// An Intent is the number of a note that requests are about to be sent.
-type Intent int64
-
-// Intend notes that the requests of these entries are about to be sent. The note
-// is on disk when Intend returns.
-func (l *Ledger) Intend(ctx context.Context, id int, entries []batch.Entry, now time.Time) (n Intent, err error) {
-	rows := make([]int, len(entries))
-	for i, e := range entries {
-		rows[i] = e.Row
-	}
+// Claim implements store.Store.
+func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries []batch.Entry, now time.Time, lease time.Duration) (claim store.Claim, got []batch.Entry, err error) {
 	err = l.write(ctx, func(tx *sql.Tx) error {
-		return tx.StmtContext(ctx, l.intend).QueryRowContext(ctx, id, jsonText(rows), now.Format(stamp)).Scan(&n)
+		taken, err := l.taken(ctx, tx, id, worker, now)
+		if err != nil {
+			return err
+		}
+		if err := tx.QueryRowContext(ctx, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker, now.UTC().Format(moment), now.Add(lease).UTC().Format(moment)).Scan(&claim); err != nil {
+			return err
+		}
+		attempt := tx.StmtContext(ctx, l.attempt)
+		for _, e := range entries {
+			if taken[e.Row] {
+				continue
+			}
+			if _, err := attempt.ExecContext(ctx, id, e.Row, claim); err != nil {
+				return err
+			}
+			got = append(got, e)
+		}
+		return nil
 	})
-	return n, err
+	return claim, got, err
 }
 
-// A Result is what became of an entry whose request was intended. An entry that
-// is still waiting had no effect.
-type Result struct {
-	Entry  batch.Entry
-	Intent Intent
+// taken returns the rows that other workers have claimed and not settled, whose leases run.
+func (l *Ledger) taken(ctx context.Context, tx *sql.Tx, id int, worker store.Worker, now time.Time) (map[int]bool, error) {
+	// In two, so that the claims of the worker itself, which may be very many, are not gone through.
+	rows, err := tx.QueryContext(ctx, `WITH others AS (
+			SELECT n FROM claims WHERE batch = ?1 AND worker < ?2 AND until > ?3 UNION ALL
+			SELECT n FROM claims WHERE batch = ?1 AND worker > ?2 AND until > ?3)
+		SELECT a.row FROM others o JOIN attempts a ON a.batch = ?1 AND a.claim = o.n
+		LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
+		WHERE r.row IS NULL`, id, worker, now.UTC().Format(moment))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	taken := map[int]bool{}
+	for rows.Next() {
+		var row int
+		if err := rows.Scan(&row); err != nil {
+			return nil, err
+		}
+		taken[row] = true
+	}
+	return taken, rows.Err()
 }
 
-// Record notes results. They are on disk when Record returns.
-func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.Time) error {
+// TakeOver implements store.Store.
+func (l *Ledger) TakeOver(ctx context.Context, id int, worker store.Worker) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE claims SET worker = ? WHERE batch = ?", worker, id)
+		return err
+	})
+}
+
+// Settle implements store.Store.
+func (l *Ledger) Settle(ctx context.Context, id int, results []store.Result, now time.Time) error {
 	if len(results) == 0 {
 		return nil
 	}
 	type line struct {
 		Row      int               `json:"row"`
-		Intent   Intent            `json:"intent"`
+		Claim    store.Claim       `json:"claim"`
 		Outcome  account.Outcome   `json:"outcome"`
 		Account  string            `json:"account"`
 		Version  string            `json:"version"`
 		Findings []account.Finding `json:"findings"`
 		Did      account.Outcome   `json:"did"`
-		Steps    string            `json:"steps"`
 	}
 	lines := make([]line, len(results))
 	for i, r := range results {
-		lines[i] = line{r.Entry.Row, r.Intent, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did, stepped(r.Entry.Steps)}
+		lines[i] = line{r.Entry.Row, r.Claim, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did}
 		if lines[i].Findings == nil {
 			lines[i].Findings = []account.Finding{}
 		}
@@ -60,8 +95,21 @@ func (l *Ledger) Record(ctx context.Context, id int, results []Result, now time.
 		return err
 	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		_, err := tx.StmtContext(ctx, l.record).ExecContext(ctx, id, now.Format(stamp), string(data))
-		return err
+		if _, err := tx.StmtContext(ctx, l.settle).ExecContext(ctx, id, now.Format(stamp), string(data)); err != nil {
+			return err
+		}
+		step := tx.StmtContext(ctx, l.step)
+		for _, r := range results {
+			for n, s := range r.Entry.Steps {
+				if s.Result == "" && !s.Made {
+					continue // as it was drafted
+				}
+				if _, err := step.ExecContext(ctx, s.Result, s.Thing, id, r.Entry.Row, n); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
 	})
 }
 
@@ -137,42 +185,62 @@ func (l *Ledger) Secrets(ctx context.Context, id int) (made, waiting int, err er
 	return made, waiting, err
 }
 
-// An InFlight is an entry whose request was intended and whose result is not
-// known: a post was cut short while it was on its way.
-type InFlight struct {
-	Entry  batch.Entry
-	Intent Intent
-	First  time.Time // when it was first sent, of the times whose result is not known
-	Sent   time.Time // and last
+// InFlight implements store.Store.
+func (l *Ledger) InFlight(ctx context.Context, id int, worker store.Worker, now time.Time) ([]store.InFlight, error) {
+	return l.inFlight(ctx, id, " AND (c.worker = ? OR c.until <= ?)", worker, now.UTC().Format(moment))
 }
 
-// InFlight returns the entries on their way, in the order of their rows.
-func (l *Ledger) InFlight(ctx context.Context, id int) ([]InFlight, error) {
-	rows, err := l.db.QueryContext(ctx, `WITH open AS (
-			SELECT j.value AS row, max(i.n) AS n, min(i.sent) AS first, max(i.sent) AS sent FROM intents i, json_each(i.rows) j
-			LEFT JOIN results a ON a.batch = i.batch AND a.row = j.value AND a.intent >= i.n
-			WHERE i.batch = ? AND a.row IS NULL GROUP BY j.value)
-		SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`, id, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var open []InFlight
-	for rows.Next() {
-		var f InFlight
-		var first, sent string
-		if f.Entry, err = scan(rows, &f.Intent, &first, &sent); err != nil {
-			return nil, err
-		}
+// inFlight returns the entries that were claimed and not settled, of claims of which a
+// condition holds.
+func (l *Ledger) inFlight(ctx context.Context, id int, condition string, args ...any) ([]store.InFlight, error) {
+	var open []store.InFlight
+	var claim store.Claim
+	var first, sent string
+	keep := func() error {
+		f := store.InFlight{Claim: claim}
+		var err error
 		if f.First, err = time.Parse(stamp, first); err != nil {
-			return nil, err
+			return err
 		}
-		if f.Sent, err = time.Parse(stamp, sent); err != nil {
-			return nil, err
-		}
+		f.Sent, err = time.Parse(stamp, sent)
 		open = append(open, f)
+		return err
 	}
-	return open, rows.Err()
+	err := l.read(ctx, func(tx *sql.Tx) error {
+		rows, err := tx.QueryContext(ctx, `WITH open AS (
+				SELECT a.row, max(c.n) AS n, min(c.sent) AS first, max(c.sent) AS sent FROM claims c
+				JOIN attempts a ON a.batch = c.batch AND a.claim = c.n
+				LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
+				WHERE c.batch = ? AND r.row IS NULL`+condition+` GROUP BY a.row)
+			SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`,
+			append(append([]any{id}, args...), id)...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		var entries []batch.Entry
+		for rows.Next() {
+			e, err := scan(rows, &claim, &first, &sent)
+			if err == nil {
+				err = keep()
+			}
+			if err != nil {
+				return err
+			}
+			entries = append(entries, e)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(entries) == 0 {
+			return err
+		}
+		if err := addSteps(ctx, tx, id, entries); err != nil {
+			return err
+		}
+		for i := range open {
+			open[i].Entry = entries[i]
+		}
+		return nil
+	})
+	return open, err
 }
 
 // MadeSince hands over the entries whose accounts batches of a system made since a time,
@@ -190,7 +258,7 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 			continue
 		}
 		if !ended {
-			open, err := l.InFlight(ctx, b.ID)
+			open, err := l.inFlight(ctx, b.ID, "")
 			if err != nil {
 				return err
 			}
@@ -263,39 +331,31 @@ func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time)
 	return all, rows.Err()
 }
 
-// A Step is one time that an entry's request was intended, with the result if it
-// is the last.
-type Step struct {
-	Sent   time.Time
-	Ended  time.Time // zero: not known
-	Result account.Outcome
-}
-
-// Steps returns the steps of a row in their order.
-func (l *Ledger) Steps(ctx context.Context, id, row int) ([]Step, error) {
-	rows, err := l.db.QueryContext(ctx, `SELECT i.sent, coalesce(r.ended, ''), coalesce(r.outcome, '') FROM intents i
-		LEFT JOIN results r ON r.batch = i.batch AND r.row = ?2 AND r.intent = i.n
-		WHERE i.batch = ?1 AND EXISTS (SELECT 1 FROM json_each(i.rows) WHERE value = ?2) ORDER BY i.n`, id, row)
+// Attempts implements store.Store.
+func (l *Ledger) Attempts(ctx context.Context, id, row int) ([]store.Attempt, error) {
+	rows, err := l.db.QueryContext(ctx, `SELECT c.sent, coalesce(r.ended, ''), coalesce(r.outcome, '') FROM attempts a JOIN claims c ON c.n = a.claim
+		LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim = a.claim
+		WHERE a.batch = ? AND a.row = ? ORDER BY a.claim`, id, row)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var steps []Step
+	var attempts []store.Attempt
 	for rows.Next() {
-		var s Step
+		var a store.Attempt
 		var sent, ended string
-		if err := rows.Scan(&sent, &ended, &s.Result); err != nil {
+		if err := rows.Scan(&sent, &ended, &a.Result); err != nil {
 			return nil, err
 		}
-		if s.Sent, err = time.Parse(stamp, sent); err != nil {
+		if a.Sent, err = time.Parse(stamp, sent); err != nil {
 			return nil, err
 		}
 		if ended != "" {
-			if s.Ended, err = time.Parse(stamp, ended); err != nil {
+			if a.Ended, err = time.Parse(stamp, ended); err != nil {
 				return nil, err
 			}
 		}
-		steps = append(steps, s)
+		attempts = append(attempts, a)
 	}
-	return steps, rows.Err()
+	return attempts, rows.Err()
 }

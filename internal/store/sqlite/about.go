@@ -1,4 +1,4 @@
-package ledger
+package sqlite
 
 import (
 	"context"
@@ -53,8 +53,9 @@ type about struct {
 
 	Read sheet.Tally `json:"read"`
 
-	Protect   []string          `json:"protect,omitempty"`
-	Witnesses []account.Account `json:"witnesses,omitempty"`
+	Mark      account.Suspension `json:"mark"`
+	Protect   []string           `json:"protect,omitempty"`
+	Witnesses []account.Account  `json:"witnesses,omitempty"`
 }
 
 func writeAbout(b *batch.Batch) (string, error) {
@@ -63,7 +64,7 @@ func writeAbout(b *batch.Batch) (string, error) {
 }
 
 func readAbout(text string) (batch.Batch, error) {
-	var a about
+	a := about{Mark: account.Suspension{Field: "active", On: "true", Off: "false"}} // until version 3 there was no other
 	if err := json.Unmarshal([]byte(text), &a); err != nil {
 		return batch.Batch{}, fmt.Errorf("what the ledger says of a batch cannot be read: %w", err)
 	}

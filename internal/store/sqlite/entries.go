@@ -1,0 +1,218 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/store"
+)
+
+// entriesNow are the entries as drafted with what posting made of them.
+const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
+
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, '')"
+
+// sealed is an entry's sealed password.
+const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
+
+// entryPage is how many entries are read before their steps are.
+const entryPage = 512
+
+// Entries implements store.Store.
+func (l *Ledger) Entries(ctx context.Context, id int, filter store.Filter) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		left := filter.Limit
+		for after, first := filter.After, true; ; first = false {
+			size := entryPage
+			if filter.Limit > 0 {
+				size = min(size, left)
+			}
+			if size == 0 {
+				return
+			}
+			query, args := entriesQuery(id, filter, after, first, size)
+			page, err := l.entries(ctx, id, query, args)
+			if err != nil {
+				yield(batch.Entry{}, err)
+				return
+			}
+			for _, e := range page {
+				if !yield(e, nil) {
+					return
+				}
+			}
+			if left -= len(page); len(page) < size {
+				return
+			}
+			after = page[len(page)-1].Row
+		}
+	}
+}
+
+// entriesQuery is the query for a page of entries that a filter picks.
+func entriesQuery(id int, filter store.Filter, after int, first bool, size int) (query string, args []any) {
+	more := ", '[]'"
+	if filter.Cells {
+		more = ", e.cells"
+	}
+	if filter.Secrets {
+		more += ", " + sealed
+	} else {
+		more += ", ''"
+	}
+	query, args = "SELECT "+entryColumns+more+" FROM "+entriesNow+" WHERE e.batch = ? AND e.row > ?", []any{id, after}
+	if filter.Last {
+		args[1] = filter.After
+		if !first {
+			query += " AND e.row < ?"
+			args = append(args, after)
+		}
+	}
+	if either, with := cameTo(filter); either != "" {
+		query += " AND (" + either + ")"
+		args = append(args, with...)
+	}
+	if len(filter.Rows) > 0 {
+		query += " AND e.row IN (SELECT value FROM json_each(?))"
+		args = append(args, jsonText(filter.Rows))
+	}
+	for _, c := range []struct {
+		asked bool
+		holds string
+	}{
+		{filter.Open, "coalesce(r.did, '') = ''"},
+		{filter.Steps, "r.did != ''"},
+		{filter.Refers, "EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.do = 'refer')"},
+		{filter.Findings, "told != '[]'"},
+	} {
+		if c.asked {
+			query += " AND " + c.holds
+		}
+	}
+	query += " ORDER BY e.row"
+	if filter.Last {
+		query += " DESC"
+	}
+	return query + fmt.Sprintf(" LIMIT %d", size), args
+}
+
+// cameTo is the condition on what entries came to, or wait for.
+func cameTo(filter store.Filter) (condition string, args []any) {
+	var either []string
+	if n := len(filter.Outcomes); n > 0 {
+		either = append(either, "came IN (?"+strings.Repeat(", ?", n-1)+")")
+		for _, outcome := range filter.Outcomes {
+			args = append(args, outcome)
+		}
+	}
+	if n := len(filter.Intents); n > 0 {
+		either = append(either, "came = ? AND CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END IN (?"+strings.Repeat(", ?", n-1)+")")
+		args = append(args, account.Waiting, account.Finish)
+		for _, intent := range filter.Intents {
+			args = append(args, intent)
+		}
+	}
+	return strings.Join(either, " OR "), args
+}
+
+// entries reads entries with their steps, all as they are at one moment.
+func (l *Ledger) entries(ctx context.Context, id int, query string, args []any, more ...any) (all []batch.Entry, err error) {
+	err = l.read(ctx, func(tx *sql.Tx) error {
+		rows, err := tx.QueryContext(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			e, err := scan(rows, more...)
+			if err != nil {
+				return err
+			}
+			all = append(all, e)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
+			return err
+		}
+		return addSteps(ctx, tx, id, all)
+	})
+	return all, err
+}
+
+// read runs do in a transaction that only reads.
+func (l *Ledger) read(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := l.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(tx), tx.Rollback())
+}
+
+func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
+	var e batch.Entry
+	var changes, known, findings, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &cells, &e.Secret}, more...)...); err != nil {
+		return e, err
+	}
+	var err error
+	if e.Changes, err = readChanges(changes); err != nil {
+		return e, err
+	}
+	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+}
+
+// addSteps reads the steps of entries, which stand in the order of their rows.
+func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry) error {
+	low, high := entries[0].Row, entries[len(entries)-1].Row
+	rows, err := tx.QueryContext(ctx, "SELECT row, do, kind, thing, name, role, section, was, target, made, result FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	at := map[int]*batch.Entry{}
+	for i := range entries {
+		at[entries[i].Row] = &entries[i]
+	}
+	for rows.Next() {
+		var row int
+		var was sql.NullString
+		var s membership.Step
+		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &s.Made, &s.Result); err != nil {
+			return err
+		}
+		if was.Valid {
+			role, section, _ := strings.Cut(was.String, "\x1f")
+			s.Was = &[2]string{role, section}
+		}
+		if e := at[row]; e != nil {
+			e.Steps = append(e.Steps, s)
+		}
+	}
+	return rows.Err()
+}
+
+// putSteps writes the steps of an entry in the place of those it had.
+func putSteps(ctx context.Context, tx *sql.Tx, id int, e batch.Entry, had bool) error {
+	if had {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?", id, e.Row); err != nil {
+			return err
+		}
+	}
+	for n, s := range e.Steps {
+		var was any
+		if s.Was != nil {
+			was = s.Was[0] + "\x1f" + s.Was[1]
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO steps (batch, row, n, do, kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, s.Made, s.Result); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,192 @@
+// Package store says what the program needs of a ledger: the store of batches, their
+// entries and steps, of what was claimed to be sent and of what came of it.
+//
+// An engine is a package beneath this one. Every one promises that what it has said to
+// have written is on disk, that what was written together is there together or not at
+// all, and that nobody else can read it. Deciding and sending are left to others.
+package store
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/mapping"
+)
+
+// Errors that an engine tells.
+var (
+	ErrNoBatch = errors.New("no such batch")
+	// ErrBusy means that another process is at the same work.
+	ErrBusy = errors.New("another process is at it")
+	// ErrOld is returned when a ledger that may only be read is of another version than this
+	// program's: opening it to write brings an older one up to it.
+	ErrOld = errors.New("it is of another version, and has to be opened once where it can be written")
+)
+
+// A Store is an open ledger. It may be used by several goroutines.
+type Store interface {
+	Drafts
+	Posts
+
+	// Lock takes the work of that name ("draft", "post") for this process until unlock is
+	// called or the process ends. ErrBusy means that another has it.
+	Lock(work string) (unlock func() error, err error)
+
+	// Batches returns every batch, newest first; Batch one, and Newest the number of the
+	// newest: ErrNoBatch means that there is none.
+	Batches(ctx context.Context) ([]batch.Batch, error)
+	Batch(ctx context.Context, id int) (*batch.Batch, error)
+	Newest(ctx context.Context) (id int, err error)
+
+	// Closed returns how many of the accounts that wait to be created get a value of a field.
+	Closed(ctx context.Context, id int, field, value string) (n int, err error)
+	// Attempts returns the times that a row's request was claimed to be sent, in order.
+	Attempts(ctx context.Context, id, row int) ([]Attempt, error)
+
+	// Check reads all of the ledger, and Copy writes all of it to a new file and returns the
+	// size in bytes. CutJournal takes what was deleted out of the engine's journal as well.
+	Check(ctx context.Context) (Soundness, error)
+	Copy(ctx context.Context, path string) (size int64, err error)
+	CutJournal(ctx context.Context) error
+	Close() error
+}
+
+// Reader reads entries.
+type Reader interface {
+	// Entries yields the entries of a batch in the order of their rows.
+	Entries(ctx context.Context, id int, filter Filter) iter.Seq2[batch.Entry, error]
+	// Counts returns how many rows of the batch came to each outcome, and for those
+	// waiting, what is intended with them.
+	Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error)
+	// Accounts returns the account of each of the rows, and what became of the row.
+	Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error)
+}
+
+// Drafts is what making a batch needs.
+type Drafts interface {
+	Reader
+	// Begin makes a batch in state Drafting and gives it the next number. Batches that were
+	// left in that state are thrown away first: the caller has locked "draft".
+	Begin(ctx context.Context, b *batch.Batch) error
+	// Save writes what is known of the batch as a whole.
+	Save(ctx context.Context, b *batch.Batch) error
+	// Discard takes away a batch whose making failed.
+	Discard(ctx context.Context, id int) error
+	// Spool begins taking in the rows of a batch; Spooled returns the next of them beyond a
+	// row, at most limit.
+	Spool(ctx context.Context, id int) Spool
+	Spooled(ctx context.Context, id, after, limit int) ([]Spooled, error)
+	// Decide writes the entries of rows taken in before, or decided before; Add those of
+	// which no row was taken in.
+	Decide(ctx context.Context, id int, entries []batch.Entry) error
+	Add(ctx context.Context, id int, entries []batch.Entry) error
+	// WithoutAccount returns which of the rows have no account and will get none.
+	WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error)
+	// MadeSince hands over the entries whose accounts batches of a system made since a time,
+	// and those of which it is open whether they did: Did is empty then. Accounts that a
+	// batch removed again since are left out.
+	MadeSince(ctx context.Context, system string, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error
+}
+
+// Posts is what carrying a batch out needs.
+type Posts interface {
+	Reader
+	Save(ctx context.Context, b *batch.Batch) error
+	Batch(ctx context.Context, id int) (*batch.Batch, error)
+	// Claim notes that a worker is about to send the requests of entries: that is on disk when
+	// it returns. Until the lease ends nobody else gets them. It returns those that it got:
+	// others are claimed by another worker whose lease runs.
+	Claim(ctx context.Context, id int, worker Worker, entries []batch.Entry, now time.Time, lease time.Duration) (Claim, []batch.Entry, error)
+	// Settle notes what became of entries. It is on disk when it returns.
+	Settle(ctx context.Context, id int, results []Result, now time.Time) error
+	// TakeOver gives a worker the claims of all others: the caller has locked "post", so
+	// that they are dead.
+	TakeOver(ctx context.Context, id int, worker Worker) error
+	// InFlight returns the entries that were claimed and not settled, in the order of their
+	// rows: the worker's own, and those whose lease is over.
+	InFlight(ctx context.Context, id int, worker Worker, now time.Time) ([]InFlight, error)
+	// LastEnded returns when the last result of a batch was noted; zero: there is none.
+	LastEnded(ctx context.Context, id int) (time.Time, error)
+	// Open returns how many entries wait whose account's own step is still to be done.
+	Open(ctx context.Context, id int) (n int, err error)
+	// Changing returns the identifiers, as they were drafted, of the accounts of which a
+	// batch changes fields.
+	Changing(ctx context.Context, id int) (map[string]bool, error)
+	// Secrets returns how many generated passwords the batch keeps: of accounts that were
+	// made, and of those that wait to be. Given returns how many that sheets gave.
+	Secrets(ctx context.Context, id int) (made, waiting int, err error)
+	Given(ctx context.Context, id int) (n int, err error)
+	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
+	Wipe(ctx context.Context, id int, rows []int) error
+}
+
+// A Spool takes in the rows of a batch being drafted, in the order of the sheet, before
+// they are decided. It holds them until there are enough to be written at once: a sheet
+// may come slowly, and the ledger is not to be held up by it.
+type Spool interface {
+	Add(cells []string, w *mapping.Wanted) error
+	Flush() error
+}
+
+// A Spooled is a row that was taken in.
+type Spooled struct {
+	Cells  []string
+	Wanted *mapping.Wanted
+}
+
+// A Filter picks entries. The zero value picks all.
+type Filter struct {
+	Outcomes []account.Outcome // empty: any, but for Intents
+	Intents  []account.Intent  // also entries that wait for these; empty: any, but for Outcomes
+	Rows     []int             // empty: any
+	Findings bool              // only entries with findings
+	Cells    bool              // with the cells of the row
+	Secrets  bool              // with the sealed password
+	Open     bool              // only entries whose account's own step waits
+	Steps    bool              // only entries whose account's own step is done and others wait
+	Refers   bool              // only entries that refer to another row's account
+	After    int               // only rows beyond this one
+	Limit    int               // 0: no limit
+	Last     bool              // from the last row backwards
+}
+
+// A Worker is one of the processes that may post a batch at once.
+type Worker string
+
+// A Claim is the number of a note that requests are about to be sent.
+type Claim int64
+
+// A Result is what became of an entry whose request was claimed. An entry that is still
+// waiting had no effect.
+type Result struct {
+	Entry batch.Entry
+	Claim Claim
+}
+
+// An InFlight is an entry that was claimed and not settled: a post was cut short while
+// its request was on its way.
+type InFlight struct {
+	Entry batch.Entry
+	Claim Claim
+	First time.Time // when it was first claimed, of the times whose result is not known
+	Sent  time.Time // and last
+}
+
+// An Attempt is one time that a row's request was claimed to be sent, with the result if
+// it is the last.
+type Attempt struct {
+	Sent   time.Time
+	Ended  time.Time // zero: not known
+	Result account.Outcome
+}
+
+// Soundness is what reading all of a ledger found.
+type Soundness struct {
+	Batches  int
+	Entries  int
+	Problems []string // in words; none: it is sound
+}
