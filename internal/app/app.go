@@ -27,8 +27,8 @@ type App struct {
 	By      string // who is at work
 	Clock   clock.Clock
 	Mask    *secret.Mask
-	Offline bool                           // no system is asked
-	Trace   func() (io.Writer, error)      // where what is sent and answered is written; nil: nowhere
+	Offline bool                             // no system is asked
+	Trace   func() (io.Writer, error)        // where what is sent and answered is written; nil: nowhere
 	Remark  func(format string, args ...any) // tells something on the way
 }
 

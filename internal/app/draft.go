@@ -3,18 +3,18 @@ package app
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"net/url"
 	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
-	"evenledger/internal/store"
 	"evenledger/internal/profile"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 

@@ -8,8 +8,8 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/secret"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 

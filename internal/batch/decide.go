@@ -281,34 +281,27 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 	switch {
 	case asks == account.Suspend:
 		d.suspend(e, found)
-		return
 	case asks == account.Remove:
 		d.remove(e, found)
-		return
 	case asks == account.Update, asks == account.Resume:
+		d.update(e, w, found, asks)
 	case d.Brief.Known == brief.Skip:
 		e.setAside(account.ExistsAlready, "", fmt.Sprintf("the account %s exists already", found.Label()))
-		return
 	case d.Brief.Known == brief.Refuse:
 		e.Find(account.Error, account.KnownRefused, "", "", fmt.Sprintf("the account %s exists already", found.Label()))
 		e.Refuse()
-		return
+	default:
+		d.update(e, w, found, asks)
 	}
-	n := d.Brief.Numbered()
-	if n >= 0 {
-		// A sign-in name once given stays, and what is made from it follows it.
-		if own := found.Field(d.Brief.Fields[n].Name); own.Filled() {
-			if w.Values[n].Filled() && w.Values[n] != own {
-				d.Remap(own.Text())
-			}
-		} else {
-			n = -1
-		}
-	}
+}
+
+// update decides what of a known account changes.
+func (d *Decider) update(e *Entry, w *mapping.Wanted, found *account.Account, asks account.Intent) {
+	named := d.keepName(w, found)
 	e.Findings = w.Findings
 	for i, f := range d.Brief.Fields {
 		before, after := found.Field(f.Name), w.Values[i]
-		if !f.Send || f.KeyOnly || i == n || !after.Present() || d.Brief.Known == brief.Fill && before.Filled() || w.IsFallen(i) && !f.FallbackFor.Serves(before) {
+		if i == named || !d.gives(w, i, before) {
 			continue
 		}
 		if f.Kind == account.List {
@@ -337,6 +330,34 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		return
 	}
 	e.Wait()
+}
+
+// keepName has what is made from the numbered field follow the value that the account has
+// of it: a sign-in name once given stays. It returns the field's index, or -1 if there is
+// none, or the account has no value of it.
+func (d *Decider) keepName(w *mapping.Wanted, found *account.Account) int {
+	n := d.Brief.Numbered()
+	if n < 0 {
+		return -1
+	}
+	own := found.Field(d.Brief.Fields[n].Name)
+	if !own.Filled() {
+		return -1
+	}
+	if w.Values[n].Filled() && w.Values[n] != own {
+		d.Remap(own.Text())
+	}
+	return n
+}
+
+// gives reports whether the row gives a known account a value of field i.
+func (d *Decider) gives(w *mapping.Wanted, i int, before account.Value) bool {
+	f := &d.Brief.Fields[i]
+	switch {
+	case !f.Send, f.KeyOnly, !w.Values[i].Present(), d.Brief.Known == brief.Fill && before.Filled():
+		return false
+	}
+	return !w.IsFallen(i) || f.FallbackFor.Serves(before)
 }
 
 // know keeps what is known of the account: the fields that matter, and who it is.

@@ -687,17 +687,7 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 	for i, f := range b.Fields {
 		b.index[f.Name] = i
 	}
-	numbered := 0
-	for _, f := range fields {
-		if f.field.Unique == UniqueNumber {
-			if numbered++; numbered > 1 {
-				f.at.Fail("Use “unique: refuse” for the others.", "only one field of a brief can have “unique: number”")
-			}
-			if f.field.Kind != account.Text && f.field.Kind != account.Login {
-				f.at.Fail("Use “unique: refuse”.", "“unique: number” cannot put a number behind a value of kind %s", f.field.Kind)
-			}
-		}
-	}
+	oneNumbered(fields)
 	if b.Password.make.Exists() {
 		b.Password.Make = b.compile(b.Password.make, account.Text)
 	}
@@ -707,26 +697,51 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 		}
 	}
 	for _, node := range checks {
-		check := Check{Level: account.Error}
-		var that yamldoc.Node
-		for _, p := range node.Pairs(yamldoc.Names(checkKeys)...) {
-			switch p.Key {
-			case "that":
-				that = p.Value
-			case "say":
-				check.Say = p.Value.Text()
-			case "level":
-				check.Level = account.Level(p.Value.OneOf(string(account.Error), string(account.Warning), string(account.Note)))
-			}
-		}
-		if !that.Exists() || check.Say == "" {
-			node.Fail("Write {that: EXPRESSION, say: what is wrong when it does not hold}.", "a check needs both “that” and “say”")
+		b.readCheck(node)
+	}
+	b.matchesFields(fields, names, only)
+}
+
+// oneNumbered reports fields that cannot get a number behind their values.
+func oneNumbered(fields []fieldSource) {
+	numbered := 0
+	for _, f := range fields {
+		if f.field.Unique != UniqueNumber {
 			continue
 		}
-		if check.That = b.compile(that, account.YesNo); check.That != nil {
-			b.Checks = append(b.Checks, check)
+		if numbered++; numbered > 1 {
+			f.at.Fail("Use “unique: refuse” for the others.", "only one field of a brief can have “unique: number”")
+		}
+		if f.field.Kind != account.Text && f.field.Kind != account.Login {
+			f.at.Fail("Use “unique: refuse”.", "“unique: number” cannot put a number behind a value of kind %s", f.field.Kind)
 		}
 	}
+}
+
+func (b *Brief) readCheck(node yamldoc.Node) {
+	check := Check{Level: account.Error}
+	var that yamldoc.Node
+	for _, p := range node.Pairs(yamldoc.Names(checkKeys)...) {
+		switch p.Key {
+		case "that":
+			that = p.Value
+		case "say":
+			check.Say = p.Value.Text()
+		case "level":
+			check.Level = account.Level(p.Value.OneOf(string(account.Error), string(account.Warning), string(account.Note)))
+		}
+	}
+	if !that.Exists() || check.Say == "" {
+		node.Fail("Write {that: EXPRESSION, say: what is wrong when it does not hold}.", "a check needs both “that” and “say”")
+		return
+	}
+	if check.That = b.compile(that, account.YesNo); check.That != nil {
+		b.Checks = append(b.Checks, check)
+	}
+}
+
+// matchesFields reports keys that are no fields of the brief, or that the system hasn't.
+func (b *Brief) matchesFields(fields []fieldSource, names []string, only yamldoc.Node) {
 	for _, name := range b.Match {
 		if i := b.Field(name); i >= 0 && !b.Fields[i].Send {
 			fields[slices.Index(names, name)].at.Fail("Match on a field that the system has.", "“match” names %s, which is not sent to the system", name)

@@ -104,7 +104,38 @@ func (c *Checker) Schema() []account.Finding {
 	if c.schema == nil {
 		return nil
 	}
-	var findings []account.Finding
+	findings := slices.Concat(c.fieldsFit(), c.settingsFit())
+	if (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && !c.schema.MaySuspend() {
+		marked := "nothing that marks an account as suspended"
+		if c.schema.Suspension.Field != "" {
+			marked = fmt.Sprintf("no field “%s” that could be set", c.schema.Suspension.Field)
+		}
+		finding := about(c.schema.Suspension.Field, account.Error, account.UnknownField, "the brief has accounts suspended or let back in, and the system has "+marked)
+		finding.Remedy = "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
+		findings = append(findings, finding)
+	}
+	if c.brief.New != brief.Create {
+		return findings
+	}
+	for _, a := range c.schema.Attributes {
+		if a.Required && !a.ReadOnly && !slices.ContainsFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field }) {
+			finding := about(a.Field, account.Warning, account.BlankRequired, fmt.Sprintf("the system wants %s of a new account, and no column gives it", a.Field))
+			finding.Remedy = "Add the field to the sheet or to the brief. Without it no account can be created."
+			findings = append(findings, finding)
+		}
+	}
+	return findings
+}
+
+// about is a finding about a field of the whole sheet.
+func about(field string, level account.Level, code account.Code, message string) account.Finding {
+	f := account.Find(level, code, message)
+	f.Field = field
+	return f
+}
+
+// fieldsFit finds fields of the brief that the system does not take, or not like this.
+func (c *Checker) fieldsFit() (findings []account.Finding) {
 	for _, f := range c.brief.Fields {
 		if !f.Send {
 			continue
@@ -113,19 +144,19 @@ func (c *Checker) Schema() []account.Finding {
 		switch {
 		case f.Name == account.ID: // every system has one
 		case !known:
-			finding := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the system has no field %s", f.Name))
-			finding.Field = f.Name
-			findings = append(findings, finding)
+			findings = append(findings, about(f.Name, account.Error, account.UnknownField, fmt.Sprintf("the system has no field %s", f.Name)))
 		case f.Kind == account.List && !attribute.Multi:
-			finding := account.Find(account.Error, account.OneValueOnly, fmt.Sprintf("the brief gives %s several values, and the system takes one", f.Name))
-			finding.Field = f.Name
-			findings = append(findings, finding)
+			findings = append(findings, about(f.Name, account.Error, account.OneValueOnly, fmt.Sprintf("the brief gives %s several values, and the system takes one", f.Name)))
 		case attribute.ReadOnly:
-			finding := account.Find(account.Error, account.ReadOnlyField, fmt.Sprintf("the system keeps %s itself", f.Name))
-			finding.Field = f.Name
-			findings = append(findings, finding)
+			findings = append(findings, about(f.Name, account.Error, account.ReadOnlyField, fmt.Sprintf("the system keeps %s itself", f.Name)))
 		}
 	}
+	return findings
+}
+
+// settingsFit finds what the brief sets with suspending and resuming and the system does
+// not take.
+func (c *Checker) settingsFit() (findings []account.Finding) {
 	for _, change := range slices.Concat(c.brief.Suspending.Set, c.brief.Resuming) {
 		attribute, known := c.schema.Attribute(change.Field)
 		code, message := account.UnknownField, fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
@@ -135,27 +166,7 @@ func (c *Checker) Schema() []account.Finding {
 			}
 			code, message = account.NotAllowedValue, fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), attribute.Kind.InWords())
 		}
-		finding := account.Find(account.Error, code, message)
-		finding.Field = change.Field
-		findings = append(findings, finding)
-	}
-	if (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && !c.schema.MaySuspend() {
-		marked := "nothing that marks an account as suspended"
-		if c.schema.Suspension.Field != "" {
-			marked = fmt.Sprintf("no field “%s” that could be set", c.schema.Suspension.Field)
-		}
-		finding := account.Find(account.Error, account.UnknownField, "the brief has accounts suspended or let back in, and the system has "+marked)
-		finding.Field, finding.Remedy = c.schema.Suspension.Field, "Take “gone” or “intent” out of the brief, or ask who runs the system how accounts are suspended."
-		findings = append(findings, finding)
-	}
-	if c.brief.New == brief.Create {
-		for _, a := range c.schema.Attributes {
-			if a.Required && !a.ReadOnly && !slices.ContainsFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field }) {
-				finding := account.Find(account.Warning, account.BlankRequired, fmt.Sprintf("the system wants %s of a new account, and no column gives it", a.Field))
-				finding.Field, finding.Remedy = a.Field, "Add the field to the sheet or to the brief. Without it no account can be created."
-				findings = append(findings, finding)
-			}
-		}
+		findings = append(findings, about(change.Field, account.Error, code, message))
 	}
 	return findings
 }

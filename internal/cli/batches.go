@@ -13,9 +13,9 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
 )
 
 func (a *front) batchesCommand() *cobra.Command {

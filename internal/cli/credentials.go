@@ -10,9 +10,9 @@ import (
 
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 

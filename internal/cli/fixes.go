@@ -10,8 +10,8 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
 )
 
 func (a *front) fixesCommand() *cobra.Command {

@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/store"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
 )
 
 func (a *front) ledgerCommand() *cobra.Command {

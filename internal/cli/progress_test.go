@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"evenledger/internal/store"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 	"evenledger/internal/yamldoc"

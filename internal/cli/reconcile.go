@@ -13,9 +13,9 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 

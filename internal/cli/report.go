@@ -14,9 +14,9 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/inquiry"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
 )
 
 func (a *front) reportCommand() *cobra.Command {

@@ -10,8 +10,8 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 

@@ -10,8 +10,8 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/report"
+	"evenledger/internal/store"
 	"evenledger/internal/words"
 )
 

@@ -169,29 +169,34 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 			unused = append(unused, fmt.Sprintf("%s: would be %s, which the system does not take", about, c.Field))
 			continue
 		}
-		f := field{name: c.Field, keys: []string{"from: " + quote(c.Heading)}}
-		if !c.Sure {
-			f.perhaps, f.comment = true, "perhaps, by "+comment(c.Why)
-		}
-		if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && (c.Blank*20 <= c.Filled || s.madeFrom(c.Field)) {
-			f.keys = append(f.keys, "required: true")
-		}
-		if slices.Contains(keys, c.Field) {
-			f.keys = append(f.keys, "unique: refuse")
-		}
-		if known, ok := account.FieldNamed(c.Field); ok && known.Kind == account.Person {
-			refers, sure := s.refers(c)
-			f.keys = append(f.keys, "refers: "+refers)
-			f.comment = "guessed: the field by which the sheet names people; they may be in the sheet too"
-			f.perhaps = f.perhaps || !sure
-		}
-		fields = append(fields, f)
+		fields = append(fields, s.field(c))
 	}
 	fields = append(fields, names.fields...)
 	if f, ok := s.signIn(); ok {
 		fields = append(fields, f)
 	}
 	return fields, unused
+}
+
+// field is the field that a column gives.
+func (s *Source) field(c profile.Column) field {
+	f := field{name: c.Field, keys: []string{"from: " + quote(c.Heading)}}
+	if !c.Sure {
+		f.perhaps, f.comment = true, "perhaps, by "+comment(c.Why)
+	}
+	if wanted := s.wants(c.Field) || c.Field == "employeeNumber" || c.Field == "givenName" || c.Field == "familyName"; wanted && (c.Blank*20 <= c.Filled || s.madeFrom(c.Field)) {
+		f.keys = append(f.keys, "required: true")
+	}
+	if slices.Contains(keys, c.Field) {
+		f.keys = append(f.keys, "unique: refuse")
+	}
+	if known, ok := account.FieldNamed(c.Field); ok && known.Kind == account.Person {
+		refers, sure := s.refers(c)
+		f.keys = append(f.keys, "refers: "+refers)
+		f.comment = "guessed: the field by which the sheet names people; they may be in the sheet too"
+		f.perhaps = f.perhaps || !sure
+	}
+	return f
 }
 
 // names are fields that are made of columns with names in another form.

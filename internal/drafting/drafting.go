@@ -22,10 +22,10 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
-	"evenledger/internal/store"
 	"evenledger/internal/mapping"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 

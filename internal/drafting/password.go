@@ -5,9 +5,9 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/mapping"
 	"evenledger/internal/secret"
+	"evenledger/internal/store"
 )
 
 func entryAt(row int) store.Filter { return store.Filter{Rows: []int{row}} }

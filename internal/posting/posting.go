@@ -24,8 +24,8 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/store"
 	"evenledger/internal/secret"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 

@@ -11,8 +11,8 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 

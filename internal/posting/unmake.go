@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 
-	"evenledger/internal/store"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 

@@ -15,8 +15,8 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/store"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -197,6 +197,12 @@ func (r *Reading) differences(e *batch.Entry, now map[string]account.Account, ha
 			add(c.Field, c.After.Text(), is)
 		}
 	}
+	return append(all, stepsDiffer(e, &a, has, referred)...)
+}
+
+// stepsDiffer compares the steps of an entry that were done with what there is now.
+func stepsDiffer(e *batch.Entry, a *account.Account, has map[account.Membership]account.Membership, referred map[int]string) (all []Difference) {
+	add := func(what, left, found string) { all = append(all, Difference{what, left, found}) }
 	for _, s := range e.Steps {
 		m, member := has[account.Membership{Kind: s.Kind, Thing: s.Thing, Account: e.Account}]
 		switch {
