@@ -92,40 +92,11 @@ func (r *Reversal) fill(ctx context.Context) error {
 
 // undoAll makes the entries that undo others.
 func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
-	var ids []string
-	rows := []int{}
-	for _, e := range done {
-		ids = append(ids, e.Account)
-		for _, s := range e.Steps {
-			if s.Do == membership.Refer {
-				rows = append(rows, s.Row)
-			}
-		}
-	}
-	if len(ids) == 0 {
+	if len(done) == 0 {
 		return nil
 	}
-	now := map[string]account.Account{}
-	for _, id := range ids {
-		now[id] = account.Account{}
-	}
-	ask := append([]string{r.about.Naming}, r.Batch.Fields...)
-	for _, e := range done {
-		for _, s := range e.Steps {
-			if s.Do == membership.Refer && !slices.Contains(ask, s.Kind) {
-				ask = append(ask, s.Kind)
-			}
-		}
-	}
-	looked := 0
-	if _, err := system.Fetch(ctx, r.System, map[string][]string{system.ByID: ids}, ask, r.Together, func(a account.Account) {
-		if _, wanted := now[a.ID]; wanted {
-			now[a.ID] = a
-		}
-		if looked++; r.Progress != nil {
-			r.Progress("looked at accounts", looked)
-		}
-	}); err != nil {
+	now, rows, err := r.lookAt(ctx, done)
+	if err != nil {
 		return err
 	}
 	has, err := r.members(ctx, done)
@@ -164,6 +135,35 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 		}
 	}
 	return r.Ledger.Add(ctx, r.Batch.ID, entries)
+}
+
+// lookAt reads the accounts of entries as they are now, and returns the rows that they
+// refer to.
+func (r *Reversal) lookAt(ctx context.Context, done []batch.Entry) (now map[string]account.Account, rows []int, err error) {
+	now, rows = map[string]account.Account{}, []int{}
+	ask := append([]string{r.about.Naming}, r.Batch.Fields...)
+	var ids []string
+	for _, e := range done {
+		ids, now[e.Account] = append(ids, e.Account), account.Account{}
+		for _, s := range e.Steps {
+			if s.Do != membership.Refer {
+				continue
+			}
+			if rows = append(rows, s.Row); !slices.Contains(ask, s.Kind) {
+				ask = append(ask, s.Kind)
+			}
+		}
+	}
+	looked := 0
+	_, err = system.Fetch(ctx, r.System, map[string][]string{system.ByID: ids}, ask, r.Together, func(a account.Account) {
+		if _, wanted := now[a.ID]; wanted {
+			now[a.ID] = a
+		}
+		if looked++; r.Progress != nil {
+			r.Progress("looked at accounts", looked)
+		}
+	})
+	return now, rows, err
 }
 
 // members reads who is a member now of the things whose members the batch changed.
@@ -223,20 +223,9 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 		u.Find(account.Note, account.NoAccount, "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
 		return
 	}
-	u.Intent = account.Update
 	if e.Did == account.Created {
-		u.Intent = account.Suspend
-		r.tellChanged(u, e, now)
-	}
-	switch {
-	case e.Did == account.Created && !r.Remove && !r.about.MaySuspend():
-		u.Find(account.Error, account.CannotBeUndone, r.about.Suspension.Field, "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
-	case e.Did == account.Created && r.Remove:
-		u.Find(account.Warning, account.RemovesData, "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
-		u.Intent, u.Outcome = account.Remove, account.Waiting
-	case e.Did == account.Created && !r.about.IsSuspended(now):
-		u.Changes = append(u.Changes, r.about.Mark(now, true))
-	case e.Did != account.Created:
+		r.uncreate(u, e, now)
+	} else {
 		for _, c := range e.Changes {
 			r.putBack(u, c, now)
 		}
@@ -257,6 +246,21 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]stri
 		u.Refuse()
 	case u.Intent != account.Remove:
 		u.Wait()
+	}
+}
+
+// uncreate decides what becomes of an account that the batch created.
+func (r *Reversal) uncreate(u, e *batch.Entry, now *account.Account) {
+	u.Intent = account.Suspend
+	r.tellChanged(u, e, now)
+	switch {
+	case r.Remove:
+		u.Find(account.Warning, account.RemovesData, "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
+		u.Intent, u.Outcome = account.Remove, account.Waiting
+	case !r.about.MaySuspend():
+		u.Find(account.Error, account.CannotBeUndone, r.about.Suspension.Field, "", "the system has no way to suspend an account; --remove would remove it, with all that is in it")
+	case !r.about.IsSuspended(now):
+		u.Changes = append(u.Changes, r.about.Mark(now, true))
 	}
 }
 

@@ -65,54 +65,14 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 	for range b.Fields {
 		m.readers = append(m.readers, common)
 	}
-	twice := map[string][]string{}
-	for i, heading := range info.Headings {
-		key := words.Key(heading)
-		if heading == sheet.BeyondHeading {
-			m.beyond = append(m.beyond, i)
-		}
-		if heading == "" {
-			m.unheaded = append(m.unheaded, i)
-		}
-		if key == "" || sheet.IsOurs(heading) && heading != sheet.AccountHeading {
-			continue
-		}
-		if first, taken := m.column[key]; taken {
-			twice[key] = []string{info.Headings[first], heading}
-			continue
-		}
-		m.column[key] = i
-	}
+	twice := m.index(info.Headings)
 	for _, heading := range info.Headings {
 		m.columns = append(m.columns, Column{Heading: heading})
 	}
 	m.from, m.family, m.parts = make([]int, len(b.Fields)), make([][]int, len(b.Fields)), make([][][]int, len(b.Fields))
 	for i, f := range b.Fields {
 		m.from[i] = -1
-		if len(f.Parts) > 0 {
-			m.findParts(i, f, twice)
-		}
-		if f.From == "" {
-			continue
-		}
-		if f.Family() {
-			if m.family[i] = m.useFamily(f); len(m.family[i]) > 0 {
-				m.from[i] = m.family[i][0]
-			} else {
-				m.missing(account.Warning, f.From, f.Name)
-			}
-			continue
-		}
-		if at, ok := m.use(f.From, twice); ok {
-			m.from[i] = at
-			m.columns[at].Fields = append(m.columns[at].Fields, f.Name)
-		} else {
-			level := account.Warning
-			if f.Make == nil && (f.Required || len(b.Match) == 1 && b.Match[0] == f.Name) {
-				level = account.Error
-			}
-			m.missing(level, f.From, f.Name)
-		}
+		m.findColumns(i, f, twice)
 	}
 	m.findTies(twice)
 	for _, e := range b.Expressions() {
@@ -128,6 +88,57 @@ func New(b *brief.Brief, info sheet.Info) *Mapper {
 	m.unusedColumns()
 	m.oddColumns(info)
 	return m
+}
+
+// index notes where each heading stands, and returns those that stand twice, by their keys.
+func (m *Mapper) index(headings []string) (twice map[string][]string) {
+	twice = map[string][]string{}
+	for i, heading := range headings {
+		key := words.Key(heading)
+		if heading == sheet.BeyondHeading {
+			m.beyond = append(m.beyond, i)
+		}
+		if heading == "" {
+			m.unheaded = append(m.unheaded, i)
+		}
+		if key == "" || sheet.IsOurs(heading) && heading != sheet.AccountHeading {
+			continue
+		}
+		if first, taken := m.column[key]; taken {
+			twice[key] = []string{headings[first], heading}
+			continue
+		}
+		m.column[key] = i
+	}
+	return twice
+}
+
+// findColumns finds the columns that field i takes its value from.
+func (m *Mapper) findColumns(i int, f brief.Field, twice map[string][]string) {
+	if len(f.Parts) > 0 {
+		m.findParts(i, f, twice)
+	}
+	if f.From == "" {
+		return
+	}
+	if f.Family() {
+		if m.family[i] = m.useFamily(f); len(m.family[i]) > 0 {
+			m.from[i] = m.family[i][0]
+		} else {
+			m.missing(account.Warning, f.From, f.Name)
+		}
+		return
+	}
+	if at, ok := m.use(f.From, twice); ok {
+		m.from[i] = at
+		m.columns[at].Fields = append(m.columns[at].Fields, f.Name)
+	} else {
+		level := account.Warning
+		if match := m.brief.Match; f.Make == nil && (f.Required || len(match) == 1 && match[0] == f.Name) {
+			level = account.Error
+		}
+		m.missing(level, f.From, f.Name)
+	}
 }
 
 // Findings returns what is to be told about the sheet as a whole.
