@@ -51,20 +51,7 @@ func (p *Cut) Make(selection sheet.Selection) error {
 	}
 	pull, stop := iter.Pull2(selection.Of(p.Sheet.Rows()))
 	defer stop()
-	// next returns the next row that is taken.
-	next := func() (sheet.Row, bool, error) {
-		for {
-			row, err, more := pull()
-			if !more || err != nil {
-				return row, false, err
-			}
-			if p.Rows++; !row.Left {
-				row.Cells = p.conceal(row.Cells, info.Headings)
-				return row, true, nil
-			}
-			p.Left++
-		}
-	}
+	next := func() (sheet.Row, bool, error) { return p.next(pull) }
 	row, more, err := next()
 	for more && err == nil {
 		path := filepath.Join(p.Folder, fmt.Sprintf("%s-%d%s", p.Name, len(p.Files)+1, ending))
@@ -102,6 +89,21 @@ func (p *Cut) Make(selection sheet.Selection) error {
 		}
 	}
 	return err
+}
+
+// next returns the next row that is taken.
+func (p *Cut) next(pull func() (sheet.Row, error, bool)) (sheet.Row, bool, error) {
+	for {
+		row, err, more := pull()
+		if !more || err != nil {
+			return row, false, err
+		}
+		if p.Rows++; !row.Left {
+			row.Cells = p.conceal(row.Cells, p.Sheet.Info().Headings)
+			return row, true, nil
+		}
+		p.Left++
+	}
 }
 
 // conceal blanks the cells that are passwords, or look like some.

@@ -196,23 +196,26 @@ func (d *Decider) decideNew(e *Entry, w *mapping.Wanted, asks account.Intent) {
 	case asks == account.Remove:
 		e.Find(account.Warning, account.NoAccount, "", "", fmt.Sprintf("no account was found for “%s”, so there is none to remove", e.Key))
 		e.Intent, e.Outcome = account.Keep, account.Unchanged
-		return
 	case asks != account.None && asks != account.Create:
 		e.Find(account.Error, account.NoAccount, "", "", fmt.Sprintf("no account was found for “%s” to %s", e.Key, asks))
 		e.Refuse()
-		return
 	case asks == account.Create:
+		d.create(e, w)
 	case d.Brief.New == brief.Skip:
 		e.setAside(account.NotThere, "", fmt.Sprintf("no account was found for “%s”", e.Key))
-		return
 	case d.Brief.New == brief.Refuse:
 		e.Find(account.Error, account.NewRefused, "", "", fmt.Sprintf("no account was found for “%s”", e.Key))
 		if d.WhyRefuse != "" {
 			e.Findings[len(e.Findings)-1].Remedy = d.WhyRefuse
 		}
 		e.Refuse()
-		return
+	default:
+		d.create(e, w)
 	}
+}
+
+// create decides what a new account gets.
+func (d *Decider) create(e *Entry, w *mapping.Wanted) {
 	number := ""
 	if n := d.Brief.Numbered(); n >= 0 && w.Values[n].Filled() {
 		number = d.number(w, n)

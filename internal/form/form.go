@@ -114,24 +114,7 @@ func Columns(schema *account.Schema, only []string, all bool) ([]Column, error) 
 		if len(only) > 0 && !slices.Contains(only, name) && !slices.Contains(only, f.Field) {
 			continue
 		}
-		c := Column{BlankColumn: sheet.BlankColumn{Heading: heading, Allowed: f.Allowed, Required: f.Required}, Field: f}
-		if f.Kind == account.YesNo {
-			c.Allowed = []string{"yes", "no"}
-		}
-		switch f.Kind {
-		case account.Email:
-			c.Holds = "@"
-		case account.Login:
-			c.Lacks = " "
-		}
-		about := []string{strings.ToUpper(f.Label[:min(1, len(f.Label))]) + f.Label[min(1, len(f.Label)):]}
-		if rules := f.Rules(); rules != "" {
-			about = append(about, rules)
-		}
-		if c.Note = strings.Join(about, "; ") + "."; f.Example != "" {
-			c.Note += "\nSuch as: " + f.Example
-		}
-		columns = append(columns, c)
+		columns = append(columns, f.column(heading))
 	}
 	for _, name := range only {
 		if !slices.ContainsFunc(columns, func(c Column) bool { return c.Field.Field == name || c.Field.Name() == name }) {
@@ -151,6 +134,28 @@ func Columns(schema *account.Schema, only []string, all bool) ([]Column, error) 
 		})
 	}
 	return columns, nil
+}
+
+// column is the field's column under a heading.
+func (f Field) column(heading string) Column {
+	c := Column{BlankColumn: sheet.BlankColumn{Heading: heading, Allowed: f.Allowed, Required: f.Required}, Field: f}
+	switch f.Kind {
+	case account.YesNo:
+		c.Allowed = []string{"yes", "no"}
+	case account.Email:
+		c.Holds = "@"
+	case account.Login:
+		c.Lacks = " "
+	}
+	first := min(1, len(f.Label))
+	c.Note = strings.ToUpper(f.Label[:first]) + f.Label[first:]
+	if rules := f.Rules(); rules != "" {
+		c.Note += "; " + rules
+	}
+	if c.Note += "."; f.Example != "" {
+		c.Note += "\nSuch as: " + f.Example
+	}
+	return c
 }
 
 // LeftOut says which fields and memberships have no column, and what writes them.

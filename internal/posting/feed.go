@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -131,29 +132,11 @@ const fewKnown = 20
 // of which only memberships are to change, as no other request would show that somebody
 // changed it since the draft.
 func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
-	looked := map[string][]*batch.Entry{} // several rows may bring memberships to one account
-	var ids []string
-	some := 0
-	for i := range window {
-		e := &window[i]
-		if e.Intent == account.Create || e.Account == "" || !waits(e) {
-			continue
-		}
-		first := !p.checked && some < fewKnown
-		if first {
-			some++
-		}
-		if first || onlySteps(e) {
-			if looked[e.Account] == nil {
-				ids = append(ids, e.Account)
-			}
-			looked[e.Account] = append(looked[e.Account], e)
-		}
-	}
-	p.checked = true
-	if len(ids) == 0 {
+	looked := p.toLookAt(window)
+	if len(looked) == 0 {
 		return nil
 	}
+	ids := slices.Sorted(maps.Keys(looked))
 	var stranger error
 	seen := map[string]bool{}
 	_, err := system.Fetch(ctx, p.System, map[string][]string{system.ByID: ids}, p.fields(), p.Together, func(now account.Account) {
@@ -180,6 +163,27 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 		}
 	}
 	return nil
+}
+
+// toLookAt picks the entries whose accounts are looked at, by account: several rows may
+// bring memberships to one.
+func (p *Post) toLookAt(window []batch.Entry) map[string][]*batch.Entry {
+	looked, some := map[string][]*batch.Entry{}, 0
+	for i := range window {
+		e := &window[i]
+		if e.Intent == account.Create || e.Account == "" || !waits(e) {
+			continue
+		}
+		first := !p.checked && some < fewKnown
+		if first {
+			some++
+		}
+		if first || onlySteps(e) {
+			looked[e.Account] = append(looked[e.Account], e)
+		}
+	}
+	p.checked = true
+	return looked
 }
 
 // onlySteps reports whether the account itself is not to change.
