@@ -553,7 +553,7 @@ func TestNothingRepeatsASecret(t *testing.T) {
 	for _, secret := range []string{"41-Masts", token} {
 		assert.NotContains(t, shown+again, secret)
 	}
-	assert.Contains(t, shown, "POST "+p.url+"/Users")
+	assert.Contains(t, shown, `"method":"POST","url":"`+p.url+`/Users"`)
 	code, _, errOut = f.run("draft", "crew.csv", "-b", "crew", "--trace", "trace.txt")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "Name a new file for --trace")

@@ -8,7 +8,7 @@
 package app
 
 import (
-	"io"
+	"log/slog"
 	"os"
 	"time"
 
@@ -28,7 +28,7 @@ type App struct {
 	Clock   clock.Clock
 	Mask    *secret.Mask
 	Offline bool                             // no system is asked
-	Trace   func() (io.Writer, error)        // where what is sent and answered is written; nil: nowhere
+	Trace   func() (*slog.Logger, error)     // gets what is sent and answered; it may return nil
 	Remark  func(format string, args ...any) // tells something on the way
 }
 

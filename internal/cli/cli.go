@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/user"
 	"strings"
@@ -347,7 +348,8 @@ func (a *front) remark(format string, args ...any) {
 }
 
 // traceTo opens the file of --trace when a system is first reached; nil: none is wanted.
-func (a *front) traceTo() (io.Writer, error) {
+// Secrets are hidden in whatever is logged.
+func (a *front) traceTo() (*slog.Logger, error) {
 	if a.tracePath == "" {
 		return nil, nil
 	}
@@ -358,7 +360,12 @@ func (a *front) traceTo() (io.Writer, error) {
 		}
 		a.trace = file
 	}
-	return a.trace, nil
+	return slog.New(slog.NewJSONHandler(a.trace, &slog.HandlerOptions{ReplaceAttr: func(_ []string, attr slog.Attr) slog.Attr {
+		if attr.Value.Kind() == slog.KindString {
+			attr.Value = slog.StringValue(a.Mask.Hide(attr.Value.String()))
+		}
+		return attr
+	}})), nil
 }
 
 // who names the person at the keyboard for the ledger.

@@ -1,7 +1,7 @@
 package system
 
 import (
-	"io"
+	"log/slog"
 	"path/filepath"
 	"time"
 
@@ -63,7 +63,7 @@ type Work struct {
 	Timeout  time.Duration     // of one request
 	Aliases  map[string]string // short name → full name of one of the system's own fields
 	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
-	Trace    io.Writer         // gets what was sent and answered, without secrets; may be nil
+	Trace    *slog.Logger      // gets what was sent and answered, without secrets; may be nil
 	Waiting  func(time.Time)   // is told until when the system asked to be left alone; may be nil
 }
 

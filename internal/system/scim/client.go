@@ -20,6 +20,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
@@ -62,7 +63,7 @@ type Config struct {
 	Pause         time.Duration     // before the first repetition; 0: half a second
 	NoPatch       bool              // changes are sent by PUT, whatever the server promises
 	Mask          *secret.Mask      // takes secrets out of what the server says; may be nil
-	Trace         io.Writer         // gets each request and answer, without secrets; may be nil
+	Trace         *slog.Logger      // gets each request and answer, without secrets; may be nil
 	Waiting       func(time.Time)   // is told until when the server asked to wait; may be nil
 }
 

@@ -1,13 +1,14 @@
 package scim
 
 import (
+	"context"
 	"fmt"
-	"io"
+	"log/slog"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"evenledger/internal/secret"
@@ -16,66 +17,68 @@ import (
 // longestTraced is how much of a body stands in a trace, in bytes.
 const longestTraced = 16 << 10
 
-// A tracer writes each request and its answer down for the server's keepers: lines
-// that begin with > were sent, those with < came back, and the number tells which
-// belong together. The credentials and passwords are left out. The nil tracer writes
+// A tracer logs each request and its answer for the server's keepers; the number tells
+// which belong together. The credentials and passwords are left out. The nil tracer logs
 // nothing.
 type tracer struct {
-	mu   sync.Mutex
-	out  io.Writer
+	log  *slog.Logger
 	mask *secret.Mask
-	n    int
+	n    atomic.Int64
 }
 
-func newTracer(out io.Writer, mask *secret.Mask) *tracer {
-	if out == nil {
+func newTracer(log *slog.Logger, mask *secret.Mask) *tracer {
+	if log == nil {
 		return nil
 	}
-	return &tracer{out: out, mask: mask}
+	return &tracer{log: log, mask: mask}
 }
 
-func (t *tracer) request(r *http.Request, body []byte) (n int) {
+func (t *tracer) request(r *http.Request, body []byte) (n int64) {
 	if t == nil {
 		return 0
 	}
-	t.mu.Lock()
-	t.n++
-	n = t.n
-	t.mu.Unlock()
-	t.write(n, ">", fmt.Sprintf("%s %s %s", time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), r.Method, r.URL), r.Header, body)
+	n = t.n.Add(1)
+	t.write("sent", slog.Int64("n", n), slog.String("method", r.Method), slog.String("url", r.URL.String()), headers(r.Header), t.shown(body))
 	return n
 }
 
-func (t *tracer) answer(n int, got *answer, took time.Duration) {
+func (t *tracer) answer(n int64, got *answer, took time.Duration) {
 	if t != nil {
-		t.write(n, "<", fmt.Sprintf("%d %s, after %s", got.status, http.StatusText(got.status), took.Round(time.Millisecond)), got.header, got.body)
+		t.write("answered", slog.Int64("n", n), slog.Int("status", got.status), after(took), headers(got.header), t.shown(got.body))
 	}
 }
 
-func (t *tracer) broken(n int, err error, took time.Duration) {
+func (t *tracer) broken(n int64, err error, took time.Duration) {
 	if t != nil {
-		t.write(n, "<", fmt.Sprintf("no answer, after %s: %s", took.Round(time.Millisecond), cause(err)), nil, nil)
+		t.write("no answer", slog.Int64("n", n), slog.String("why", cause(err)), after(took))
 	}
 }
 
-func (t *tracer) write(n int, mark, first string, header http.Header, body []byte) {
-	var text strings.Builder
-	fmt.Fprintf(&text, "%d %s %s\n", n, mark, t.mask.Hide(first))
-	for _, name := range slices.Sorted(maps.Keys(header)) {
-		value := strings.Join(header[name], ", ")
+func (t *tracer) write(what string, attrs ...slog.Attr) {
+	t.log.LogAttrs(context.Background(), slog.LevelInfo, what, attrs...)
+}
+
+func after(took time.Duration) slog.Attr {
+	return slog.String("after", took.Round(time.Millisecond).String())
+}
+
+func headers(h http.Header) slog.Attr {
+	var all []any
+	for _, name := range slices.Sorted(maps.Keys(h)) {
+		value := strings.Join(h[name], ", ")
 		if name == "Authorization" || name == "Set-Cookie" || name == "Cookie" {
 			value = "(hidden)"
 		}
-		fmt.Fprintf(&text, "%d %s %s: %s\n", n, mark, name, t.mask.Hide(value))
+		all = append(all, slog.String(name, value))
 	}
-	if len(body) > 0 {
-		shown := t.mask.Hide(string(body[:min(len(body), longestTraced)]))
-		if len(body) > longestTraced {
-			shown = shown[:max(0, len(shown)-1<<10)] + fmt.Sprintf("… (%d bytes)", len(body)) // the cut may go through a secret
-		}
-		fmt.Fprintf(&text, "%d %s %s\n", n, mark, strings.ReplaceAll(shown, "\n", "\n"+fmt.Sprintf("%d %s ", n, mark)))
+	return slog.Group("headers", all...)
+}
+
+// shown is a body as it stands in a trace.
+func (t *tracer) shown(body []byte) slog.Attr {
+	text := t.mask.Hide(string(body[:min(len(body), longestTraced)]))
+	if len(body) > longestTraced { // the cut may go through a secret, which is not known then
+		text = strings.ToValidUTF8(text[:max(0, len(text)-1<<10)], "") + fmt.Sprintf("… (%d bytes)", len(body))
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	_, _ = io.WriteString(t.out, text.String()) // a trace that cannot be written stops no work
+	return slog.String("body", text)
 }
