@@ -172,7 +172,7 @@ func TestIntents(t *testing.T) {
 				}
 			}
 			d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Can: system.Abilities{Removes: true}, Index: index, Fields: []string{"userName", "title", "active", "locale"}, Protect: b.Protect,
-				Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }, Row: func(account.Field, string) int { return 0 }}
+				Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" }, Row: func(int, account.Field, string) int { return 0 }}
 			e := batch.Entry{Row: 2}
 			d.Decide(&e, w)
 			got := string(e.Outcome) + " " + string(e.Intent)
@@ -222,7 +222,7 @@ fields:
 		}
 		d := &batch.Decider{Brief: b, Schema: &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}, Can: system.Abilities{Removes: true}, Index: index, Fields: []string{"userName", "manager"},
 			Missing: func(*mapping.Wanted) []account.Finding { return nil }, Column: func(int) string { return "" },
-			Row: func(_ account.Field, value string) int { return map[string]int{"66": 12}[value] }}
+			Row: func(_ int, _ account.Field, value string) int { return map[string]int{"66": 12}[value] }}
 		e := batch.Entry{Row: 2}
 		d.Decide(&e, w)
 		var got []string

@@ -23,8 +23,8 @@ type Decider struct {
 
 	// Missing returns what the system wants of a new account and the row lacks.
 	Missing func(*mapping.Wanted) []account.Finding
-	// Remap maps the row anew with the numbered field's value given.
-	Remap func(value string)
+	// Remap maps the row of what is wanted anew, with the numbered field's value given.
+	Remap func(w *mapping.Wanted, value string)
 	// Free returns the first value that is free of base, others, and the last of
 	// them with a number behind it.
 	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
@@ -34,9 +34,9 @@ type Decider struct {
 	Column func(field int) string
 	// Ties decides the memberships; nil: the brief speaks of none.
 	Ties *membership.Decider
-	// Row returns the row of the sheet, other than the given one, whose field has
+	// Row returns the row of the sheet, other than the entry's own, whose field has
 	// the value; 0: none.
-	Row func(field account.Field, value string) int
+	Row func(own int, field account.Field, value string) int
 	// WhyRefuse says what can be done about rows that find no account and are refused
 	// for it; empty: as usual.
 	WhyRefuse string
@@ -272,7 +272,7 @@ func (d *Decider) number(w *mapping.Wanted, n int) (given string) {
 	}
 	d.given[f.Key(free)] = true
 	if free != w.Values[n].Text() {
-		d.Remap(free)
+		d.Remap(w, free)
 	}
 	return f.Key(free)
 }
@@ -348,7 +348,7 @@ func (d *Decider) keepName(w *mapping.Wanted, found *account.Account) int {
 		return -1
 	}
 	if w.Values[n].Filled() && w.Values[n] != own {
-		d.Remap(own.Text())
+		d.Remap(w, own.Text())
 	}
 	return n
 }
@@ -531,14 +531,14 @@ func (d *Decider) refer(e *Entry, i int, before, text string) (known *account.Ac
 	by := d.Schema.Field(f.Refers)
 	switch hits := d.Index.Find(by.Name, text); len(hits) {
 	case 0:
-		if row := d.Row(by, text); row > 0 {
+		if row := d.Row(e.Row, by, text); row > 0 {
 			e.Steps = append(e.Steps, membership.Step{Do: membership.Refer, Kind: f.Name, Name: text, Row: row})
 			return nil, false
 		}
 		e.Find(account.Error, account.UnknownPerson, f.Name, d.Column(i), fmt.Sprintf("the %s “%s” is nobody's: neither an account nor another row has this %s", f.Label, text, by.Label))
 	case 1:
 		// Where its own row may have the account called otherwise, that comes first.
-		if row := d.Row(by, text); d.Can.Moves && row > 0 && !f.Same(before, hits[0].ID) {
+		if row := d.Row(e.Row, by, text); d.Can.Moves && row > 0 && !f.Same(before, hits[0].ID) {
 			e.Steps = append(e.Steps, membership.Step{Do: membership.Refer, Kind: f.Name, Name: text, Row: row})
 			return nil, false
 		}

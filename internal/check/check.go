@@ -438,15 +438,15 @@ func (c *Checker) giveNumber(checked *Checked) {
 	}
 	rows.add(field.Key(free), checked.Wanted.Row)
 	if checked.Wanted.Base = base; free != base {
-		c.Remap(checked.Row, checked.Wanted, free)
+		c.Remap(checked.Wanted, free)
 	}
 }
 
 // Remap maps the row anew with the numbered field's value given. What was found
 // about the row is kept, but for what concerns that field and those made from it; so
 // is the given password, which the row may not have any more.
-func (c *Checker) Remap(row sheet.Row, wanted *mapping.Wanted, value string) {
-	again := &mapping.Wanted{}
+func (c *Checker) Remap(wanted *mapping.Wanted, value string) {
+	row, again := sheet.Row{Number: wanted.Row, Cells: wanted.Cells, Kinds: wanted.Kinds}, &mapping.Wanted{}
 	c.worker.Map(row, map[int]string{c.number: value}, again)
 	again.Password = wanted.Password
 	c.row(c.worker, again)

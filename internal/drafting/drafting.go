@@ -298,18 +298,16 @@ func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field accou
 
 // decide turns the rows taken in into entries, in their order.
 func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
-	var row sheet.Row
-	var wanted *mapping.Wanted
 	numbers := &check.Numbering{}
 	decider := &batch.Decider{
 		Brief: d.brief, Schema: d.about.Schema, Can: d.about.Can, Index: index, Unique: d.checker.Unique(),
 		Missing: d.checker.Missing,
 		Column:  d.Mapper.Heading,
-		Remap:   func(value string) { d.checker.Remap(row, wanted, value) },
+		Remap:   d.checker.Remap,
 		Free:    numbers.Free,
 		Release: numbers.Release,
 		Ties:    d.ties,
-		Row:     d.rowOf(&row),
+		Row:     d.rowOf,
 		Fields:  d.Batch.Fields,
 		Extra:   d.extra(),
 		Several: d.brief.OnlyMemberships(),
@@ -333,7 +331,8 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {
-			wanted, row = spooled.Wanted, sheet.Row{Number: spooled.Wanted.Row, Cells: spooled.Cells, Kinds: spooled.Wanted.Kinds}
+			wanted := spooled.Wanted
+			wanted.Cells = spooled.Cells
 			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
 			e := batch.Entry{Row: wanted.Row}
 			also := decider.Decide(&e, wanted)
@@ -352,7 +351,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {
 			return err
 		}
-		after = row.Number
+		after = rows[len(rows)-1].Wanted.Row
 		done += len(rows)
 		d.tell("decided", done)
 	}

@@ -9,7 +9,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 )
 
@@ -22,15 +21,12 @@ type reference struct {
 	id     string // the account
 }
 
-// rowOf finds the row of the sheet whose field has a value, other than the one
-// that is being decided.
-func (d *Draft) rowOf(now *sheet.Row) func(account.Field, string) int {
-	return func(f account.Field, value string) int {
-		if row := d.rows[f.Name][f.Key(value)]; row != now.Number {
-			return row
-		}
-		return 0
+// rowOf finds the row of the sheet whose field has a value, other than its own.
+func (d *Draft) rowOf(own int, f account.Field, value string) int {
+	if row := d.rows[f.Name][f.Key(value)]; row != own {
+		return row
 	}
+	return 0
 }
 
 // nameReferred finds out the names of accounts that those found refer to.

@@ -18,9 +18,9 @@ import (
 // people who are referred to, and accounts that no row lists.
 type registry struct {
 	ties   *membership.Decider
-	named  map[string]map[string]bool                          // kind → names or ids that rows write
-	has    map[string]map[string]map[string]account.Membership // account → kind → thing
-	people map[string]*account.Account                         // that have memberships of interest
+	named  map[string]map[string]bool // kind → names or ids that rows write
+	has    membership.Register
+	people map[string]*account.Account // that have memberships of interest
 
 	rows       map[string]map[string]int // field that is referred to → value → row
 	references []reference
@@ -34,7 +34,7 @@ type registry struct {
 // prepare reads what things the system has, and adds the fields that will be
 // looked at.
 func (d *Draft) prepare(ctx context.Context) error {
-	d.named, d.has, d.people = map[string]map[string]bool{}, map[string]map[string]map[string]account.Membership{}, map[string]*account.Account{}
+	d.named, d.people = map[string]map[string]bool{}, map[string]*account.Account{}
 	d.rows, d.listed = map[string]map[string]int{}, map[string]map[string]bool{}
 	b := d.brief
 	look := func(field string) {
@@ -61,7 +61,7 @@ func (d *Draft) prepare(ctx context.Context) error {
 			look(about.Field)
 		}
 	}
-	d.ties = &membership.Decider{Brief: b, Catalogue: catalogue, Allow: d.Allow, Has: func(id, kind string) map[string]account.Membership { return d.has[id][kind] }}
+	d.ties = &membership.Decider{Brief: b, Catalogue: catalogue, Allow: d.Allow, Has: d.has.Of}
 	return nil
 }
 
@@ -161,15 +161,7 @@ func (d *Draft) register(ctx context.Context, index *batch.Index) error {
 	if err := d.nameReferred(ctx, index); err != nil || d.ties == nil || len(d.people) == 0 {
 		return err
 	}
-	keep := func(m account.Membership) {
-		if d.people[m.Account] == nil {
-			return
-		}
-		if d.has[m.Account] == nil {
-			d.has[m.Account] = map[string]map[string]account.Membership{}
-		}
-		set(d.has[m.Account], m.Kind, m.Thing, m)
-	}
+	concerned := func(id string) bool { return d.people[id] != nil }
 	for _, kind := range brief.Kinds() {
 		about, ok := d.ties.Catalogue.Kind(kind)
 		if !ok {
@@ -178,7 +170,7 @@ func (d *Draft) register(ctx context.Context, index *batch.Index) error {
 		if about.Field != "" {
 			for id, a := range d.people {
 				for _, item := range account.Items(a.Field(about.Field).Text()) {
-					keep(account.Membership{Kind: kind, Thing: item, Account: id})
+					d.has.Add(account.Membership{Kind: kind, Thing: item, Account: id})
 				}
 			}
 			continue
@@ -187,14 +179,8 @@ func (d *Draft) register(ctx context.Context, index *batch.Index) error {
 		if len(things) == 0 {
 			continue
 		}
-		looked := 0
-		for m, err := range d.System.Members(ctx, kind, things) {
-			if err != nil {
-				return err
-			}
-			keep(m)
-			looked++
-			d.tell("looked at members of "+kind, looked)
+		if err := d.has.Read(ctx, d.System, kind, things, concerned, func(looked int) { d.tell("looked at members of "+kind, looked) }); err != nil {
+			return err
 		}
 	}
 	return nil

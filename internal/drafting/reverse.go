@@ -125,7 +125,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 		if stranger {
 			u.Refuse()
 		} else {
-			r.undo(&u, &e, &a, has[e.Account], referred)
+			r.undo(&u, &e, &a, has, referred)
 		}
 		entries = append(entries, u)
 		if batch.Unlisted(e.Row) > 0 {
@@ -167,7 +167,7 @@ func (r *Reversal) lookAt(ctx context.Context, done []batch.Entry) (now map[stri
 }
 
 // members reads who is a member now of the things whose members the batch changed.
-func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]map[[2]string]account.Membership, error) {
+func (r *Reversal) members(ctx context.Context, done []batch.Entry) (*membership.Register, error) {
 	things := map[string][]string{}
 	for _, e := range done {
 		for _, s := range e.Steps {
@@ -176,7 +176,7 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]
 			}
 		}
 	}
-	has := map[string]map[[2]string]account.Membership{}
+	has := &membership.Register{}
 	if len(things) == 0 {
 		return has, nil
 	}
@@ -193,21 +193,15 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (map[string]
 				r.catalogue.Add(kind, t)
 			}
 		}
-		for m, err := range r.System.Members(ctx, kind, ids) {
-			if err != nil {
-				return nil, err
-			}
-			if has[m.Account] == nil {
-				has[m.Account] = map[[2]string]account.Membership{}
-			}
-			has[m.Account][[2]string{kind, m.Thing}] = m
+		if err := has.Read(ctx, r.System, kind, ids, membership.Anyone, membership.Silent); err != nil {
+			return nil, err
 		}
 	}
 	return has, nil
 }
 
 // undo decides how to undo what was done with one account, given how it is now.
-func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has map[[2]string]account.Membership, referred map[int]string) {
+func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has *membership.Register, referred map[int]string) {
 	u.Intent, u.Outcome, u.Version, u.Known = account.Keep, account.Unchanged, now.Version, map[string]account.Value{}
 	for _, name := range r.Batch.Fields {
 		if v := now.Field(name); v.Present() {
@@ -295,12 +289,12 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 }
 
 // undoStep undoes a step that followed.
-func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.Account, has map[[2]string]account.Membership, referred map[int]string) {
+func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.Account, has *membership.Register, referred map[int]string) {
 	if s.Do == membership.Refer {
 		r.putBack(u, account.Change{Field: s.Kind, Before: account.Of(e.Known[s.Kind].Text()), After: account.Of(referred[s.Row]), Names: &[2]string{e.Known[s.Kind].Text(), s.Name}}, now)
 		return
 	}
-	m, member := has[[2]string{s.Kind, s.Thing}]
+	m, member := has.In(e.Account, s.Kind, s.Thing)
 	back := membership.Step{Do: membership.Join, Kind: s.Kind, Thing: s.Thing, Name: s.Name}
 	if s.Was != nil {
 		back.Role, back.Section = s.Was[0], s.Was[1]

@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/expr"
 	"evenledger/internal/form"
+	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -31,10 +32,10 @@ type Export struct {
 
 	only    *brief.Brief // with one condition; nil: every account
 	scope   *expr.Scope
-	names   []string                                   // of the fields to ask for
-	ties    map[string]map[string][]account.Membership // account → kind
-	things  map[string]map[string]string               // kind → id → name
-	persons map[string]string                          // id → user name, if other accounts are named
+	names   []string // of the fields to ask for
+	ties    membership.Register
+	things  map[string]map[string]string // kind → id → name
+	persons map[string]string            // id → user name, if other accounts are named
 }
 
 // Register reads the memberships, and the names of accounts that others refer to.
@@ -42,7 +43,7 @@ func (e *Export) Register(ctx context.Context, about *system.Description) error 
 	if e.Each != "" {
 		e.Kinds = []string{e.Each}
 	}
-	e.ties, e.things = map[string]map[string][]account.Membership{}, map[string]map[string]string{}
+	e.things = map[string]map[string]string{}
 	named := slices.ContainsFunc(e.Columns, func(c form.Column) bool { return c.Field.Kind == account.Person })
 	if e.only != nil {
 		named = named || slices.ContainsFunc(e.only.Only[0].Uses, func(i int) bool { return e.only.Fields[i].Kind == account.Person })
@@ -74,14 +75,8 @@ func (e *Export) Register(ctx context.Context, about *system.Description) error 
 			}
 			e.things[kind][t.ID] = t.Name
 		}
-		for m, err := range e.System.Members(ctx, kind, nil) {
-			if err != nil {
-				return err
-			}
-			if e.ties[m.Account] == nil {
-				e.ties[m.Account] = map[string][]account.Membership{}
-			}
-			e.ties[m.Account][kind] = append(e.ties[m.Account][kind], m)
+		if err := e.ties.Read(ctx, e.System, kind, nil, membership.Anyone, membership.Silent); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -105,7 +100,7 @@ func (e *Export) Headings() []string {
 // names of an account's memberships of a kind, as a cell has them.
 func (e *Export) tied(id, kind string) []string {
 	var texts []string
-	for _, m := range e.ties[id][kind] {
+	for _, m := range e.ties.Of(id, kind) {
 		name := e.things[kind][m.Thing]
 		if name == "" {
 			name = m.Thing

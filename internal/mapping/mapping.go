@@ -173,7 +173,8 @@ type Wanted struct {
 	Weak     string          // why the given password will not do
 	Spared   bool            // nothing but its keys matters: the account is suspended or removed
 	Findings []account.Finding
-	Kinds    []sheet.CellKind // of the row's cells, if not all are plain
+	Cells    []string         `json:"-"` // of the row, until the next is read
+	Kinds    []sheet.CellKind // of the cells, if not all are plain
 }
 
 // Refused reports whether a finding stops the row.
@@ -278,7 +279,7 @@ func (r rowCells) Cell(at int) string {
 // it follows.
 func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	n := len(w.brief.Fields)
-	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], Fallen: slices.Grow(wanted.Fallen[:0], n)[:n], Kinds: row.Kinds}
+	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], Fallen: slices.Grow(wanted.Fallen[:0], n)[:n], Cells: row.Cells, Kinds: row.Kinds}
 	clear(wanted.Fallen)
 	w.cells, w.kinds, w.wants, w.guessed = row.Cells, row.Kinds, wanted, row.Guessed
 	switch {

@@ -269,26 +269,21 @@ func tiesOf(steps []tied) []system.Tie {
 
 // lookAt reads a thing's members, settles what is as wanted and returns the rest.
 func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, error) {
-	members := map[string]account.Membership{}
-	for m, err := range w.System.Members(system.Stopping(ctx), at.kind, []string{at.id}) {
-		if err != nil {
-			return nil, err
-		}
-		if m.Thing == at.id {
-			members[m.Account] = m
-		}
+	members := &membership.Register{}
+	if err := members.Read(system.Stopping(ctx), w.System, at.kind, []string{at.id}, membership.Anyone, membership.Silent); err != nil {
+		return nil, err
 	}
-	return w.sift(ties, members, false), nil
+	return w.sift(at, ties, members, false), nil
 }
 
 // sift settles the steps that are as wanted and returns the others. Before anything was
 // sent, those are refused of which the membership is otherwise than it was drafted:
 // somebody else changed it since.
-func (w *tieWork) sift(ties []tied, members map[string]account.Membership, drafted bool) (left []tied) {
+func (w *tieWork) sift(at thing, ties []tied, members *membership.Register, drafted bool) (left []tied) {
 	var done, stale []tied
 	w.mu.Lock()
 	for _, t := range ties {
-		m, is := members[t.entry.Account]
+		m, is := members.In(t.entry.Account, at.kind, at.id)
 		switch {
 		case t.step.Do == membership.Leave && !is || t.step.Do == membership.Join && is && m.Role == t.step.Role && m.Section == t.step.Section:
 			done = append(done, t)
@@ -304,7 +299,7 @@ func (w *tieWork) sift(ties []tied, members map[string]account.Membership, draft
 	w.mu.Unlock()
 	w.settle(done, membership.Done, "", "")
 	for _, t := range stale {
-		m, is := members[t.entry.Account]
+		m, is := members.In(t.entry.Account, at.kind, at.id)
 		now := "it is no member any more"
 		if is {
 			now = "it is " + account.MembershipText(t.step.Name, m.Role, m.Section)
@@ -343,25 +338,27 @@ func (w *tieWork) look(ctx context.Context, things []thing) error {
 		ids[at.kind] = append(ids[at.kind], at.id)
 	}
 	for kind, some := range ids {
-		members := map[string]map[string]account.Membership{}
-		for m, err := range w.System.Members(ctx, kind, some) {
-			if err != nil {
-				return err
-			}
-			if w.by[thing{kind, m.Thing}] == nil {
-				continue // another of the kind
-			}
-			if members[m.Thing] == nil {
-				members[m.Thing] = map[string]account.Membership{}
-			}
-			members[m.Thing][m.Account] = m
+		members := &membership.Register{}
+		if err := members.Read(ctx, w.System, kind, some, w.concerned(), membership.Silent); err != nil {
+			return err
 		}
 		for _, id := range some {
 			at := thing{kind, id}
-			w.by[at] = w.sift(w.by[at], members[id], true)
+			w.by[at] = w.sift(at, w.by[at], members, true)
 		}
 	}
 	return nil
+}
+
+// concerned returns whether an account is one of those whose memberships are to change.
+func (w *tieWork) concerned() func(id string) bool {
+	ours := map[string]bool{}
+	for _, ties := range w.by {
+		for _, t := range ties {
+			ours[t.entry.Account] = true
+		}
+	}
+	return func(id string) bool { return ours[id] }
 }
 
 // noteOpen notes the steps that are done of entries of which others wait, when

@@ -156,13 +156,10 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 	}); err != nil {
 		return nil, err
 	}
-	has := map[account.Membership]account.Membership{} // by kind, thing and account alone
+	has := &membership.Register{}
 	for kind, ids := range things {
-		for m, err := range r.System.Members(ctx, kind, ids) {
-			if err != nil {
-				return nil, err
-			}
-			has[account.Membership{Kind: kind, Thing: m.Thing, Account: m.Account}] = m
+		if err := has.Read(ctx, r.System, kind, ids, func(id string) bool { return wanted[id] }, membership.Silent); err != nil {
+			return nil, err
 		}
 	}
 	referred, _, err := r.Ledger.Accounts(ctx, r.Batch.ID, targets)
@@ -179,7 +176,7 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 }
 
 // differences compares one entry with its account as it is now.
-func (r *Reading) differences(e *batch.Entry, now map[string]account.Account, has map[account.Membership]account.Membership, referred map[int]string) (all []Difference) {
+func (r *Reading) differences(e *batch.Entry, now map[string]account.Account, has *membership.Register, referred map[int]string) (all []Difference) {
 	add := func(what, left, found string) { all = append(all, Difference{what, left, found}) }
 	a, there := now[e.Account]
 	switch {
@@ -201,10 +198,10 @@ func (r *Reading) differences(e *batch.Entry, now map[string]account.Account, ha
 }
 
 // stepsDiffer compares the steps of an entry that were done with what there is now.
-func stepsDiffer(e *batch.Entry, a *account.Account, has map[account.Membership]account.Membership, referred map[int]string) (all []Difference) {
+func stepsDiffer(e *batch.Entry, a *account.Account, has *membership.Register, referred map[int]string) (all []Difference) {
 	add := func(what, left, found string) { all = append(all, Difference{what, left, found}) }
 	for _, s := range e.Steps {
-		m, member := has[account.Membership{Kind: s.Kind, Thing: s.Thing, Account: e.Account}]
+		m, member := has.In(e.Account, s.Kind, s.Thing)
 		switch {
 		case s.Result != membership.Done:
 		case s.Do == membership.Refer:
