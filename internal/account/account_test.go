@@ -63,6 +63,33 @@ func TestSame(t *testing.T) {
 	}
 }
 
+// A system's rule says when two values collide; what there is to change a person says.
+func TestRules(t *testing.T) {
+	for _, c := range []struct {
+		rule      account.Rule
+		a, b      string
+		one, same bool
+	}{
+		{account.AnyCase, "McKay", "mckay", true, false},
+		{account.AnyCase, "Ana  Maria", "ana maria", true, false},
+		{account.AnyCase, "", "", true, true},
+		{account.ByLetter, "a1", "A1", false, false},
+		{account.DN, "UID=Ana, ou=Deck,dc=x", "uid=ana,OU=deck, dc=x", true, true},
+		{account.DN, `cn=Reyes\, Ana,dc=x`, `CN=reyes\, ana,dc=x`, true, true},
+		{account.DN, `cn=a\,b=c`, `cn=a,b=c`, false, false},
+		{account.DN, "uid=ana", "", false, false},
+	} {
+		f := account.Field{Name: "x", Rule: c.rule}
+		assert.Equal(t, []bool{c.one, c.same}, []bool{f.One(c.a, c.b), f.Same(c.a, c.b)}, "%s %q %q", c.rule, c.a, c.b)
+	}
+	schema := &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "lock", Off: "locked"}, Attributes: []account.Attribute{{Field: "userName", Rule: account.ByLetter}, {Field: "lock"}}}
+	assert.False(t, schema.Field("userName").One("ana", "ANA"), "the system knows better than the catalogue")
+	a := account.Account{Fields: map[string]account.Value{"lock": account.Of("locked")}}
+	assert.True(t, schema.MaySuspend() && schema.IsSuspended(&a))
+	assert.Equal(t, account.Change{Field: "lock", Before: account.Of("locked"), After: account.Blank()}, schema.Mark(&a, false))
+	assert.False(t, (&account.Schema{}).MaySuspend())
+}
+
 func TestValueKeepsItsStateThroughJSON(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		before := map[string]account.Value{"absent": {}, "blank": account.Blank(), "value": account.Of(rapid.String().Draw(t, "text"))}

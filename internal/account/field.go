@@ -229,7 +229,13 @@ func (f Field) Same(a, b string) bool {
 	if a, b = norm.NFC.String(a), norm.NFC.String(b); a == b {
 		return true // systems may keep letters and their accents apart
 	}
-	return f.AnyCase && strings.EqualFold(a, b)
+	return f.AnyCase && f.Rule != ByLetter && strings.EqualFold(a, b)
+}
+
+// One reports whether a system takes two values for one, or they mean the same: of two
+// accounts with them, nobody could say that they are different people's.
+func (f Field) One(a, b string) bool {
+	return f.Same(a, b) || a != "" && b != "" && f.Key(a) == f.Key(b)
 }
 
 // WithParts names a field whose values each have several parts, such as the issuer

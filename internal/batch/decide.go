@@ -184,7 +184,7 @@ func (d *Decider) belongsElsewhere(a *account.Account, w *mapping.Wanted, before
 	for _, name := range d.Brief.Match[:before] {
 		i := d.Brief.Field(name)
 		has, wants := a.Field(name), w.Values[i]
-		if d.Brief.Fields[i].Unique != brief.UniqueNumber && has.Filled() && wants.Filled() && !d.Brief.Fields[i].Same(has.Text(), wants.Text()) {
+		if d.Brief.Fields[i].Unique != brief.UniqueNumber && has.Filled() && wants.Filled() && !d.Brief.Fields[i].One(has.Text(), wants.Text()) {
 			return i, true
 		}
 	}

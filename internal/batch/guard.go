@@ -63,7 +63,7 @@ func Stranger(schema *account.Schema, known map[string]account.Value, now *accou
 		was, is := known[name], now.Field(name)
 		switch {
 		case name == account.ID, !was.Filled(), !is.Filled():
-		case schema.Field(name).Same(was.Text(), is.Text()):
+		case schema.Field(name).One(was.Text(), is.Text()):
 			same++
 		default:
 			differ++

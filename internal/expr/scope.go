@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -52,16 +53,16 @@ func (s *Scope) keep(text []byte) string {
 }
 
 // NewScope returns a Scope whose Set counts the variables in the order in which names
-// has them. Nil cells: there are no columns.
+// has them; a name of no variable counts as well. Nil cells: there are no columns.
 func (e *Env) NewScope(names []string, cells Cells) *Scope {
-	s := &Scope{env: e, texts: make([]string, len(e.vars)), values: make([]ref.Val, len(e.vars)), cells: cells, column: make([]int, len(e.headings))}
+	n := len(e.vars) // behind the last stands what no expression can ask for
+	s := &Scope{env: e, texts: make([]string, n+1), values: make([]ref.Val, n+1), cells: cells, column: make([]int, len(e.headings))}
 	for _, name := range names {
-		for at, v := range e.vars {
-			if v.Name == name {
-				s.order = append(s.order, at)
-				break
-			}
+		at := slices.IndexFunc(e.vars, func(v Variable) bool { return v.Name == name })
+		if at < 0 {
+			at = n
 		}
+		s.order = append(s.order, at)
 	}
 	for i, heading := range e.headings {
 		s.column[i] = -1

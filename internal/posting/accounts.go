@@ -200,7 +200,7 @@ func (p *Post) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
 	for _, field := range p.Batch.Match {
 		value, has := keys[field]
 		if is := a.Field(field); has && is.Filled() {
-			return true, p.about.Field(field).Same(is.Text(), value)
+			return true, p.about.Field(field).One(is.Text(), value)
 		}
 	}
 	return false, false
@@ -432,7 +432,7 @@ func (p *Post) moved(ctx context.Context, e *batch.Entry) (now account.Account, 
 	err = system.ErrGone
 	_, found := system.Fetch(system.Stopping(ctx), p.System, keys, p.fields(), 1, func(a account.Account) {
 		for name, value := range keys {
-			if !p.about.Field(name).Same(a.Field(name).Text(), value[0]) {
+			if !p.about.Field(name).One(a.Field(name).Text(), value[0]) {
 				return
 			}
 		}

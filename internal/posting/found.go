@@ -105,7 +105,7 @@ func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int)
 func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
 	keys := p.keys(*e)
 	for field, value := range keys {
-		if f := p.about.Field(field); !f.Same(a.Field(field).Text(), value) {
+		if f := p.about.Field(field); !f.One(a.Field(field).Text(), value) {
 			return false
 		}
 	}

@@ -151,7 +151,11 @@ func (l *Ledger) read(ctx context.Context, do func(*sql.Tx) error) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(do(tx), tx.Rollback())
+	err = do(tx)
+	if ended := tx.Rollback(); !errors.Is(ended, sql.ErrTxDone) { // as it is once ctx is done
+		err = errors.Join(err, ended)
+	}
+	return err
 }
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {

@@ -68,6 +68,8 @@ CREATE TABLE steps (
 	PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
 CREATE TABLE claims (n INTEGER PRIMARY KEY, batch INTEGER NOT NULL, worker TEXT NOT NULL, sent TEXT NOT NULL, until TEXT NOT NULL) STRICT;
 CREATE INDEX claims_by_worker ON claims (batch, worker);
+DROP INDEX entries_by_outcome;
+CREATE INDEX entries_by_outcome ON entries (batch, outcome, row, intent); -- all that counting needs
 CREATE TABLE attempts (batch INTEGER NOT NULL, row INTEGER NOT NULL, claim INTEGER NOT NULL, PRIMARY KEY (batch, row, claim)) STRICT, WITHOUT ROWID;
 INSERT INTO claims SELECT n, batch, '', sent, sent FROM intents;
 INSERT INTO attempts SELECT i.batch, j.value, i.n FROM intents i, json_each(i.rows) j;
