@@ -111,6 +111,20 @@ func accounts(n int) string {
 	return fmt.Sprintf("%d accounts", n)
 }
 
+// count returns how many accounts there are, one by one where the system doesn't say.
+func (d *Draft) count(ctx context.Context) (total int, err error) {
+	if total, err = d.System.Count(ctx); !errors.Is(err, system.ErrCannot) {
+		return total, err
+	}
+	for _, err := range d.System.List(ctx, nil) {
+		if err != nil {
+			return 0, err
+		}
+		total++
+	}
+	return total, nil
+}
+
 // hold holds the batch back if it would do more than the brief allows.
 func (d *Draft) hold(ctx context.Context) error {
 	if d.ties != nil {
@@ -126,7 +140,7 @@ func (d *Draft) hold(ctx context.Context) error {
 	total, of := d.scope, "accounts in scope"
 	if !d.looksForGone() {
 		of = "accounts of the system"
-		if total, err = d.System.Count(ctx); err != nil && !errors.Is(err, system.ErrCannot) {
+		if total, err = d.count(ctx); err != nil {
 			return err
 		}
 	}

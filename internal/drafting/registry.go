@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -38,7 +39,7 @@ func (d *Draft) prepare(ctx context.Context) error {
 	d.rows, d.listed = map[string]map[string]int{}, map[string]map[string]bool{}
 	b := d.brief
 	look := func(field string) {
-		if !slices.Contains(d.Batch.Fields, field) {
+		if field != "" && !slices.Contains(d.Batch.Fields, field) {
 			d.Batch.Fields = append(d.Batch.Fields, field)
 		}
 	}
@@ -76,8 +77,8 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 		if !b.Names(about.Name) {
 			continue
 		}
-		if about.Blind != "" && b.Ties(about.Name) {
-			return nil, system.Blind(about.Name, about.Blind)
+		if err := mayTie(described, about, b); err != nil {
+			return nil, err
 		}
 		catalogue.AddKind(about)
 		// Only of licences it matters how many have one.
@@ -90,6 +91,21 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 		}
 	}
 	return catalogue, nil
+}
+
+// mayTie returns why the memberships of a kind that a brief speaks of cannot be had, or nil.
+func mayTie(described *system.Description, about account.ThingKind, b *brief.Brief) error {
+	switch {
+	case !b.Ties(about.Name):
+		return nil
+	case about.Blind != "":
+		return system.Blind(about.Name, about.Blind)
+	case described.Can.Ties == 0 && about.Field == "":
+		return &account.Mistake{Message: fmt.Sprintf("the brief has accounts join or leave %s, and the system lets nobody", about.Name), Remedy: "Take them out of the brief."}
+	case !described.Can.Makes && slices.ContainsFunc(b.Memberships, func(m brief.Memberships) bool { return m.Kind == about.Name && m.MakeMissing }):
+		return &account.Mistake{Message: fmt.Sprintf("the brief has %s made that do not exist, and the system makes none", about.Name), Remedy: "Take “make_missing” out of the brief."}
+	}
+	return nil
 }
 
 // note remembers what a row names.

@@ -248,6 +248,8 @@ func (r *Reversal) uncreate(u, e *batch.Entry, now *account.Account) {
 	u.Intent = account.Suspend
 	r.tellChanged(u, e, now)
 	switch {
+	case r.Remove && !r.about.Can.Removes:
+		u.Find(account.Error, account.CannotBeUndone, "", "", "the system removes no accounts; without --remove it would be suspended")
 	case r.Remove:
 		u.Find(account.Warning, account.RemovesData, "", "", fmt.Sprintf("the account %s goes with all that is in it, and cannot be brought back", now.Label()))
 		u.Intent, u.Outcome = account.Remove, account.Waiting

@@ -310,7 +310,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 // the system shows, the post cannot go on.
 func (p *Post) changed(e *batch.Entry, now account.Account) error {
 	e.Did, e.Version = e.Intent.Comes(), now.Version
-	if now.ID != "" {
+	if p.about.Can.Moves && now.ID != "" {
 		e.Account = now.ID
 	}
 	p.told(e, now)

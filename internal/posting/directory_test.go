@@ -1,6 +1,7 @@
 package posting_test
 
 import (
+	"context"
 	"errors"
 	"maps"
 	"slices"
@@ -12,8 +13,11 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
 	"evenledger/internal/drafting"
+	"evenledger/internal/mapping"
 	"evenledger/internal/readback"
+	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
 )
@@ -185,4 +189,59 @@ func TestDirectoryMovesInParts(t *testing.T) {
 			}
 		})
 	}
+}
+
+// limited is a directory that can do less than others.
+type limited struct {
+	*memory.System
+	can func(*system.Abilities)
+}
+
+func (l *limited) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := l.System.Describe(ctx)
+	l.can(&about.Can)
+	return about, err
+}
+
+// What a system cannot do is told when a batch is drafted, not when it is posted.
+func TestWhatASystemCannotDo(t *testing.T) {
+	draft := func(w *world, text, rows string) (*batch.Batch, error) {
+		b, err := brief.Parse("b.yaml", []byte(text), brief.Options{Own: func(string) map[string]account.Kind { return w.own }})
+		require.NoError(t, err)
+		s, err := sheet.Read("s.csv", strings.NewReader(aboardColumns+rows), sheet.Options{})
+		require.NoError(t, err)
+		made, _, err := (&drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: w.target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}}).Make(t.Context())
+		return made, err
+	}
+	w := newDirectory(t)
+	made := w.all(t, aCrew)
+	less := &limited{System: w.system}
+	w.target = less
+
+	less.can = func(can *system.Abilities) { can.Removes = false }
+	b, err := draft(w, aboard, "3,ana,Reyes,,,,,away\n")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"refused cannot-be-removed"}, w.tell(b))
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, System: less, Of: made, Remove: true, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"refused cannot-be-undone", "refused cannot-be-undone", "refused cannot-be-undone"}, w.tell(undo))
+
+	var mistake *account.Mistake
+	less.can = func(can *system.Abilities) { can.Ties = 0 }
+	_, err = draft(w, aboard, "3,ana,Reyes,,,,night,\n")
+	require.ErrorAs(t, err, &mistake)
+	assert.Contains(t, mistake.Message, "lets nobody")
+	less.can = func(can *system.Abilities) { can.Makes = false }
+	_, err = draft(w, aboard, "3,ana,Reyes,,,,night,\n")
+	require.ErrorAs(t, err, &mistake)
+	assert.Contains(t, mistake.Message, "makes none")
+
+	less.can = func(*system.Abilities) {} // it cannot count, and a share is one of all the same
+	b, err = draft(w, aboard+"limits: {update: 40%}\n", "1,zoe,Ångström,Captain,Deck,,night;day,\n")
+	require.NoError(t, err)
+	assert.Empty(t, b.Held)
+	b, err = draft(w, aboard+"limits: {update: 40%}\n", "1,zoe,Ångström,Captain,Deck,,night;day,\n2,tom,Kaya,Bosun,Deck/Crew A,zoe,night,\n")
+	require.NoError(t, err)
+	require.Len(t, b.Held, 1)
+	assert.Contains(t, b.Held[0], "40% of the 3 accounts of the system")
 }

@@ -108,7 +108,7 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 type Abilities struct {
 	Finds    int  // values that one request of Find looks for; 0: accounts are found by listing all
 	Page     int  // accounts that one request of List gives; 0: all
-	Counts   bool // without it, limits in per cent cannot be kept, and finding is never given up for listing
+	Counts   bool // without it all are listed to be counted, and finding is never given up for listing
 	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
 	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
 	AtOnce   int  // accounts that CreateAll makes in one request; below 2: they are made one by one
