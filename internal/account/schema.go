@@ -62,9 +62,9 @@ func (s *Schema) Attribute(field string) (Attribute, bool) {
 		return s.list(field, base, parts)
 	}
 	field = s.Full(field)
-	for _, a := range s.Attributes {
-		if a.Field == field {
-			return a, true
+	for i := range s.Attributes {
+		if a := &s.Attributes[i]; a.Field == field {
+			return *a, true
 		}
 	}
 	return Attribute{}, false

@@ -113,7 +113,7 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 		return nil, errors.Join(l.told(err), l.db.Close())
 	}
 	for into, query := range map[**sql.Stmt]string{
-		&l.attempt: "INSERT INTO attempts (batch, row, claim) VALUES (?, ?, ?)",
+		&l.attempt: "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM json_each(?3)",
 		&l.settle: `INSERT OR REPLACE INTO results (batch, row, claim, outcome, account, version, findings, ended, did)
 			SELECT ?1, value->>'row', max(value->>'claim', coalesce((SELECT claim FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
 			value->>'account', value->>'version', value->'findings', ?2, value->>'did' FROM json_each(?3)`,

@@ -22,17 +22,14 @@ func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries
 		if err := tx.QueryRowContext(ctx, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker, now.UTC().Format(moment), now.Add(lease).UTC().Format(moment)).Scan(&claim); err != nil {
 			return err
 		}
-		attempt := tx.StmtContext(ctx, l.attempt)
+		rows := make([]int, 0, len(entries))
 		for _, e := range entries {
-			if taken[e.Row] {
-				continue
+			if !taken[e.Row] {
+				rows, got = append(rows, e.Row), append(got, e)
 			}
-			if _, err := attempt.ExecContext(ctx, id, e.Row, claim); err != nil {
-				return err
-			}
-			got = append(got, e)
 		}
-		return nil
+		_, err = tx.StmtContext(ctx, l.attempt).ExecContext(ctx, id, claim, jsonText(rows))
+		return err
 	})
 	return claim, got, err
 }
