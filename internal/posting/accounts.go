@@ -21,7 +21,7 @@ func isOpen(err error) bool {
 }
 
 // keys are the fields and values by which the entry's account is found.
-func (p *Post) keys(e batch.Entry) map[string]string {
+func (p *run) keys(e batch.Entry) map[string]string {
 	keys := map[string]string{}
 	for _, change := range e.Changes {
 		if change.After.Filled() && slices.Contains(p.Batch.Match, change.Field) {
@@ -33,7 +33,7 @@ func (p *Post) keys(e batch.Entry) map[string]string {
 
 // fields are those to be asked for: what the batch looks at, and what tells accounts
 // apart.
-func (p *Post) fields() []string {
+func (p *run) fields() []string {
 	p.asking.Do(func() {
 		all := slices.Concat([]string{p.about.Naming}, p.Batch.Fields, p.Batch.Match)
 		p.asked = slices.Clip(slices.Compact(slices.Sorted(slices.Values(all))))
@@ -44,7 +44,7 @@ func (p *Post) fields() []string {
 // carryOut sends the entry's request and settles its outcome. An error means
 // that the post cannot go on; then the entry's outcome is Waiting if nothing
 // came of it.
-func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
+func (p *run) carryOut(ctx context.Context, e *batch.Entry) error {
 	if e.Intent == account.Create {
 		return p.create(ctx, e, p.resent[e.Row])
 	}
@@ -65,7 +65,7 @@ func (p *Post) carryOut(ctx context.Context, e *batch.Entry) error {
 
 // protected reports whether the entry's account is one that no batch may change, as it
 // was drafted or as it is now.
-func (p *Post) protected(e *batch.Entry, now *account.Account) (name string, is bool) {
+func (p *run) protected(e *batch.Entry, now *account.Account) (name string, is bool) {
 	patterns := slices.Concat(p.Batch.Protect, p.Protect)
 	known := &account.Account{ID: e.Account, Fields: e.Known}
 	for _, a := range []*account.Account{known, now} {
@@ -76,7 +76,7 @@ func (p *Post) protected(e *batch.Entry, now *account.Account) (name string, is 
 	return "", false
 }
 
-func (p *Post) refuseProtected(e *batch.Entry, name string) {
+func (p *run) refuseProtected(e *batch.Entry, name string) {
 	e.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected", name))
 	p.refuse(e)
 }
@@ -98,7 +98,7 @@ func (s sent) again(now time.Time) sent {
 }
 
 // create makes the entry's account. An earlier request of ours may have made it.
-func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
+func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	wanted, err := p.wantedOf(e)
 	if err != nil {
 		return err
@@ -136,7 +136,7 @@ func (p *Post) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 // notCreated settles an entry whose account the system refused to make. What is taken
 // may be so by an earlier request of ours, of which somebody on the way to the system
 // may have made two as well.
-func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
+func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
 	if refusal.Code == account.TakenValue {
 		patience := time.Duration(0)
 		if earlier.any() {
@@ -169,7 +169,7 @@ func (p *Post) notCreated(ctx context.Context, e *batch.Entry, refusal *system.R
 // answered settles an entry whose account the system says it made. That it is the
 // entry's, its keys have to show: answers have been mixed up before, on the way and in
 // caches.
-func (p *Post) answered(ctx context.Context, e *batch.Entry, made account.Account, now sent) error {
+func (p *run) answered(ctx context.Context, e *batch.Entry, made account.Account, now sent) error {
 	shows, agrees := p.agrees(made, e)
 	if !shows {
 		seen, err := p.System.Get(system.Stopping(ctx), made.ID, p.fields())
@@ -195,7 +195,7 @@ func (p *Post) answered(ctx context.Context, e *batch.Entry, made account.Accoun
 
 // agrees reports whether an account shows any of the entry's keys, and whether the first
 // that it shows is the entry's.
-func (p *Post) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
+func (p *run) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
 	keys := p.keys(*e)
 	for _, field := range p.Batch.Match {
 		value, has := keys[field]
@@ -215,7 +215,7 @@ func stillOpen(unclear bool, err error) error {
 	return err
 }
 
-func (p *Post) created(e *batch.Entry, made account.Account) {
+func (p *run) created(e *batch.Entry, made account.Account) {
 	e.Did, e.Account, e.Version = account.Created, made.ID, made.Version
 	p.made.Store(true)
 	p.told(e, made)
@@ -224,7 +224,7 @@ func (p *Post) created(e *batch.Entry, made account.Account) {
 }
 
 // told notes what the system kept otherwise than it was sent.
-func (p *Post) told(e *batch.Entry, now account.Account) {
+func (p *run) told(e *batch.Entry, now account.Account) {
 	if len(now.Fields) == 0 {
 		return // the answer didn't show it
 	}
@@ -236,7 +236,7 @@ func (p *Post) told(e *batch.Entry, now account.Account) {
 
 // leave leaves it open what became of the entry's request: it waits, and a further post
 // looks before it sends anything.
-func (p *Post) leave(e *batch.Entry, why string) {
+func (p *run) leave(e *batch.Entry, why string) {
 	p.clear(e)
 	e.Find(account.Warning, notYet, "", "", why)
 	p.counting.Lock()
@@ -245,7 +245,7 @@ func (p *Post) leave(e *batch.Entry, why string) {
 }
 
 // isLeft reports whether it was left open what became of the row's request.
-func (p *Post) isLeft(row int) bool {
+func (p *run) isLeft(row int) bool {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	return p.left[row]
@@ -255,11 +255,11 @@ func (p *Post) isLeft(row int) bool {
 const notYet = account.NotClearYet
 
 // clear takes back what was told while it was open what became of the entry.
-func (p *Post) clear(e *batch.Entry) {
+func (p *run) clear(e *batch.Entry) {
 	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet })
 }
 
-func (p *Post) change(ctx context.Context, e *batch.Entry) error {
+func (p *run) change(ctx context.Context, e *batch.Entry) error {
 	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
 	look := known.Version == "" || !p.about.Can.Versions
 	unclear := false
@@ -308,7 +308,7 @@ func (p *Post) change(ctx context.Context, e *batch.Entry) error {
 
 // changed settles an entry whose change was made. If it is somebody else whose account
 // the system shows, the post cannot go on.
-func (p *Post) changed(e *batch.Entry, now account.Account) error {
+func (p *run) changed(e *batch.Entry, now account.Account) error {
 	e.Did, e.Version = e.Intent.Comes(), now.Version
 	if p.about.Can.Moves && now.ID != "" {
 		e.Account = now.ID
@@ -327,7 +327,7 @@ func (p *Post) changed(e *batch.Entry, now account.Account) error {
 
 // partly settles an entry of whose changes the system made some. An error means that the
 // post cannot go on.
-func (p *Post) partly(e *batch.Entry, part *system.Partial) error {
+func (p *run) partly(e *batch.Entry, part *system.Partial) error {
 	var done []string
 	for _, c := range part.Done {
 		done = append(done, c.Field)
@@ -341,12 +341,12 @@ func (p *Post) partly(e *batch.Entry, part *system.Partial) error {
 	return part.Err
 }
 
-func (p *Post) otherSystem(e *batch.Entry, now account.Account) error {
+func (p *run) otherSystem(e *batch.Entry, now account.Account) error {
 	return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
 }
 
 // remove removes the entry's account. One that is gone already is as it should be.
-func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
+func (p *run) remove(ctx context.Context, e *batch.Entry) error {
 	if !p.about.Can.Removes {
 		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
 		return nil
@@ -378,7 +378,7 @@ func (p *Post) remove(ctx context.Context, e *batch.Entry) error {
 	return nil
 }
 
-func (p *Post) removed(e *batch.Entry) {
+func (p *run) removed(e *batch.Entry) {
 	e.Did = account.Removed
 	p.clear(e)
 	e.Settle()
@@ -387,7 +387,7 @@ func (p *Post) removed(e *batch.Entry) {
 // settleChange reads the account and settles the entry if that is possible: it
 // is stale, gone, protected, or has been changed by a request whose answer was lost.
 // Otherwise the account is as drafted and is returned.
-func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
+func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
 	now, err = p.System.Get(system.Stopping(ctx), e.Account, p.fields())
 	if errors.Is(err, system.ErrGone) && unclear && p.about.Can.Moves {
 		now, err = p.moved(ctx, e)
@@ -421,7 +421,7 @@ func (p *Post) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (
 
 // moved finds an account that a request of ours has called otherwise, by its keys as the
 // entry leaves them; ErrGone means that it is not there.
-func (p *Post) moved(ctx context.Context, e *batch.Entry) (now account.Account, err error) {
+func (p *run) moved(ctx context.Context, e *batch.Entry) (now account.Account, err error) {
 	left := e.Left()
 	keys := map[string][]string{}
 	for _, name := range append(slices.Clone(p.Batch.Match), p.about.Naming) {
@@ -447,7 +447,7 @@ func (p *Post) moved(ctx context.Context, e *batch.Entry) (now account.Account, 
 
 // refuseIfStale settles the entry if its account is not as it was drafted. It is unclear if
 // a request of ours may have changed it.
-func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) bool {
+func (p *run) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) bool {
 	field, before, after, differs := p.difference(e.Known, now)
 	switch ours := slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field }); {
 	case differs && unclear && ours && e.Intent != account.Remove:
@@ -461,7 +461,7 @@ func (p *Post) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) 
 }
 
 // carriedOut reports whether the account has what the changes would give it.
-func (p *Post) carriedOut(changes []account.Change, now account.Account) bool {
+func (p *run) carriedOut(changes []account.Change, now account.Account) bool {
 	return !slices.ContainsFunc(changes, func(c account.Change) bool {
 		return !p.about.Field(c.Field).Same(c.After.Text(), now.Field(c.Field).Text())
 	})
@@ -469,7 +469,7 @@ func (p *Post) carriedOut(changes []account.Change, now account.Account) bool {
 
 // difference finds a field that is otherwise than it was known. Several values in
 // another order are the same.
-func (p *Post) difference(known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
+func (p *run) difference(known map[string]account.Value, now account.Account) (field, before, after string, differs bool) {
 	for _, name := range p.Batch.Fields {
 		was, is := known[name].Text(), now.Field(name).Text()
 		if was == is || p.followed(name, was) {
@@ -488,22 +488,22 @@ func (p *Post) difference(known map[string]account.Value, now account.Account) (
 // followed reports whether a field refers to an account that the batch itself changes, in
 // a system that calls accounts otherwise then and has what refers to them follow. That
 // somebody changed the field besides is not seen.
-func (p *Post) followed(field, was string) bool {
+func (p *run) followed(field, was string) bool {
 	return p.moving[was] && p.about.Field(field).Kind == account.Person
 }
 
-func (p *Post) gone(e *batch.Entry) {
+func (p *run) gone(e *batch.Entry) {
 	p.fail(e, account.AccountGone, "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
 }
 
-func (p *Post) fail(e *batch.Entry, code account.Code, field, message string) {
+func (p *run) fail(e *batch.Entry, code account.Code, field, message string) {
 	p.clear(e)
 	e.Find(account.Error, code, field, "", message)
 	e.Outcome = account.Failed
 	unsent(e)
 }
 
-func (p *Post) refuse(e *batch.Entry) {
+func (p *run) refuse(e *batch.Entry) {
 	p.clear(e)
 	e.Outcome = account.Refused
 	unsent(e)

@@ -12,12 +12,12 @@ import (
 )
 
 // together reports whether the entry's request can go with others'.
-func (p *Post) together(e *batch.Entry) bool {
+func (p *run) together(e *batch.Entry) bool {
 	return p.about.Can.AtOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any()
 }
 
 // groups cuts a block that was noted into what goes in one request each.
-func (p *Post) groups(block []batch.Entry, claim store.Claim) [][]store.Result {
+func (p *run) groups(block []batch.Entry, claim store.Claim) [][]store.Result {
 	var groups [][]store.Result
 	open := false // the last group takes more
 	for i := range block {
@@ -34,7 +34,7 @@ func (p *Post) groups(block []batch.Entry, claim store.Claim) [][]store.Result {
 
 // lookForOpen looks for the accounts of creates that an earlier post left open,
 // many with one request.
-func (p *Post) lookForOpen(ctx context.Context, open []store.InFlight) error {
+func (p *run) lookForOpen(ctx context.Context, open []store.InFlight) error {
 	var creates []*batch.Entry
 	times := map[int]sent{}
 	for i := range open {
@@ -53,7 +53,7 @@ func (p *Post) lookForOpen(ctx context.Context, open []store.InFlight) error {
 
 // carryOutAll sends the requests of a group. An error means that the post cannot
 // go on; what came of the entries that still wait is open if it is an Unclear.
-func (p *Post) carryOutAll(ctx context.Context, group []store.Result) error {
+func (p *run) carryOutAll(ctx context.Context, group []store.Result) error {
 	var creates []*batch.Entry
 	for i := range group {
 		if p.together(&group[i].Entry) {
@@ -77,7 +77,7 @@ func (p *Post) carryOutAll(ctx context.Context, group []store.Result) error {
 
 // createAll makes accounts in one request. What stays open, or the system does
 // not take like this, is settled one by one.
-func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
+func (p *run) createAll(ctx context.Context, entries []*batch.Entry) error {
 	wanted := make([]account.Account, len(entries))
 	for i, e := range entries {
 		var err error
@@ -128,7 +128,7 @@ func (p *Post) createAll(ctx context.Context, entries []*batch.Entry) error {
 }
 
 // wantedOf is the account that an entry makes.
-func (p *Post) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
+func (p *run) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
 	wanted.Fields = map[string]account.Value{}
 	for _, change := range e.Changes {
 		wanted.Fields[change.Field] = change.After

@@ -17,7 +17,7 @@ import (
 )
 
 // feed hands the waiting entries out, each once it is claimed.
-func (p *Post) feed(ctx context.Context, ready chan<- []store.Result, total int) error {
+func (p *run) feed(ctx context.Context, ready chan<- []store.Result, total int) error {
 	// The next window is read while this one is sent.
 	windows := make(chan []batch.Entry)
 	group, feeding := errgroup.WithContext(ctx)
@@ -39,7 +39,7 @@ func (p *Post) feed(ctx context.Context, ready chan<- []store.Result, total int)
 
 // readWindows reads the waiting entries in pieces; the first is small, so that
 // sending begins soon.
-func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
+func (p *run) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
 	size := firstLook
 	for after, read := 0, 0; read < total; size = lookAhead {
 		var window []batch.Entry
@@ -64,7 +64,7 @@ func (p *Post) readWindows(ctx context.Context, total int, windows chan<- []batc
 	return nil
 }
 
-func (p *Post) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []store.Result) error {
+func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []store.Result) error {
 	var looked time.Time
 	for len(window) > 0 && ctx.Err() == nil {
 		if p.Clock.Now().Sub(looked) > lookAgain {
@@ -100,7 +100,7 @@ func ignoreCancel(ctx context.Context, err error) error {
 
 // refuseStale looks once more, just before they are sent, whether somebody made
 // the accounts that are about to be created.
-func (p *Post) refuseStale(ctx context.Context, window []batch.Entry) error {
+func (p *run) refuseStale(ctx context.Context, window []batch.Entry) error {
 	var creates []*batch.Entry
 	for i := range window {
 		// What an earlier request of ours made is no one else's.
@@ -131,7 +131,7 @@ const fewKnown = 20
 // some before the first change, to see that they are still whose they were, and at each
 // of which only memberships are to change, as no other request would show that somebody
 // changed it since the draft.
-func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
+func (p *run) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 	looked := p.toLookAt(window)
 	if len(looked) == 0 {
 		return nil
@@ -167,7 +167,7 @@ func (p *Post) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 
 // toLookAt picks the entries whose accounts are looked at, by account: several rows may
 // bring memberships to one.
-func (p *Post) toLookAt(window []batch.Entry) map[string][]*batch.Entry {
+func (p *run) toLookAt(window []batch.Entry) map[string][]*batch.Entry {
 	looked, some := map[string][]*batch.Entry{}, 0
 	for i := range window {
 		e := &window[i]
@@ -191,7 +191,7 @@ func onlySteps(e *batch.Entry) bool { return len(e.Changes) == 0 && e.Intent != 
 
 // settleOpen settles the steps that an earlier post left without a result: each
 // is looked up in the system. What was not carried out waits again.
-func (p *Post) settleOpen(ctx context.Context) error {
+func (p *run) settleOpen(ctx context.Context) error {
 	// The caller has locked "post": whoever else claimed something is dead.
 	if err := p.Ledger.TakeOver(ctx, p.Batch.ID, p.Worker); err != nil {
 		return err

@@ -15,13 +15,13 @@ import (
 // lookFor looks whether the entry's account was made after all, until patience
 // runs out, as a new account may take a while to be seen, and settles the entry if one
 // is there.
-func (p *Post) lookFor(ctx context.Context, e *batch.Entry, s sent, patience time.Duration) (found bool, err error) {
+func (p *run) lookFor(ctx context.Context, e *batch.Entry, s sent, patience time.Duration) (found bool, err error) {
 	missing, err := p.lookForAll(ctx, []*batch.Entry{e}, func(*batch.Entry) sent { return s }, patience)
 	return err == nil && len(missing) == 0, err
 }
 
 // lookForAll does so for many, and returns those whose account was not found.
-func (p *Post) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf func(*batch.Entry) sent, patience time.Duration) (missing []*batch.Entry, err error) {
+func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf func(*batch.Entry) sent, patience time.Duration) (missing []*batch.Entry, err error) {
 	found, err := p.seek(ctx, entries, patience)
 	for _, e := range entries {
 		a, there := found[e]
@@ -52,7 +52,7 @@ func (p *Post) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fu
 
 // seek looks for the accounts of entries until all were found or patience runs out.
 // An error means that it is still open what became of the requests.
-func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
+func (p *run) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
 	stop, missing := system.Stopping(ctx), slices.Clone(entries)
 	found := map[*batch.Entry]account.Account{}
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
@@ -82,7 +82,7 @@ func (p *Post) seek(ctx context.Context, entries []*batch.Entry, patience time.D
 }
 
 // byKeys fetches the accounts that have a key of one of the entries.
-func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int) (*batch.Index, error) {
+func (p *run) byKeys(ctx context.Context, entries []*batch.Entry, together int) (*batch.Index, error) {
 	keys := map[string][]string{}
 	for _, e := range entries {
 		for field, value := range p.keys(*e) {
@@ -102,7 +102,7 @@ func (p *Post) byKeys(ctx context.Context, entries []*batch.Entry, together int)
 }
 
 // isOf reports whether an account is the entry's: all its keys agree.
-func (p *Post) isOf(a account.Account, e *batch.Entry) bool {
+func (p *run) isOf(a account.Account, e *batch.Entry) bool {
 	keys := p.keys(*e)
 	for field, value := range keys {
 		if f := p.about.Field(field); !f.One(a.Field(field).Text(), value) {
@@ -126,7 +126,7 @@ const slack = 3 * time.Second
 
 // whose tells who made an account that was found under an entry's keys, by the time at
 // which it was made and by what was sent.
-func (p *Post) whose(a account.Account, e *batch.Entry, s sent) origin {
+func (p *run) whose(a account.Account, e *batch.Entry, s sent) origin {
 	filled, same, other := 0, 0, 0
 	for _, c := range e.Changes {
 		if !c.After.Filled() {
@@ -151,7 +151,7 @@ func (p *Post) whose(a account.Account, e *batch.Entry, s sent) origin {
 
 // withhold has an account's generated password given to nobody: it may be another one
 // that was set.
-func (p *Post) withhold(e *batch.Entry) {
+func (p *run) withhold(e *batch.Entry) {
 	if e.Secret == "" || secret.IsGiven(e.Secret) {
 		return
 	}

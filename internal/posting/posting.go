@@ -42,7 +42,7 @@ const (
 	lease       = 15 * time.Minute // for which what was claimed is nobody else's
 )
 
-// A Post carries one batch out.
+// A Post is how one batch is to be carried out.
 type Post struct {
 	Ledger   store.Posts
 	System   system.System
@@ -59,13 +59,34 @@ type Post struct {
 	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
 	Clock    clock.Clock
 	Progress func(stage string, done, total int) // may be nil
+}
 
+// Run carries out the entries that wait. It returns when all are done, the trial
+// is over, ctx is done (after the requests in flight have ended) or the system
+// can no longer be used; the error says which. What may not be done at all is a
+// *batch.Guard, and then nothing was. The caller has locked "post".
+func (p *Post) Run(ctx context.Context) error {
+	if err := p.May(ctx); err != nil {
+		return err
+	}
+	about, err := p.System.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	r := &run{Post: p, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
+	return r.all(ctx)
+}
+
+// A run is one time that a batch is carried out.
+type run struct {
+	*Post
+
+	about   *system.Description
 	again   bool        // an earlier post of the batch may have sent something
 	made    atomic.Bool // an account was created
 	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan store.Result
 
-	about   *system.Description
 	moving  map[string]bool // accounts that the batch itself may have called otherwise
 	asking  sync.Once
 	asked   []string     // fields that are asked for
@@ -80,18 +101,8 @@ type Post struct {
 	unclear     int          // memberships of which it is open what became of them
 }
 
-// Run carries out the entries that wait. It returns when all are done, the trial
-// is over, ctx is done (after the requests in flight have ended) or the system
-// can no longer be used; the error says which. What may not be done at all is a
-// *batch.Guard, and then nothing was. The caller has locked "post".
-func (p *Post) Run(ctx context.Context) error {
-	err := p.May(ctx)
-	if err != nil {
-		return err
-	}
-	if p.about, err = p.System.Describe(ctx); err != nil {
-		return err
-	}
+// all carries the batch out and notes how far it came.
+func (p *run) all(ctx context.Context) (err error) {
 	if err := p.recognise(ctx); err != nil {
 		return err
 	}
@@ -100,7 +111,6 @@ func (p *Post) Run(ctx context.Context) error {
 			return err
 		}
 	}
-	p.left, p.withheld, p.resent = map[int]bool{}, map[int]bool{}, map[int]sent{}
 	if p.again = !p.Batch.Posted.IsZero(); p.again {
 		p.seen = p.Clock.Now().Add(p.Settle)
 	}
@@ -108,7 +118,7 @@ func (p *Post) Run(ctx context.Context) error {
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
 	}
-	err = p.run(ctx)
+	err = p.stages(ctx)
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
 	counts, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
@@ -154,7 +164,7 @@ func (p *Post) May(ctx context.Context) error {
 
 // recognise sees that the accounts which were there when the batch was drafted are still
 // whose they were: numbers are given anew where another system was put in place.
-func (p *Post) recognise(ctx context.Context) error {
+func (p *run) recognise(ctx context.Context) error {
 	right, wrong, gone := 0, 0, 0
 	why := "no account that was there is there any more"
 	for _, w := range p.Batch.Witnesses {
@@ -180,7 +190,7 @@ func (p *Post) recognise(ctx context.Context) error {
 }
 
 // reversed notes that the batch which this one undoes is undone.
-func (p *Post) reversed(ctx context.Context) error {
+func (p *run) reversed(ctx context.Context) error {
 	of, err := p.Ledger.Batch(ctx, p.Batch.Reverses)
 	if err != nil {
 		return err
@@ -189,9 +199,9 @@ func (p *Post) reversed(ctx context.Context) error {
 	return p.Ledger.Save(ctx, of)
 }
 
-// run carries out the accounts' own steps first, then what refers to accounts,
+// stages carries out the accounts' own steps first, then what refers to accounts,
 // then the memberships.
-func (p *Post) run(ctx context.Context) error {
+func (p *run) stages(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
 	}
@@ -208,7 +218,7 @@ func (p *Post) run(ctx context.Context) error {
 }
 
 // recorded runs a stage while its results are written down.
-func (p *Post) recorded(ctx context.Context, stage func(context.Context, func(error)) error) error {
+func (p *run) recorded(ctx context.Context, stage func(context.Context, func(error)) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	p.results = make(chan store.Result, blockSize)
@@ -224,7 +234,7 @@ func (p *Post) recorded(ctx context.Context, stage func(context.Context, func(er
 }
 
 // accounts carries out the accounts' own steps.
-func (p *Post) accounts(ctx context.Context, stop func(error)) error {
+func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	total, err := p.Ledger.Open(ctx, p.Batch.ID)
 	if err != nil {
 		return err
@@ -276,7 +286,7 @@ func (p *Post) accounts(ctx context.Context, stop func(error)) error {
 
 // unseen waits a moment if accounts that were created may still be unseen, and
 // reports whether they may: what is refused for that is worth another try.
-func (p *Post) unseen(ctx context.Context) bool {
+func (p *run) unseen(ctx context.Context) bool {
 	left := p.seen.Sub(p.Clock.Now())
 	if left <= 0 {
 		return false
@@ -288,7 +298,7 @@ func (p *Post) unseen(ctx context.Context) bool {
 func waits(e *batch.Entry) bool { return e.Outcome == account.Waiting && e.Did == "" }
 
 // record writes results down in small groups.
-func (p *Post) record(ctx context.Context, stop func(error)) error {
+func (p *run) record(ctx context.Context, stop func(error)) error {
 	var group []store.Result
 	var failed error
 	write := func() {
@@ -329,14 +339,14 @@ func (p *Post) record(ctx context.Context, stop func(error)) error {
 }
 
 // begin begins to count the work of a stage.
-func (p *Post) begin(stage string, total int) {
+func (p *run) begin(stage string, total int) {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	p.stage, p.done, p.total = stage, 0, total
 }
 
 // advance tells that n more are done.
-func (p *Post) advance(n int) {
+func (p *run) advance(n int) {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	if p.done = min(p.done+n, p.total); p.Progress != nil && p.total > 0 {
@@ -346,7 +356,7 @@ func (p *Post) advance(n int) {
 
 // wipe takes away the given passwords of accounts that are settled, and those that
 // nobody gets.
-func (p *Post) wipe(ctx context.Context, group []store.Result) error {
+func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
 		if r.Entry.Intent == account.Create && !waits(&r.Entry) && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {
@@ -359,7 +369,7 @@ func (p *Post) wipe(ctx context.Context, group []store.Result) error {
 	return p.Ledger.Wipe(ctx, p.Batch.ID, rows)
 }
 
-func (p *Post) isWithheld(row int) bool {
+func (p *run) isWithheld(row int) bool {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	return p.withheld[row]

@@ -16,7 +16,7 @@ import (
 )
 
 // references sets the fields that refer to accounts which the same sheet created.
-func (p *Post) references(ctx context.Context, _ func(error)) error {
+func (p *run) references(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, true, func(window []batch.Entry) error {
 		var rows []int
 		total := 0
@@ -56,7 +56,7 @@ func (p *Post) references(ctx context.Context, _ func(error)) error {
 
 // A reference is what an entry's account is to refer to, once those accounts are there.
 type reference struct {
-	*Post
+	*run
 	entry   *batch.Entry
 	changes []account.Change
 	steps   []int // of the entry, which the changes carry out
@@ -64,8 +64,8 @@ type reference struct {
 
 // refer carries out the references of one entry: only where each still says what it
 // said when it was drafted.
-func (p *Post) refer(ctx context.Context, e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) error {
-	r := &reference{Post: p, entry: e}
+func (p *run) refer(ctx context.Context, e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) error {
+	r := &reference{run: p, entry: e}
 	for i, s := range e.Steps {
 		switch {
 		case s.Do != membership.Refer || s.Result != "":

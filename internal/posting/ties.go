@@ -22,7 +22,7 @@ const tieWindow = 20000
 
 // pending yields the entries whose account is as wanted and whose steps wait, in
 // windows; of those that refer to accounts of other rows, or of all.
-func (p *Post) pending(ctx context.Context, refers bool, do func([]batch.Entry) error) error {
+func (p *run) pending(ctx context.Context, refers bool, do func([]batch.Entry) error) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
 		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Refers: refers, After: after, Limit: tieWindow}
@@ -45,7 +45,7 @@ func (p *Post) pending(ctx context.Context, refers bool, do func([]batch.Entry) 
 
 // open tells that it is open what became of steps of an entry: they wait, and a further
 // post looks before it sends anything.
-func (p *Post) open(e *batch.Entry, steps int, why string) {
+func (p *run) open(e *batch.Entry, steps int, why string) {
 	p.clear(e)
 	e.Find(account.Warning, notYet, "", "", why)
 	p.counting.Lock()
@@ -64,9 +64,9 @@ type thing struct{ kind, id string }
 
 // memberships carries out the memberships: those of one thing together, in few
 // requests, and different things side by side.
-func (p *Post) memberships(ctx context.Context, _ func(error)) error {
+func (p *run) memberships(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, false, func(window []batch.Entry) error {
-		w := &tieWork{Post: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
+		w := &tieWork{run: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
@@ -94,20 +94,20 @@ func (p *Post) memberships(ctx context.Context, _ func(error)) error {
 				}
 			}
 		}
-		return w.run(ctx)
+		return w.goThrough(ctx)
 	})
 }
 
 // tieWork is the memberships of one window.
 type tieWork struct {
-	*Post
+	*run
 	by      map[thing][]tied
 	mu      sync.Mutex // over the entries, which several things may share
 	waiting map[*batch.Entry]bool
 	unshown map[string]bool // accounts of this batch: whether the system doesn't show them
 }
 
-func (w *tieWork) run(ctx context.Context) error {
+func (w *tieWork) goThrough(ctx context.Context) error {
 	if err := w.look(ctx, w.known()); err != nil {
 		return err
 	}
@@ -326,7 +326,7 @@ func (w *tieWork) leaveOpen(ties []tied, why string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, t := range ties {
-		w.Post.open(t.entry, 1, fmt.Sprintf("it is open that the account %s: %s", t.step.Text(), why))
+		w.run.open(t.entry, 1, fmt.Sprintf("it is open that the account %s: %s", t.step.Text(), why))
 		w.waiting[t.entry] = true
 	}
 }

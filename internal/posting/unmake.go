@@ -13,7 +13,7 @@ import (
 // system is looked at for each just before: what somebody uses by now stays. So does a
 // thing in which the system never showed anybody: it may be one that shows no members,
 // and then a thing full of people looks as empty as any.
-func (p *Post) unmake(ctx context.Context) error {
+func (p *run) unmake(ctx context.Context) error {
 	shown, err := p.tookFrom(ctx)
 	if err != nil {
 		return err
@@ -54,7 +54,7 @@ func (p *Post) unmake(ctx context.Context) error {
 
 // tookFrom lists, by kind and id, the things that the batch took people out of: the system
 // had shown them there.
-func (p *Post) tookFrom(ctx context.Context) (map[[2]string]bool, error) {
+func (p *run) tookFrom(ctx context.Context) (map[[2]string]bool, error) {
 	things := map[[2]string]bool{}
 	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{}) {
 		if err != nil {
