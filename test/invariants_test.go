@@ -172,9 +172,9 @@ func (h *harbour) draft(csv string) *batch.Batch {
 	require.NoError(h.t, err)
 	s, err := sheet.Read("crew.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(h.t, err)
-	made, _, err := (&drafting.Draft{Vaults: secret.NewVaults("no-passwords"), Ledger: h.ledger, System: h.client, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Made: time.Now(), System: "harbour"}}).Make(context.Background())
+	made, err := (&drafting.Draft{Vaults: secret.NewVaults("no-passwords"), Ledger: h.ledger, System: h.client, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Made: time.Now(), System: "harbour"}}).Make(context.Background())
 	require.NoError(h.t, err)
-	return made
+	return made.Batch
 }
 
 func (h *harbour) post(b *batch.Batch) error {

@@ -75,15 +75,16 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error 
 	bar := a.progress()
 	d := a.Drafter(l, j)
 	d.Progress = bar.stageDone
-	b, way, err := d.Make(ctx)
+	made, err := d.Make(ctx)
 	bar.end()
 	if err != nil {
 		return err
 	}
+	b := made.Batch
 	if len(b.Held) > 0 {
 		a.exit = exitGuard
 	}
-	for _, pattern := range d.Unprotecting() {
+	for _, pattern := range made.Unprotecting {
 		j.Findings = append(j.Findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
 		if a.json {
 			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
@@ -98,7 +99,7 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error 
 		readAs(page, j)
 		page.Line("")
 	}
-	return a.showDraft(ctx, page, l, b, j, way)
+	return a.showDraft(ctx, page, l, b, j, made.Way)
 }
 
 func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) error {

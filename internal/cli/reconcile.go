@@ -83,11 +83,12 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 		bar := a.progress()
 		d := a.Drafter(l, j)
 		d.Compare, d.Progress = true, bar.stageDone
-		b, _, err := d.Make(ctx)
+		made, err := d.Make(ctx)
 		bar.end()
 		if err != nil {
 			return err
 		}
+		b := made.Batch
 		defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
 		return a.compared(ctx, l, b, j, "evenledger draft "+quoted(path)+flags.flags())
 	})

@@ -53,6 +53,36 @@ type Draft struct {
 	Known    []string            // words that anyone knows of the organisation
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Renew    string              // field that makes a person choose another password; empty: none
+}
+
+// Made is a batch that was made.
+type Made struct {
+	Batch *batch.Batch
+	Way   system.Way // how accounts were looked up
+	// Unprotecting are the patterns of protected accounts that no account fits. Where not
+	// all accounts were looked at, nobody can say so of a pattern with a star.
+	Unprotecting []string
+}
+
+// Make makes the batch. The caller has locked "draft".
+func (d *Draft) Make(ctx context.Context) (*Made, error) {
+	about, err := d.System.Describe(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m := &making{Draft: d, about: about, brief: d.Mapper.Brief(), keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}}
+	m.brief.Fit(about.Schema)
+	m.checker = check.New(d.Mapper, about.Schema)
+	m.checker.Judge, m.checker.Known = secret.NewJudge(d.Rules), d.Known
+	if err := m.all(ctx); err != nil {
+		return nil, err
+	}
+	return &Made{&d.Batch, m.way, m.unprotecting()}, nil
+}
+
+// A making is a batch on its way.
+type making struct {
+	*Draft
 
 	registry
 	about   *system.Description
@@ -68,17 +98,8 @@ type Draft struct {
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
-// Make makes the batch and returns it. The caller has locked "draft".
-func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
-	var err error
-	if d.about, err = d.System.Describe(ctx); err != nil {
-		return nil, d.way, err
-	}
-	d.brief = d.Mapper.Brief()
-	d.brief.Fit(d.about.Schema)
-	d.checker = check.New(d.Mapper, d.about.Schema)
-	d.checker.Judge, d.checker.Known = secret.NewJudge(d.Rules), d.Known
-	d.keys, d.earlier, d.bases = map[string][]string{}, map[int][]account.Finding{}, map[string]int{}
+// all makes the batch, or leaves nothing of it.
+func (d *making) all(ctx context.Context) error {
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
 	b.Protect, b.Mark = slices.Concat(d.brief.Protect, d.Protect), d.about.Suspension
@@ -88,27 +109,27 @@ func (d *Draft) Make(ctx context.Context) (*batch.Batch, system.Way, error) {
 		}
 	}
 	if err := d.prepare(ctx); err != nil {
-		return nil, d.way, err
+		return err
 	}
 	if err := d.remember(ctx); err != nil {
-		return nil, d.way, err
+		return err
 	}
 	if err := d.Ledger.Begin(ctx, b); err != nil {
-		return nil, d.way, err
+		return err
 	}
 	// A draft that was killed may have left a key under this number.
 	if err := d.Vaults.Destroy(b.ID); err != nil {
-		return nil, d.way, err
+		return err
 	}
 	d.vault = d.Vaults.Of(b.ID)
 	if err := d.fill(ctx); err != nil {
 		// The context may be over, and the rows must go all the same.
-		return nil, d.way, errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID), d.Vaults.Destroy(b.ID))
+		return errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID), d.Vaults.Destroy(b.ID))
 	}
-	return b, d.way, nil
+	return nil
 }
 
-func (d *Draft) fill(ctx context.Context) error {
+func (d *making) fill(ctx context.Context) error {
 	if err := d.takeIn(ctx); err != nil {
 		return err
 	}
@@ -136,7 +157,7 @@ func (d *Draft) fill(ctx context.Context) error {
 }
 
 // takeIn reads and checks the rows and puts them into the ledger.
-func (d *Draft) takeIn(ctx context.Context) error {
+func (d *making) takeIn(ctx context.Context) error {
 	spool := d.Ledger.Spool(ctx, d.Batch.ID)
 	seen := map[string]map[string]bool{}
 	for checked, err := range d.checker.Rows(ctx, d.Rows) {
@@ -187,7 +208,7 @@ func (d *Draft) takeIn(ctx context.Context) error {
 }
 
 // want has an account looked up by a value, once.
-func (d *Draft) want(seen map[string]map[string]bool, f account.Field, value string) {
+func (d *making) want(seen map[string]map[string]bool, f account.Field, value string) {
 	if seen[f.Name] == nil {
 		seen[f.Name] = map[string]bool{}
 	}
@@ -205,7 +226,7 @@ func (d *Draft) want(seen map[string]map[string]bool, f account.Field, value str
 
 // lookUp lists the fields by which accounts are looked up: the keys, and what
 // must be unique.
-func (d *Draft) lookUp() []int {
+func (d *making) lookUp() []int {
 	fields := d.checker.Unique()
 	for _, name := range d.brief.Match {
 		if i := d.brief.Field(name); !slices.Contains(fields, i) {
@@ -216,7 +237,7 @@ func (d *Draft) lookUp() []int {
 }
 
 // find fetches the accounts that the rows may mean.
-func (d *Draft) find(ctx context.Context) (*batch.Index, error) {
+func (d *making) find(ctx context.Context) (*batch.Index, error) {
 	var fields []account.Field
 	for _, i := range d.lookUp() {
 		fields = append(fields, d.brief.Fields[i].Field)
@@ -259,7 +280,7 @@ const numbersAhead = 8
 
 // findNumbers looks up which numbers behind the taken values of the numbered
 // field are taken as well, until there are enough free ones.
-func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field account.Field, ask []string, take func(account.Account)) error {
+func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, ask []string, take func(account.Account)) error {
 	type numbered struct {
 		base string
 		next int // number to look at
@@ -297,7 +318,7 @@ func (d *Draft) findNumbers(ctx context.Context, index *batch.Index, field accou
 }
 
 // decide turns the rows taken in into entries, in their order.
-func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
+func (d *making) decide(ctx context.Context, index *batch.Index) error {
 	numbers := &check.Numbering{}
 	decider := &batch.Decider{
 		Brief: d.brief, Schema: d.about.Schema, Can: d.about.Can, Index: index, Unique: d.checker.Unique(),
@@ -358,7 +379,7 @@ func (d *Draft) decide(ctx context.Context, index *batch.Index) error {
 }
 
 // refuseToo refuses an entry decided before, as e comes to the same account.
-func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
+func (d *making) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
 	refuse := func(other *batch.Entry) {
 		d.ties.Return(other.Steps)
 		other.Find(account.Error, account.SameAccount, "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
@@ -380,7 +401,7 @@ func (d *Draft) refuseToo(ctx context.Context, entries []batch.Entry, first int,
 	return entries, nil
 }
 
-func (d *Draft) tell(stage string, rows int) {
+func (d *making) tell(stage string, rows int) {
 	if d.Progress != nil {
 		d.Progress(stage, rows)
 	}

@@ -27,7 +27,7 @@ type madeBefore struct {
 
 // remember gathers what earlier batches made in the system of late, and what they may
 // have made: the system may not show it yet.
-func (d *Draft) remember(ctx context.Context) error {
+func (d *making) remember(ctx context.Context) error {
 	d.made = map[string]map[string]madeBefore{}
 	return d.Ledger.MadeSince(ctx, d.Batch.System, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
 		m := madeBefore{id, e.Row, "", at}
@@ -44,7 +44,7 @@ func (d *Draft) remember(ctx context.Context) error {
 
 // refuseMade refuses an entry that would make an account which an earlier batch made, or
 // may have made, and which the system doesn't show.
-func (d *Draft) refuseMade(e *batch.Entry) {
+func (d *making) refuseMade(e *batch.Entry) {
 	if e.Intent != account.Create || e.Outcome != account.Waiting || d.Compare {
 		return
 	}
@@ -65,14 +65,14 @@ func (d *Draft) refuseMade(e *batch.Entry) {
 }
 
 // witness keeps a few accounts to know the system again by.
-func (d *Draft) witness(a *account.Account) {
+func (d *making) witness(a *account.Account) {
 	if len(d.seen) < 10*fewWitnesses && a.Field(d.about.Naming).Filled() {
 		d.seen = append(d.seen, account.Account{ID: strings.Clone(a.ID), Fields: map[string]account.Value{d.about.Naming: a.Field(d.about.Naming), "displayName": a.Field("displayName")}})
 	}
 }
 
 // settleWitnesses notes those that the batch doesn't change, as far as there are any.
-func (d *Draft) settleWitnesses(index *batch.Index) {
+func (d *making) settleWitnesses(index *batch.Index) {
 	concerned := func(a account.Account) bool { return index.Accounts()[a.ID] != nil }
 	others := slices.DeleteFunc(slices.Clone(d.seen), concerned)
 	if renames := d.brief.Field(d.about.Naming); len(others) < fewWitnesses && (renames < 0 || !d.brief.Fields[renames].Send) {
@@ -83,7 +83,7 @@ func (d *Draft) settleWitnesses(index *batch.Index) {
 
 // lookForProtected has the accounts looked up whose names are said to be protected: a name
 // that is mistyped protects nobody.
-func (d *Draft) lookForProtected() {
+func (d *making) lookForProtected() {
 	d.guards = map[string]bool{}
 	for _, pattern := range d.Batch.Protect {
 		d.guards[pattern] = false
@@ -93,7 +93,7 @@ func (d *Draft) lookForProtected() {
 	}
 }
 
-func (d *Draft) noteProtected(a *account.Account) {
+func (d *making) noteProtected(a *account.Account) {
 	for pattern, seen := range d.guards {
 		if !seen && batch.Protects(d.about.Schema, []string{pattern}, a) {
 			d.guards[pattern] = true
@@ -101,9 +101,8 @@ func (d *Draft) noteProtected(a *account.Account) {
 	}
 }
 
-// Unprotecting lists the patterns of protected accounts that no account fits. Where not
-// all accounts were looked at, nobody can say so of a pattern with a star.
-func (d *Draft) Unprotecting() (patterns []string) {
+// unprotecting is as in Made.
+func (d *making) unprotecting() (patterns []string) {
 	for pattern, seen := range d.guards {
 		if !seen && (d.way.Listed || !strings.Contains(pattern, "*")) {
 			patterns = append(patterns, pattern)

@@ -15,10 +15,10 @@ import (
 
 // looksForGone reports whether accounts that no row lists are looked for. Where
 // only a part of the sheet was taken, nobody can say what the rest lists.
-func (d *Draft) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d.Part }
+func (d *making) looksForGone() bool { return d.brief.Gone == brief.Suspend && !d.Part }
 
 // listAll looks at every account, and keeps those in scope that no row lists.
-func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
+func (d *making) listAll(ctx context.Context, ask []string, take func(account.Account)) error {
 	condition := d.brief.Scope
 	scope := condition.NewScope(nil)
 	names, err := d.namesForScope(ctx)
@@ -65,7 +65,7 @@ func (d *Draft) listAll(ctx context.Context, ask []string, take func(account.Acc
 
 // namesForScope reads the names of all accounts if the scope is a condition on one that
 // others refer to, such as their manager: people know each other by their names.
-func (d *Draft) namesForScope(ctx context.Context) (map[string]string, error) {
+func (d *making) namesForScope(ctx context.Context) (map[string]string, error) {
 	condition := d.brief.Scope
 	if !slices.ContainsFunc(condition.Only[0].Uses, func(i int) bool { return condition.Fields[i].Kind == account.Person }) {
 		return nil, nil
@@ -81,7 +81,7 @@ func (d *Draft) namesForScope(ctx context.Context) (map[string]string, error) {
 }
 
 // decideGone makes entries of the accounts that no row lists.
-func (d *Draft) decideGone(ctx context.Context, decider *batch.Decider) error {
+func (d *making) decideGone(ctx context.Context, decider *batch.Decider) error {
 	if len(d.gone) == 0 {
 		return nil
 	}
@@ -112,7 +112,7 @@ func accounts(n int) string {
 }
 
 // count returns how many accounts there are, one by one where the system doesn't say.
-func (d *Draft) count(ctx context.Context) (total int, err error) {
+func (d *making) count(ctx context.Context) (total int, err error) {
 	if total, err = d.System.Count(ctx); !errors.Is(err, system.ErrCannot) {
 		return total, err
 	}
@@ -126,7 +126,7 @@ func (d *Draft) count(ctx context.Context) (total int, err error) {
 }
 
 // hold holds the batch back if it would do more than the brief allows.
-func (d *Draft) hold(ctx context.Context) error {
+func (d *making) hold(ctx context.Context) error {
 	if d.ties != nil {
 		d.Batch.Seats, d.Batch.Makes = d.ties.Seats(), d.ties.Makes()
 	}

@@ -14,7 +14,7 @@ func entryAt(row int) store.Filter { return store.Filter{Rows: []int{row}} }
 
 // seal takes passwords, and what looks like some, out of the row's cells, and seals a
 // given one, so that none stands in the ledger.
-func (d *Draft) seal(cells []string, w *mapping.Wanted) ([]string, error) {
+func (d *making) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 	cells = d.Mapper.Conceal(cells)
 	if w.Password == "" || w.Aside || d.brief.Password.New != "given" {
 		w.Password = "" // it is wanted only of a new account
@@ -26,7 +26,7 @@ func (d *Draft) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 }
 
 // password gives a new account's entry its sealed password.
-func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
+func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 	p := &d.brief.Password
 	if p.New == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
 		return nil
@@ -65,7 +65,7 @@ func (d *Draft) password(e *batch.Entry, w *mapping.Wanted) error {
 }
 
 // extra are the fields that a new account gets besides the brief's.
-func (d *Draft) extra() []account.Change {
+func (d *making) extra() []account.Change {
 	if d.brief.Password.New == "" || !d.brief.Password.Change || d.Renew == "" {
 		return nil
 	}

@@ -22,7 +22,7 @@ type reference struct {
 }
 
 // rowOf finds the row of the sheet whose field has a value, other than its own.
-func (d *Draft) rowOf(own int, f account.Field, value string) int {
+func (d *making) rowOf(own int, f account.Field, value string) int {
 	if row := d.rows[f.Name][f.Key(value)]; row != own {
 		return row
 	}
@@ -30,7 +30,7 @@ func (d *Draft) rowOf(own int, f account.Field, value string) int {
 }
 
 // nameReferred finds out the names of accounts that those found refer to.
-func (d *Draft) nameReferred(ctx context.Context, index *batch.Index) error {
+func (d *making) nameReferred(ctx context.Context, index *batch.Index) error {
 	index.Names = map[string]string{}
 	var ids []string
 	for _, f := range d.brief.Fields {
@@ -57,7 +57,7 @@ func (d *Draft) nameReferred(ctx context.Context, index *batch.Index) error {
 }
 
 // refers remembers whom an entry refers to.
-func (d *Draft) refers(e *batch.Entry) {
+func (d *making) refers(e *batch.Entry) {
 	if e.Outcome == account.Refused || e.Outcome == account.Aside {
 		return
 	}
@@ -84,7 +84,7 @@ func (d *Draft) refers(e *batch.Entry) {
 
 // settleReferences refuses rows that refer to an account that will not be made,
 // and notes people who stand above each other in a circle.
-func (d *Draft) settleReferences(ctx context.Context) error {
+func (d *making) settleReferences(ctx context.Context) error {
 	if len(d.references) == 0 {
 		return nil
 	}
@@ -119,7 +119,7 @@ func (d *Draft) settleReferences(ctx context.Context) error {
 }
 
 // noteCircles notes rows whose references lead back to themselves.
-func (d *Draft) noteCircles(ctx context.Context, refused map[int]bool) error {
+func (d *making) noteCircles(ctx context.Context, refused map[int]bool) error {
 	byAccount := map[string]int{}
 	for _, r := range d.references {
 		if r.own != "" {
@@ -175,7 +175,7 @@ func join(rows []int) string {
 }
 
 // amend changes an entry that was decided before.
-func (d *Draft) amend(ctx context.Context, row int, change func(*batch.Entry)) error {
+func (d *making) amend(ctx context.Context, row int, change func(*batch.Entry)) error {
 	for e, err := range d.Ledger.Entries(ctx, d.Batch.ID, entryAt(row)) {
 		if err != nil {
 			return err

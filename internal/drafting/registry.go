@@ -34,7 +34,7 @@ type registry struct {
 
 // prepare reads what things the system has, and adds the fields that will be
 // looked at.
-func (d *Draft) prepare(ctx context.Context) error {
+func (d *making) prepare(ctx context.Context) error {
 	d.named, d.people = map[string]map[string]bool{}, map[string]*account.Account{}
 	d.rows, d.listed = map[string]map[string]int{}, map[string]map[string]bool{}
 	b := d.brief
@@ -109,7 +109,7 @@ func mayTie(described *system.Description, about account.ThingKind, b *brief.Bri
 }
 
 // note remembers what a row names.
-func (d *Draft) note(w *mapping.Wanted) {
+func (d *making) note(w *mapping.Wanted) {
 	for _, tie := range w.Ties {
 		kind := d.brief.Memberships[tie.Of].Kind
 		if d.named[kind] == nil {
@@ -151,7 +151,7 @@ func set[V any](of map[string]map[string]V, key, inner string, value V) {
 }
 
 // ask lists the fields to ask for.
-func (d *Draft) ask() []string {
+func (d *making) ask() []string {
 	fields := append([]string{d.about.Naming, "displayName"}, d.Batch.Fields...)
 	fields = append(fields, d.brief.Match...)
 	if d.looksForGone() {
@@ -169,7 +169,7 @@ func (d *Draft) ask() []string {
 
 // register reads the memberships of the accounts that were found, and the names of
 // those that they refer to.
-func (d *Draft) register(ctx context.Context, index *batch.Index) error {
+func (d *making) register(ctx context.Context, index *batch.Index) error {
 	maps.Copy(d.people, index.Accounts())
 	for i := range d.gone {
 		d.people[d.gone[i].ID] = &d.gone[i]
@@ -204,7 +204,7 @@ func (d *Draft) register(ctx context.Context, index *batch.Index) error {
 
 // concerned lists the things whose members matter: those that rows name, and those
 // that may be left.
-func (d *Draft) concerned(kind string) []string {
+func (d *making) concerned(kind string) []string {
 	patterns := slices.Clone(d.brief.Suspending.Leave[kind])
 	for _, m := range d.brief.Memberships {
 		if m.Kind == kind && m.Mode == brief.Exact {

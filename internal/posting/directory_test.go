@@ -210,8 +210,11 @@ func TestWhatASystemCannotDo(t *testing.T) {
 		require.NoError(t, err)
 		s, err := sheet.Read("s.csv", strings.NewReader(aboardColumns+rows), sheet.Options{})
 		require.NoError(t, err)
-		made, _, err := (&drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: w.target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}}).Make(t.Context())
-		return made, err
+		made, err := (&drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: w.target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}}).Make(t.Context())
+		if err != nil {
+			return nil, err
+		}
+		return made.Batch, nil
 	}
 	w := newDirectory(t)
 	made := w.all(t, aCrew)

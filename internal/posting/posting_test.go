@@ -92,10 +92,10 @@ func (w *world) draft(briefText, csv string) *batch.Batch {
 		target = w.system
 	}
 	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory", Secrets: w.secrets}}
-	made, _, err := d.Make(context.Background())
+	made, err := d.Make(context.Background())
 	require.NoError(w.t, err)
-	w.even(made)
-	return made
+	w.even(made.Batch)
+	return made.Batch
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
