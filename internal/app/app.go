@@ -28,7 +28,7 @@ type App struct {
 	Clock   clock.Clock
 	Mask    *secret.Mask
 	Offline bool                             // no system is asked
-	Trace   func() (*slog.Logger, error)     // gets what is sent and answered; it may return nil
+	Trace   func() (*slog.Logger, error)     // gets what is sent and answered; nil, or one that returns nil: nobody does
 	Remark  func(format string, args ...any) // tells something on the way
 }
 

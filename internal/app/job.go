@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -377,9 +378,12 @@ func briefHeadings(b *brief.Brief) map[string]bool {
 
 // Connect opens the secrets of a system and makes its client.
 func (a *App) Connect(target workspace.System) (system.System, error) {
-	trace, err := a.Trace()
-	if err != nil {
-		return nil, err
+	var trace *slog.Logger
+	if a.Trace != nil {
+		var err error
+		if trace, err = a.Trace(); err != nil {
+			return nil, err
+		}
 	}
 	client, err := target.Connection.Open(system.Work{
 		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.Mask, Trace: trace,

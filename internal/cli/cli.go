@@ -360,7 +360,10 @@ func (a *front) traceTo() (*slog.Logger, error) {
 		}
 		a.trace = file
 	}
-	return slog.New(slog.NewJSONHandler(a.trace, &slog.HandlerOptions{ReplaceAttr: func(_ []string, attr slog.Attr) slog.Attr {
+	return slog.New(slog.NewJSONHandler(a.trace, &slog.HandlerOptions{ReplaceAttr: func(groups []string, attr slog.Attr) slog.Attr {
+		if len(groups) == 0 && attr.Key == slog.LevelKey { // all are alike
+			return slog.Attr{}
+		}
 		if attr.Value.Kind() == slog.KindString {
 			attr.Value = slog.StringValue(a.Mask.Hide(attr.Value.String()))
 		}

@@ -98,7 +98,7 @@ func Columns(schema *account.Schema, only []string, all bool) ([]Column, error) 
 	var names []string
 	for _, f := range Fields(schema) {
 		heading := f.Alias
-		if known, ok := account.FieldNamed(f.Field); ok {
+		if known, ok := account.FieldNamed(f.Field); ok && len(known.Headings) > 0 {
 			heading = known.Headings[0]
 		}
 		name := f.Name()

@@ -1,0 +1,190 @@
+package app_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/clock"
+	"evenledger/internal/secret"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
+	"evenledger/internal/system"
+	"evenledger/internal/system/memory"
+	"evenledger/internal/workspace"
+	"evenledger/internal/yamldoc"
+)
+
+// A harbour is a kind of system of these tests alone: nothing but its line in the table
+// tells the rooms above that there is one.
+type harbour struct{ *memory.System }
+
+func (h harbour) kind() system.Kind {
+	return system.Kind{
+		Name:  "harbour",
+		Keys:  []yamldoc.Key{{Name: "quay", Form: yamldoc.Text, About: "Which quay."}},
+		Read:  func(part system.Part) system.Connection { return connection{h, part.Pairs[0].Value.Text()} },
+		IsOwn: func(field string) bool { return field == "unit" },
+	}
+}
+
+type connection struct {
+	harbour
+	quay string
+}
+
+func (c connection) Address() string                         { return "harbour:" + c.quay }
+func (c connection) Open(system.Work) (system.System, error) { return c.System, nil }
+
+func open(t *testing.T, h harbour, files map[string]string) (*app.App, string) {
+	dir := t.TempDir()
+	files["evenledger.yaml"] = "systems:\n  north: {kind: harbour, quay: north, protect: [root]}\n"
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	return &app.App{Kinds: []system.Kind{h.kind()}, Dir: dir, By: "mvance", Clock: clock.NewFake(time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)), Mask: secret.NewMask(), Remark: t.Logf,
+		Trace: nil}, dir
+}
+
+const berths = `match: [employeeNumber]
+fields:
+  employeeNumber: {from: No}
+  userName: {from: Login}
+  unit: {from: Unit}
+`
+
+// A sheet is drafted for a kind of system that no other room has heard of.
+func TestAnotherKindOfSystem(t *testing.T) {
+	h := harbour{memory.NewDirectory("Deck")}
+	a, dir := open(t, h, map[string]string{"briefs/berths.yaml": berths, "crew.csv": "No,Login,Unit\n1,zoe,Deck\n2,tom,\n3,,Deck\n"})
+	j, err := a.Open(t.Context(), filepath.Join(dir, "crew.csv"), app.Request{Brief: "berths", Rows: "2-4"})
+	require.NoError(t, err)
+	defer j.Sheet.Close()
+	l, err := sqlite.Open(t.Context(), j.Workspace.Ledger)
+	require.NoError(t, err)
+	defer l.Close()
+	made, err := a.Drafter(l, j).Make(t.Context())
+	require.NoError(t, err)
+	b := made.Batch
+	assert.Equal(t, []any{"north", "harbour:north", "mvance", "berths", 3, []string{"root"}, account.Suspension{Field: "lock", Off: "locked"}},
+		[]any{b.System, b.URL, b.By, b.Brief, b.Rows, b.Protect, b.Mark})
+	counts, _, err := l.Counts(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, account.Counts{account.Waiting: 2, account.Refused: 1}, counts)
+	assert.Equal(t, []string{"root"}, made.Unprotecting)
+
+	again, err := a.Open(t.Context(), filepath.Join(dir, "crew.csv"), app.Request{Brief: "berths"})
+	require.NoError(t, err)
+	defer again.Sheet.Close()
+	found, err := again.Row(t.Context(), 4)
+	require.NoError(t, err)
+	assert.Equal(t, "3", found.Wanted.Values[0].Text())
+
+	target, err := app.SystemOf(j.Workspace, &batch.Batch{System: "north"})
+	require.NoError(t, err)
+	assert.Equal(t, "harbour:north", target.URL())
+	var mistake *account.Mistake
+	_, err = app.SystemOf(j.Workspace, &batch.Batch{System: "south"})
+	require.ErrorAs(t, err, &mistake)
+	require.NoError(t, app.Withdraw(t.Context(), j.Workspace, l, b))
+	require.ErrorAs(t, app.Withdraw(t.Context(), j.Workspace, l, b), &mistake, "once is enough")
+}
+
+func TestMistakesAreTold(t *testing.T) {
+	h := harbour{memory.NewDirectory("Deck")}
+	a, dir := open(t, h, map[string]string{"briefs/berths.yaml": berths, "briefs/odd.yaml": berths + "  phone: {from: Nowhere, required: true}\n", "crew.csv": "No,Login,Unit\n1,zoe,Deck\n", "plain.csv": "Shoe size\n44\n"})
+	for name, c := range map[string]struct {
+		sheet   string
+		request app.Request
+		want    string
+	}{
+		"no such rows":     {"crew.csv", app.Request{Brief: "berths", Rows: "x"}, "--rows"},
+		"no such encoding": {"crew.csv", app.Request{Brief: "berths", Encoding: "morse"}, "no encoding"},
+		"no such policy":   {"crew.csv", app.Request{Brief: "berths", New: "perhaps"}, "--new"},
+		"no such brief":    {"crew.csv", app.Request{Brief: "berht"}, "there is no brief “berht”"},
+		"no such system":   {"crew.csv", app.Request{Brief: "berths", System: "south"}, "no system “south”"},
+		"no key":           {"plain.csv", app.Request{}, "plain.csv"},
+		"does not fit":     {"crew.csv", app.Request{Brief: "odd"}, "does not fit"},
+	} {
+		_, err := a.Open(t.Context(), filepath.Join(dir, c.sheet), c.request)
+		var mistake *account.Mistake
+		require.ErrorAs(t, err, &mistake, name)
+		assert.Contains(t, mistake.Message, c.want, name)
+	}
+}
+
+// Two of the same work are never at one workspace.
+func TestAlone(t *testing.T) {
+	l, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
+	require.NoError(t, err)
+	defer l.Close()
+	var held *batch.Guard
+	for _, work := range []string{"draft", "post"} {
+		require.NoError(t, app.Alone(l, work, func() error {
+			require.ErrorAs(t, app.Alone(l, work, func() error { t.Error("it was let in"); return nil }), &held)
+			return nil
+		}))
+	}
+	assert.Contains(t, held.Message, "being posted already")
+}
+
+func TestCompare(t *testing.T) {
+	entries := []batch.Entry{
+		{Row: 2, Outcome: account.Unchanged}, {Row: 3, Outcome: account.Waiting, Intent: account.Create}, {Row: 4, Outcome: account.Waiting, Intent: account.Update},
+		{Row: 5, Outcome: account.Refused, Findings: []account.Finding{account.Find(account.Error, account.NoKey, "x"), account.Find(account.Note, account.Unwrapped, "y")}},
+		{Row: 6, Outcome: account.Aside}, {Row: batch.UnlistedRow(1), Outcome: account.Waiting, Intent: account.Suspend},
+	}
+	counts, refusals, err := app.Compare(func(yield func(batch.Entry, error) bool) {
+		for _, e := range entries {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	})
+	require.NoError(t, err)
+	assert.Equal(t, app.States{app.Even: 1, app.Missing: 1, app.Differs: 1, app.Untold: 1, app.Aside: 1, app.Unlisted: 1}, counts)
+	assert.False(t, counts.Even())
+	assert.True(t, app.States{app.Even: 3, app.Aside: 1, app.Missing: 0}.Even())
+	assert.Len(t, refusals, 1)
+}
+
+// Passwords leave once, and are kept nowhere after.
+func TestHandOut(t *testing.T) {
+	ctx, dir := context.Background(), t.TempDir()
+	w := &workspace.Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
+	l, err := sqlite.Open(ctx, w.Ledger)
+	require.NoError(t, err)
+	defer l.Close()
+	b := &batch.Batch{Made: time.Now(), Secrets: "generate"}
+	require.NoError(t, l.Begin(ctx, b))
+	sealed, err := app.Vaults(w).Of(b.ID).Seal("Quay-41-Lantern")
+	require.NoError(t, err)
+	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
+	require.NoError(t, l.Add(ctx, b.ID, []batch.Entry{e}))
+	require.NoError(t, l.Decide(ctx, b.ID, []batch.Entry{e}))
+	e.Did, e.Outcome = account.Created, account.Created
+	require.NoError(t, l.Settle(ctx, b.ID, []store.Result{{Entry: e}}, time.Now()))
+	path := filepath.Join(dir, "words.csv")
+	n, err := app.HandOut(ctx, w, l, b, secret.InClear(), path)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "Quay-41-Lantern")
+	made, waiting, err := l.Secrets(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Zero(t, made+waiting)
+	require.NoError(t, app.Forget(ctx, w, l, b.ID))
+	_, err = app.Vaults(w).Of(b.ID).Open(sealed)
+	assert.Error(t, err, "what somebody kept of it can be opened by nobody")
+}
