@@ -11,6 +11,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
 )
@@ -103,20 +104,20 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 		}
 	}
 	findings := append(at.Wanted.Findings, at.Later...)
-	outcome := "fine"
+	came := "fine"
 	switch {
 	case at.Wanted.Aside:
-		outcome = "aside"
+		came = "aside"
 	case account.HasError(findings):
-		outcome = "refused"
+		came = "refused"
 	}
-	a.exit = rowsExit(map[string]int{"refused": 1}[outcome])
+	a.exit = rowsExit(map[string]int{"refused": 1}[came])
 	info := j.Sheet.Info()
 	if a.json {
 		if findings == nil {
 			findings = []account.Finding{}
 		}
-		return a.writeJSON(map[string]any{"row": number, "headings": info.Headings, "cells": at.Row.Cells, "fields": fields, "findings": findings, "outcome": outcome})
+		return a.writeJSON(map[string]any{"row": number, "headings": info.Headings, "cells": at.Row.Cells, "fields": fields, "findings": findings, "outcome": came})
 	}
 	page := a.page()
 	page.Line("%s · row %d of %s", page.Bold(j.Brief.Name), number, info.Name)
@@ -147,13 +148,13 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 		}
 		page.Line("  %s %s  %s", report.Pad(report.Clip(f.Field, 24), 24), value, page.Dim(report.Clip(f.How, max(20, page.Columns()-68))))
 	}
-	causes := &report.Causes{}
+	causes := &outcome.Causes{}
 	for _, f := range findings {
 		causes.Add(f)
 	}
 	page.Findings(causes)
 	page.Line("")
-	switch outcome {
+	switch came {
 	case "aside":
 		page.Line("The row is set aside: %s", leftOut(j.Brief))
 	case "refused":

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
+	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -189,10 +190,8 @@ func (a *front) check(ctx context.Context, j *app.Job, path string, flags sheetF
 	if a.json {
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
-	causes := &report.Causes{}
-	for _, f := range j.Findings {
-		causes.Add(f)
-	}
+	causes := &outcome.Causes{}
+	causes.AddAll(j.Findings)
 	for f, err := range found {
 		if err != nil {
 			bar.end()
@@ -207,9 +206,7 @@ func (a *front) check(ctx context.Context, j *app.Job, path string, flags sheetF
 	if out != "" && t.marked.plain != "" {
 		a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", j.Sheet.Info().Name, t.marked.plain, out)
 	}
-	for _, f := range mapping.GuessedEncoding(j.Sheet.Info()) {
-		causes.Add(f)
-	}
+	causes.AddAll(mapping.GuessedEncoding(j.Sheet.Info()))
 	page := a.page()
 	page.Line("%s", about(j.Sheet.Info()))
 	page.Read(j.Sheet.Info().Read)

@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
+	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
@@ -183,20 +184,10 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 			return nil, nil, err
 		}
 	}
-	causes := &report.Causes{}
-	for _, f := range more {
-		causes.Add(f)
-	}
-	for e, err := range l.Entries(ctx, b.ID, store.Filter{Findings: true}) {
-		if err != nil {
-			return nil, nil, err
-		}
-		if told != nil && !told(e) {
-			continue
-		}
-		for _, f := range e.Findings {
-			causes.Add(f)
-		}
+	causes := &outcome.Causes{}
+	causes.AddAll(more)
+	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), told); err != nil {
+		return nil, nil, err
 	}
 	page.Findings(causes)
 	if err := a.gravest(ctx, page, l, b, waiting); err != nil {

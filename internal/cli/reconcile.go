@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/outcome"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
@@ -99,10 +100,8 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	if err != nil {
 		return err
 	}
-	causes := &report.Causes{}
-	for _, f := range refusals {
-		causes.Add(f)
-	}
+	causes := &outcome.Causes{}
+	causes.AddAll(refusals)
 	even := counts.Even()
 	if !even {
 		a.exit = exitRows

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/inquiry"
+	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -153,14 +154,9 @@ func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out s
 		if err != nil {
 			return 0, err
 		}
-		causes := &report.Causes{}
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{Findings: true}) {
-			if err != nil {
-				return 0, err
-			}
-			for _, f := range e.Findings {
-				causes.Add(f)
-			}
+		causes := &outcome.Causes{}
+		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
+			return 0, err
 		}
 		buffered := bufio.NewWriter(file)
 		err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{}))

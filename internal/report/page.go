@@ -13,6 +13,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/outcome"
 )
 
 //go:embed page
@@ -39,7 +40,7 @@ type pageCause struct {
 // WritePage writes a batch as one page that needs nothing else: to keep, to print
 // or to send. Nothing out of a sheet or a system can act in it: texts are escaped,
 // and no script runs but the page's own, whose hash it names.
-func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *Causes, entries iter.Seq2[batch.Entry, error]) error {
+func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *outcome.Causes, entries iter.Seq2[batch.Entry, error]) error {
 	script, err := pageFiles.ReadFile("page/page.js")
 	if err != nil {
 		return err
@@ -53,7 +54,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
 		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
-		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": causes.page(),
+		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": pageCauses(causes),
 		"Outcomes": account.Outcomes(), "ScriptHash": template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(hash[:])),
 	}
 	if err := pages.ExecuteTemplate(w, "head.html", document); err != nil {
@@ -103,12 +104,12 @@ func bars(counts account.Counts) []bar {
 	return list
 }
 
-func (c *Causes) page() []pageCause {
+func pageCauses(causes *outcome.Causes) []pageCause {
 	var list []pageCause
-	for _, cause := range c.sorted() {
-		f := cause.first
+	for _, cause := range causes.Sorted() {
+		f := cause.First
 		told := pageCause{Level: f.Level, Code: string(f.Code), Column: f.Column, Message: f.Message, Remedy: f.Remedy}
-		if cause.count > 0 {
+		if cause.Count > 0 {
 			told.Rows = rowList(cause)
 		}
 		list = append(list, told)

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/outcome"
 	"evenledger/internal/sheet"
 )
 
@@ -338,77 +339,11 @@ func (p *Page) Title(b *batch.Batch) {
 	p.Line("%s%s", p.Bold(fmt.Sprintf("Batch %d", b.ID)), said)
 }
 
-// Causes gathers findings by what caused them, with the first rows of each.
-type Causes struct {
-	list  []*cause
-	byKey map[string]*cause
-
-	recent *cause
-}
-
-type cause struct {
-	first account.Finding
-	rows  []int // the first few
-	count int   // of rows
-	last  int
-}
-
-// rowsShown is how many rows are named for one cause.
-const rowsShown = 8
-
-// Add takes a finding in. Findings of one row come together.
-func (c *Causes) Add(f account.Finding) {
-	if k := c.recent; k != nil && f.Row > 0 && f.Code != account.BriefCheck && f.Code == k.first.Code && f.Level == k.first.Level && f.Column == k.first.Column && f.Field == k.first.Field {
-		k.add(f.Row) // as most are
-		return
-	}
-	key := string(f.Level) + "\x00" + string(f.Code) + "\x00" + f.Column + "\x00" + f.Field
-	if f.Code == account.BriefCheck || f.Row == 0 {
-		key += "\x00" + f.Message
-	}
-	if c.byKey == nil {
-		c.byKey = map[string]*cause{}
-	}
-	known := c.byKey[key]
-	if known == nil {
-		known = &cause{first: f}
-		c.byKey[key] = known
-		c.list = append(c.list, known)
-	}
-	if c.recent = known; f.Row > 0 {
-		known.add(f.Row)
-	}
-}
-
-// add counts a row.
-func (k *cause) add(row int) {
-	if row == k.last {
-		return
-	}
-	k.count, k.last = k.count+1, row
-	if len(k.rows) < rowsShown {
-		k.rows = append(k.rows, row)
-	}
-}
-
-// sorted lists the causes, gravest and most frequent first.
-func (c *Causes) sorted() []*cause {
-	ranks := map[account.Level]int{account.Error: 0, account.Warning: 1, account.Note: 2}
-	list := slices.Clone(c.list)
-	slices.SortStableFunc(list, func(a, b *cause) int {
-		if d := ranks[a.first.Level] - ranks[b.first.Level]; d != 0 {
-			return d
-		}
-		return b.count - a.count
-	})
-	return list
-}
-
 // Findings writes the causes.
-func (p *Page) Findings(causes *Causes) {
+func (p *Page) Findings(causes *outcome.Causes) {
 	var level account.Level
-	for _, c := range causes.sorted() {
-		f := c.first
+	for _, c := range causes.Sorted() {
+		f := c.First
 		if f.Level != level {
 			level = f.Level
 			p.Line("")
@@ -418,7 +353,7 @@ func (p *Page) Findings(causes *Causes) {
 		if f.Column != "" {
 			where += " · " + Clip(f.Column, 30)
 		}
-		if c.count == 0 {
+		if c.Count == 0 {
 			p.Line("  %s", p.Level(level, where))
 		} else {
 			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
@@ -430,19 +365,19 @@ func (p *Page) Findings(causes *Causes) {
 	}
 }
 
-func rowList(c *cause) string {
-	slices.Sort(c.rows)
-	names := make([]string, len(c.rows))
-	for i, row := range c.rows {
+func rowList(c *outcome.Cause) string {
+	slices.Sort(c.Rows)
+	names := make([]string, len(c.Rows))
+	for i, row := range c.Rows {
 		if names[i] = strconv.Itoa(row); batch.Unlisted(row) > 0 {
 			names[i] = batch.RowName(row)
 		}
 	}
-	if c.count == 1 {
-		return batch.RowName(c.rows[0])
+	if c.Count == 1 {
+		return batch.RowName(c.Rows[0])
 	}
-	text := group(c.count) + " rows: " + strings.Join(names, ", ")
-	if c.count > len(names) {
+	text := group(c.Count) + " rows: " + strings.Join(names, ", ")
+	if c.Count > len(names) {
 		text += ", …"
 	}
 	return text

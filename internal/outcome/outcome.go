@@ -1,0 +1,97 @@
+// Package outcome sums findings up: what came of many rows, by what caused it. It draws
+// nothing.
+package outcome
+
+import (
+	"iter"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+)
+
+// rowsNamed is how many rows are named for one cause.
+const rowsNamed = 8
+
+// A Cause is findings that are of one kind, about one column.
+type Cause struct {
+	First account.Finding
+	Rows  []int // the first few
+	Count int   // of rows; 0: it is about the sheet as a whole
+
+	last int // row that was counted
+}
+
+// Causes gathers findings. The zero Causes has none.
+type Causes struct {
+	list   []*Cause
+	byKey  map[[5]string]*Cause
+	recent *Cause
+}
+
+// Add takes a finding in. Findings of one row come together.
+func (c *Causes) Add(f account.Finding) {
+	if k := c.recent; k != nil && f.Row > 0 && f.Code != account.BriefCheck && f.Code == k.First.Code && f.Level == k.First.Level && f.Column == k.First.Column && f.Field == k.First.Field {
+		k.add(f.Row) // as most are
+		return
+	}
+	key := [5]string{string(f.Level), string(f.Code), f.Column, f.Field}
+	if f.Code == account.BriefCheck || f.Row == 0 {
+		key[4] = f.Message
+	}
+	if c.byKey == nil {
+		c.byKey = map[[5]string]*Cause{}
+	}
+	known := c.byKey[key]
+	if known == nil {
+		known = &Cause{First: f}
+		c.byKey[key] = known
+		c.list = append(c.list, known)
+	}
+	if c.recent = known; f.Row > 0 {
+		known.add(f.Row)
+	}
+}
+
+func (k *Cause) add(row int) {
+	if row == k.last {
+		return
+	}
+	k.Count, k.last = k.Count+1, row
+	if len(k.Rows) < rowsNamed {
+		k.Rows = append(k.Rows, row)
+	}
+}
+
+// AddAll takes findings in.
+func (c *Causes) AddAll(findings []account.Finding) {
+	for _, f := range findings {
+		c.Add(f)
+	}
+}
+
+// AddEntries takes in the findings of entries, of those that are told; nil: all are.
+func (c *Causes) AddEntries(entries iter.Seq2[batch.Entry, error], told func(batch.Entry) bool) error {
+	for e, err := range entries {
+		if err != nil {
+			return err
+		}
+		if told == nil || told(e) {
+			c.AddAll(e.Findings)
+		}
+	}
+	return nil
+}
+
+// Sorted lists the causes, gravest and most frequent first.
+func (c *Causes) Sorted() []*Cause {
+	ranks := map[account.Level]int{account.Error: 0, account.Warning: 1, account.Note: 2}
+	list := slices.Clone(c.list)
+	slices.SortStableFunc(list, func(a, b *Cause) int {
+		if d := ranks[a.First.Level] - ranks[b.First.Level]; d != 0 {
+			return d
+		}
+		return b.Count - a.Count
+	})
+	return list
+}
