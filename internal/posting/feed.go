@@ -66,6 +66,7 @@ func (p *run) readWindows(ctx context.Context, total int, windows chan<- []batch
 
 func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<- []store.Result) error {
 	var looked time.Time
+	size := blockSize
 	for len(window) > 0 && ctx.Err() == nil {
 		if p.Clock.Now().Sub(looked) > lookAgain {
 			if err := p.refuseStale(ctx, window); err != nil {
@@ -76,7 +77,8 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 			}
 			looked = p.Clock.Now()
 		}
-		block := window[:min(blockSize, len(window))]
+		begun := p.Clock.Now()
+		block := window[:min(size, len(window))]
 		window = window[len(block):]
 		claim, block, err := p.Ledger.Claim(ctx, p.Batch.ID, p.Worker, block, p.Clock.Now(), lease)
 		if err != nil {
@@ -85,6 +87,14 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		// Once noted, each has to come to a result, be it that it was not sent.
 		for _, group := range p.groups(block, claim) {
 			ready <- group
+		}
+		// What is noted and not sent has to be looked up if the post is killed, and each block
+		// is a wait for the disk: none is larger than what is sent in a moment.
+		switch took := p.Clock.Now().Sub(begun); {
+		case took < blockTime/2:
+			size = min(2*size, mostClaimed)
+		case took > 2*blockTime:
+			size = max(size/2, blockSize)
 		}
 	}
 	return nil

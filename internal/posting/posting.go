@@ -32,8 +32,10 @@ import (
 // Sizes of what is noted together. A block is claimed before its requests are sent;
 // results are committed a moment after they come.
 const (
-	blockSize   = 64
-	resultSize  = 512 // at most
+	blockSize   = 64                    // at first, and where the system takes its time
+	mostClaimed = 512                   // in one block
+	blockTime   = 50 * time.Millisecond // for which a block shall last
+	resultSize  = 512                   // at most
 	resultDelay = 25 * time.Millisecond
 	firstLook   = 1000             // entries whose accounts are looked up before sending begins
 	lookAhead   = 20000            // entries whose accounts are looked up together after that
@@ -221,7 +223,7 @@ func (p *run) stages(ctx context.Context) error {
 func (p *run) recorded(ctx context.Context, stage func(context.Context, func(error)) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	p.results = make(chan store.Result, blockSize)
+	p.results = make(chan store.Result, resultSize)
 	written := make(chan error, 1)
 	go func() { written <- p.record(context.WithoutCancel(ctx), cancel) }()
 	err := stage(ctx, func(err error) { cancel(err) })

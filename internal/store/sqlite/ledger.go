@@ -95,6 +95,7 @@ type Ledger struct {
 	db      *sql.DB
 	path    string
 	writing sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
+	others  *sql.Stmt
 	attempt *sql.Stmt
 	settle  *sql.Stmt
 	step    *sql.Stmt
@@ -113,10 +114,17 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 		return nil, errors.Join(l.told(err), l.db.Close())
 	}
 	for into, query := range map[**sql.Stmt]string{
+		// In two, so that the claims of the worker itself, which may be very many, are not gone through.
+		&l.others: `WITH others AS (
+				SELECT n FROM claims WHERE batch = ?1 AND worker < ?2 AND until > ?3 UNION ALL
+				SELECT n FROM claims WHERE batch = ?1 AND worker > ?2 AND until > ?3)
+			SELECT a.row FROM others o JOIN attempts a ON a.batch = ?1 AND a.claim = o.n
+			LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
+			WHERE r.row IS NULL`,
 		&l.attempt: "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM json_each(?3)",
-		&l.settle: `INSERT OR REPLACE INTO results (batch, row, claim, outcome, account, version, findings, ended, did)
-			SELECT ?1, value->>'row', max(value->>'claim', coalesce((SELECT claim FROM results WHERE batch = ?1 AND row = value->>'row'), 0)), value->>'outcome',
-			value->>'account', value->>'version', value->'findings', ?2, value->>'did' FROM json_each(?3)`,
+		&l.settle: `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (batch, row) DO UPDATE SET claim = max(claim, excluded.claim), outcome = excluded.outcome, account = excluded.account,
+			version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did`,
 		&l.step: "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?",
 	} {
 		if *into, err = l.db.PrepareContext(ctx, query); err != nil {
@@ -457,8 +465,8 @@ func mark(v account.Value) string {
 }
 
 func readChanges(text string) ([]account.Change, error) {
-	var flat []string
-	if err := read(text, &flat); err != nil {
+	flat, err := readTexts(text)
+	if err != nil {
 		return nil, err
 	}
 	if len(flat)%3 != 0 {
@@ -468,17 +476,28 @@ func readChanges(text string) ([]account.Change, error) {
 	for i := 0; i < len(flat); i += 3 {
 		c := account.Change{Field: flat[i]}
 		before, after := flat[i+1], flat[i+2]
-		if whole, rest, ok := strings.Cut(before, "\x1f"); ok && strings.HasPrefix(before, "*") {
-			c.Whole, before = whole[1:], rest
+		if strings.HasPrefix(before, "*") {
+			c.Whole, before, _ = strings.Cut(before[1:], "\x1f")
 		}
 		c.Before = unmark(before)
-		if parts := strings.SplitN(after, "\x1f", 3); strings.HasPrefix(after, "@") && len(parts) == 3 {
-			c.Names, after = &[2]string{parts[0][1:], parts[1]}, parts[2]
+		if strings.HasPrefix(after, "@") {
+			if parts := strings.SplitN(after[1:], "\x1f", 3); len(parts) == 3 {
+				c.Names, after = &[2]string{parts[0], parts[1]}, parts[2]
+			}
 		}
 		c.After = unmark(after)
 		changes = append(changes, c)
 	}
 	return changes, nil
+}
+
+// readTexts reads a list of texts. Where nothing is escaped, each ends where it seems to.
+func readTexts(text string) (texts []string, err error) {
+	const start, between, end = `["`, `","`, `"]`
+	if strings.HasPrefix(text, start) && strings.HasSuffix(text, end) && len(text) > len(start+end) && strings.IndexByte(text, '\\') < 0 {
+		return strings.Split(text[len(start):len(text)-len(end)], between), nil
+	}
+	return texts, read(text, &texts)
 }
 
 func unmark(text string) account.Value {

@@ -3,7 +3,6 @@ package sqlite
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -36,13 +35,7 @@ func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries
 
 // taken returns the rows that other workers have claimed and not settled, whose leases run.
 func (l *Ledger) taken(ctx context.Context, tx *sql.Tx, id int, worker store.Worker, now time.Time) (map[int]bool, error) {
-	// In two, so that the claims of the worker itself, which may be very many, are not gone through.
-	rows, err := tx.QueryContext(ctx, `WITH others AS (
-			SELECT n FROM claims WHERE batch = ?1 AND worker < ?2 AND until > ?3 UNION ALL
-			SELECT n FROM claims WHERE batch = ?1 AND worker > ?2 AND until > ?3)
-		SELECT a.row FROM others o JOIN attempts a ON a.batch = ?1 AND a.claim = o.n
-		LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
-		WHERE r.row IS NULL`, id, worker, now.UTC().Format(moment))
+	rows, err := tx.StmtContext(ctx, l.others).QueryContext(ctx, id, worker, now.UTC().Format(moment))
 	if err != nil {
 		return nil, err
 	}
@@ -71,29 +64,13 @@ func (l *Ledger) Settle(ctx context.Context, id int, results []store.Result, now
 	if len(results) == 0 {
 		return nil
 	}
-	type line struct {
-		Row      int               `json:"row"`
-		Claim    store.Claim       `json:"claim"`
-		Outcome  account.Outcome   `json:"outcome"`
-		Account  string            `json:"account"`
-		Version  string            `json:"version"`
-		Findings []account.Finding `json:"findings"`
-		Did      account.Outcome   `json:"did"`
-	}
-	lines := make([]line, len(results))
-	for i, r := range results {
-		lines[i] = line{r.Entry.Row, r.Claim, r.Entry.Outcome, r.Entry.Account, r.Entry.Version, r.Entry.Findings, r.Entry.Did}
-		if lines[i].Findings == nil {
-			lines[i].Findings = []account.Finding{}
-		}
-	}
-	data, err := json.Marshal(lines)
-	if err != nil {
-		return err
-	}
 	return l.write(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.StmtContext(ctx, l.settle).ExecContext(ctx, id, now.Format(stamp), string(data)); err != nil {
-			return err
+		settle := tx.StmtContext(ctx, l.settle)
+		for _, r := range results {
+			e := r.Entry
+			if _, err := settle.ExecContext(ctx, id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did); err != nil {
+				return err
+			}
 		}
 		step := tx.StmtContext(ctx, l.step)
 		for _, r := range results {

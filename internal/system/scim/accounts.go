@@ -197,13 +197,27 @@ func (c *Client) one(ctx context.Context, endpoint, id string, query url.Values)
 }
 
 func decodeResource(body []byte) (resource, error) {
-	var r resource
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.UseNumber()
-	if err := decoder.Decode(&r); err != nil || r == nil || decoder.More() {
+	r, err := nextResource(decoder)
+	if err != nil || decoder.More() {
 		return nil, errors.New("it is no JSON object")
 	}
 	return r, nil
+}
+
+// nextResource reads one resource. It is read as any value would be, which the decoder
+// does faster than a map of a type of ours.
+func nextResource(decoder *json.Decoder) (resource, error) {
+	var value any
+	if err := decoder.Decode(&value); err != nil {
+		return nil, err
+	}
+	object, ok := value.(map[string]any)
+	if !ok {
+		return nil, errors.New("it is no JSON object")
+	}
+	return object, nil
 }
 
 // missing refuses fields that the system does not have: leaving them out without a
@@ -224,10 +238,10 @@ func (d *discovered) body(wanted account.Account) (resource, error) {
 		if !wanted.Fields[name].Filled() {
 			continue
 		}
-		if err := d.missing(name); err != nil {
-			return nil, err
+		p, a, ok := d.at(name)
+		if !ok {
+			return nil, d.missing(name)
 		}
-		p, a, _ := d.at(name)
 		if p.schema != "" && !slices.Contains(schemas, p.schema) {
 			schemas = append(schemas, p.schema)
 		}

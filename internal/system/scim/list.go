@@ -94,8 +94,8 @@ func decodeList(data []byte, each func(resource) error) (l listed, err error) {
 			}
 			l.isOne = true
 			for decoder.More() {
-				var r resource
-				if err := decoder.Decode(&r); err != nil || r == nil {
+				r, err := nextResource(decoder)
+				if err != nil {
 					return l, fmt.Errorf("number %d of its Resources is no object", l.given+1)
 				}
 				l.given++

@@ -83,7 +83,7 @@ func (r resource) key(name string) string {
 		return name
 	}
 	for key := range r {
-		if strings.EqualFold(key, name) {
+		if len(key) == len(name) && strings.EqualFold(key, name) { // names are ASCII (RFC 7643 section 2.1)
 			return key
 		}
 	}
