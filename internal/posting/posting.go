@@ -251,7 +251,9 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
 	sending := system.Ending(ctx)
-	for range max(1, p.Together) {
+	// A few more than requests may be under way, which the system sees to, make theirs ready
+	// or read what came.
+	for range max(1, p.Together+p.Together/2) {
 		workers.Go(func() {
 			for group := range ready {
 				open := false // noted as on their way

@@ -31,6 +31,7 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/sync/semaphore"
 
 	"evenledger/internal/account"
 	"evenledger/internal/clock"
@@ -54,7 +55,7 @@ type Config struct {
 	URL           string            // base, without a slash at the end
 	Authorization string            // value of the header
 	CA            string            // PEM file of the authority to trust instead of the usual ones
-	Together      int               // connections kept
+	Together      int               // requests under way at once; 0: one
 	Rate          float64           // requests a second; 0: no pace
 	Page          int               // accounts in a page
 	Timeout       time.Duration     // of one request
@@ -71,6 +72,7 @@ type Config struct {
 type Client struct {
 	config Config
 	http   *http.Client
+	slots  *semaphore.Weighted // for requests under way
 	pace   *pace
 	trace  *tracer      // nil: none
 	skew   atomic.Int64 // by how many nanoseconds this machine's clock is ahead of the server's
@@ -97,8 +99,10 @@ func New(config Config) (*Client, error) {
 	if config.Pause == 0 {
 		config.Pause = 500 * time.Millisecond
 	}
+	config.Together = max(1, config.Together)
 	return &Client{
 		config: config,
+		slots:  semaphore.NewWeighted(int64(config.Together)),
 		pace:   newPace(config.Rate, config.Pause),
 		trace:  newTracer(config.Trace, config.Mask),
 		http: &http.Client{
@@ -108,7 +112,7 @@ func New(config Config) (*Client, error) {
 				DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
 				TLSClientConfig:     secure,
 				ForceAttemptHTTP2:   true,
-				MaxIdleConnsPerHost: config.Together + 1,
+				MaxIdleConnsPerHost: config.Together,
 				IdleConnTimeout:     90 * time.Second,
 			},
 			// A redirect would carry the credentials who knows where.
@@ -167,10 +171,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 		r.tries = maxTries
 	}
 	for try := 1; ; {
-		if err := c.pace.wait(stop); err != nil {
-			return nil, err
-		}
-		got, err := c.attempt(ctx, r, body)
+		got, err := c.inTurn(ctx, stop, r, body)
 		var wait *again
 		if !errors.As(err, &wait) {
 			c.pace.pass()
@@ -222,6 +223,19 @@ type again struct {
 
 func (e *again) Error() string { return e.err.Error() }
 func (e *again) Unwrap() error { return e.err }
+
+// inTurn sends a request one time, as soon as the pace and the number of those that are
+// under way let it.
+func (c *Client) inTurn(ctx, stop context.Context, r request, body []byte) (*answer, error) {
+	if err := c.slots.Acquire(stop, 1); err != nil {
+		return nil, err
+	}
+	defer c.slots.Release(1)
+	if err := c.pace.wait(stop); err != nil {
+		return nil, err
+	}
+	return c.attempt(ctx, r, body)
+}
 
 // attempt sends a request one time.
 func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, error) {

@@ -192,7 +192,7 @@ func (m *memberReading) giveBare() error {
 
 // readEach reads things one by one, several at a time.
 func (m *memberReading) readEach(ctx context.Context, ids []string) error {
-	for some := range slices.Chunk(ids, max(1, m.client.config.Together)) {
+	for some := range slices.Chunk(ids, m.client.config.Together) {
 		found := make([]resource, len(some))
 		group, reading := errgroup.WithContext(ctx)
 		for i, id := range some {
