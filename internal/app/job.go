@@ -386,7 +386,7 @@ func (a *App) Connect(target workspace.System) (system.System, error) {
 		}
 	}
 	client, err := target.Connection.Open(system.Work{
-		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.Mask, Trace: trace,
+		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.Mask, Trace: trace, Clock: a.Clock,
 		Waiting: func(until time.Time) {
 			a.Remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
 		},

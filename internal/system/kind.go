@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/yamldoc"
 )
@@ -64,6 +65,7 @@ type Work struct {
 	Aliases  map[string]string // short name → full name of one of the system's own fields
 	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
 	Trace    *slog.Logger      // gets what was sent and answered, without secrets; may be nil
+	Clock    clock.Clock       // nil: the one on the wall
 	Waiting  func(time.Time)   // is told until when the system asked to be left alone; may be nil
 }
 

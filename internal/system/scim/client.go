@@ -35,19 +35,21 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/clock"
+	"evenledger/internal/pace"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
 // Bounds on what is asked and read.
 const (
-	mediaType = "application/scim+json"
-	maxAnswer = 64 << 20
-	maxParts  = 4 << 20 // values and members in one answer: each takes far more room than its text
-	maxFilter = 4000    // bytes of an escaped filter, as servers cap a URL near 8000
-	mostFound = 40      // values in one filter
-	maxTries  = 7
-	fewTries  = 3 // of what may not be there at all: a wrong address is to be told soon
+	mediaType  = "application/scim+json"
+	maxAnswer  = 64 << 20
+	maxParts   = 4 << 20   // values and members in one answer: each takes far more room than its text
+	maxFilter  = 4000      // bytes of an escaped filter, as servers cap a URL near 8000
+	mostFound  = 40        // values in one filter
+	longestAsk = time.Hour // that a server may ask to wait
+	maxTries   = 7
+	fewTries   = 3 // of what may not be there at all: a wrong address is to be told soon
 )
 
 // Config says how the server is reached.
@@ -65,6 +67,7 @@ type Config struct {
 	NoPatch       bool              // changes are sent by PUT, whatever the server promises
 	Mask          *secret.Mask      // takes secrets out of what the server says; may be nil
 	Trace         *slog.Logger      // gets each request and answer, without secrets; may be nil
+	Clock         clock.Clock       // nil: the one on the wall
 	Waiting       func(time.Time)   // is told until when the server asked to wait; may be nil
 }
 
@@ -73,7 +76,7 @@ type Client struct {
 	config Config
 	http   *http.Client
 	slots  *semaphore.Weighted // for requests under way
-	pace   *pace
+	pace   *pace.Pace
 	trace  *tracer      // nil: none
 	skew   atomic.Int64 // by how many nanoseconds this machine's clock is ahead of the server's
 
@@ -99,11 +102,14 @@ func New(config Config) (*Client, error) {
 	if config.Pause == 0 {
 		config.Pause = 500 * time.Millisecond
 	}
+	if config.Clock == nil {
+		config.Clock = clock.Real()
+	}
 	config.Together = max(1, config.Together)
 	return &Client{
 		config: config,
 		slots:  semaphore.NewWeighted(int64(config.Together)),
-		pace:   newPace(config.Rate, config.Pause),
+		pace:   pace.New(config.Clock, config.Rate, config.Pause),
 		trace:  newTracer(config.Trace, config.Mask),
 		http: &http.Client{
 			Timeout: config.Timeout,
@@ -174,7 +180,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 		got, err := c.inTurn(ctx, stop, r, body)
 		var wait *again
 		if !errors.As(err, &wait) {
-			c.pace.pass()
+			c.pace.Pass()
 			return got, err
 		}
 		if wait.busy {
@@ -183,7 +189,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			}
 			continue // it is not given up while others get through
 		}
-		c.pace.pass()
+		c.pace.Pass()
 		switch {
 		case !r.safe && !wait.unsent:
 			return nil, &system.Unclear{Err: wait.err}
@@ -191,7 +197,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			return nil, wait.err
 		}
 		try++
-		if err := clock.Real().Wait(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
+		if err := c.config.Clock.Wait(stop, max(min(wait.after, longestAsk), pauses.NextBackOff())); err != nil {
 			return nil, err
 		}
 	}
@@ -200,13 +206,13 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 // busy holds all requests back after an answer that there are too many of them.
 func (c *Client) busy(wait *again) error {
 	if wait.after > longestAsk {
-		return &system.Unavailable{Message: fmt.Sprintf("%s asks to be left alone until %s (429)", c.config.URL, time.Now().Add(wait.after).Format("2 Jan 15:04")), Remedy: "Try again then, or ask who runs the system why.", Err: wait.err}
+		return &system.Unavailable{Message: fmt.Sprintf("%s asks to be left alone until %s (429)", c.config.URL, c.config.Clock.Now().Add(wait.after).Format("2 Jan 15:04")), Remedy: "Try again then, or ask who runs the system why.", Err: wait.err}
 	}
-	until, goOn := c.pace.refused(wait.after, wait.named)
+	until, goOn := c.pace.Refused(wait.after, wait.named)
 	if !goOn {
 		return wait.err
 	}
-	if c.config.Waiting != nil && time.Until(until) > 3*time.Second {
+	if c.config.Waiting != nil && until.Sub(c.config.Clock.Now()) > 3*time.Second {
 		c.config.Waiting(until)
 	}
 	return nil
@@ -231,7 +237,7 @@ func (c *Client) inTurn(ctx, stop context.Context, r request, body []byte) (*ans
 		return nil, err
 	}
 	defer c.slots.Release(1)
-	if err := c.pace.wait(stop); err != nil {
+	if err := c.pace.Wait(stop); err != nil {
 		return nil, err
 	}
 	return c.attempt(ctx, r, body)
@@ -256,23 +262,23 @@ func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, 
 	if r.version != "" {
 		req.Header.Set("If-Match", r.version)
 	}
-	n, begun := c.trace.request(req, body), time.Now()
+	n, begun := c.trace.request(req, body), c.config.Clock.Now()
 	resp, err := c.http.Do(req)
 	if err != nil {
-		c.trace.broken(n, err, time.Since(begun))
+		c.trace.broken(n, err, c.since(begun))
 		return nil, c.broken(ctx, r, err)
 	}
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
-		c.trace.broken(n, err, time.Since(begun))
+		c.trace.broken(n, err, c.since(begun))
 		return nil, c.broken(ctx, r, err)
 	}
 	if now, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
-		c.skew.Store(int64(time.Since(now)))
+		c.skew.Store(int64(c.since(now)))
 	}
 	got := &answer{resp.StatusCode, resp.Header, data}
-	c.trace.answer(n, got, time.Since(begun))
+	c.trace.answer(n, got, c.since(begun))
 	if len(data) > maxAnswer || parts(data) > maxParts {
 		large := &system.Unavailable{Message: fmt.Sprintf("%s: %s answered more than can be read at once", r, c.config.URL), Remedy: "Set a smaller “page” in evenledger.yaml; if it is one group's answer, ask who runs the system."}
 		if !r.safe {
@@ -282,6 +288,8 @@ func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, 
 	}
 	return got, c.judge(r, got)
 }
+
+func (c *Client) since(then time.Time) time.Duration { return c.config.Clock.Now().Sub(then) }
 
 // parts is at least how many values and members an answer in JSON has.
 func parts(data []byte) int {

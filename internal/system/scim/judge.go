@@ -82,7 +82,7 @@ func (c *Client) judge(r request, got *answer) error {
 	case status == http.StatusUnauthorized:
 		return unavailable("The token or password is wrong or has run out. Look where evenledger.yaml says it is kept.", "%s turns us away (401): %s", c.config.URL, told.Detail)
 	case status == http.StatusTooManyRequests:
-		after, named := retryAfter(got.header)
+		after, named := c.retryAfter(got.header)
 		return &again{err: unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", c.config.URL, told.Detail), unsent: true, busy: true, after: after, named: named}
 	case status >= 300 && status < 400:
 		err = unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", c.config.URL, got.header.Get("Location"))
@@ -91,7 +91,7 @@ func (c *Client) judge(r request, got *answer) error {
 	case strange && (status < 400 || isNo(status)):
 		err = unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", c.config.URL, status, bodyKind(got))
 	case !isNo(status):
-		after, _ := retryAfter(got.header)
+		after, _ := c.retryAfter(got.header)
 		return &again{err: unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", c.config.URL, status, told.Detail), after: after}
 	case status == http.StatusPreconditionFailed && r.version != "":
 		return &answered{status, told.ScimType, system.ErrChanged}
@@ -226,13 +226,13 @@ func bodyKind(got *answer) string {
 }
 
 // retryAfter reads the header in either form (RFC 9110 section 10.2.3).
-func retryAfter(header http.Header) (wait time.Duration, named bool) {
+func (c *Client) retryAfter(header http.Header) (wait time.Duration, named bool) {
 	text := strings.TrimSpace(header.Get("Retry-After"))
 	if seconds, err := strconv.ParseInt(text, 10, 64); err == nil {
 		return time.Duration(min(max(seconds, 0), 1e6)) * time.Second, true
 	}
 	if at, err := http.ParseTime(text); err == nil {
-		return max(time.Until(at), 0), true
+		return max(at.Sub(c.config.Clock.Now()), 0), true
 	}
 	return 0, false
 }

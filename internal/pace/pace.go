@@ -1,4 +1,10 @@
-package scim
+// Package pace holds the requests to one system back together: to a rate that was
+// configured, and to what the system lets pass once it has said that there are too many.
+//
+// It promises that nothing waits longer than it must: where the system names a time it is
+// kept, and else the rate is found at which it lets everything pass. What a system's
+// word for "too many" is, and sending again, is left to its client.
+package pace
 
 import (
 	"context"
@@ -10,27 +16,25 @@ import (
 	"evenledger/internal/clock"
 )
 
-// How a pace goes by what the server lets pass.
+// How a pace goes by what the system lets pass.
 const (
-	firstPause  = 100 * time.Millisecond // after a 429 that names no time
+	firstPause  = 100 * time.Millisecond // where the system names no time
 	longestSelf = 200                    // times the first, such a pause at most
-	longestAsk  = time.Hour              // that a server may ask to wait
 	patience    = 15                     // pauses one after the other in which nothing passed
 	window      = time.Second            // over which it is counted what passes
 	enough      = 10                     // passed in a window, for the count to say something
 )
 
-// A pace holds all requests of a client back together: to the rate that was
-// configured, and to what the server lets pass once it has answered that there are
-// too many (429, RFC 6585 section 4). It may be used by several goroutines.
-type pace struct {
+// A Pace is that of one system. It may be used by several goroutines.
+type Pace struct {
+	clock   clock.Clock
 	limiter *rate.Limiter
 	most    rate.Limit // as configured
 	first   time.Duration
 
 	mu     sync.Mutex
 	until  time.Time     // nothing is sent before
-	pause  time.Duration // the last that the server named no time for
+	pause  time.Duration // the last that the system named no time for
 	inRow  int           // pauses since something passed
 	passed []time.Time   // of late
 	wall   rate.Limit    // at which it was too much; 0: not known
@@ -40,24 +44,26 @@ type pace struct {
 	slowed time.Time     // and lowered
 }
 
-func newPace(most float64, first time.Duration) *pace {
+// New returns a pace of at most so many requests a second; 0: as many as there are. The
+// first pause after a word of the system that names no time is no longer than first.
+func New(clock clock.Clock, most float64, first time.Duration) *Pace {
 	limit := rate.Inf
 	if most > 0 {
 		limit = rate.Limit(most)
 	}
-	return &pace{limiter: rate.NewLimiter(limit, 1), most: limit, first: min(first, firstPause)}
+	return &Pace{clock: clock, limiter: rate.NewLimiter(limit, 1), most: limit, first: min(first, firstPause)}
 }
 
-// wait returns when a request may be sent, or when ctx is done.
-func (p *pace) wait(ctx context.Context) error {
+// Wait returns when a request may be sent, or when ctx is done; the error is its own.
+func (p *Pace) Wait(ctx context.Context) error {
 	for {
-		if err := clock.Real().Wait(ctx, p.left()); err != nil {
+		if err := p.clock.Wait(ctx, p.left()); err != nil {
 			return err
 		}
-		if err := p.limiter.Wait(ctx); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
+		now := p.clock.Now()
+		turn := p.limiter.ReserveN(now, 1)
+		if err := p.clock.Wait(ctx, turn.DelayFrom(now)); err != nil {
+			turn.CancelAt(p.clock.Now())
 			return err
 		}
 		// Others may have been told to wait meanwhile; after it, each takes its turn anew.
@@ -67,17 +73,17 @@ func (p *pace) wait(ctx context.Context) error {
 	}
 }
 
-func (p *pace) left() time.Duration {
+func (p *Pace) left() time.Duration {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return time.Until(p.until)
+	return p.until.Sub(p.clock.Now())
 }
 
-// pass notes that a request was let through.
-func (p *pace) pass() {
+// Pass notes that a request was let through.
+func (p *Pace) Pass() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	now := time.Now()
+	now := p.clock.Now()
 	p.inRow, p.pause = 0, 0
 	if len(p.passed) == cap(p.passed) { // those that are out of the window make room
 		p.count(now)
@@ -101,11 +107,11 @@ func (p *pace) pass() {
 		p.wall = max(p.wall, limit)
 	}
 	p.moved = now
-	p.limiter.SetLimit(min(next, p.most))
+	p.limiter.SetLimitAt(now, min(next, p.most))
 }
 
 // count returns how many passed in the last window.
-func (p *pace) count(now time.Time) int {
+func (p *Pace) count(now time.Time) int {
 	old := 0
 	for old < len(p.passed) && now.Sub(p.passed[old]) > window {
 		old++
@@ -114,12 +120,13 @@ func (p *pace) count(now time.Time) int {
 	return len(p.passed)
 }
 
-// refused notes that there were too many requests. It returns until when nothing is
-// sent, and false when the server has let nothing through for too long.
-func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn bool) {
+// Refused notes that the system had too many requests, and for how long it asked to be left
+// alone, if it named a time. It returns until when nothing is sent, and false when the system
+// has let nothing pass for too long.
+func (p *Pace) Refused(asked time.Duration, named bool) (until time.Time, goOn bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	now := time.Now()
+	now := p.clock.Now()
 	if now.Before(p.until) && now.Add(asked).Before(p.until) {
 		return p.until, true // it was on its way when another was told
 	}
@@ -127,7 +134,7 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 	pause := asked
 	if named && asked == 0 {
 		if p.inRow <= 3 {
-			return now, true // it may come again at once, as the server says
+			return now, true // it may come again at once, as the system says
 		}
 		named = false
 	}
@@ -142,7 +149,7 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 			limit = min(limit, passing)
 		}
 		p.moved, p.slowed = now, now
-		p.limiter.SetLimit(limit * 0.97)
+		p.limiter.SetLimitAt(now, limit*0.97)
 		p.until = now.Add(pause)
 		return p.until, true
 	case !named:
@@ -157,12 +164,12 @@ func (p *pace) refused(asked time.Duration, named bool) (until time.Time, goOn b
 }
 
 // slow lowers the limit to a little less than what was let through.
-func (p *pace) slow(now time.Time) {
+func (p *Pace) slow(now time.Time) {
 	passing, limit := rate.Limit(p.count(now)), p.limiter.Limit()
 	paused := now.Sub(p.until) < window // of late, so that fewer passed than might have
 	switch {
-	case !paused && passing >= enough && (limit == rate.Inf || passing >= limit*0.8):
-		if limit == rate.Inf {
+	case !paused && passing >= enough && (limit == p.most || passing >= limit*0.8):
+		if limit == p.most {
 			p.since = now // of a first burst, others may have had a share
 		}
 		p.wall = passing
@@ -173,5 +180,5 @@ func (p *pace) slow(now time.Time) {
 		limit *= 0.7
 	}
 	p.moved, p.slowed = now, now
-	p.limiter.SetLimit(max(limit, 0.2))
+	p.limiter.SetLimitAt(now, max(limit, 0.2))
 }
