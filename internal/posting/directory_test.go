@@ -77,6 +77,7 @@ func (w *world) watch(t *testing.T, name string) (ids []string) {
 const aCrew = "1,zoe,Ångström,Master,Deck,,night;day,\n2,tom,Kaya,Mate,Deck/Crew A,zoe,night,\n3,ana,Reyes,Cook,Engine,zoe,,\n"
 
 func TestDirectory(t *testing.T) {
+	t.Parallel()
 	w := newDirectory(t)
 	made := w.all(t, aCrew)
 	assert.Equal(t, []string{"created zoe", "created tom", "created ana"}, w.tell(made))
@@ -116,6 +117,7 @@ func TestDirectory(t *testing.T) {
 }
 
 func TestDirectorySaysNo(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		rows string
 		want []string
@@ -145,6 +147,7 @@ func TestDirectorySaysNo(t *testing.T) {
 // A move whose answer was lost is found under the new name; one after which the rest was
 // refused, or came to nothing, is told as that.
 func TestDirectoryMovesInParts(t *testing.T) {
+	t.Parallel()
 	dead := &system.Unclear{Err: errors.New("the line went dead")}
 	for name, c := range map[string]struct {
 		trouble string // the action that comes to something
@@ -205,6 +208,7 @@ func (l *limited) Describe(ctx context.Context) (*system.Description, error) {
 
 // What a system cannot do is told when a batch is drafted, not when it is posted.
 func TestWhatASystemCannotDo(t *testing.T) {
+	t.Parallel()
 	draft := func(w *world, text, rows string) (*batch.Batch, error) {
 		b, err := brief.Parse("b.yaml", []byte(text), brief.Options{Own: func(string) map[string]account.Kind { return w.own }})
 		require.NoError(t, err)

@@ -144,6 +144,7 @@ func told(e batch.Entry) string {
 }
 
 func TestDecide(t *testing.T) {
+	t.Parallel()
 	ana, tom := someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", "")
 	nobody := someone("", "Mei", "Lin", "Pilot") // has no number yet
 	double := someone("9", "Two", "Faces", "")
@@ -192,6 +193,7 @@ func TestDecide(t *testing.T) {
 }
 
 func TestPost(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"))
 	sheetText := columns + "7,Ana,Reyes,,,Chief,\n1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,Bosun,\n"
 	b := w.draft(crew, sheetText)
@@ -210,6 +212,7 @@ func TestPost(t *testing.T) {
 }
 
 func TestStale(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
 	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
@@ -224,6 +227,7 @@ func TestStale(t *testing.T) {
 }
 
 func TestRefusalsAreTold(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, someone("7", "Ana", "Reyes", ""))
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n7,Ana,Reyes,,,Chief,\n2,Tom,Kaya,,,,\n")
 	w.system.Before = func(action string, a account.Account) error {
@@ -245,6 +249,7 @@ func TestRefusalsAreTold(t *testing.T) {
 // An answer that is lost, before or after the request was carried out, leads to
 // the same end as one that arrives.
 func TestUnclearAnswers(t *testing.T) {
+	t.Parallel()
 	for name, lose := range map[string]func(*memory.System, func() error){
 		"before": func(s *memory.System, fail func() error) {
 			s.Before = func(string, account.Account) error { return fail() }
@@ -296,6 +301,7 @@ func (u *unlisted) List(context.Context, []string) iter.Seq2[account.Account, er
 
 // Trouble before anything is sent is told, and leaves everything waiting.
 func TestLookUpFails(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
 	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Clock: w.clock}
@@ -310,6 +316,7 @@ func TestLookUpFails(t *testing.T) {
 // A create whose answer was lost stays open when the next try is turned away, and
 // its account is known as ours when the post goes on.
 func TestUnclearThenUnavailable(t *testing.T) {
+	t.Parallel()
 	for name, carriedOut := range map[string]bool{"carried out": true, "not carried out": false} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
@@ -338,6 +345,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 }
 
 func TestUnavailableStops(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n3,Mei,Lin,,,,\n4,Ana,Reyes,,,,\n")
 	var calls int
@@ -427,6 +435,7 @@ func (d *deadAfter) List(ctx context.Context, fields []string) iter.Seq2[account
 }
 
 func TestStopEndsCleanly(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	var csv strings.Builder
 	csv.WriteString(columns)
@@ -454,13 +463,13 @@ func TestStopEndsCleanly(t *testing.T) {
 // For any sheet: a draft is even, posting carries out just what it said, and the
 // same sheet again has nothing left to do.
 func TestAlwaysEven(t *testing.T) {
+	t.Parallel()
 	number := rapid.SampledFrom([]string{"", "1", "2", "3", "7", "8", "x"})
 	name := rapid.SampledFrom([]string{"", "Ana", "Tom", "Zoë", "Mei"})
 	row := rapid.Custom(func(t *rapid.T) string {
 		return strings.Join([]string{number.Draw(t, "no"), name.Draw(t, "first"), name.Draw(t, "last"), "", rapid.SampledFrom([]string{"", "a@x.example", "bad"}).Draw(t, "mail"), rapid.SampledFrom([]string{"", "Bosun"}).Draw(t, "title"), ""}, ",")
 	})
 	policies := rapid.SampledFrom([]string{"", "new: skip\n", "known: fill\n", "known: refuse\n", "known: skip\nnew: refuse\n"})
-	t.Parallel()
 	w := newWorld(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		w.anew(rt, someone("7", "Ana", "Tom", "Clerk"), someone("8", "Tom", "Mei", ""))
@@ -491,6 +500,7 @@ func TestAlwaysEven(t *testing.T) {
 // A sign-in name that an account has is not given again: what is tried next is
 // looked up as well, and numbers go behind the last of it.
 func TestOtherNames(t *testing.T) {
+	t.Parallel()
 	const text = `match: [employeeNumber]
 fields:
   employeeNumber: {from: No}
@@ -565,6 +575,7 @@ func (b *bulk) CreateAll(ctx context.Context, wanted []account.Account, fields [
 // Whatever becomes of the requests that make many accounts, each account is made
 // once, and each row knows it.
 func TestInBulk(t *testing.T) {
+	t.Parallel()
 	lost := &system.Unclear{Err: errors.New("the connection broke")}
 	for name, c := range map[string]struct {
 		whole  func(int) (bool, error)
@@ -623,6 +634,7 @@ func TestInBulk(t *testing.T) {
 
 // A given password is kept, sealed, no longer than its account waits to be made.
 func TestGivenPasswordsGo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.secrets = "given"
 	b := w.draft(crew+"password: {new: given, from: Department}\n", columns+"1,Ana,Reyes,,,,gulls-over-quay-41\n2,Tom,Kaya,,,,masts-under-moon-52\n")
@@ -656,6 +668,7 @@ func (l *late) List(ctx context.Context, fields []string) iter.Seq2[account.Acco
 // An account that an earlier request of the batch made is its own, also where it shows only
 // after it was looked for.
 func TestOwnAccountsThatShowLate(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
 	s := &late{w.system, 1000}
@@ -675,6 +688,7 @@ func TestOwnAccountsThatShowLate(t *testing.T) {
 // A change whose answer was lost, and of which something else came than was sent, is not told
 // as refused: something was sent.
 func TestChangedToSomethingElse(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n")
 	w.system.After = func(string, account.Account) error {

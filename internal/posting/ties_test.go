@@ -138,6 +138,7 @@ func (w *world) draftTo(s system.System, briefText, csv string) *batch.Batch {
 // A refused request is halved until the members at fault stand alone; the others
 // get through, and each row tells its own.
 func TestRefusedMembers(t *testing.T) {
+	t.Parallel()
 	w, c := newClubs(t)
 	c.before = func(_ string, ties []system.Tie) error {
 		if slices.ContainsFunc(ties, func(tie system.Tie) bool { return tie.Account == "m0004" }) {
@@ -166,6 +167,7 @@ func TestRefusedMembers(t *testing.T) {
 
 // An answer that was lost is looked up; what was done is not done again.
 func TestLostAnswers(t *testing.T) {
+	t.Parallel()
 	for _, done := range []bool{false, true} {
 		w, c := newClubs(t)
 		lost := 0
@@ -212,6 +214,7 @@ func TestLostAnswers(t *testing.T) {
 // Things that do not exist are made once; those that may not be are told at the
 // rows that want them. New ones may stay unseen for a while.
 func TestThingsMadeFirst(t *testing.T) {
+	t.Parallel()
 	w, c := newClubs(t)
 	refuse := 2
 	c.before = func(group string, _ []system.Tie) error {
@@ -244,6 +247,7 @@ func TestThingsMadeFirst(t *testing.T) {
 // Accounts are made first, then those who refer to them; what cannot be is told,
 // and a trial leaves what waits for a later row.
 func TestReferences(t *testing.T) {
+	t.Parallel()
 	const bosses = crew + "manager: {from: Boss, refers: employeeNumber}\n"
 	brief := strings.Replace(bosses, "manager: {", "  manager: {", 1)
 	w := newWorld(t, someone("1", "Ana", "Reyes", ""))
@@ -280,6 +284,7 @@ func TestReferences(t *testing.T) {
 // A membership that somebody changed since the draft is not overwritten; one that is as
 // wanted by now is done.
 func TestStaleMemberships(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		meanwhile func(members map[string]map[string]string)
 		outcome   account.Outcome
