@@ -62,52 +62,91 @@ func isNo(status int) bool {
 
 // judge turns an answer that is no success into an error.
 func (c *Client) judge(r request, got *answer) error {
-	status := got.status
-	if status >= 200 && status < 300 && status != http.StatusAccepted && strings.Contains(got.header.Get("Content-Type"), "json") {
+	success := got.status >= 200 && got.status < 300
+	if success && got.status != http.StatusAccepted && strings.Contains(got.header.Get("Content-Type"), "json") {
 		return nil // whether it is, who reads it will see
 	}
 	isJSON := len(got.body) > 0 && json.Valid(got.body)
+	n := no{client: c, request: r, answer: got, told: c.said(got, isJSON)}
 	strange := len(got.body) > 0 && !isJSON
-	told := c.said(got, isJSON)
-	unavailable := func(remedy, format string, args ...any) error {
-		return &answered{status, told.ScimType, &system.Unavailable{Message: fmt.Sprintf("%s: ", r) + fmt.Sprintf(format, args...), Remedy: remedy}}
-	}
-	const addressRemedy = "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."
-	var err error
 	switch {
-	case status == http.StatusAccepted && !r.safe:
-		err = &answered{status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}
-	case status >= 200 && status < 300 && !strange:
+	case got.status == http.StatusAccepted && !r.safe:
+		return &system.Unclear{Err: &answered{got.status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}}
+	case success && !strange:
 		return nil
-	case status == http.StatusUnauthorized:
-		return unavailable("The token or password is wrong or has run out. Look where evenledger.yaml says it is kept.", "%s turns us away (401): %s", c.config.URL, told.Detail)
-	case status == http.StatusTooManyRequests:
-		after, named := c.retryAfter(got.header)
-		return &again{err: unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", c.config.URL, told.Detail), unsent: true, busy: true, after: after, named: named}
-	case status >= 300 && status < 400:
-		err = unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", c.config.URL, got.header.Get("Location"))
-	case strange && isNo(status) && (status == http.StatusNotImplemented || status == http.StatusMethodNotAllowed):
-		return &answered{status, "", refusal(r, status, told)} // a web server's own word that it cannot
-	case strange && (status < 400 || isNo(status)):
-		err = unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", c.config.URL, status, bodyKind(got))
-	case !isNo(status):
-		after, _ := c.retryAfter(got.header)
-		return &again{err: unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", c.config.URL, status, told.Detail), after: after}
-	case status == http.StatusPreconditionFailed && r.version != "":
-		return &answered{status, told.ScimType, system.ErrChanged}
-	case (status == http.StatusNotFound || status == http.StatusGone) && r.names:
-		return &answered{status, told.ScimType, system.ErrGone}
-	case status == http.StatusNotFound || status == http.StatusGone:
-		return unavailable(addressRemedy, "%s has nothing there (%d): %s", c.config.URL, status, told.Detail)
-	case status == http.StatusForbidden && r.safe:
-		return unavailable("Ask who runs the system for the right to read and change accounts.", "%s does not let us read (403): %s", c.config.URL, told.Detail)
+	case got.status == http.StatusUnauthorized, got.status == http.StatusTooManyRequests, got.status >= 300 && got.status < 400:
+		return n.turnedAway()
+	case strange:
+		return n.strange()
+	}
+	return n.plain()
+}
+
+// A no is an answer that is no success.
+type no struct {
+	client  *Client
+	request request
+	*answer
+	told scimError
+}
+
+// unavailable is the error that the system cannot be worked with.
+func (n no) unavailable(remedy, format string, args ...any) error {
+	return &answered{n.status, n.told.ScimType, &system.Unavailable{Message: fmt.Sprintf("%s: ", n.request) + fmt.Sprintf(format, args...), Remedy: remedy}}
+}
+
+// open leaves it open what became of a change: it may have been carried out all the same.
+func (n no) open(err error) error {
+	if n.request.safe {
+		return err
+	}
+	return &system.Unclear{Err: err}
+}
+
+// addressRemedy is for what is no SCIM service.
+const addressRemedy = "Look whether the url in evenledger.yaml ends where the SCIM service begins, such as …/scim/v2."
+
+// turnedAway is for answers by which the request was not even looked at.
+func (n no) turnedAway() error {
+	switch at := n.client.config.URL; n.status {
+	case http.StatusUnauthorized:
+		return n.unavailable("The token or password is wrong or has run out. Look where evenledger.yaml says it is kept.", "%s turns us away (401): %s", at, n.told.Detail)
+	case http.StatusTooManyRequests:
+		after, named := n.client.retryAfter(n.header)
+		return &again{err: n.unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", at, n.told.Detail), unsent: true, busy: true, after: after, named: named}
 	default:
-		return &answered{status, told.ScimType, refusal(r, status, told)}
+		return n.open(n.unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", at, n.header.Get("Location")))
 	}
-	if !r.safe {
-		return &system.Unclear{Err: err} // it may have been carried out all the same
+}
+
+// strange is for answers that are no JSON: they may come of something else than the system.
+func (n no) strange() error {
+	switch {
+	case n.status == http.StatusNotImplemented, n.status == http.StatusMethodNotAllowed:
+		return &answered{n.status, "", refusal(n.request, n.status, n.told)} // a web server's own word that it cannot
+	case n.status < 400, isNo(n.status):
+		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.status, bodyKind(n.answer)))
 	}
-	return err
+	return n.plain()
+}
+
+// plain is for answers in the system's own words, or in none.
+func (n no) plain() error {
+	at, missing := n.client.config.URL, n.status == http.StatusNotFound || n.status == http.StatusGone
+	switch {
+	case !isNo(n.status):
+		after, _ := n.client.retryAfter(n.header)
+		return &again{err: n.unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", at, n.status, n.told.Detail), after: after}
+	case n.status == http.StatusPreconditionFailed && n.request.version != "":
+		return &answered{n.status, n.told.ScimType, system.ErrChanged}
+	case missing && n.request.names:
+		return &answered{n.status, n.told.ScimType, system.ErrGone}
+	case missing:
+		return n.unavailable(addressRemedy, "%s has nothing there (%d): %s", at, n.status, n.told.Detail)
+	case n.status == http.StatusForbidden && n.request.safe:
+		return n.unavailable("Ask who runs the system for the right to read and change accounts.", "%s does not let us read (403): %s", at, n.told.Detail)
+	}
+	return &answered{n.status, n.told.ScimType, refusal(n.request, n.status, n.told)}
 }
 
 // refusal puts an error of RFC 7644 section 3.12 into plain words.

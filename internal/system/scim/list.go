@@ -293,74 +293,109 @@ type listing struct {
 
 // pass goes through the pages once. done is false if something was passed over.
 func (l *listing) pass(ctx context.Context) (done bool, err error) {
-	seen, first, last := map[string]bool{}, "", ""
-	honoured := false // a page other than the first began where it was asked to
-	for start, total, overlap := 1, -1, false; ; {
-		fresh, n, shifted := 0, 0, false
-		begins, ends := "", last
-		page, err := l.client.page(ctx, l.endpoint, l.query, start, l.count(overlap), l.tries, func(r resource) error {
-			id := r.text("id")
-			if id == "" {
-				return &system.Unavailable{Message: fmt.Sprintf("GET %s: the system lists something without an id", l.endpoint), Remedy: "Nothing can be done with it, nor can it be passed over. Show the system's keepers what --trace FILE writes."}
-			}
-			if n++; n == 1 {
-				begins, shifted = id, overlap && !seen[id]
-			}
-			if ends = id; !seen[id] {
-				seen[id] = true
-				fresh++
-			}
-			if len(seen) > maxListed {
-				return &system.Unavailable{Message: fmt.Sprintf("GET %s lists no end of resources", l.endpoint), Remedy: "Ask who runs the system."}
-			}
-			if !l.given[id] {
-				l.given[id] = true
-				if !l.yield(r, nil) {
-					return errEnough
-				}
-			}
-			return nil
-		})
+	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1}
+	for {
+		p.begins, p.ends, p.fresh, p.n, p.shifted = "", p.last, 0, 0, false
+		page, err := l.client.page(ctx, l.endpoint, l.query, p.start, l.count(p.overlap), l.tries, p.take)
 		switch {
 		case scimTypeOf(err) == "tooMany" && l.size > leastPage:
 			l.size = max(l.size/4, leastPage)
 			continue
 		case err != nil:
 			return false, err
-		case shifted, l.believed && page.total != nil && *page.total < total:
+		case p.shifted, l.believed && page.total != nil && *page.total < p.total:
 			l.why = "something was taken out each time while all was listed"
 			return false, nil
 		}
-		if first == "" {
-			first = begins
-		}
-		if page.total != nil {
-			total = *page.total
-		}
-		if l.believed && page.total != nil && len(seen) >= total {
-			return true, nil
-		}
-		honoured = honoured || overlap && begins == last || !overlap && start > 1 && n > 0 && begins != first
-		switch {
-		case fresh > 0:
-		case overlap && n > 1 || overlap && l.believed:
-			l.overlaps, overlap = false, false // it may give whole pages only
-			start++
-			continue
-		case l.believed && page.total != nil:
-			l.why = fmt.Sprintf("the system says it has %d to list but gave only %d", total, len(seen))
-			return false, nil
-		case n == 0, overlap && n == 1 && begins == last, honoured, len(seen) < 2:
-			return true, nil
-		default:
-			return l.startsAnywhere(ctx, first)
-		}
-		last = ends
-		start += n
-		if overlap = l.overlaps && n > 1; overlap {
-			start--
+		if ended, done, err := p.turn(ctx, page); ended || err != nil {
+			return done, err
 		}
 	}
+}
+
+// A pass is one way through the pages of a listing.
+type pass struct {
+	*listing
+	seen        map[string]bool
+	start       int    // of the page
+	overlap     bool   // it is to begin with the last of the one before
+	total       int    // as told; -1: not
+	first, last string // of all so far
+	honoured    bool   // a page other than the first began where it was asked to
+
+	// Of the page:
+	begins, ends string
+	n, fresh     int  // resources, and those of them that were not seen before
+	shifted      bool // it does not begin where it was to
+}
+
+// take takes the next resource of a page.
+func (p *pass) take(r resource) error {
+	id := r.text("id")
+	if id == "" {
+		return &system.Unavailable{Message: fmt.Sprintf("GET %s: the system lists something without an id", p.endpoint), Remedy: "Nothing can be done with it, nor can it be passed over. Show the system's keepers what --trace FILE writes."}
+	}
+	if p.n++; p.n == 1 {
+		p.begins, p.shifted = id, p.overlap && !p.seen[id]
+	}
+	if p.ends = id; !p.seen[id] {
+		p.seen[id] = true
+		p.fresh++
+	}
+	if len(p.seen) > maxListed {
+		return &system.Unavailable{Message: fmt.Sprintf("GET %s lists no end of resources", p.endpoint), Remedy: "Ask who runs the system."}
+	}
+	if !p.given[id] {
+		p.given[id] = true
+		if !p.yield(r, nil) {
+			return errEnough
+		}
+	}
+	return nil
+}
+
+// turn goes on to the next page, unless the pass ended.
+func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err error) {
+	if p.first == "" {
+		p.first = p.begins
+	}
+	if page.total != nil {
+		p.total = *page.total
+	}
+	counted := p.believed && page.total != nil
+	if counted && len(p.seen) >= p.total {
+		return true, true, nil
+	}
+	p.honoured = p.honoured || p.honours()
+	switch {
+	case p.fresh > 0:
+	case p.overlap && (p.n > 1 || p.believed):
+		p.overlaps, p.overlap = false, false // it may give whole pages only
+		p.start++
+		return false, false, nil
+	case counted:
+		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, len(p.seen))
+		return true, false, nil
+	case p.n == 0, p.overlap && p.n == 1 && p.begins == p.last, p.honoured, len(p.seen) < 2:
+		return true, true, nil
+	default:
+		done, err = p.startsAnywhere(ctx, p.first)
+		return true, done, err
+	}
+	p.last = p.ends
+	p.start += p.n
+	if p.overlap = p.overlaps && p.n > 1; p.overlap {
+		p.start--
+	}
+	return false, false, nil
+}
+
+// honours reports whether the page shows that pages begin where they are asked to.
+func (p *pass) honours() bool {
+	if p.overlap {
+		return p.begins == p.last
+	}
+	return p.start > 1 && p.n > 0 && p.begins != p.first
 }
 
 // count is how many to ask for.

@@ -88,44 +88,54 @@ func (d *discovered) keep(types []resourceType, schemas []schemaResource, config
 		}
 	}
 	for name, kind := range configured {
-		at := d.kinds[name]
-		if at == nil {
-			at = &keptAt{}
-			d.kinds[name] = at
-		}
-		if kind.Endpoint != "" && kind.Endpoint != at.Endpoint {
-			// Another resource type: what it is like, its own entry says.
-			*at = keptAt{Kept: Kept{Endpoint: kind.Endpoint}}
-			for _, other := range d.kinds {
-				if other != at && other.Endpoint == kind.Endpoint {
-					*at = *other
-				}
-			}
-		}
-		if kind.Attribute != "" {
-			*at = keptAt{Kept: Kept{Attribute: kind.Attribute}}
-		}
-		at.Members, at.Role, at.Section, at.Seats = kind.Members, kind.Role, kind.Section, kind.Seats
+		d.configure(name, kind)
 	}
 	for name, at := range d.kinds {
 		at.about.Name = name
-		if at.Attribute != "" {
-			at.about.Field = at.Attribute
-			if told, ok := d.schema.Attribute(at.Attribute); ok {
-				at.names = told.Allowed
-			}
+		if at.Attribute == "" {
+			at.findMembers(name)
+			at.findRoles()
 			continue
 		}
-		at.findMembers(name)
-		has := func(sub string) bool {
-			return slices.ContainsFunc(at.member.SubAttributes, func(a attribute) bool { return strings.EqualFold(a.Name, sub) })
+		at.about.Field = at.Attribute
+		if told, ok := d.schema.Attribute(at.Attribute); ok {
+			at.names = told.Allowed
 		}
-		if at.about.Roles = at.Role != "" || has("role"); at.Role == "" {
-			at.Role = "role"
+	}
+}
+
+// configure has a kind of things kept as the configuration says.
+func (d *discovered) configure(name string, kind Kept) {
+	at := d.kinds[name]
+	if at == nil {
+		at = &keptAt{}
+		d.kinds[name] = at
+	}
+	if kind.Endpoint != "" && kind.Endpoint != at.Endpoint {
+		// Another resource type: what it is like, its own entry says.
+		*at = keptAt{Kept: Kept{Endpoint: kind.Endpoint}}
+		for _, other := range d.kinds {
+			if other != at && other.Endpoint == kind.Endpoint {
+				*at = *other
+			}
 		}
-		if at.about.Sections = at.Section != "" || has("section"); at.Section == "" {
-			at.Section = "section"
-		}
+	}
+	if kind.Attribute != "" {
+		*at = keptAt{Kept: Kept{Attribute: kind.Attribute}}
+	}
+	at.Members, at.Role, at.Section, at.Seats = kind.Members, kind.Role, kind.Section, kind.Seats
+}
+
+// findRoles finds out whether a member has a role or a section, and where.
+func (at *keptAt) findRoles() {
+	has := func(sub string) bool {
+		return slices.ContainsFunc(at.member.SubAttributes, func(a attribute) bool { return strings.EqualFold(a.Name, sub) })
+	}
+	if at.about.Roles = at.Role != "" || has("role"); at.Role == "" {
+		at.Role = "role"
+	}
+	if at.about.Sections = at.Section != "" || has("section"); at.Section == "" {
+		at.Section = "section"
 	}
 }
 
