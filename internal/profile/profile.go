@@ -306,20 +306,7 @@ func (c *column) add(row int, raw string, kind sheet.CellKind) {
 		return
 	}
 	c.Filled++
-	length := len(text)
-	if !isASCII(text) {
-		length = utf8.RuneCountInString(text)
-		if said, garbled := words.Ungarbled(text); garbled {
-			c.garbled.add(row, text+"” for “"+said)
-		}
-		if mixedLetters(text) {
-			c.mixed.add(row, text)
-		}
-	}
-	if c.Shortest == 0 || length < c.Shortest {
-		c.Shortest = length
-	}
-	c.Longest = max(c.Longest, length)
+	c.letters(row, text)
 	if !c.Secret && LooksSecret(text) {
 		c.secret.add(row, "")
 	}
@@ -338,6 +325,24 @@ func (c *column) add(row int, raw string, kind sheet.CellKind) {
 		return
 	}
 	c.count(row, text, kind)
+}
+
+// letters looks at the letters of a value, and at how many there are.
+func (c *column) letters(row int, text string) {
+	length := len(text)
+	if !isASCII(text) {
+		length = utf8.RuneCountInString(text)
+		if said, garbled := words.Ungarbled(text); garbled {
+			c.garbled.add(row, text+"” for “"+said)
+		}
+		if mixedLetters(text) {
+			c.mixed.add(row, text)
+		}
+	}
+	if c.Shortest == 0 || length < c.Shortest {
+		c.Shortest = length
+	}
+	c.Longest = max(c.Longest, length)
 }
 
 // isNew counts a value, and reports whether it is the first of its like.
@@ -367,30 +372,12 @@ func (c *column) isNew(row int, text string) bool {
 	return true
 }
 
-// count counts the kind of a value. Once nearly all are of one kind it is asked
-// for first; a column of texts is not asked any more.
+// count counts the kind of a value.
 func (c *column) count(row int, text string, stored sheet.CellKind) {
 	if c.Filled%sure == 0 {
 		c.most = c.leading()
 	}
-	var kind string
-	switch {
-	case stored == sheet.Dated:
-		kind = "date"
-	case stored == sheet.Logical:
-		kind = "yes or no"
-	case c.most == "text":
-		kind = "text"
-	case c.most != "" && c.most != "date" && c.is(c.most, text):
-		kind = c.most
-	default:
-		var known bool
-		if kind, known = c.memo[text]; !known {
-			if kind = c.kindOf(text); len(c.memo) < maxKept {
-				c.memo[strings.Clone(text)] = kind
-			}
-		}
-	}
+	kind := c.kindOfCell(text, stored)
 	t := c.kinds[kind]
 	if t == nil {
 		t = &tally{}
@@ -422,6 +409,28 @@ func (c *column) count(row int, text string, stored sheet.CellKind) {
 	if strings.IndexByte(text, ';') >= 0 || strings.IndexByte(text, '|') >= 0 {
 		c.lists.add(row, text)
 	}
+}
+
+// kindOfCell is the kind of a cell's value. Once nearly all are of one kind it is asked for
+// first; a column of texts is not asked any more.
+func (c *column) kindOfCell(text string, stored sheet.CellKind) string {
+	switch {
+	case stored == sheet.Dated:
+		return "date"
+	case stored == sheet.Logical:
+		return "yes or no"
+	case c.most == "text":
+		return "text"
+	case c.most != "" && c.most != "date" && c.is(c.most, text):
+		return c.most
+	}
+	kind, known := c.memo[text]
+	if !known {
+		if kind = c.kindOf(text); len(c.memo) < maxKept {
+			c.memo[strings.Clone(text)] = kind
+		}
+	}
+	return kind
 }
 
 // order returns the tally of the order in which a date has its day and month; nil: it is
@@ -628,19 +637,7 @@ func (c *column) oddities(asked int) {
 	c.odd(&c.garbled, "letters read in the wrong encoding: “%s”", c.garbled.example)
 	c.odd(&c.mixed, "letters of different alphabets in one word: “%s”", c.mixed.example)
 	c.odd(&c.spaced, "white space or characters without width around or in the value")
-	if c.Kind != "text" && c.Kind != "blank" && c.Kind != "language" && c.Kind != "country" {
-		others := tally{}
-		for kind, t := range c.kinds {
-			if kind != c.Kind && !(c.Kind == "phone" && kind == "digits") && !(c.Kind == "number" && kind == "digits") {
-				for _, row := range t.rows {
-					others.add(row, t.example)
-				}
-				others.n += t.n - len(t.rows)
-			}
-		}
-		slices.Sort(others.rows)
-		c.odd(&others, "not of the kind %s as the others are: “%s”", c.Kind, words.First(others.example, maxShown))
-	}
+	c.otherKinds()
 	if c.Kind == "date" {
 		switch {
 		case c.dayFirst.n > 0 && c.monthFirst.n > 0:
@@ -650,28 +647,52 @@ func (c *column) oddities(asked int) {
 		}
 	}
 	if c.Kind == "digits" {
-		for length, t := range c.lengths {
-			if 5*t.n < 4*asked {
-				continue
-			}
-			short := tally{}
-			for other, u := range c.lengths {
-				if other < length {
-					short.n += u.n
-					short.rows = append(short.rows, u.rows...)
-					short.example = u.example
-				}
-			}
-			slices.Sort(short.rows)
-			short.rows = short.rows[:min(len(short.rows), maxRows)]
-			c.odd(&short, "shorter than the %d digits of the others, so zeros in front may be lost: “%s”", length, short.example)
-		}
+		c.shorter(asked)
 	}
 	if unique := c.isKey() || c.Distinct >= 20 && 50*c.again.n <= c.Filled && c.Kind != "text" && c.Kind != "date" && c.Kind != "country"; unique && !c.More {
 		c.odd(&c.again, "stands in another row already, in what looks like a key: “%s”", c.again.example)
 	}
 	if c.Distinct <= maxKept && !c.More {
 		c.nearly()
+	}
+}
+
+// otherKinds tells values that are of another kind than the others.
+func (c *column) otherKinds() {
+	if slices.Contains([]string{"text", "blank", "language", "country"}, c.Kind) {
+		return // which may be anything
+	}
+	others := tally{}
+	for kind, t := range c.kinds {
+		if kind == c.Kind || kind == "digits" && (c.Kind == "phone" || c.Kind == "number") {
+			continue
+		}
+		for _, row := range t.rows {
+			others.add(row, t.example)
+		}
+		others.n += t.n - len(t.rows)
+	}
+	slices.Sort(others.rows)
+	c.odd(&others, "not of the kind %s as the others are: “%s”", c.Kind, words.First(others.example, maxShown))
+}
+
+// shorter tells keys of which zeros in front may be lost: nearly all others are longer.
+func (c *column) shorter(asked int) {
+	for length, t := range c.lengths {
+		if 5*t.n < 4*asked {
+			continue
+		}
+		short := tally{}
+		for other, u := range c.lengths {
+			if other < length {
+				short.n += u.n
+				short.rows = append(short.rows, u.rows...)
+				short.example = u.example
+			}
+		}
+		slices.Sort(short.rows)
+		short.rows = short.rows[:min(len(short.rows), maxRows)]
+		c.odd(&short, "shorter than the %d digits of the others, so zeros in front may be lost: “%s”", length, short.example)
 	}
 }
 
@@ -714,11 +735,23 @@ var halves = map[string]string{"nom": "givenName", "nome": "familyName", "nombre
 
 // guess names the field of columns whose heading says nothing, by their values.
 func (p *Profile) guess() {
+	p.doubtHalves()
+	p.guessByKind()
+	p.guessKey()
+	p.settleTwice()
+}
+
+// doubtHalves takes back that a heading says all where it may be that of half a name.
+func (p *Profile) doubtHalves() {
 	for i, c := range p.Columns {
 		if other := halves[words.Key(c.Heading)]; other != "" && c.Sure && !slices.ContainsFunc(p.Columns, func(o Column) bool { return o.Field == other }) {
 			p.Columns[i].Sure, p.Columns[i].Why = false, "its heading, if it is not the whole name"
 		}
 	}
+}
+
+// guessByKind guesses by values that are of one kind in one column alone.
+func (p *Profile) guessByKind() {
 	for kind, field := range map[string]string{"email": "email", "time zone": "timezone", "country": "country"} {
 		if slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Field == field }) {
 			continue
@@ -737,21 +770,34 @@ func (p *Profile) guess() {
 			p.Columns[at].Field, p.Columns[at].Why = field, "its values"
 		}
 	}
-	if !slices.ContainsFunc(p.Columns, func(c Column) bool {
+}
+
+// guessKey guesses which column has the key, if no heading says so.
+func (p *Profile) guessKey() {
+	if slices.ContainsFunc(p.Columns, func(c Column) bool {
 		return slices.Contains([]string{"employeeNumber", "externalId", "userName"}, c.Field)
 	}) {
-		for i, c := range p.Columns {
-			few := 5
-			if slices.Contains([]string{"no", "nr", "num", "number", "id", "nummer", "numero"}, words.Key(c.Heading)) {
-				few = 2 // the heading speaks for it too
-			}
-			if c.Field == "" && c.Kind == "digits" && !c.Secret && !c.More && c.Blank == 0 && c.Filled >= few && 20*c.Distinct >= 19*c.Filled && c.Longest < 16 {
-				p.Columns[i].Field, p.Columns[i].Why = "employeeNumber", "its values, which look like a key"
-				break
-			}
+		return
+	}
+	for i, c := range p.Columns {
+		if c.Field == "" && c.looksLikeKey() {
+			p.Columns[i].Field, p.Columns[i].Why = "employeeNumber", "its values, which look like a key"
+			return
 		}
 	}
-	// Of two columns for one field the first with the very heading counts.
+}
+
+func (c *Column) looksLikeKey() bool {
+	few := 5
+	if slices.Contains([]string{"no", "nr", "num", "number", "id", "nummer", "numero"}, words.Key(c.Heading)) {
+		few = 2 // the heading speaks for it too
+	}
+	return c.Kind == "digits" && !c.Secret && !c.More && c.Blank == 0 && c.Filled >= few && 20*c.Distinct >= 19*c.Filled && c.Longest < 16
+}
+
+// settleTwice settles which of two columns for one field counts: the first with the very
+// heading.
+func (p *Profile) settleTwice() {
 	taken := map[string]int{}
 	for i, c := range p.Columns {
 		if c.Field == "" {
