@@ -49,6 +49,47 @@ func (a *front) briefShowCommand() *cobra.Command {
 func briefSentences(b *brief.Brief) []string {
 	var all []string
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	all = append(all, sheetSentences(b)...)
+	say("%s", batch.Policies(b))
+	for i := range b.Fields {
+		all = append(all, fieldSentence(&b.Fields[i]))
+	}
+	for i := range b.Memberships {
+		all = append(all, membershipSentence(&b.Memberships[i]))
+	}
+	for _, r := range b.Rules {
+		var given []string
+		for _, n := range slices.Sorted(maps.Keys(r.Names)) {
+			given = append(given, b.Memberships[n].Kind+" "+strings.Join(r.Names[n], ", "))
+		}
+		say("Rows for which %s get: %s.", r.When.Source, strings.Join(given, "; "))
+	}
+	all = append(all, leaverSentences(b)...)
+	for _, intent := range account.Intents() {
+		if limit, ok := b.Limits[intent]; ok {
+			say("A batch that would %s more than %s is held back.", intent, limit.Text)
+		}
+	}
+	if len(b.Protect) > 0 {
+		say("Accounts called %s are not changed.", strings.Join(b.Protect, ", "))
+	}
+	switch b.Password.New {
+	case "generate":
+		say("New accounts get a password that the program makes.")
+	case "given":
+		say("New accounts get the password in the column “%s”.", b.Password.From)
+	}
+	for _, c := range b.Checks {
+		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
+		say("Unless %s, it says “%s” and %s.", c.That.Source, c.Say, what)
+	}
+	return all
+}
+
+// sheetSentences says how the brief has a sheet read.
+func sheetSentences(b *brief.Brief) []string {
+	var all []string
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
 	if b.System != "" {
 		say("It is for the accounts of %s.", b.System)
 	}
@@ -73,20 +114,13 @@ func briefSentences(b *brief.Brief) []string {
 	for _, only := range b.Only {
 		say("Only rows for which %s are taken; the others are set aside.", only.Source)
 	}
-	say("%s", batch.Policies(b))
-	for i := range b.Fields {
-		all = append(all, fieldSentence(&b.Fields[i]))
-	}
-	for i := range b.Memberships {
-		all = append(all, membershipSentence(&b.Memberships[i]))
-	}
-	for _, r := range b.Rules {
-		var given []string
-		for _, n := range slices.Sorted(maps.Keys(r.Names)) {
-			given = append(given, b.Memberships[n].Kind+" "+strings.Join(r.Names[n], ", "))
-		}
-		say("Rows for which %s get: %s.", r.When.Source, strings.Join(given, "; "))
-	}
+	return all
+}
+
+// leaverSentences says what becomes of people who are suspended or resumed.
+func leaverSentences(b *brief.Brief) []string {
+	var all []string
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
 	for _, kind := range brief.Kinds() {
 		if patterns := b.Suspending.Leave[kind]; len(patterns) > 0 {
 			say("Who is suspended leaves %s called %s.", kind, strings.Join(patterns, ", "))
@@ -99,24 +133,6 @@ func briefSentences(b *brief.Brief) []string {
 		for _, change := range of.set {
 			say("With who is %s, %s is set to “%s”.", of.when, change.Field, change.After.Text())
 		}
-	}
-	for _, intent := range account.Intents() {
-		if limit, ok := b.Limits[intent]; ok {
-			say("A batch that would %s more than %s is held back.", intent, limit.Text)
-		}
-	}
-	if len(b.Protect) > 0 {
-		say("Accounts called %s are not changed.", strings.Join(b.Protect, ", "))
-	}
-	switch b.Password.New {
-	case "generate":
-		say("New accounts get a password that the program makes.")
-	case "given":
-		say("New accounts get the password in the column “%s”.", b.Password.From)
-	}
-	for _, c := range b.Checks {
-		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
-		say("Unless %s, it says “%s” and %s.", c.That.Source, c.Say, what)
 	}
 	return all
 }

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/outcome"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
 
@@ -122,32 +123,8 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 	page := a.page()
 	page.Line("%s · row %d of %s", page.Bold(j.Brief.Name), number, info.Name)
 	page.Line("")
-	page.Line("%s", page.Bold("The cells"))
-	for i, cell := range at.Row.Cells {
-		if clean, _ := words.Clean(cell); clean == "" {
-			continue
-		}
-		heading := "(beyond the headings)"
-		if i < len(info.Headings) {
-			heading = info.Headings[i]
-		}
-		page.Line("  %s %s  %s", report.Pad(report.Clip(heading, 24), 24), report.Clip(visible(cell), page.Columns()-44), page.Dim(kindName(at.Row.Kind(i))))
-	}
-	page.Line("")
-	page.Line("%s", page.Bold("What they become"))
-	if at.Wanted.Aside {
-		page.Line("  nothing: the row is set aside")
-	}
-	for _, f := range fields {
-		if at.Wanted.Aside || f.Origin == mapping.FromNowhere && !f.Value.Present() {
-			continue
-		}
-		value := report.Styled(report.Pad(report.Clip(f.Value.Text(), 36), 36))
-		if !f.Value.Filled() {
-			value = page.Dim(report.Pad("(blank)", 36))
-		}
-		page.Line("  %s %s  %s", report.Pad(report.Clip(f.Field, 24), 24), value, page.Dim(report.Clip(f.How, max(20, page.Columns()-68))))
-	}
+	trialCells(page, info.Headings, at.Row)
+	trialFields(page, at.Wanted.Aside, fields)
 	causes := &outcome.Causes{}
 	for _, f := range findings {
 		causes.Add(f)
@@ -164,6 +141,40 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 	}
 	page.Next("evenledger draft " + quoted(path) + flags.flags() + fmt.Sprintf(" --rows %d", number))
 	return page.Err()
+}
+
+// trialCells shows the cells of a row as they stand.
+func trialCells(page *report.Page, headings []string, row sheet.Row) {
+	page.Line("%s", page.Bold("The cells"))
+	for i, cell := range row.Cells {
+		if clean, _ := words.Clean(cell); clean == "" {
+			continue
+		}
+		heading := "(beyond the headings)"
+		if i < len(headings) {
+			heading = headings[i]
+		}
+		page.Line("  %s %s  %s", report.Pad(report.Clip(heading, 24), 24), report.Clip(visible(cell), page.Columns()-44), page.Dim(kindName(row.Kind(i))))
+	}
+	page.Line("")
+}
+
+// trialFields shows what fields they become, and how.
+func trialFields(page *report.Page, aside bool, fields []tried) {
+	page.Line("%s", page.Bold("What they become"))
+	if aside {
+		page.Line("  nothing: the row is set aside")
+	}
+	for _, f := range fields {
+		if aside || f.Origin == mapping.FromNowhere && !f.Value.Present() {
+			continue
+		}
+		value := report.Styled(report.Pad(report.Clip(f.Value.Text(), 36), 36))
+		if !f.Value.Filled() {
+			value = page.Dim(report.Pad("(blank)", 36))
+		}
+		page.Line("  %s %s  %s", report.Pad(report.Clip(f.Field, 24), 24), value, page.Dim(report.Clip(f.How, max(20, page.Columns()-68))))
+	}
 }
 
 func leftOut(b *brief.Brief) string {

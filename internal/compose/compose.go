@@ -141,11 +141,14 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 		if guess := perhaps[words.Key(c.Heading)]; c.Field == "" && guess != "" && !s.has(guess) {
 			c.Field, c.Why = guess, "its heading, which can mean something else"
 		}
+		if c.Heading != "" && (sheet.IsOurs(c.Heading) || isUsed(named, c.Heading)) {
+			continue
+		}
 		switch {
 		case c.Heading == "" && c.Filled > 0:
 			unused = append(unused, fmt.Sprintf("column %s, which has no heading", sheet.ColumnName(i)))
 			continue
-		case c.Heading == "" || sheet.IsOurs(c.Heading) || isUsed(named, c.Heading):
+		case c.Heading == "":
 			continue
 		case c.Secret:
 			unused = append(unused, about+": looks like passwords")
@@ -153,17 +156,11 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 		case names.from[c.Heading]:
 			continue
 		case c.Field == "" && c.Kind == "date" && !s.taken(i):
-			name := camel(c.Heading)
-			if dates++; name == "" || dates > 1 && slices.ContainsFunc(fields, func(f field) bool { return f.name == name }) {
-				name = fmt.Sprintf("date%d", dates)
-			}
-			fields = append(fields, field{name: name, keys: []string{"from: " + quote(c.Heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"})
+			dates++
+			fields = append(fields, dateField(c.Heading, dates, fields))
 			continue
 		case c.Field == "" || s.taken(i):
-			if len(c.Examples) > 0 {
-				about += ": " + comment(strings.Join(c.Examples[:min(3, len(c.Examples))], ", "))
-			}
-			unused = append(unused, about)
+			unused = append(unused, withExamples(about, c.Examples))
 			continue
 		case !s.takes(c.Field):
 			unused = append(unused, fmt.Sprintf("%s: would be %s, which the system does not take", about, c.Field))
@@ -176,6 +173,23 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 		fields = append(fields, f)
 	}
 	return fields, unused
+}
+
+// dateField is the field for the nth column of dates, which has a name that no other has.
+func dateField(heading string, n int, others []field) field {
+	name := camel(heading)
+	if name == "" || n > 1 && slices.ContainsFunc(others, func(f field) bool { return f.name == name }) {
+		name = fmt.Sprintf("date%d", n)
+	}
+	return field{name: name, keys: []string{"from: " + quote(heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"}
+}
+
+// withExamples is a comment on a column, with some of its values.
+func withExamples(about string, examples []string) string {
+	if len(examples) == 0 {
+		return about
+	}
+	return about + ": " + comment(strings.Join(examples[:min(3, len(examples))], ", "))
 }
 
 // field is the field that a column gives.

@@ -53,35 +53,39 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		return account.Value{}, faulty
 	}
 	if f.Via != nil {
-		through, ok := f.ViaExact[text]
-		if !ok {
-			through, ok = f.Via[words.NameKey(text)]
-		}
-		if !ok {
-			w.find(account.Error, account.ViaUnlisted, heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
-			if near := words.Nearest(text, f.ViaWords); near != "" {
-				last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
-			}
-			return account.Value{}, faulty
-		}
-		if through == "" {
-			return account.Value{}, fine
-		}
-		return account.Of(through), fine
+		return w.via(f, heading, text)
 	}
-	if !meant && isPlaceholder(text) {
+	switch {
+	case !meant && isPlaceholder(text):
 		w.find(account.Error, account.Placeholder, heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
 		return account.Value{}, faulty
-	}
-	if f.Kind == account.Text || f.Kind == account.Person {
+	case f.Kind == account.Text || f.Kind == account.Person:
 		return account.Of(text), fine
-	}
-	if f.Kind == account.Number && thousands.MatchString(text) && (column >= len(w.kinds) || w.kinds[column] == sheet.Plain) {
+	case f.Kind == account.Number && thousands.MatchString(text) && w.kind(column) == sheet.Plain:
 		w.find(account.Error, account.NotANumber, heading, f.Name, fmt.Sprintf("“%s” could be %s or %s", text, strings.Replace(text, ".", "", 1), strings.TrimRight(text, "0")+"0"))
 		last(w.wants).Remedy = "Write it without a point, or with other than three digits behind it."
 		return account.Value{}, faulty
 	}
 	return w.standard(i, heading, text)
+}
+
+// via looks a cell's value up in the brief's table for the field.
+func (w *Worker) via(f *brief.Field, heading, text string) (account.Value, state) {
+	through, ok := f.ViaExact[text]
+	if !ok {
+		through, ok = f.Via[words.NameKey(text)]
+	}
+	switch {
+	case !ok:
+		w.find(account.Error, account.ViaUnlisted, heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
+		if near := words.Nearest(text, f.ViaWords); near != "" {
+			last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
+		}
+		return account.Value{}, faulty
+	case through == "":
+		return account.Value{}, fine
+	}
+	return account.Of(through), fine
 }
 
 // thousands is a number whose point may stand before decimals or after thousands.
@@ -201,10 +205,7 @@ const sureDigits = 15
 
 // spoiled tells of a cell whose value a spreadsheet program did not keep.
 func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool {
-	kind := sheet.Plain
-	if column < len(w.kinds) {
-		kind = w.kinds[column]
-	}
+	kind := w.kind(column)
 	switch {
 	case kind == sheet.Faulty, text != "" && text[0] == '#' && slices.Contains(errorCells, text):
 		w.find(account.Error, account.ErrorCell, heading, f.Name, fmt.Sprintf("the cell holds the error %s", show(text)))
@@ -220,6 +221,14 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 	case kind == sheet.Plain && text[0] <= '9' && strings.IndexByte(text, '+') > 0 && longNumber.MatchString(text):
 		w.find(account.Error, account.LostDigits, heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
+	}
+	return w.misdated(kind, f, heading, text)
+}
+
+// misdated refuses what a spreadsheet program took for a date and was none, or for another
+// date than it was.
+func (w *Worker) misdated(kind sheet.CellKind, f *brief.Field, heading, text string) bool {
+	switch {
 	case kind == sheet.Dated && f.Kind == account.Date && w.swapped[w.brief.Field(f.Name)] != "" && codes.InBothOrders(text):
 		w.find(account.Error, account.SwappedDate, heading, f.Name, fmt.Sprintf("%s is perhaps %s-%s-%s: the program that opened the sheet could not take %s for a date, so it has the day and month the other way round", text[:10], text[:4], text[8:10], text[5:7], w.swapped[w.brief.Field(f.Name)]))
 		return true
@@ -230,6 +239,14 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 		w.find(account.Warning, account.BecameADate, heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
 	}
 	return false
+}
+
+// kind is how a cell of the row is stored.
+func (w *Worker) kind(column int) sheet.CellKind {
+	if column < len(w.kinds) {
+		return w.kinds[column]
+	}
+	return sheet.Plain
 }
 
 // tidy takes away what cannot be seen around and in a cell's text. It is not

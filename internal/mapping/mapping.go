@@ -380,12 +380,7 @@ func (w *Worker) spare() {
 		return w.wants.Values[i].Filled() && w.origin[i] != FromFormula && w.origin[i] != FromFallback
 	})
 	for i, f := range w.brief.Fields {
-		isKey := slices.Contains(w.brief.Match, f.Name)
-		made := f.Make != nil && w.origin[i] != FromCell && w.origin[i] != FromTable
-		switch {
-		case i == w.brief.Intent(), isKey && !(made && keyed):
-			continue
-		case !leaves && (!made || !isKey && f.Unique == brief.Shared):
+		if i == w.brief.Intent() || !w.isSpared(i, leaves, keyed) {
 			continue
 		}
 		if leaves || w.state[i] == faulty {
@@ -395,6 +390,18 @@ func (w *Worker) spare() {
 			return found.Field == f.Name && found.Level == account.Error
 		})
 	}
+}
+
+// isSpared reports whether the row does without the field. A key is needed unless it is
+// made and another is given; who stays needs all but what is made to be an account's own.
+func (w *Worker) isSpared(i int, leaves, keyed bool) bool {
+	f := &w.brief.Fields[i]
+	isKey := slices.Contains(w.brief.Match, f.Name)
+	made := f.Make != nil && w.origin[i] != FromCell && w.origin[i] != FromTable
+	if isKey && !(made && keyed) {
+		return false
+	}
+	return leaves || made && (isKey || f.Unique != brief.Shared)
 }
 
 // others makes what the numbered field could be besides.

@@ -254,37 +254,43 @@ func (r *rowDecision) take(wishes [][]wish, unserved []bool) {
 			r.steps = append(r.steps, r.leaves(of.Kind, of.Within, now, wishes)...)
 		}
 		for _, x := range wishes[n] {
-			step := Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == ""}
 			have, member := now[x.thing.ID]
-			member = member && x.thing.ID != ""
-			if member {
-				step.Was = &[2]string{have.Role, have.Section}
-			}
-			switch {
-			case of.Mode == brief.Drop && !member:
-				continue
-			case of.Mode == brief.Drop:
-				step.Do, step.Role, step.Section = Leave, "", ""
-			case member:
-				if x.role == "" {
-					step.Role = have.Role
-				}
-				if x.section == "" {
-					step.Section = have.Section
-				}
-				if step.Role == have.Role && step.Section == have.Section {
-					continue
-				}
-			}
-			at := slices.IndexFunc(r.steps, func(s Step) bool {
-				return s.Kind == step.Kind && words.NameKey(s.Name) == words.NameKey(step.Name) && s.Thing == step.Thing
-			})
-			if at < 0 {
-				r.steps = append(r.steps, step)
-			} else if had := r.steps[at]; had.Do != step.Do || had.Role != step.Role || had.Section != step.Section {
-				r.find(account.Error, account.BothWays, of.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(of.Kind), x.thing.Name, had.Text(), step.Text())
+			if step, needed := x.step(of, have, member && x.thing.ID != ""); needed {
+				r.put(step)
 			}
 		}
+	}
+}
+
+// step is what brings about that the wish is so; it may not be needed.
+func (x wish) step(of *brief.Memberships, have account.Membership, member bool) (step Step, needed bool) {
+	step = Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == ""}
+	if !member {
+		return step, of.Mode != brief.Drop
+	}
+	step.Was = &[2]string{have.Role, have.Section}
+	if of.Mode == brief.Drop {
+		step.Do, step.Role, step.Section = Leave, "", ""
+		return step, true
+	}
+	if x.role == "" {
+		step.Role = have.Role
+	}
+	if x.section == "" {
+		step.Section = have.Section
+	}
+	return step, step.Role != have.Role || step.Section != have.Section
+}
+
+// put adds a step, once. Two that say different things of one thing are an error.
+func (r *rowDecision) put(step Step) {
+	at := slices.IndexFunc(r.steps, func(s Step) bool {
+		return s.Kind == step.Kind && words.NameKey(s.Name) == words.NameKey(step.Name) && s.Thing == step.Thing
+	})
+	if at < 0 {
+		r.steps = append(r.steps, step)
+	} else if had := r.steps[at]; had.Do != step.Do || had.Role != step.Role || had.Section != step.Section {
+		r.find(account.Error, account.BothWays, step.Kind, "", "", "the row asks for two different things with the %s “%s”: %s, and %s", singular(step.Kind), step.Name, had.Text(), step.Text())
 	}
 }
 

@@ -240,27 +240,7 @@ func (t *resourceType) apply(out map[string]any, o operation) error {
 		return &problem{400, "invalidSyntax", fmt.Sprintf("there is no operation %q", o.op)}
 	}
 	if o.path == "" {
-		body, ok := o.value.(map[string]any)
-		if !ok {
-			return invalid("without a path the value must be an object")
-		}
-		for name, value := range body {
-			if inner, ok := value.(map[string]any); ok && t.extension(name) != nil {
-				for sub, value := range inner {
-					if err := t.apply(out, operation{o.op, name + ":" + sub, value, true}); err != nil {
-						return err
-					}
-				}
-				continue
-			}
-			if strings.EqualFold(name, "schemas") {
-				continue
-			}
-			if err := t.apply(out, operation{o.op, name, value, true}); err != nil {
-				return err
-			}
-		}
-		return nil
+		return t.applyAll(out, "", o)
 	}
 	name, inner, sub, err := splitPath(o.path)
 	if err != nil {
@@ -282,16 +262,7 @@ func (t *resourceType) apply(out map[string]any, o operation) error {
 				delete(out, at.extension)
 				return nil
 			}
-			body, ok := o.value.(map[string]any)
-			if !ok {
-				return invalid("%s must be an object", at.extension)
-			}
-			for sub, value := range body {
-				if err := t.apply(out, operation{o.op, at.extension + ":" + sub, value, true}); err != nil {
-					return err
-				}
-			}
-			return nil
+			return t.applyAll(out, at.extension, o)
 		}
 	}
 	if inner != "" {
@@ -308,6 +279,36 @@ func (t *resourceType) apply(out map[string]any, o operation) error {
 		return applySub(holder, at, o)
 	}
 	return applyWhole(holder, at.attr, o)
+}
+
+// applyAll carries out an operation on each attribute of an object: of the whole resource,
+// or of one of its extensions.
+func (t *resourceType) applyAll(out map[string]any, extension string, o operation) error {
+	body, ok := o.value.(map[string]any)
+	switch {
+	case !ok && extension == "":
+		return invalid("without a path the value must be an object")
+	case !ok:
+		return invalid("%s must be an object", extension)
+	}
+	for name, value := range body {
+		path := name
+		switch inner, ok := value.(map[string]any); {
+		case extension != "":
+			path = extension + ":" + name
+		case ok && t.extension(name) != nil:
+			if err := t.applyAll(out, name, operation{o.op, name, inner, true}); err != nil {
+				return err
+			}
+			continue
+		case strings.EqualFold(name, "schemas"):
+			continue
+		}
+		if err := t.apply(out, operation{o.op, path, value, true}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mutable refuses a change of what may not be changed.

@@ -229,14 +229,6 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 }
 
 func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id string, body []byte) {
-	now := s.options.Now()
-	version := r.Header.Get("If-Match")
-	if s.options.NoETag {
-		version = ""
-	}
-	var rec *record
-	var err error
-	status := http.StatusOK
 	switch {
 	case r.Method == http.MethodGet && id == "":
 		s.list(w, r, st, r.URL.Query().Get)
@@ -244,49 +236,14 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 	case r.Method == http.MethodPost && id == ".search":
 		s.search(w, r, st, body)
 		return
-	case r.Method == http.MethodGet:
-		if rec, err = st.get(id, now); err == nil && r.Header.Get("If-None-Match") == rec.etag() && !s.options.NoETag {
-			w.WriteHeader(http.StatusNotModified)
-			return
-		}
-	case r.Method == http.MethodPost && id == "":
-		var accepted map[string]any
-		if accepted, err = s.accept(st.kind, r, body); err == nil {
-			err = s.allow(st.kind, nil, nil, accepted)
-		}
-		if err == nil {
-			rec, err = st.put("", accepted, now, now.Add(s.options.Faults.Unseen))
-		}
-		status = http.StatusCreated
-	case r.Method == http.MethodPut && id != "":
-		var accepted map[string]any
-		if accepted, err = s.accept(st.kind, r, body); err == nil {
-			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) {
-				return accepted, errors.Join(st.kind.keptOnce(old, accepted), s.allow(st.kind, st, old, accepted))
-			})
-		}
-	case r.Method == http.MethodPatch && id != "" && !s.options.NoPatch:
-		var operations []operation
-		if operations, err = s.operations(r, body); err == nil {
-			rec, err = st.change(id, version, now, func(old map[string]any) (map[string]any, error) {
-				now, err := st.kind.patch(old, operations)
-				if err != nil {
-					return nil, err
-				}
-				return now, s.allow(st.kind, st, old, now)
-			})
-		}
-	case r.Method == http.MethodDelete && id != "":
-		if err = st.remove(id, version, now); err == nil {
-			s.drop(id)
-			w.WriteHeader(http.StatusNoContent)
-			return
-		}
-	default:
-		err = &problem{501, "", r.Method + " is not served here"}
 	}
-	if err != nil {
+	rec, status, err := s.carryOut(r, st, id, body)
+	switch {
+	case err != nil:
 		fail(w, err)
+		return
+	case rec == nil, status == http.StatusNotModified:
+		w.WriteHeader(status)
 		return
 	}
 	if !s.options.NoETag {
@@ -296,6 +253,69 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 		w.Header().Set("Location", location(r, st.kind, rec.id))
 	}
 	answer(w, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
+}
+
+// carryOut carries out a request about one resource, and returns how it is then; nil: it is gone.
+func (s *Server) carryOut(r *http.Request, st *store, id string, body []byte) (rec *record, status int, err error) {
+	now, version := s.options.Now(), r.Header.Get("If-Match")
+	if s.options.NoETag {
+		version = ""
+	}
+	switch {
+	case r.Method == http.MethodGet:
+		if rec, err = st.get(id, now); err == nil && r.Header.Get("If-None-Match") == rec.etag() && !s.options.NoETag {
+			return rec, http.StatusNotModified, nil
+		}
+		return rec, http.StatusOK, err
+	case r.Method == http.MethodPost && id == "":
+		accepted, err := s.accept(st.kind, r, body)
+		if err == nil {
+			err = s.allow(st.kind, nil, nil, accepted)
+		}
+		if err == nil {
+			rec, err = st.put("", accepted, now, now.Add(s.options.Faults.Unseen))
+		}
+		return rec, http.StatusCreated, err
+	case r.Method == http.MethodPut && id != "", r.Method == http.MethodPatch && id != "" && !s.options.NoPatch:
+		asked := s.replaces
+		if r.Method == http.MethodPatch {
+			asked = s.patches
+		}
+		becomes, err := asked(r, st, body)
+		if err == nil {
+			rec, err = st.change(id, version, now, becomes)
+		}
+		return rec, http.StatusOK, err
+	case r.Method == http.MethodDelete && id != "":
+		if err = st.remove(id, version, now); err == nil {
+			s.drop(id)
+		}
+		return nil, http.StatusNoContent, err
+	}
+	return nil, 0, &problem{501, "", r.Method + " is not served here"}
+}
+
+// A becoming tells what a resource becomes of what it was.
+type becoming func(old map[string]any) (map[string]any, error)
+
+// replaces is what a PUT asks for.
+func (s *Server) replaces(r *http.Request, st *store, body []byte) (becoming, error) {
+	accepted, err := s.accept(st.kind, r, body)
+	return func(old map[string]any) (map[string]any, error) {
+		return accepted, errors.Join(st.kind.keptOnce(old, accepted), s.allow(st.kind, st, old, accepted))
+	}, err
+}
+
+// patches is what a PATCH asks for.
+func (s *Server) patches(r *http.Request, st *store, body []byte) (becoming, error) {
+	operations, err := s.operations(r, body)
+	return func(old map[string]any) (map[string]any, error) {
+		now, err := st.kind.patch(old, operations)
+		if err != nil {
+			return nil, err
+		}
+		return now, s.allow(st.kind, st, old, now)
+	}, err
 }
 
 // keptOnce refuses a PUT that changes what can be set only once.

@@ -220,15 +220,7 @@ func Fold(s string) string {
 // squeeze lower-cases s, takes accents off, writes other letters in Latin ones
 // where that is usual, and keeps what keep allows.
 func squeeze(s string, keep func(rune) bool) string {
-	plain := true
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || !keep(rune(c)) {
-			plain = false
-			break
-		}
-	}
-	if plain {
+	if isSqueezed(s, keep) {
 		return s
 	}
 	var buf [64]byte
@@ -277,6 +269,16 @@ func squeeze(s string, keep func(rune) bool) string {
 		}
 	}
 	return string(out)
+}
+
+// isSqueezed reports whether nothing is to be done to a text, as with most.
+func isSqueezed(s string, keep func(rune) bool) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || !keep(rune(c)) {
+			return false
+		}
+	}
+	return true
 }
 
 // endEuropean is the first character behind those most names of Europe are written in,
