@@ -203,6 +203,9 @@ var (
 // sureDigits is how many digits of a number spreadsheet programs keep.
 const sureDigits = 15
 
+// longestCode is the longest of the codes that spreadsheet programs take for dates.
+const longestCode = 7
+
 // spoiled tells of a cell whose value a spreadsheet program did not keep.
 func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool {
 	kind := w.kind(column)
@@ -222,6 +225,9 @@ func (w *Worker) spoiled(column int, f *brief.Field, heading, text string) bool 
 		w.find(account.Error, account.LostDigits, heading, f.Name, fmt.Sprintf("“%s” is a longer number that was written short, and its other digits are lost", show(text)))
 		return true
 	}
+	if kind == sheet.Plain && len(text) > longestCode {
+		return false // as with most cells
+	}
 	return w.misdated(kind, f, heading, text)
 }
 
@@ -235,7 +241,7 @@ func (w *Worker) misdated(kind sheet.CellKind, f *brief.Field, heading, text str
 	case kind == sheet.Dated && f.Kind != account.Date && f.Via == nil:
 		w.find(account.Error, account.BecameADate, heading, f.Name, fmt.Sprintf("the cell holds the date %s, and the %s is no date", show(text), f.Label))
 		return true
-	case kind == sheet.Plain && len(text) < 8 && f.Kind == account.Text && f.Via == nil && strings.IndexByte(text, '-') > 0 && shortDate.MatchString(text):
+	case kind == sheet.Plain && len(text) <= longestCode && f.Kind == account.Text && f.Via == nil && strings.IndexByte(text, '-') > 0 && shortDate.MatchString(text):
 		w.find(account.Warning, account.BecameADate, heading, f.Name, fmt.Sprintf("“%s” looks like a code that was taken for a date", show(text)))
 	}
 	return false
