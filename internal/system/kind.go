@@ -1,8 +1,15 @@
 package system
 
 import (
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
 	"log/slog"
+	"net"
+	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	"evenledger/internal/clock"
@@ -47,6 +54,43 @@ func (p Part) Secret(node yamldoc.Node) secret.Reference {
 		node.Fail("Put the secret into an environment variable or a file and write env:NAME or file:PATH here.", "%s", err)
 	}
 	return reference
+}
+
+// Rate reads a pace, in requests a second.
+func (p Part) Rate(node yamldoc.Node) float64 {
+	number, unit, _ := strings.Cut(strings.ReplaceAll(node.Text(), " ", ""), "/")
+	n, err := strconv.ParseFloat(number, 64)
+	per := map[string]float64{"s": 1, "min": 60, "h": 3600}[unit]
+	if err != nil || per == 0 || !(n > 0 && n < 1e9) {
+		node.Fail("Write it as 20/s, 300/min or 5000/h.", "“%s” is not a pace", node.Text())
+		return 0
+	}
+	return n / per
+}
+
+// Secure returns how a server has to prove who it is: by the authorities that the machine
+// trusts, or by those of a PEM file if one is named.
+func Secure(ca string) (*tls.Config, error) {
+	secure := &tls.Config{MinVersion: tls.VersionTLS12}
+	if ca == "" {
+		return secure, nil
+	}
+	pem, err := os.ReadFile(ca)
+	if err != nil {
+		return nil, fmt.Errorf("the certificate authority cannot be read: %w", err)
+	}
+	secure.RootCAs = x509.NewCertPool()
+	if !secure.RootCAs.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s holds no certificate in PEM form", ca)
+	}
+	return secure, nil
+}
+
+// OnThisMachine reports whether a host is this machine, so that nobody else hears what is
+// said in clear.
+func OnThisMachine(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // A Connection is how one system is reached. It holds no secret, only where one is kept.

@@ -15,7 +15,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,7 +23,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -88,16 +86,9 @@ type Client struct {
 
 // New returns a Client. It sends nothing yet.
 func New(config Config) (*Client, error) {
-	secure := &tls.Config{MinVersion: tls.VersionTLS12}
-	if config.CA != "" {
-		pem, err := os.ReadFile(config.CA)
-		if err != nil {
-			return nil, fmt.Errorf("the certificate authority cannot be read: %w", err)
-		}
-		secure.RootCAs = x509.NewCertPool()
-		if !secure.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate in PEM form", config.CA)
-		}
+	secure, err := system.Secure(config.CA)
+	if err != nil {
+		return nil, err
 	}
 	if config.Pause == 0 {
 		config.Pause = 500 * time.Millisecond

@@ -1,9 +1,7 @@
 package scim
 
 import (
-	"net"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"evenledger/internal/secret"
@@ -78,7 +76,7 @@ func read(part system.Part) *connection {
 		case "ca":
 			c.ca = part.Path(p.Value.Text())
 		case "rate":
-			c.rate = readRate(p.Value)
+			c.rate = part.Rate(p.Value)
 		case "page":
 			c.page = p.Value.Whole(1, 10000)
 		case "patch":
@@ -140,28 +138,12 @@ func readURL(node yamldoc.Node) string {
 		node.Fail("Write it as https://host/path.", "“%s” is not the address of a server", text)
 	case u.User != nil:
 		node.Fail("Take them out of the address and use “user” and “password”.", "the address has a user name or password in it")
-	case u.Scheme == "http" && !onThisMachine(u.Hostname()):
+	case u.Scheme == "http" && !system.OnThisMachine(u.Hostname()):
 		node.Fail("Use https.", "http would send the token in clear to %s", u.Hostname())
 	case u.RawQuery != "" || u.Fragment != "":
 		node.Fail("Keep what comes before “?” and “#”.", "the address has a query or fragment in it")
 	}
 	return text
-}
-
-func onThisMachine(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-func readRate(node yamldoc.Node) float64 {
-	number, unit, _ := strings.Cut(strings.ReplaceAll(node.Text(), " ", ""), "/")
-	n, err := strconv.ParseFloat(number, 64)
-	per := map[string]float64{"s": 1, "min": 60, "h": 3600}[unit]
-	if err != nil || per == 0 || !(n > 0 && n < 1e9) {
-		node.Fail("Write it as 20/s, 300/min or 5000/h.", "“%s” is not a pace", node.Text())
-		return 0
-	}
-	return n / per
 }
 
 // Address implements system.Connection.
