@@ -7,6 +7,8 @@ require (
 	filippo.io/age v1.3.2
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/clipperhouse/displaywidth v0.11.0
+	github.com/go-asn1-ber/asn1-ber v1.5.8
+	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofrs/flock v0.13.1
 	github.com/rogpeppe/go-internal v1.16.0
@@ -25,6 +27,7 @@ require (
 require (
 	cel.dev/expr v0.25.1 // indirect
 	filippo.io/hpke v0.4.0 // indirect
+	github.com/Azure/go-ntlmssp v0.1.1 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect

@@ -70,7 +70,7 @@ type Field struct {
 	Name     string   // leaf name of the SCIM attribute, such as familyName
 	Label    string   // in words, such as "family name"
 	Kind     Kind     // kind of value
-	SCIM     string   // path of RFC 7643, with the schema where it isn't the core user's
+	SCIM     string   // path of RFC 7643, with the schema where it isn't the core user's; empty where there is none
 	LDAP     string   // attribute of RFC 4519, 2798 or 2307, empty where there is none
 	AnyCase  bool     // capitals make no difference (RFC 7643 "caseExact": false on a key)
 	Headings []string // what people write above such a column
@@ -111,6 +111,7 @@ var catalogue = [...]Field{
 	{"postalCode", "postal code", Text, `addresses[type eq "work"].postalCode`, "postalCode", false, []string{"Postcode", "Postal code", "ZIP", "ZIP code", "PLZ", "Code postal", "Código postal", "Postleitzahl", "CP", "CEP", "Kod pocztowy", "CAP"}, ""},
 	{"profileUrl", "web page", Text, "profileUrl", "labeledURI", false, []string{"Profile URL", "Web page", "Website"}, ""},
 	{"externalId", "identifier elsewhere", Text, "externalId", "", false, []string{"External ID", "Person ID", "HR ID", "Source ID"}, ""},
+	{"unit", "place in the directory", Text, "", "", true, []string{"Directory unit", "Organisational unit", "Organizational unit", "OU"}, AnyCase},
 	{"active", "may sign in", YesNo, "active", "", false, []string{"Active", "Enabled", "Sign-in", "May sign in", "Account enabled", "Aktiv", "Actif", "Activo", "Sign-in allowed", "Sign in allowed", "Account active", "Login enabled", "Konto aktiv", "Zugang aktiv", "Anmeldung erlaubt", "Compte actif", "Accès autorisé", "Cuenta activa", "Acceso permitido", "Ativo", "Conta ativa", "Acesso permitido", "Aktywny", "Konto aktywne", "Actief", "Account actief", "Mag inloggen"}, ""},
 }
 

@@ -10,6 +10,7 @@ import (
 type ThingKind struct {
 	Name     string `json:"name"`             // in the plural, such as "groups"
 	Field    string `json:"field,omitempty"`  // the account's field that lists them, where that is where they are kept
+	Place    string `json:"place,omitempty"`  // the account's field that says in which one it stands: there nobody is tied to any
 	Roles    bool   `json:"roles"`            // a membership has a role in the thing
 	Sections bool   `json:"sections"`         // a membership has a section of the thing
 	Filled   bool   `json:"filled,omitempty"` // a thing of the kind always has a member: the last one cannot leave

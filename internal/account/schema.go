@@ -19,7 +19,11 @@ type Attribute struct {
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
+	Longest     int      `json:"longest,omitempty"`     // characters of a value; 0: any number
 	Rule        Rule     `json:"rule,omitempty"`        // when the system takes two values for one
+
+	// Also are other ways to write what is allowed, in small letters → the value.
+	Also map[string]string `json:"-"`
 }
 
 // A Rule says when a system takes two values of an attribute for one: it finds the one by

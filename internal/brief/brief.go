@@ -120,6 +120,7 @@ type Field struct {
 	Send           bool    // false: only expressions use it
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
+	MakeMissing    bool    // of a place that does not exist: it is made first
 	Among          string  // the value is the name or id of a thing of this kind, such as units
 	Mode           Mode    // of a list: what becomes of the values that are there
 	Parts          []Part  // of each value of a list; none: each is one text
@@ -474,6 +475,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			}
 		case "send":
 			f.Send = p.Value.Bool()
+		case "make_missing":
+			f.MakeMissing = p.Value.Bool()
 		case "among":
 			f.Among = p.Value.Text()
 		case "refers":

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
@@ -309,7 +310,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		if !value.Filled() || !f.Send || c.schema == nil {
 			continue
 		}
-		if a, ok := c.schema.Attribute(f.Name); ok && len(a.Allowed) > 0 {
+		if a, ok := c.schema.Attribute(f.Name); ok && (len(a.Allowed) > 0 || a.Longest > 0) {
 			c.allowed(wanted, i, a)
 		}
 	}
@@ -360,16 +361,25 @@ func only(fields []int) int {
 // allowed sees that a value is one the system takes, in the system's spelling.
 func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	text := wanted.Values[i].Text()
-	for _, allowed := range a.Allowed {
-		if allowed == text {
-			return
-		}
+	if a.Longest > 0 && len(text) > a.Longest && utf8.RuneCountInString(text) > a.Longest {
+		c.add(wanted, i, account.Error, account.TooLong, fmt.Sprintf("“%s” has %d characters, and the system takes %d for %s", text, utf8.RuneCountInString(text), a.Longest, c.brief.Fields[i].Name))
+		return
+	}
+	if len(a.Allowed) == 0 || slices.Contains(a.Allowed, text) {
+		return
+	}
+	if value, ok := a.Also[strings.ToLower(text)]; ok {
+		wanted.Values[i] = account.Of(value)
+		return
 	}
 	for _, allowed := range a.Allowed {
 		if !a.Exact && strings.EqualFold(allowed, text) {
 			wanted.Values[i] = account.Of(allowed)
 			return
 		}
+	}
+	if c.brief.Fields[i].MakeMissing {
+		return
 	}
 	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s; it takes %s", text, c.brief.Fields[i].Name, strings.Join(a.Allowed, ", ")))
 }

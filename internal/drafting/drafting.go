@@ -94,6 +94,7 @@ type making struct {
 	earlier map[int][]account.Finding        // findings about rows taken in before
 	bases   map[string]int                   // of the numbered field: how many rows want the value
 	seen    []account.Account                // a few of the system's, whoever they are
+	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
@@ -138,6 +139,9 @@ func (d *making) fill(ctx context.Context) error {
 		return err
 	}
 	if err := d.register(ctx, index); err != nil {
+		return err
+	}
+	if err := d.lookForPlaces(ctx); err != nil {
 		return err
 	}
 	if err := d.decide(ctx, index); err != nil {
@@ -367,6 +371,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 				return err
 			}
 			d.refers(&e)
+			d.places.count(&e)
 			entries = append(entries, e)
 		}
 		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {

@@ -130,6 +130,9 @@ func (d *making) hold(ctx context.Context) error {
 	if d.ties != nil {
 		d.Batch.Seats, d.Batch.Makes = d.ties.Seats(), d.ties.Makes()
 	}
+	if d.places != nil {
+		d.Batch.Makes = append(d.places.makes, d.Batch.Makes...)
+	}
 	if len(d.brief.Limits) == 0 {
 		return nil
 	}

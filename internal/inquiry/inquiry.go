@@ -42,6 +42,7 @@ func Questions() []Question {
 		{Name: "courses", None: "There are no courses."},
 		{Name: "licences", None: "There are no licences."},
 		{Name: "roles", None: "There are no roles."},
+		{Name: "units", None: "There are no units."},
 	}
 }
 

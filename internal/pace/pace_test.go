@@ -95,7 +95,7 @@ func TestNamedTimesAreKept(t *testing.T) {
 
 	for n := 0; ; n++ {
 		require.Less(t, n, 50, "it is given up when nothing passes")
-		if until, goOn = p.Refused(time.Minute, true); !goOn {
+		if _, goOn = p.Refused(time.Minute, true); !goOn {
 			break
 		}
 		require.NoError(t, p.Wait(t.Context()))

@@ -45,6 +45,9 @@ func (p *run) fields() []string {
 // that the post cannot go on; then the entry's outcome is Waiting if nothing
 // came of it.
 func (p *run) carryOut(ctx context.Context, e *batch.Entry) error {
+	if p.hasNoPlace(e) {
+		return nil
+	}
 	if e.Intent == account.Create {
 		return p.create(ctx, e, p.resent[e.Row])
 	}

@@ -13,7 +13,7 @@ import (
 
 // together reports whether the entry's request can go with others'.
 func (p *run) together(e *batch.Entry) bool {
-	return p.about.Can.AtOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any()
+	return p.about.Can.AtOnce > 1 && e.Intent == account.Create && waits(e) && !p.resent[e.Row].any() && len(p.noPlace) == 0
 }
 
 // groups cuts a block that was noted into what goes in one request each.

@@ -3,6 +3,7 @@ package posting_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -242,6 +243,9 @@ func TestWhatASystemCannotDo(t *testing.T) {
 	_, err = draft(w, aboard, "3,ana,Reyes,,,,night,\n")
 	require.ErrorAs(t, err, &mistake)
 	assert.Contains(t, mistake.Message, "makes none")
+	_, err = draft(w, strings.Replace(aboard, "{from: Unit}", "{from: Unit, make_missing: true}", 1), "3,ana,Reyes,,Fore,,,\n")
+	require.ErrorAs(t, err, &mistake)
+	assert.Contains(t, mistake.Message, "makes none")
 
 	less.can = func(*system.Abilities) {} // it cannot count, and a share is one of all the same
 	b, err = draft(w, aboard+"limits: {update: 40%}\n", "1,zoe,Ångström,Captain,Deck,,night;day,\n")
@@ -251,4 +255,38 @@ func TestWhatASystemCannotDo(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Held, 1)
 	assert.Contains(t, b.Held[0], "40% of the 3 accounts of the system")
+}
+
+// Places that do not exist are made first where the brief says so, and go again with what
+// stood in them.
+func TestPlaces(t *testing.T) {
+	t.Parallel()
+	making := strings.Replace(aboard, "unit: {from: Unit}", "unit: {from: Unit, make_missing: true}", 1)
+	const rows = "1,zoe,Ångström,Master,Deck,,,\n2,tom,Kaya,Mate,Deck/Crew B/Night,,,\n3,ana,Reyes,Cook,deck/crew b/night,,,\n4,mei,Lin,Cook,Workshop,,,\n"
+	w := newDirectory(t)
+	b := w.draft(making, aboardColumns+rows)
+	var makes []string
+	for _, m := range b.Makes {
+		makes = append(makes, fmt.Sprint(m.Kind, " ", m.Name, " ", m.Rows))
+	}
+	assert.Equal(t, []string{"units Deck/Crew B 2", "units Deck/Crew B/Night 2", "units Workshop 1"}, makes, "each is shown, and those above it")
+	assert.Zero(t, w.system.Changes(), "and nothing made yet")
+	w.system.Before = func(action string, a account.Account) error {
+		if action == "make" && a.ID == "Workshop" {
+			return &system.Refusal{Code: account.SystemRefused, Message: "no more of them"}
+		}
+		return nil
+	}
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, []string{"created zoe", "created tom", "created ana", "failed unknown-thing"}, w.tell(b))
+	assert.Len(t, b.MadeThings, 2)
+	assert.Equal(t, []string{"unchanged", "unchanged", "unchanged"}, w.tell(w.all(t, strings.Join(strings.SplitAfter(rows, "\n")[:3], ""))))
+
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, System: w.system, Of: b, Remove: true, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, w.post(t.Context(), undo, 0))
+	for unit, err := range w.system.Things(t.Context(), "units", false) {
+		require.NoError(t, err)
+		assert.NotContains(t, unit.Name, "Crew B", "what was made goes, from within")
+	}
 }

@@ -89,7 +89,9 @@ type run struct {
 	seen    time.Time   // until then accounts that were created may stay unseen
 	results chan store.Result
 
-	moving  map[string]bool // accounts that the batch itself may have called otherwise
+	place   account.Field     // that says where in a directory an account stands
+	noPlace map[string]string // places that could not be made, by key, and why
+	moving  map[string]bool   // accounts that the batch itself may have called otherwise
 	asking  sync.Once
 	asked   []string     // fields that are asked for
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
@@ -205,6 +207,9 @@ func (p *run) reversed(ctx context.Context) error {
 // then the memberships.
 func (p *run) stages(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
+		return err
+	}
+	if err := p.makePlaces(ctx); err != nil {
 		return err
 	}
 	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.memberships}

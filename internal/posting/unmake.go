@@ -3,6 +3,7 @@ package posting
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
@@ -18,13 +19,15 @@ func (p *run) unmake(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for i := range p.Batch.Unmakes {
+	for i := range slices.Backward(p.Batch.Unmakes) { // what stands in another was made after it
 		s := &p.Batch.Unmakes[i]
 		if s.Result != "" {
 			continue
 		}
 		s.Result = membership.Unsent
-		if !p.about.Can.Unmakes || !shown[[2]string{s.Kind, s.Thing}] {
+		// A place in which something stands cannot be removed, whatever the system shows.
+		about, _ := p.about.Kind(s.Kind)
+		if !p.about.Can.Unmakes || about.Place == "" && !shown[[2]string{s.Kind, s.Thing}] {
 			continue
 		}
 		used := false

@@ -108,6 +108,7 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 type Abilities struct {
 	Finds    int  // values that one request of Find looks for; 0: accounts are found by listing all
 	Page     int  // accounts that one request of List gives; 0: all
+	Around   int  // how many accounts there are, as far as one can tell without counting; 0: nobody knows
 	Counts   bool // without it all are listed to be counted, and finding is never given up for listing
 	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
 	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
@@ -305,15 +306,18 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 	for _, values := range keys {
 		finds += (len(values) + size - 1) / size
 	}
-	if finds <= 2 || !about.Can.Counts { // not worth asking how many there are
+	count := about.Can.Around
+	if finds <= 2 || count == 0 && !about.Can.Counts { // not worth asking how many there are
 		return Way{Requests: finds}, size, nil
 	}
-	count, err := s.Count(ctx)
-	if errors.Is(err, ErrCannotFind) {
-		return Way{Requests: finds}, size, nil // finding is all there is
-	}
-	if err != nil {
-		return Way{}, 0, err
+	if count == 0 {
+		count, err = s.Count(ctx)
+		if errors.Is(err, ErrCannotFind) {
+			return Way{Requests: finds}, size, nil // finding is all there is
+		}
+		if err != nil {
+			return Way{}, 0, err
+		}
 	}
 	page := about.Can.Page
 	if page == 0 {

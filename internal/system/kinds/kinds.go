@@ -4,12 +4,13 @@ package kinds
 
 import (
 	"evenledger/internal/system"
+	"evenledger/internal/system/ldap"
 	"evenledger/internal/system/scim"
 )
 
 // All returns every kind, the usual one first.
 func All() []system.Kind {
 	return []system.Kind{
-		scim.Kind(),
+		scim.Kind(), ldap.Kind(),
 	}
 }

@@ -35,7 +35,7 @@ func NewDirectory(units ...string) *System {
 		{Field: unit, Path: "ou"},
 	}}
 	s := &System{accounts: map[string]account.Account{}, tree: &tree{units: units, groups: map[string]*group{}}}
-	s.about = system.Description{Schema: schema, Kinds: []account.ThingKind{{Name: "groups", Filled: true}},
+	s.about = system.Description{Schema: schema, Kinds: []account.ThingKind{{Name: "groups", Filled: true}, {Name: "units", Place: unit}},
 		Can: system.Abilities{Finds: 20, Page: 50, Moves: true, Removes: true, Ties: 100, Makes: true, Unmakes: true}}
 	return s
 }
@@ -72,7 +72,7 @@ func (t *tree) moves(field string) bool { return field == "userName" || field ==
 
 func (t *tree) fits(a account.Account) error {
 	at := strings.Trim(a.Field(unit).Text(), "/")
-	if at != "" && !slices.Contains(t.units, at) {
+	if at != "" && !slices.ContainsFunc(t.units, func(unit string) bool { return strings.EqualFold(unit, at) }) {
 		return &system.Refusal{Code: account.UnknownThing, Field: unit, Message: "there is no unit “" + at + "”"}
 	}
 	if !a.Field("userName").Filled() {
@@ -101,18 +101,11 @@ func (s *System) follow(before, after string) {
 // Things implements system.System.
 func (s *System) Things(_ context.Context, kind string, _ bool) iter.Seq2[account.Thing, error] {
 	return func(yield func(account.Thing, error) bool) {
-		if s.tree == nil || kind != "groups" {
+		if s.tree == nil || kind != "groups" && kind != "units" {
 			yield(account.Thing{}, system.ErrCannot)
 			return
 		}
-		s.mu.Lock()
-		var all []account.Thing
-		for _, key := range slices.Sorted(maps.Keys(s.tree.groups)) {
-			g := s.tree.groups[key]
-			all = append(all, account.Thing{ID: g.id, Name: g.name, Members: len(g.members), Seats: -1})
-		}
-		s.mu.Unlock()
-		for _, t := range all {
+		for _, t := range s.things(kind) {
 			if !yield(t, nil) {
 				return
 			}
@@ -120,18 +113,39 @@ func (s *System) Things(_ context.Context, kind string, _ bool) iter.Seq2[accoun
 	}
 }
 
+func (s *System) things(kind string) (all []account.Thing) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if kind == "units" {
+		for _, path := range s.tree.units {
+			all = append(all, account.Thing{ID: path, Name: path, Members: -1, Seats: -1})
+		}
+		return all
+	}
+	for _, key := range slices.Sorted(maps.Keys(s.tree.groups)) {
+		g := s.tree.groups[key]
+		all = append(all, account.Thing{ID: g.id, Name: g.name, Members: len(g.members), Seats: -1})
+	}
+	return all
+}
+
 // Members implements system.System.
 func (s *System) Members(_ context.Context, kind string, things []string) iter.Seq2[account.Membership, error] {
 	return func(yield func(account.Membership, error) bool) {
-		if s.tree == nil || kind != "groups" {
+		if s.tree == nil || kind != "groups" && kind != "units" {
 			yield(account.Membership{}, system.ErrCannot)
 			return
 		}
 		s.mu.Lock()
 		var all []account.Membership
+		for _, a := range s.accounts {
+			if at := strings.Trim(a.Field(unit).Text(), "/"); kind == "units" && (things == nil || slices.Contains(things, at)) {
+				all = append(all, account.Membership{Kind: kind, Thing: at, Account: a.ID})
+			}
+		}
 		for _, g := range s.tree.groups {
 			for _, id := range g.members {
-				if things == nil || slices.Contains(things, g.id) {
+				if kind == "groups" && (things == nil || slices.Contains(things, g.id)) {
 					all = append(all, account.Membership{Kind: kind, Thing: g.id, Account: id})
 				}
 			}
@@ -180,6 +194,9 @@ func (s *System) Tie(_ context.Context, kind, thing string, ties []system.Tie) e
 
 // MakeThing implements system.System.
 func (s *System) MakeThing(_ context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
+	if s.tree != nil && kind == "units" {
+		return s.makeUnit(name)
+	}
 	g := &group{id: "cn=" + escaped(name) + ",dc=sound", name: name, members: map[string]string{}}
 	_, err := s.carryOut("make", account.Account{ID: g.id}, func() (account.Account, error) {
 		switch {
@@ -203,6 +220,8 @@ func (s *System) MakeThing(_ context.Context, kind, name string, first []system.
 func (s *System) RemoveThing(_ context.Context, kind, thing string) error {
 	_, err := s.carryOut("unmake", account.Account{ID: thing}, func() (account.Account, error) {
 		switch {
+		case s.tree != nil && kind == "units":
+			return account.Account{}, s.tree.drop(thing, s.accounts)
 		case s.tree == nil || kind != "groups":
 			return account.Account{}, system.ErrCannot
 		case s.tree.groups[s.key(thing)] == nil:
@@ -212,4 +231,41 @@ func (s *System) RemoveThing(_ context.Context, kind, thing string) error {
 		return account.Account{ID: thing}, nil
 	})
 	return err
+}
+
+func (s *System) makeUnit(path string) (account.Thing, error) {
+	_, err := s.carryOut("make", account.Account{ID: path}, func() (account.Account, error) {
+		above, _, deeper := cutLast(path)
+		if deeper && !slices.Contains(s.tree.units, above) {
+			return account.Account{}, &system.Refusal{Code: account.UnknownThing, Message: "there is no unit “" + above + "”"}
+		}
+		s.tree.units = append(s.tree.units, path)
+		return account.Account{ID: path}, nil
+	})
+	return account.Thing{ID: path, Name: path, Members: 0, Seats: -1}, err
+}
+
+// drop takes a unit away in which nothing stands.
+func (t *tree) drop(path string, accounts map[string]account.Account) error {
+	i := slices.Index(t.units, path)
+	if i < 0 {
+		return system.ErrGone
+	}
+	full := slices.ContainsFunc(t.units, func(other string) bool { return strings.HasPrefix(other, path+"/") })
+	for _, a := range accounts {
+		full = full || strings.EqualFold(strings.Trim(a.Field(unit).Text(), "/"), path)
+	}
+	if full {
+		return &system.Refusal{Code: account.SystemRefused, Message: "something stands in it"}
+	}
+	t.units = slices.Delete(t.units, i, i+1)
+	return nil
+}
+
+func cutLast(path string) (above, last string, deeper bool) {
+	i := strings.LastIndex(path, "/")
+	if i < 0 {
+		return "", path, false
+	}
+	return path[:i], path[i+1:], true
 }

@@ -37,6 +37,9 @@ type System struct {
 func New(accounts ...account.Account) *System {
 	schema := &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}
 	for _, f := range account.Fields() {
+		if f.SCIM == "" {
+			continue // it is of trees alone
+		}
 		key := f.Name == schema.Naming
 		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.SCIM, Kind: f.Kind, Required: key, Unique: key})
 	}

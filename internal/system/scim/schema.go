@@ -286,6 +286,9 @@ func kindOf(name string, a attribute) account.Kind {
 // assume fills the schema in for a server that tells none: the catalogue.
 func (d *discovered) assume() {
 	for _, f := range account.Fields() {
+		if f.SCIM == "" {
+			continue
+		}
 		kind := "string"
 		if f.Kind == account.YesNo {
 			kind = "boolean"

@@ -26,7 +26,7 @@ const many = 130
 func Run(t *testing.T, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(*testing.T, system.System, *system.Description){
 		"create, get and change": changes, "find and list": finds, "refusals": refusals, "members": members, "removing": removes,
-		"suspending": suspends, "renaming": renames, "rules": rules, "what it cannot do": cannot,
+		"suspending": suspends, "renaming": renames, "rules": rules, "places": places, "what it cannot do": cannot,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -231,6 +231,61 @@ func rules(t *testing.T, s system.System, about *system.Description) {
 		require.NoError(t, err)
 		assert.Contains(t, found, made.ID, name)
 	}
+}
+
+// places has accounts stand in what is made for it, move from one to another, and what is
+// empty go.
+func places(t *testing.T, s system.System, about *system.Description) {
+	at := slices.IndexFunc(about.Kinds, func(k account.ThingKind) bool { return k.Place != "" })
+	if at < 0 || !about.Can.Makes {
+		t.Skip("its accounts stand nowhere")
+	}
+	kind, field := about.Kinds[at].Name, about.Kinds[at].Place
+	var made []account.Thing
+	for _, path := range []string{"Aft, lower", "Aft, lower/Watch \"1\"", "Fore"} {
+		thing, err := s.MakeThing(t.Context(), kind, path, nil)
+		require.NoError(t, err)
+		assert.Equal(t, path, thing.Name)
+		made = append(made, thing)
+	}
+	_, err := s.MakeThing(t.Context(), kind, "Nowhere/Within", nil)
+	var refusal *system.Refusal
+	require.ErrorAs(t, err, &refusal, "what is above has to be there")
+	there := map[string]string{}
+	for thing, err := range s.Things(t.Context(), kind, true) {
+		require.NoError(t, err)
+		there[thing.Name] = thing.ID
+	}
+	for _, thing := range made {
+		assert.Equal(t, thing.ID, there[thing.Name])
+	}
+	fields := append(slices.Clone(asked), field)
+	wanted := person("ana", "Ana", "Mate")
+	wanted.Fields[field] = account.Of(made[1].Name)
+	ana, err := s.Create(t.Context(), wanted, fields)
+	require.NoError(t, err)
+	assert.Equal(t, made[1].Name, ana.Field(field).Text())
+	standing := func(id string) (n int) {
+		for m, err := range s.Members(t.Context(), kind, []string{id}) {
+			require.NoError(t, err)
+			assert.Equal(t, id, m.Thing)
+			n++
+		}
+		return n
+	}
+	assert.Equal(t, 1, standing(made[1].ID))
+	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[1].ID), &refusal, "she stands there")
+	ana, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, fields)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Fore", "Bosun", "ana"}, []string{ana.Field(field).Text(), ana.Field("title").Text(), ana.Field("userName").Text()})
+	_, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
+	require.ErrorAs(t, err, &refusal)
+	assert.Zero(t, standing(made[1].ID))
+	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[0].ID), &refusal, "another stands in it")
+	for _, thing := range []account.Thing{made[1], made[0]} {
+		require.NoError(t, s.RemoveThing(t.Context(), kind, thing.ID))
+	}
+	assert.ErrorIs(t, s.RemoveThing(t.Context(), kind, made[0].ID), system.ErrGone)
 }
 
 // cannot has what the system says it cannot do refused as that.

@@ -1,0 +1,566 @@
+package ldap
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf16"
+
+	ber "github.com/go-asn1-ber/asn1-ber"
+	ldap "github.com/go-ldap/ldap/v3"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// Create implements system.System.
+func (c *client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return account.Account{}, err
+	}
+	dn, err := c.add(ctx, d, wanted)
+	if err != nil {
+		return account.Account{}, err
+	}
+	made, err := c.readBack(ctx, d, map[string]account.Account{keyOf(dn): wanted}, fields)
+	if err != nil {
+		return account.Account{}, &system.Unclear{Err: err}
+	}
+	a, there := made[keyOf(dn)]
+	if !there {
+		return account.Account{}, &system.Unclear{Err: fmt.Errorf("%s was made, and is not shown", dn)}
+	}
+	return a, nil
+}
+
+// CreateAll implements system.System: entries are made one by one, as the protocol has it,
+// and read together.
+func (c *client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return nil, err
+	}
+	made, dns := make([]system.Made, len(wanted)), make([]string, len(wanted))
+	var adding sync.WaitGroup
+	for i := range wanted {
+		adding.Go(func() {
+			dns[i], made[i].Err = c.add(ctx, d, wanted[i])
+		})
+	}
+	adding.Wait()
+	were := map[string]account.Account{}
+	for i, dn := range dns {
+		var refusal *system.Refusal
+		var open *system.Unclear
+		switch err := made[i].Err; {
+		case err == nil:
+			were[keyOf(dn)] = wanted[i]
+		case !errors.As(err, &refusal) && !errors.As(err, &open):
+			// Nothing more can be done, and others may have been made by now.
+			return nil, &system.Unclear{Err: err}
+		}
+	}
+	now, err := c.readBack(ctx, d, were, fields)
+	for i, dn := range dns {
+		if made[i].Err != nil {
+			continue
+		}
+		a, there := now[keyOf(dn)]
+		switch {
+		case err != nil:
+			made[i].Err = &system.Unclear{Err: err}
+		case !there:
+			made[i].Err = &system.Unclear{Err: fmt.Errorf("%s was made, and is not shown", dn)}
+		default:
+			made[i].Account = a
+		}
+	}
+	return made, nil
+}
+
+// add makes an account's entry and returns its name.
+func (c *client) add(ctx context.Context, d *directory, wanted account.Account) (dn string, err error) {
+	c.mask.Add(wanted.Password)
+	request, err := c.addition(ctx, d, wanted)
+	if err != nil {
+		return "", err
+	}
+	err = c.run(ctx, operation{what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
+	if err != nil {
+		return "", c.refusal(err)
+	}
+	if wanted.Password == "" || d.quoted || !d.password {
+		return request.DN, nil
+	}
+	// By the extension the server keeps no password that can be read, whatever its settings.
+	err = c.run(ctx, operation{what: "setting the password of " + request.DN, do: func(conn *ldap.Conn) error {
+		_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(request.DN, "", wanted.Password))
+		return err
+	}})
+	if err == nil {
+		return request.DN, nil
+	}
+	if isOpen(err) {
+		return "", err
+	}
+	// Without its password it is not the account that was wanted.
+	gone := c.run(ctx, operation{what: "taking " + request.DN + " back", do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(request.DN, nil)) }})
+	if gone != nil {
+		return "", &system.Unclear{Err: fmt.Errorf("%s was made, its password was refused (%s), and it could not be taken back: %w", request.DN, plainly(err), gone)}
+	}
+	return "", c.refusal(err)
+}
+
+func isOpen(err error) bool {
+	var open *system.Unclear
+	return errors.As(err, &open)
+}
+
+// addition is the request that makes an account.
+func (c *client) addition(ctx context.Context, d *directory, wanted account.Account) (*ldap.AddRequest, error) {
+	entry := map[string][]string{}
+	for _, name := range wanted.FieldNames() {
+		v := wanted.Fields[name]
+		if !v.Filled() || name == unit || name == "active" && d.lock.attribute != "" {
+			continue
+		}
+		p, ok := d.places[name]
+		if !ok {
+			return nil, lacking(name)
+		}
+		values, err := c.values(ctx, d, p, v)
+		if err != nil {
+			return nil, err
+		}
+		entry[p.attribute] = values
+	}
+	called := entry[d.named]
+	if len(called) == 0 {
+		return nil, &system.Refusal{Code: account.BlankRequired, Field: d.fieldOf(d.named), Message: fmt.Sprintf("accounts are called by their %s, and it is blank", d.named)}
+	}
+	above := c.place(wanted.Field(unit).Text())
+	request := ldap.NewAddRequest(d.named+"="+ldap.EscapeDN(called[0])+","+above, nil)
+	request.Attribute("objectClass", d.classes)
+	for _, name := range slices.Sorted(maps.Keys(entry)) {
+		request.Attribute(name, entry[name])
+	}
+	c.signs(d, request, wanted)
+	return request, nil
+}
+
+// signs adds what lets an account sign in, or not.
+func (c *client) signs(d *directory, request *ldap.AddRequest, wanted account.Account) {
+	off := wanted.Field("active").Text() == d.schema.Suspension.Off && d.lock.attribute != ""
+	switch {
+	case d.lock.bit != 0:
+		bits := uint64(accountNormal)
+		if off || wanted.Password == "" { // such servers let in nobody without a password
+			bits |= d.lock.bit
+		}
+		if wanted.Password == "" {
+			bits |= passwordNone
+		}
+		request.Attribute(d.lock.attribute, []string{strconv.FormatUint(bits, 10)})
+	case off:
+		request.Attribute(d.lock.attribute, []string{d.lock.off})
+	case d.lock.on != "" && d.lock.attribute != "":
+		request.Attribute(d.lock.attribute, []string{d.lock.on})
+	}
+	switch {
+	case wanted.Password == "":
+	case d.quoted:
+		request.Attribute("unicodePwd", []string{quotedPassword(wanted.Password)})
+	case !d.password:
+		request.Attribute("userPassword", []string{wanted.Password})
+	}
+}
+
+// quotedPassword writes a password as AD-style directories want it: in quotes, in UTF-16.
+func quotedPassword(password string) string {
+	var out strings.Builder
+	for _, unit := range utf16.Encode([]rune(`"` + password + `"`)) {
+		out.WriteByte(byte(unit))
+		out.WriteByte(byte(unit >> 8))
+	}
+	return out.String()
+}
+
+func lacking(field string) error {
+	return &system.Refusal{Code: account.UnknownField, Field: field, Message: "the directory has no attribute for " + field + " with accounts of these classes"}
+}
+
+// values writes a field's value as the directory has it.
+func (c *client) values(ctx context.Context, d *directory, p place, v account.Value) ([]string, error) {
+	items := []string{v.Text()}
+	if p.kind == account.List || p.kind == account.Person {
+		items = account.Items(v.Text())
+	}
+	if p.kind == account.Person {
+		names, err := c.names(ctx, d, items)
+		if err != nil {
+			return nil, err
+		}
+		for i, id := range items {
+			if items[i] = names[id]; items[i] == "" {
+				return nil, &system.Refusal{Code: account.SystemRefused, Field: d.fieldOf(p.attribute), Message: fmt.Sprintf("who is referred to is no longer there (%s)", id)}
+			}
+		}
+	}
+	for i, item := range items {
+		items[i] = encode(p.kind, item)
+	}
+	return items, nil
+}
+
+// readBack reads entries that were made, by what they are called.
+func (c *client) readBack(ctx context.Context, d *directory, were map[string]account.Account, fields []string) (map[string]account.Account, error) {
+	now := map[string]account.Account{}
+	field := d.fieldOf(d.named)
+	var filter strings.Builder
+	for _, w := range were {
+		filter.WriteString("(" + d.named + "=" + ldap.EscapeFilter(w.Field(field).Text()) + ")")
+	}
+	if filter.Len() == 0 {
+		return now, nil
+	}
+	for a, err := range c.persons(ctx, d, "looking at what was made", "(|"+filter.String()+")", fields) {
+		if err != nil {
+			return nil, err
+		}
+		_, dn := splitVersion(a.Version)
+		if _, was := were[keyOf(dn)]; was {
+			now[keyOf(dn)] = a
+		}
+	}
+	return now, nil
+}
+
+// Change implements system.System. What an entry is called by, and where it stands, takes
+// a request of its own, which is sent first.
+func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return account.Account{}, err
+	}
+	changed, dn := splitVersion(known.Version)
+	if dn == "" {
+		now, err := c.Get(ctx, known.ID, fields)
+		if err != nil {
+			return account.Account{}, err
+		}
+		_, dn = splitVersion(now.Version)
+		changed = ""
+	}
+	var moves, others []account.Change
+	for _, change := range changes {
+		p, has := d.places[change.Field]
+		switch {
+		case change.Field == unit, has && strings.EqualFold(p.attribute, d.named):
+			moves = append(moves, change)
+		case !has && !(change.Field == "active" && d.lock.attribute != ""):
+			return account.Account{}, lacking(change.Field)
+		default:
+			others = append(others, change)
+		}
+	}
+	mods, err := c.modifications(ctx, d, dn, others)
+	if err != nil {
+		return account.Account{}, err
+	}
+	if len(moves) > 0 {
+		moved, err := c.move(ctx, d, known.ID, changed, dn, moves)
+		if err != nil {
+			return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
+		}
+		dn, changed = moved, ""
+	}
+	if len(mods) > 0 {
+		now, shown, err := c.modify(ctx, d, known.ID, changed, dn, mods, fields)
+		if err != nil {
+			err = c.elsewhere(ctx, d, known.ID, dn, err)
+			if len(moves) == 0 {
+				return account.Account{}, err
+			}
+			at, _ := c.Get(context.WithoutCancel(ctx), known.ID, fields)
+			return account.Account{}, &system.Partial{Now: at, Done: moves, Err: err}
+		}
+		if shown {
+			return now, nil
+		}
+	}
+	now, err := c.Get(ctx, known.ID, fields)
+	if err != nil {
+		return account.Account{}, &system.Unclear{Err: err}
+	}
+	return now, nil
+}
+
+// elsewhere tells an entry that is gone from one that only was moved: it changed then.
+func (c *client) elsewhere(ctx context.Context, d *directory, id, dn string, err error) error {
+	switch codeOf(err) {
+	case ldap.LDAPResultAssertionFailed:
+		return system.ErrChanged
+	case ldap.LDAPResultNoSuchObject:
+		now, looked := c.Get(ctx, id, nil)
+		if looked != nil {
+			return looked
+		}
+		if _, at := splitVersion(now.Version); keyOf(at) != keyOf(dn) {
+			return system.ErrChanged
+		}
+	}
+	return c.refusal(err)
+}
+
+// controls are those of a change: it is made to the entry that is meant, as it was, or not
+// at all; where the server has none, it was looked at just before.
+func (d *directory) controls(id, changed string) []ldap.Control {
+	if !d.asserts {
+		return nil
+	}
+	filter := d.byID([]string{id})
+	if changed != "" && d.version != "" {
+		filter = "(&" + filter + "(" + d.version + "=" + ldap.EscapeFilter(changed) + "))"
+	}
+	return []ldap.Control{&assertion{filter}}
+}
+
+// An assertion is the control of RFC 4528.
+type assertion struct{ filter string }
+
+func (a *assertion) GetControlType() string { return controlAssertion }
+func (a *assertion) String() string         { return "assertion " + a.filter }
+
+func (a *assertion) Encode() *ber.Packet {
+	packet := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSequence, nil, "Control")
+	packet.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, controlAssertion, "Type"))
+	packet.AppendChild(ber.NewBoolean(ber.ClassUniversal, ber.TypePrimitive, ber.TagBoolean, true, "Criticality"))
+	filter, err := ldap.CompileFilter(a.filter)
+	if err != nil { // it is of our own making, and escaped
+		filter = ber.Encode(ber.ClassContext, ber.TypeConstructed, ldap.FilterOr, nil, "never")
+	}
+	packet.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, string(filter.Bytes()), "Value"))
+	return packet
+}
+
+// A postRead is the control of RFC 4527 section 3.2: the answer shows the entry.
+type postRead struct{ attributes []string }
+
+func (p *postRead) GetControlType() string { return controlPostRead }
+func (p *postRead) String() string         { return "post-read" }
+
+func (p *postRead) Encode() *ber.Packet {
+	list := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSequence, nil, "Attributes")
+	for _, a := range p.attributes {
+		list.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, a, "Attribute"))
+	}
+	packet := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSequence, nil, "Control")
+	packet.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, controlPostRead, "Type"))
+	packet.AppendChild(ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, string(list.Bytes()), "Value"))
+	return packet
+}
+
+// readPost reads the entry that an answer shows; nil: it shows none.
+func readPost(controls []ldap.Control) *ldap.Entry {
+	shown, ok := ldap.FindControl(controls, controlPostRead).(*ldap.ControlString)
+	if !ok {
+		return nil
+	}
+	packet, err := ber.DecodePacketErr([]byte(shown.ControlValue))
+	if err != nil || len(packet.Children) < 2 {
+		return nil
+	}
+	dn, _ := packet.Children[0].Value.(string)
+	e := &ldap.Entry{DN: dn}
+	for _, child := range packet.Children[1].Children {
+		if len(child.Children) < 2 {
+			return nil
+		}
+		name, _ := child.Children[0].Value.(string)
+		a := &ldap.EntryAttribute{Name: name}
+		for _, v := range child.Children[1].Children {
+			raw := v.ByteValue
+			if raw == nil && v.Data != nil {
+				raw = v.Data.Bytes()
+			}
+			a.Values, a.ByteValues = append(a.Values, string(raw)), append(a.ByteValues, raw)
+		}
+		e.Attributes = append(e.Attributes, a)
+	}
+	return e
+}
+
+// move calls an entry otherwise, or puts it elsewhere, and returns its new name.
+func (c *client) move(ctx context.Context, d *directory, id, changed, dn string, moves []account.Change) (string, error) {
+	parsed, err := ldap.ParseDN(dn)
+	if err != nil || len(parsed.RDNs) < 2 {
+		return "", &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the entry %s is called in a way that is not understood", dn)}
+	}
+	called, above := parsed.RDNs[0].String(), (&ldap.DN{RDNs: parsed.RDNs[1:]}).String()
+	newAbove := ""
+	for _, m := range moves {
+		switch {
+		case m.Field == unit:
+			newAbove = c.place(m.After.Text())
+		case !m.After.Filled():
+			return "", &system.Refusal{Code: account.BlankRequired, Field: m.Field, Message: fmt.Sprintf("accounts are called by their %s, which cannot be blank", d.named)}
+		default:
+			called = d.named + "=" + ldap.EscapeDN(m.After.Text())
+		}
+	}
+	request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, d.controls(id, changed))
+	if err := c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }}); err != nil {
+		return "", err
+	}
+	if newAbove != "" {
+		above = newAbove
+	}
+	return called + "," + above, nil
+}
+
+// A modification is a change of one attribute: values that go, and values that come.
+type modification struct {
+	attribute string
+	gone, new []string
+	whole     bool // in the place of whatever is there
+}
+
+// modifications are the least changes that bring about the others.
+func (c *client) modifications(ctx context.Context, d *directory, dn string, changes []account.Change) ([]modification, error) {
+	var mods []modification
+	for _, change := range changes {
+		if change.Field == "active" {
+			m, err := c.locking(ctx, d, dn, change.After.Text() == d.schema.Suspension.Off)
+			if err != nil {
+				return nil, err
+			}
+			mods = append(mods, m...)
+			continue
+		}
+		p := d.places[change.Field]
+		m := modification{attribute: p.attribute, whole: true}
+		var err error
+		if change.After.Filled() {
+			if m.new, err = c.values(ctx, d, p, change.After); err != nil {
+				return nil, err
+			}
+		}
+		if !p.single && p.kind == account.List {
+			was, err := c.values(ctx, d, p, change.Before)
+			if err != nil {
+				return nil, err
+			}
+			if !change.Before.Filled() {
+				was = nil
+			}
+			m.whole = false
+			m.gone = slices.DeleteFunc(slices.Clone(was), func(v string) bool { return slices.Contains(m.new, v) })
+			m.new = slices.DeleteFunc(m.new, func(v string) bool { return slices.Contains(was, v) })
+		}
+		mods = append(mods, m)
+	}
+	return mods, nil
+}
+
+// locking is what suspends an account, or lets it in again.
+func (c *client) locking(ctx context.Context, d *directory, dn string, off bool) ([]modification, error) {
+	value := d.lock.on
+	if off {
+		value = d.lock.off
+	}
+	if d.lock.bit == 0 {
+		m := modification{attribute: d.lock.attribute, whole: true}
+		if value != "" {
+			m.new = []string{value}
+		}
+		return []modification{m}, nil
+	}
+	// The other bits stay: the value that was seen is exchanged for one with the bit.
+	e, err := c.entry(ctx, "looking at "+dn, dn, "(objectClass=*)", d.lock.attribute)
+	if err != nil {
+		return nil, err
+	}
+	now := e.GetEqualFoldAttributeValue(d.lock.attribute)
+	bits, err := strconv.ParseInt(now, 10, 64)
+	if err != nil {
+		return nil, &system.Refusal{Code: account.SystemRefused, Field: "active", Message: fmt.Sprintf("the %s of the account is “%s”, which is not understood", d.lock.attribute, now)}
+	}
+	after := uint64(bits) &^ d.lock.bit
+	if off {
+		after |= d.lock.bit
+	}
+	if after == uint64(bits) {
+		return nil, nil
+	}
+	return []modification{{attribute: d.lock.attribute, gone: []string{now}, new: []string{strconv.FormatUint(after, 10)}}}, nil
+}
+
+// modify changes attributes of an entry, and returns it as it is then if the answer shows it.
+func (c *client) modify(ctx context.Context, d *directory, id, changed, dn string, mods []modification, fields []string) (now account.Account, shown bool, err error) {
+	request := ldap.NewModifyRequest(dn, d.controls(id, changed))
+	if d.postReads {
+		request.Controls = append(request.Controls, &postRead{d.asked(fields)})
+	}
+	for _, m := range mods {
+		switch {
+		case m.whole:
+			request.Replace(m.attribute, m.new)
+		default:
+			if len(m.gone) > 0 {
+				request.Delete(m.attribute, m.gone)
+			}
+			if len(m.new) > 0 {
+				request.Add(m.attribute, m.new)
+			}
+		}
+	}
+	if len(request.Changes) == 0 {
+		return now, false, nil
+	}
+	var answer *ldap.ModifyResult
+	err = c.run(ctx, operation{what: "changing " + dn, do: func(conn *ldap.Conn) error {
+		var err error
+		answer, err = conn.ModifyWithResult(request)
+		return err
+	}})
+	if err != nil {
+		return now, false, err
+	}
+	e := readPost(answer.Controls)
+	if e == nil || d.idOf(e) != id {
+		return now, false, nil
+	}
+	all, err := c.accounts(ctx, d, []*ldap.Entry{e}, fields)
+	if err != nil {
+		return now, false, &system.Unclear{Err: err}
+	}
+	return all[0], true, nil
+}
+
+// Remove implements system.System.
+func (c *client) Remove(ctx context.Context, known account.Account) error {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return err
+	}
+	changed, dn := splitVersion(known.Version)
+	if dn == "" {
+		now, err := c.Get(ctx, known.ID, nil)
+		if err != nil {
+			return err
+		}
+		changed, dn = splitVersion(now.Version)
+	}
+	request := ldap.NewDelRequest(dn, d.controls(known.ID, changed))
+	err = c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(request) }})
+	if err != nil {
+		return c.elsewhere(ctx, d, known.ID, dn, err)
+	}
+	return nil
+}

@@ -1,0 +1,82 @@
+package ldap
+
+import (
+	"slices"
+	"strings"
+
+	ldap "github.com/go-ldap/ldap/v3"
+)
+
+// A family is what directories of one kind have in common where the standards leave it open.
+type family struct {
+	name       string
+	id         string // the attribute by which an entry is known for ever
+	binary     bool   // which holds bytes
+	version    string // the attribute that is another after each change; empty: there is none that can be relied on
+	named      string // by which accounts are called
+	classes    []string
+	groupClass string
+	fields     map[string]string // field → attribute, where it is not the catalogue's
+	limits     map[string]int    // attribute → characters that it takes, where the schema does not say so
+	mostPage   int               // entries in a page; 0: as the server says
+	locks      []marking         // how accounts are suspended: the first whose attribute the server has
+	quoted     bool              // passwords are written into unicodePwd, in quotes
+}
+
+// A marking is how an account is marked that may not sign in.
+type marking struct {
+	attribute string
+	off       string // its value then
+	on        string // and else; empty: it is not there
+	bit       uint64 // or this bit of it is set then
+}
+
+// families are the ones that are known; the last stands for all others.
+func families() []family {
+	return []family{
+		{
+			name: "AD-style", id: "objectGUID", binary: true, named: "cn", classes: []string{"user"}, groupClass: "group",
+			fields:   map[string]string{"userName": "sAMAccountName", "department": "department", "employeeNumber": "employeeID", "division": "division", "organization": "company", "formattedName": "cn", "middleName": "middleName", "streetAddress": "streetAddress"},
+			limits:   map[string]int{"sAMAccountName": 20, "cn": 64, "c": 2, "givenName": 64, "sn": 64},
+			mostPage: 1000, quoted: true,
+			locks: []marking{{attribute: "userAccountControl", bit: accountDisabled}},
+		},
+		{
+			name: "OpenLDAP", id: "entryUUID", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			locks: []marking{{attribute: "pwdAccountLockedTime", off: "000001010000Z"}},
+		},
+		{
+			name: "389-like", id: "nsUniqueId", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			locks: []marking{{attribute: "nsAccountLock", off: "TRUE"}},
+		},
+		{
+			name: "standard", id: "entryUUID", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			locks: []marking{{attribute: "pwdAccountLockedTime", off: "000001010000Z"}, {attribute: "nsAccountLock", off: "TRUE"}},
+		},
+	}
+}
+
+// Bits of userAccountControl.
+const (
+	accountDisabled = 0x2
+	accountNormal   = 0x200
+	passwordNone    = 0x20
+)
+
+// capabilityAD is in supportedCapabilities of AD-style directories.
+const capabilityAD = "1.2.840.113556.1.4.800"
+
+// familyOf tells a server's family by its root DSE (RFC 4512 section 5.1).
+func familyOf(root *ldap.Entry) family {
+	all := families()
+	vendor := strings.ToLower(root.GetEqualFoldAttributeValue("vendorName") + " " + root.GetEqualFoldAttributeValue("vendorVersion"))
+	switch {
+	case slices.Contains(root.GetEqualFoldAttributeValues("supportedCapabilities"), capabilityAD):
+		return all[0]
+	case slices.ContainsFunc(root.GetEqualFoldAttributeValues("objectClass"), func(class string) bool { return strings.EqualFold(class, "OpenLDAProotDSE") }):
+		return all[1]
+	case strings.Contains(vendor, "389"):
+		return all[2]
+	}
+	return all[3]
+}

@@ -1,0 +1,519 @@
+package ldap
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	ldap "github.com/go-ldap/ldap/v3"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// search asks for entries, one page.
+func (c *client) search(ctx context.Context, what string, request *ldap.SearchRequest) (found *ldap.SearchResult, err error) {
+	err = c.run(ctx, operation{what: what, safe: true, do: func(conn *ldap.Conn) error {
+		var err error
+		found, err = conn.Search(request)
+		return err
+	}})
+	if err != nil {
+		return nil, err
+	}
+	if len(found.Referrals) > 0 {
+		return nil, &system.Unavailable{Message: fmt.Sprintf("%s: a part of what was asked for is kept elsewhere: %s", what, strings.Join(found.Referrals[:1], "")), Remedy: "Set “people” and “groups” in evenledger.yaml to places that this server keeps, or name the other server as a system of its own."}
+	}
+	return found, nil
+}
+
+// entry reads one entry.
+func (c *client) entry(ctx context.Context, what, dn, filter string, attributes ...string) (*ldap.Entry, error) {
+	found, err := c.search(ctx, what, ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil))
+	if err != nil {
+		return nil, err
+	}
+	if len(found.Entries) != 1 {
+		return nil, ldap.NewError(ldap.LDAPResultNoSuchObject, errors.New("there is no such entry"))
+	}
+	return found.Entries[0], nil
+}
+
+// entries yields all entries beneath a place that a filter finds, page by page
+// (RFC 2696). What is cut short is an error.
+func (c *client) entries(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
+	return func(yield func(*ldap.Entry, error) bool) {
+		var cookie []byte
+		for {
+			request := ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil)
+			if paged {
+				request.Controls = []ldap.Control{&ldap.ControlPaging{PagingSize: uint32(page), Cookie: cookie}}
+			}
+			found, err := c.search(ctx, what, request)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			for _, e := range found.Entries {
+				if !yield(e, nil) {
+					return
+				}
+			}
+			next, ok := ldap.FindControl(found.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+			if !paged || !ok || len(next.Cookie) == 0 {
+				return
+			}
+			cookie = next.Cookie
+		}
+	}
+}
+
+// persons yields the accounts that a filter finds; empty: all.
+func (c *client) persons(ctx context.Context, d *directory, what, filter string, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		whole := d.isPerson
+		if filter != "" {
+			whole = "(&" + d.isPerson + filter + ")"
+		}
+		var batch []*ldap.Entry
+		flush := func() (more bool) {
+			all, err := c.accounts(ctx, d, batch, fields)
+			batch = batch[:0]
+			if err != nil {
+				yield(account.Account{}, err)
+				return false
+			}
+			for _, a := range all {
+				if !yield(a, nil) {
+					return false
+				}
+			}
+			return true
+		}
+		for e, err := range c.entries(ctx, what, c.people, whole, d.asked(fields), c.pageSize(d), d.paged) {
+			if err != nil {
+				yield(account.Account{}, err)
+				return
+			}
+			if batch = append(batch, e); len(batch) == mostFound && !flush() {
+				return
+			}
+		}
+		if len(batch) > 0 {
+			flush()
+		}
+	}
+}
+
+// asked is what is to be asked for so that fields come back.
+func (d *directory) asked(fields []string) []string {
+	all := []string{d.id, "createTimestamp"}
+	if d.version != "" {
+		all = append(all, d.version)
+	}
+	for _, name := range append(slices.Clone(fields), d.schema.Naming) {
+		switch p, ok := d.places[name]; {
+		case ok:
+			all = append(all, p.attribute)
+		case name == "active" && d.lock.attribute != "":
+			all = append(all, d.lock.attribute)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// accounts reads entries. What refers to others is put into their identifiers.
+func (c *client) accounts(ctx context.Context, d *directory, entries []*ldap.Entry, fields []string) ([]account.Account, error) {
+	all := make([]account.Account, len(entries))
+	var refers []string
+	for i, e := range entries {
+		a := account.Account{ID: d.idOf(e), Fields: make(map[string]account.Value, len(fields)+1)}
+		if a.ID == "" {
+			return nil, &system.Unavailable{Message: fmt.Sprintf("%s does not show the %s of %s", c.url, d.id, e.DN), Remedy: "By it accounts are known when they are renamed. Ask who runs the server to let this user read it."}
+		}
+		a.Version = version(e.GetEqualFoldAttributeValue(d.version), e.DN)
+		a.Made, _ = readTime(e.GetEqualFoldAttributeValue("createTimestamp"))
+		for _, name := range append(slices.Clone(fields), d.schema.Naming) {
+			if v := c.value(d, e, name); v.Present() {
+				a.Fields[name] = v
+			}
+			if d.places[name].kind == account.Person {
+				refers = append(refers, account.Items(a.Fields[name].Text())...)
+			}
+		}
+		all[i] = a
+	}
+	if len(refers) == 0 {
+		return all, nil
+	}
+	ids, err := c.identify(ctx, d, refers)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		for name, v := range all[i].Fields {
+			if d.places[name].kind != account.Person {
+				continue
+			}
+			items := account.Items(v.Text())
+			for n, dn := range items {
+				items[n] = ids[dn]
+			}
+			all[i].Fields[name] = account.Of(account.ListOf(items))
+		}
+	}
+	return all, nil
+}
+
+// value reads a field of an entry. Several values where a sheet has one stand together, so
+// that nobody takes the first for all there is.
+func (c *client) value(d *directory, e *ldap.Entry, name string) account.Value {
+	if name == unit {
+		return account.Of(c.pathOf(e.DN))
+	}
+	if name == "active" && d.lock.attribute != "" {
+		return d.lock.read(e)
+	}
+	p, ok := d.places[name]
+	if !ok {
+		return account.Value{}
+	}
+	values := e.GetEqualFoldAttributeValues(p.attribute)
+	if len(values) == 0 {
+		return account.Value{}
+	}
+	texts := make([]string, len(values))
+	for i, v := range values {
+		texts[i] = decode(p.kind, v)
+	}
+	slices.Sort(texts)
+	return account.Of(account.ListOf(texts))
+}
+
+// read tells whether an account may sign in.
+func (m marking) read(e *ldap.Entry) account.Value {
+	value := e.GetEqualFoldAttributeValue(m.attribute)
+	off := strings.EqualFold(value, m.off) && value != ""
+	if m.bit != 0 {
+		bits, _ := strconv.ParseInt(value, 10, 64)
+		off = uint64(bits)&m.bit != 0
+	}
+	return account.Of(strconv.FormatBool(!off))
+}
+
+// decode puts a value into the standard form of its kind.
+func decode(kind account.Kind, text string) string {
+	switch kind {
+	case account.YesNo:
+		return strings.ToLower(text)
+	case account.Date:
+		if at, err := readTime(text); err == nil {
+			if at.Equal(at.Truncate(24 * time.Hour)) {
+				return at.Format(time.DateOnly)
+			}
+			return at.Format(time.RFC3339)
+		}
+	case account.Country:
+		return strings.ToUpper(text)
+	}
+	return text
+}
+
+// encode writes a value as the directory has it.
+func encode(kind account.Kind, text string) string {
+	switch kind {
+	case account.YesNo:
+		return strings.ToUpper(text)
+	case account.Date:
+		for _, form := range []string{time.DateOnly, time.RFC3339} {
+			if at, err := time.Parse(form, text); err == nil {
+				return at.UTC().Format(generalized)
+			}
+		}
+	}
+	return text
+}
+
+// generalized is how times are written (RFC 4517 section 3.3.13).
+const generalized = "20060102150405Z"
+
+func readTime(text string) (time.Time, error) {
+	var problem error
+	for _, form := range []string{generalized, "20060102150405.999999999Z", "20060102150405-0700", "200601021504Z"} {
+		at, err := time.Parse(form, text)
+		if err == nil {
+			return at.UTC(), nil
+		}
+		problem = err
+	}
+	return time.Time{}, problem
+}
+
+// idOf returns the identifier of an entry; empty: it is not shown.
+func (d *directory) idOf(e *ldap.Entry) string {
+	if !d.binary {
+		return strings.ToLower(e.GetEqualFoldAttributeValue(d.id))
+	}
+	for _, a := range e.Attributes {
+		if strings.EqualFold(a.Name, d.id) && len(a.ByteValues) > 0 {
+			return hex.EncodeToString(a.ByteValues[0])
+		}
+	}
+	return ""
+}
+
+// byID is the filter for identifiers.
+func (d *directory) byID(ids []string) string {
+	var filter strings.Builder
+	filter.WriteString("(|")
+	for _, id := range ids {
+		value := ldap.EscapeFilter(id)
+		if d.binary {
+			raw, err := hex.DecodeString(id)
+			if err != nil {
+				continue // no identifier of this server
+			}
+			value = ""
+			for _, b := range raw {
+				value += fmt.Sprintf(`\%02x`, b)
+			}
+		}
+		filter.WriteString("(" + d.id + "=" + value + ")")
+	}
+	filter.WriteString(")")
+	return filter.String()
+}
+
+// A version says how an entry was, and where it stood.
+func version(changed, dn string) string { return changed + " " + dn }
+
+func splitVersion(v string) (changed, dn string) {
+	changed, dn, _ = strings.Cut(v, " ")
+	return changed, dn
+}
+
+// List implements system.System.
+func (c *client) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		d, err := c.describe(ctx)
+		if err != nil {
+			yield(account.Account{}, err)
+			return
+		}
+		seen := map[string]bool{}
+		for a, err := range c.persons(ctx, d, "listing the accounts", "", fields) {
+			if seen[a.ID] && err == nil {
+				continue // it was moved while all was listed
+			}
+			seen[a.ID] = true
+			if !yield(a, err) {
+				return
+			}
+		}
+	}
+}
+
+// Get implements system.System.
+func (c *client) Get(ctx context.Context, id string, fields []string) (account.Account, error) {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return account.Account{}, err
+	}
+	for a, err := range c.persons(ctx, d, "looking at the account "+id, d.byID([]string{id}), fields) {
+		if err != nil || a.ID == strings.ToLower(id) {
+			return a, err
+		}
+	}
+	return account.Account{}, system.ErrGone
+}
+
+// Find implements system.System.
+func (c *client) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		d, err := c.describe(ctx)
+		if err != nil {
+			yield(account.Account{}, err)
+			return
+		}
+		filter := ""
+		switch p, known := d.places[field]; {
+		case field == system.ByID:
+			filter = d.byID(values)
+		case !known:
+			yield(account.Account{}, system.ErrCannotFind)
+			return
+		default:
+			if filter, err = c.anyOf(ctx, d, field, p, values); err != nil {
+				yield(account.Account{}, err)
+				return
+			}
+		}
+		for a, err := range c.persons(ctx, d, "looking for accounts by "+field, filter, fields) {
+			if refusedToFind(err) {
+				err = system.ErrCannotFind
+			}
+			if !yield(a, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// refusedToFind reports whether the server does not search like this.
+func refusedToFind(err error) bool {
+	return slices.Contains([]uint16{ldap.LDAPResultInappropriateMatching, ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultInsufficientAccessRights}, codeOf(err))
+}
+
+// anyOf is the filter for accounts that have one of the values. It is believed only once
+// it was seen to find somebody: who may read an attribute need not be let search by it.
+func (c *client) anyOf(ctx context.Context, d *directory, field string, p place, values []string) (string, error) {
+	if err := c.tested.test(field, func() error { return c.findsBy(ctx, d, p) }); err != nil {
+		return "", err
+	}
+	var filter strings.Builder
+	filter.WriteString("(|")
+	names := map[string]string{}
+	if p.kind == account.Person {
+		var err error
+		if names, err = c.names(ctx, d, values); err != nil {
+			return "", err
+		}
+	}
+	for _, v := range values {
+		if p.kind == account.Person {
+			if v = names[v]; v == "" {
+				continue
+			}
+		}
+		filter.WriteString("(" + p.attribute + "=" + ldap.EscapeFilter(encode(p.kind, v)) + ")")
+	}
+	filter.WriteString(")")
+	return filter.String(), nil
+}
+
+// findsBy looks whether accounts are found by an attribute: someone who is shown with a
+// value has to be found by it.
+func (c *client) findsBy(ctx context.Context, d *directory, p place) error {
+	shown, n := "", 0
+	for e, err := range c.entries(ctx, "looking for somebody with "+p.attribute, c.people, d.isPerson, []string{p.attribute, d.id}, sampled, d.paged) {
+		if err != nil && !errors.Is(err, errIncomplete) {
+			return err
+		}
+		if err != nil {
+			break
+		}
+		if shown = e.GetEqualFoldAttributeValue(p.attribute); shown != "" {
+			for found, err := range c.entries(ctx, "looking whether accounts are found by "+p.attribute, c.people, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(shown)+"))", []string{d.id}, sampled, d.paged) {
+				if err != nil {
+					return err
+				}
+				if d.idOf(found) == d.idOf(e) {
+					return nil
+				}
+			}
+			return system.ErrCannotFind
+		}
+		if n++; n == sampled {
+			break
+		}
+	}
+	if n == 0 {
+		return nil // nobody is there to be found
+	}
+	return system.ErrCannotFind
+}
+
+// sampled is how many accounts are looked at for one with a value.
+const sampled = 20
+
+// Count implements system.System: nobody says how many there are, so that all are listed.
+
+// identify returns the identifiers of entries by name. What is no account, or is not there
+// at all, keeps its name.
+func (c *client) identify(ctx context.Context, d *directory, dns []string) (map[string]string, error) {
+	ids := map[string]string{}
+	byKey := map[string][]string{} // key of a name → as it was written
+	byPart := map[string][]string{}
+	for _, dn := range dns {
+		if _, had := ids[dn]; had {
+			continue
+		}
+		ids[dn] = dn
+		parsed, err := ldap.ParseDN(dn)
+		if err != nil || len(parsed.RDNs) == 0 {
+			continue
+		}
+		key := keyOf(dn)
+		if byKey[key] = append(byKey[key], dn); len(byKey[key]) > 1 {
+			continue
+		}
+		var filter strings.Builder
+		for _, a := range parsed.RDNs[0].Attributes {
+			filter.WriteString("(" + a.Type + "=" + ldap.EscapeFilter(a.Value) + ")")
+		}
+		byPart[filter.String()] = nil
+	}
+	for some := range slices.Chunk(slices.Sorted(maps.Keys(byPart)), mostFound) {
+		for e, err := range c.entries(ctx, "looking for who is referred to", c.base, "(|"+strings.Join(some, "")+")", []string{d.id}, c.pageSize(d), d.paged) {
+			if err != nil {
+				return nil, err
+			}
+			for _, dn := range byKey[keyOf(e.DN)] {
+				if id := d.idOf(e); id != "" {
+					ids[dn] = id
+				}
+			}
+		}
+	}
+	return ids, nil
+}
+
+// names returns the names of entries by their identifiers. A name stays what it is.
+func (c *client) names(ctx context.Context, d *directory, ids []string) (map[string]string, error) {
+	names := map[string]string{}
+	var unknown []string
+	for _, id := range ids {
+		if strings.Contains(id, "=") {
+			names[id] = id
+		} else if _, had := names[id]; !had {
+			names[id] = ""
+			unknown = append(unknown, id)
+		}
+	}
+	for some := range slices.Chunk(unknown, mostFound) {
+		for e, err := range c.entries(ctx, "looking for who is referred to", c.base, d.byID(some), []string{d.id}, c.pageSize(d), d.paged) {
+			if err != nil {
+				return nil, err
+			}
+			names[d.idOf(e)] = e.DN
+		}
+	}
+	return names, nil
+}
+
+// keyOf is what must agree for two names to be one, however servers and people write them
+// (RFC 4514 section 2.4, RFC 4517 section 4.2.15).
+func keyOf(dn string) string {
+	parsed, err := ldap.ParseDN(dn)
+	if err != nil {
+		return strings.ToLower(dn)
+	}
+	parts := make([]string, len(parsed.RDNs))
+	for i, rdn := range parsed.RDNs {
+		var pairs []string
+		for _, a := range rdn.Attributes {
+			pairs = append(pairs, strings.ToLower(a.Type)+"="+ldap.EscapeDN(strings.ToLower(strings.Join(strings.Fields(a.Value), " "))))
+		}
+		slices.Sort(pairs)
+		parts[i] = strings.Join(pairs, "+")
+	}
+	return strings.Join(parts, ",")
+}

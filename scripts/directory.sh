@@ -1,0 +1,104 @@
+#!/usr/bin/env bash
+# Starts an OpenLDAP of Debian's in a folder of its own, which nothing else on this machine
+# has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
+# The people of the ferries are in it; EMPTY=1 leaves the tree alone.
+#
+# It listens on 127.0.0.1 and, for this machine's users, on FOLDER/ldapi. Whoever runs it
+# is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
+# stands in FOLDER/password. FOLDER/ca.pem is the authority of its certificate.
+set -euo pipefail
+
+here=$(cd "$(dirname "$0")" && pwd)
+dir=${1:-harbour}
+port=${2:-3389}
+base=dc=brindlesound,dc=example
+slapd=$(command -v slapd || echo /usr/sbin/slapd)
+if [ ! -x "$slapd" ]; then
+  echo "slapd is not installed; on Debian: apt-get install slapd ldap-utils" >&2
+  exit 1
+fi
+
+mkdir -p "$dir/data"
+dir=$(cd "$dir" && pwd)
+if [ ! -s "$dir/slapd.conf" ]; then
+  (umask 077 && head -c 18 /dev/urandom | base64 | tr -d '+/=\n' >"$dir/password")
+  openssl req -x509 -newkey rsa:2048 -nodes -days 3650 -subj "/CN=Brindle Sound test authority" \
+    -addext "subjectAltName=IP:127.0.0.1,DNS:localhost" -keyout "$dir/key.pem" -out "$dir/ca.pem" 2>/dev/null
+  cat >"$dir/slapd.conf" <<CONF
+include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+include /etc/ldap/schema/nis.schema
+include $here/directory/ferries.schema
+pidfile $dir/slapd.pid
+TLSCertificateFile $dir/ca.pem
+TLSCertificateKeyFile $dir/key.pem
+sizelimit 500
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload memberof
+moduleload refint
+moduleload unique
+moduleload ppolicy
+authz-regexp "gidNumber=$(id -g)[+]uidNumber=$(id -u),cn=peercred,cn=external,cn=auth" "cn=admin,$base"
+
+database mdb
+suffix $base
+rootdn cn=admin,$base
+directory $dir/data
+dbnosync
+maxsize 1073741824
+index objectClass,uid,mail,employeeNumber,cn,sn,manager,member,uniqueMember,memberUid,entryUUID,entryCSN eq
+limits dn.exact="cn=evenledger,ou=services,$base" size=unlimited size.pr=unlimited
+access to attrs=userPassword by dn.exact="cn=evenledger,ou=services,$base" write by anonymous auth by * none
+access to dn.exact="cn=evenledger,ou=services,$base" by anonymous auth by * none
+access to * by dn.exact="cn=evenledger,ou=services,$base" write by users read by * none
+overlay ppolicy
+ppolicy_default cn=policy,$base
+ppolicy_hash_cleartext
+overlay memberof
+overlay refint
+refint_attributes member uniqueMember manager
+overlay unique
+unique_uri ldap:///ou=people,$base?mail,employeeNumber?sub
+CONF
+  {
+    cat <<LDIF
+dn: $base
+objectClass: domain
+dc: brindlesound
+
+dn: ou=services,$base
+objectClass: organizationalUnit
+ou: services
+
+dn: cn=evenledger,ou=services,$base
+objectClass: organizationalRole
+objectClass: simpleSecurityObject
+cn: evenledger
+userPassword: $(cat "$dir/password")
+
+dn: cn=policy,$base
+objectClass: organizationalRole
+objectClass: pwdPolicy
+cn: policy
+pwdAttribute: userPassword
+pwdLockout: TRUE
+pwdMinLength: 10
+pwdCheckQuality: 2
+
+dn: ou=people,$base
+objectClass: organizationalUnit
+ou: people
+
+dn: ou=groups,$base
+objectClass: organizationalUnit
+ou: groups
+
+LDIF
+    [ -n "${EMPTY:-}" ] || cat "$here/directory/ferries.ldif"
+  } >"$dir/start.ldif"
+  "${slapd%slapd}slapadd" -q -f "$dir/slapd.conf" -l "$dir/start.ldif" >"$dir/load.log" 2>&1 || { cat "$dir/load.log" >&2; exit 1; }
+  rm "$dir/start.ldif"
+fi
+exec "$slapd" -d "${DEBUG:-0}" -f "$dir/slapd.conf" -h "ldap://127.0.0.1:$port ldapi://${dir//\//%2F}%2Fldapi"
