@@ -86,6 +86,7 @@ const (
 	TakenValue         Code = "taken-value"
 	ThingGone          Code = "thing-gone"
 	TooLong            Code = "too-long"
+	TooLongThere       Code = "too-long-there"
 	TwoAccounts        Code = "two-accounts"
 	TwoOfThatName      Code = "two-of-that-name"
 	TwoThings          Code = "two-things"

@@ -32,15 +32,16 @@ const (
 	Number               // decimal number with a point
 	List                 // several texts, each on a line of its own
 	Person               // another account, by the system's identifier
+	Place                // where in a tree: names with slashes between; “/” is the top
 )
 
-var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number", "list", "person"}
+var kindNames = [...]string{"text", "login", "email", "phone", "date", "yesno", "country", "language", "locale", "timezone", "number", "list", "person", "place"}
 
 func (k Kind) String() string { return kindNames[k] }
 
 // InWords says what a value of the kind is.
 func (k Kind) InWords() string {
-	return [...]string{"text", "sign-in name", "email address", "telephone number", "date", "yes or no", "country", "language", "language and region", "time zone", "number", "several texts", "another account"}[k]
+	return [...]string{"text", "sign-in name", "email address", "telephone number", "date", "yes or no", "country", "language", "language and region", "time zone", "number", "several texts", "another account", "place in a tree"}[k]
 }
 
 // MarshalText writes the kind as a brief does.
@@ -49,7 +50,7 @@ func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 // Example is a value of the kind as a person would write it; of a text there is
 // none.
 func (k Kind) Example() string {
-	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7", "deck; pilots", "ana.reyes"}[k]
+	return [...]string{"", "ana.reyes", "ana.reyes@brindlesound.example", "+44 7700 900102", "2027-03-04", "yes", "Portugal", "Portuguese", "pt-PT", "Europe/Lisbon", "7", "deck; pilots", "ana.reyes", "Deck/Crew A"}[k]
 }
 
 // KindNames lists the kinds as a brief writes them, in order.
@@ -111,7 +112,7 @@ var catalogue = [...]Field{
 	{"postalCode", "postal code", Text, `addresses[type eq "work"].postalCode`, "postalCode", false, []string{"Postcode", "Postal code", "ZIP", "ZIP code", "PLZ", "Code postal", "Código postal", "Postleitzahl", "CP", "CEP", "Kod pocztowy", "CAP"}, ""},
 	{"profileUrl", "web page", Text, "profileUrl", "labeledURI", false, []string{"Profile URL", "Web page", "Website"}, ""},
 	{"externalId", "identifier elsewhere", Text, "externalId", "", false, []string{"External ID", "Person ID", "HR ID", "Source ID"}, ""},
-	{"unit", "place in the directory", Text, "", "", true, []string{"Directory unit", "Organisational unit", "Organizational unit", "OU"}, AnyCase},
+	{"unit", "place in the directory", Place, "", "", true, []string{"Directory unit", "Organisational unit", "Organizational unit", "OU"}, AnyCase},
 	{"active", "may sign in", YesNo, "active", "", false, []string{"Active", "Enabled", "Sign-in", "May sign in", "Account enabled", "Aktiv", "Actif", "Activo", "Sign-in allowed", "Sign in allowed", "Account active", "Login enabled", "Konto aktiv", "Zugang aktiv", "Anmeldung erlaubt", "Compte actif", "Accès autorisé", "Cuenta activa", "Acceso permitido", "Ativo", "Conta ativa", "Acesso permitido", "Aktywny", "Konto aktywne", "Actief", "Account actief", "Mag inloggen"}, ""},
 }
 

@@ -123,6 +123,7 @@ var codes = [...]Explanation{
 	{TakenValue, "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},
 	{ThingGone, "A group, course or licence was removed from the system after the draft.", "Make a new draft of the row."},
 	{TooLong, "A cell is longer than any field of an account can be.", "Look for a quote that was opened and not closed above or in this row."},
+	{TooLongThere, "The value is longer than the system takes for this field.", "Write it shorter."},
 	{TwoAccounts, "The row's key finds more than one account in the system.", "Settle in the system which of the accounts is the right one, or use a key that is unique."},
 	{TwoOfThatName, "Two things of the system have the name that the row uses.", "Use the id of the one that is meant; “lookup” tells it."},
 	{TwoThings, "One key of the row finds one account and another key a different one.", "Find out which account the row means and correct the other key."},

@@ -362,7 +362,7 @@ func only(fields []int) int {
 func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	text := wanted.Values[i].Text()
 	if a.Longest > 0 && len(text) > a.Longest && utf8.RuneCountInString(text) > a.Longest {
-		c.add(wanted, i, account.Error, account.TooLong, fmt.Sprintf("“%s” has %d characters, and the system takes %d for %s", text, utf8.RuneCountInString(text), a.Longest, c.brief.Fields[i].Name))
+		c.add(wanted, i, account.Error, account.TooLongThere, fmt.Sprintf("“%s” has %d characters, and the system takes %d for %s", text, utf8.RuneCountInString(text), a.Longest, c.brief.Fields[i].Name))
 		return
 	}
 	if len(a.Allowed) == 0 || slices.Contains(a.Allowed, text) {

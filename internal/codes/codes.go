@@ -173,8 +173,22 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 		return r.timezone(text)
 	case account.Number:
 		return number(text)
+	case account.Place:
+		return place(text), nil
 	}
 	return text, nil
+}
+
+// place writes a place without slashes at its ends or two together; the top is one.
+func place(text string) string {
+	parts := strings.FieldsFunc(text, func(r rune) bool { return r == '/' })
+	if len(parts) == 0 {
+		return "/"
+	}
+	if text[0] != '/' && text[len(text)-1] != '/' && !strings.Contains(text, "//") {
+		return text
+	}
+	return strings.Join(parts, "/")
 }
 
 func (r *Reader) country(text string) (string, error) {

@@ -56,7 +56,7 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		return w.via(f, heading, text)
 	}
 	switch {
-	case !meant && isPlaceholder(text):
+	case !meant && isPlaceholder(text) && !(f.Kind == account.Place && text == "/"):
 		w.find(account.Error, account.Placeholder, heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
 		return account.Value{}, faulty
 	case f.Kind == account.Text || f.Kind == account.Person:

@@ -3,6 +3,7 @@ package system
 import (
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"log/slog"
 	"net"
@@ -75,15 +76,24 @@ func Secure(ca string) (*tls.Config, error) {
 	if ca == "" {
 		return secure, nil
 	}
-	pem, err := os.ReadFile(ca)
+	text, err := os.ReadFile(ca)
 	if err != nil {
 		return nil, fmt.Errorf("the certificate authority cannot be read: %w", err)
 	}
 	secure.RootCAs = x509.NewCertPool()
-	if !secure.RootCAs.AppendCertsFromPEM(pem) {
-		return nil, fmt.Errorf("%s holds no certificate in PEM form", ca)
+	for found := false; ; found = true {
+		var block *pem.Block
+		if block, text = pem.Decode(text); block == nil && !found {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", ca)
+		} else if block == nil {
+			return secure, nil
+		}
+		certificate, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("%s holds a certificate that cannot be used: %w", ca, err)
+		}
+		secure.RootCAs.AddCert(certificate)
 	}
-	return secure, nil
 }
 
 // OnThisMachine reports whether a host is this machine, so that nobody else hears what is

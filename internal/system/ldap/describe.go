@@ -99,11 +99,11 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 	if at == "" {
 		return nil, &system.Unavailable{Message: fmt.Sprintf("%s does not say where its schema is", c.url), Remedy: "Ask who runs the server whether this user may read its root entry and its schema."}
 	}
-	entry, err := c.entry(ctx, "reading the schema", at, "(objectClass=subschema)", "attributeTypes", "objectClasses")
+	entry, err := c.entry(ctx, "reading the schema", at, "(objectClass=subschema)", "attributeTypes", "objectClasses", "dITContentRules")
 	if err != nil {
 		return nil, c.nothing(err, "its schema at "+at)
 	}
-	sub := readSubschema(entry.GetEqualFoldAttributeValues("attributeTypes"), entry.GetEqualFoldAttributeValues("objectClasses"))
+	sub := readSubschema(entry.GetEqualFoldAttributeValues("attributeTypes"), entry.GetEqualFoldAttributeValues("objectClasses"), entry.GetEqualFoldAttributeValues("dITContentRules"))
 	if err := c.adopt(d, sub); err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 
 // allow tells which units there are, by path and by name.
 func (c *client) allow(ctx context.Context, d *directory) error {
-	place := account.Attribute{Field: unit, Path: "the entry's place", Kind: account.Text, Rule: account.AnyCase, Description: "Where beneath the people the account stands.", Also: map[string]string{}}
+	place := account.Attribute{Field: unit, Path: "the entry's place", Kind: account.Place, Rule: account.AnyCase, Description: "Where beneath the people the account stands.", Also: map[string]string{}}
 	for e, err := range c.units(ctx, d) {
 		if err != nil {
 			return err
@@ -190,7 +190,7 @@ func (c *client) adopt(d *directory, sub *subschema) error {
 		// Who is in which group, the groups say: servers that show it here keep it themselves.
 		kept := t.kept || strings.EqualFold(name, "memberOf")
 		a := account.Attribute{Field: field, Path: name, Kind: kind, Description: t.about, ReadOnly: kept, Longest: d.limits[name], Multi: kind == account.List, Rule: t.rule(),
-			Required: slices.Contains(must, name) || strings.EqualFold(name, d.named), Unique: strings.EqualFold(name, d.named)}
+			Required: !d.fills(name) && slices.Contains(must, name) || strings.EqualFold(name, d.named), Unique: field == "userName"}
 		if kind == account.Phone || kind == account.Person || kind == account.Date {
 			a.Rule = ""
 		}
@@ -209,7 +209,8 @@ func (c *client) adopt(d *directory, sub *subschema) error {
 		add(f.Name, f.Kind, t, name)
 	}
 	for _, lower := range slices.Sorted(maps.Keys(allowed)) {
-		if t := sub.attribute(allowed[lower]); t != nil && t.isText() && !used[lower] {
+		t := sub.attribute(allowed[lower])
+		if _, ours := account.FieldNamed(allowed[lower]); t != nil && t.isText() && !used[lower] && !ours {
 			add(allowed[lower], t.kind(), t, allowed[lower])
 		}
 	}

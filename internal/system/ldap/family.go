@@ -17,6 +17,8 @@ type family struct {
 	classes    []string
 	groupClass string
 	fields     map[string]string // field → attribute, where it is not the catalogue's
+	partitions []string          // beneath the top, which hold no people: what is said to be kept there is passed over
+	filled     []string          // attributes that entries must have, and the server fills in itself
 	limits     map[string]int    // attribute → characters that it takes, where the schema does not say so
 	mostPage   int               // entries in a page; 0: as the server says
 	locks      []marking         // how accounts are suspended: the first whose attribute the server has
@@ -36,9 +38,11 @@ func families() []family {
 	return []family{
 		{
 			name: "AD-style", id: "objectGUID", binary: true, named: "cn", classes: []string{"user"}, groupClass: "group",
-			fields:   map[string]string{"userName": "sAMAccountName", "department": "department", "employeeNumber": "employeeID", "division": "division", "organization": "company", "formattedName": "cn", "middleName": "middleName", "streetAddress": "streetAddress"},
-			limits:   map[string]int{"sAMAccountName": 20, "cn": 64, "c": 2, "givenName": 64, "sn": 64},
-			mostPage: 1000, quoted: true,
+			fields:     map[string]string{"userName": "sAMAccountName", "department": "department", "employeeNumber": "employeeID", "division": "division", "organization": "company", "formattedName": "cn", "middleName": "middleName", "streetAddress": "streetAddress"},
+			limits:     map[string]int{"sAMAccountName": 20, "cn": 64, "c": 2, "givenName": 64, "sn": 64},
+			partitions: []string{"cn=configuration,", "dc=domaindnszones,", "dc=forestdnszones,"},
+			filled:     []string{"instanceType", "nTSecurityDescriptor", "objectCategory", "objectSid", "groupType"},
+			mostPage:   1000, quoted: true,
 			locks: []marking{{attribute: "userAccountControl", bit: accountDisabled}},
 		},
 		{
@@ -54,6 +58,11 @@ func families() []family {
 			locks: []marking{{attribute: "pwdAccountLockedTime", off: "000001010000Z"}, {attribute: "nsAccountLock", off: "TRUE"}},
 		},
 	}
+}
+
+// fills reports whether the server fills an attribute in itself.
+func (f *family) fills(attribute string) bool {
+	return slices.ContainsFunc(f.filled, func(name string) bool { return strings.EqualFold(name, attribute) })
 }
 
 // Bits of userAccountControl.

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -64,9 +63,7 @@ func TestMain(m *testing.M) {
 	if server != nil && server.Process != nil {
 		_ = server.Process.Signal(syscall.SIGINT)
 		_, _ = server.Process.Wait()
-	}
-	if dir, err := harbour(); server != nil && err == nil {
-		_ = os.RemoveAll(dir)
+		_ = os.RemoveAll(server.Args[1])
 	}
 	os.Exit(code)
 }
@@ -114,5 +111,3 @@ func TestSystem(t *testing.T) {
 		})
 	}
 }
-
-var _ = strings.Join

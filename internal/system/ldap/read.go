@@ -28,10 +28,18 @@ func (c *client) search(ctx context.Context, what string, request *ldap.SearchRe
 	if err != nil {
 		return nil, err
 	}
-	if len(found.Referrals) > 0 {
-		return nil, &system.Unavailable{Message: fmt.Sprintf("%s: a part of what was asked for is kept elsewhere: %s", what, strings.Join(found.Referrals[:1], "")), Remedy: "Set “people” and “groups” in evenledger.yaml to places that this server keeps, or name the other server as a system of its own."}
+	elsewhere := slices.DeleteFunc(found.Referrals, c.isPartition)
+	if len(elsewhere) > 0 {
+		return nil, &system.Unavailable{Message: fmt.Sprintf("%s: a part of what was asked for is kept elsewhere: %s", what, elsewhere[0]), Remedy: "Set “people” and “groups” in evenledger.yaml to places that this server keeps, or name the other server as a system of its own."}
 	}
 	return found, nil
+}
+
+// isPartition reports whether a referral is to a part of the directory that holds no people.
+func (c *client) isPartition(referral string) bool {
+	_, rest, _ := strings.Cut(strings.ToLower(referral), "://")
+	_, dn, _ := strings.Cut(rest, "/")
+	return c.known != nil && slices.ContainsFunc(c.known.partitions, func(part string) bool { return strings.HasPrefix(dn, part) })
 }
 
 // entry reads one entry.

@@ -24,6 +24,7 @@ type attributeType struct {
 type objectClass struct {
 	names     []string
 	supers    []string
+	also      []string // auxiliary classes that its entries have (RFC 4512 section 4.1.6)
 	must, may []string
 }
 
@@ -35,7 +36,7 @@ type subschema struct {
 
 // readSubschema reads the values of a subschema subentry. Those that are not understood
 // are left out: servers have some of their own.
-func readSubschema(types, classes []string) *subschema {
+func readSubschema(types, classes, rules []string) *subschema {
 	s := &subschema{types: map[string]*attributeType{}, classes: map[string]*objectClass{}}
 	for _, text := range types {
 		t := readType(text)
@@ -47,6 +48,15 @@ func readSubschema(types, classes []string) *subschema {
 		o := readClass(text)
 		for _, name := range o.names {
 			s.classes[strings.ToLower(name)] = o
+		}
+	}
+	for _, text := range rules {
+		r := readClass(text)
+		for _, name := range r.names {
+			if o := s.classes[strings.ToLower(name)]; o != nil {
+				o.also, o.must, o.may = append(o.also, r.also...), append(o.must, r.must...), append(o.may, r.may...)
+				break
+			}
 		}
 	}
 	return s
@@ -152,6 +162,8 @@ func readClass(text string) *objectClass {
 			o.names = append(o.names, values...)
 		case "SUP":
 			o.supers = values
+		case "AUX":
+			o.also = values
 		case "MUST":
 			o.must = values
 		case "MAY":
@@ -203,8 +215,8 @@ func (s *subschema) allows(classes []string) (must, may []string) {
 			return
 		}
 		seen[strings.ToLower(name)] = true
-		for _, super := range o.supers {
-			walk(super)
+		for _, other := range slices.Concat(o.supers, o.also) {
+			walk(other)
 		}
 		for _, a := range o.must {
 			must = append(must, s.canonical(a))
@@ -263,8 +275,12 @@ func (t *attributeType) kind() account.Kind {
 	return account.Text
 }
 
-// rule says when the directory takes two values for one.
+// rule says when the directory takes two values for one. Some do not say, and mean that
+// capitals make no difference.
 func (t *attributeType) rule() account.Rule {
+	if t.equality == "" && t.kind() != account.Number && t.kind() != account.YesNo {
+		return account.AnyCase
+	}
 	switch lower := strings.ToLower(t.equality); {
 	case strings.HasPrefix(lower, "caseignore"):
 		return account.AnyCase

@@ -1,0 +1,152 @@
+package ldap
+
+import (
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/secret"
+	"evenledger/internal/system"
+)
+
+var officeFields = []string{"userName", "formattedName", "title", "manager", "unit", "active"}
+
+func clerk(login, name, place string) account.Account {
+	return account.Account{Password: "Quay-and-harbour-77", Fields: map[string]account.Value{"userName": account.Of(login), "formattedName": account.Of(name), "title": account.Of("Clerk"), "unit": account.Of(place)}}
+}
+
+// openOffice returns a client for a peer of its own.
+func openOffice(t *testing.T, change ...func(*connection)) (*client, *peer) {
+	p, addr, secure := newPeer(t)
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	certificate, err := x509.ParseCertificate(secure.Certificates[0].Certificate[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Raw}), 0o600))
+	c := connection{url: "ldaps://" + addr, user: "office@office.example", ca: ca, base: office, people: "OU=people," + office, groups: "OU=groups," + office, page: 500, attributes: map[string]string{}}
+	for _, f := range change {
+		f(&c)
+	}
+	opened, err := newClient(c, "right", system.Work{Together: 3, Timeout: 5 * time.Second, Mask: secret.NewMask()})
+	require.NoError(t, err)
+	return opened, p
+}
+
+// The same is asked of a peer in this test and, where one is named, of a real server of
+// the kind: OFFICE_URL, OFFICE_USER, OFFICE_PASSWORD, OFFICE_CA and OFFICE_BASE, beneath which
+// a unit is made and taken away.
+func TestOffice(t *testing.T) {
+	t.Run("peer", func(t *testing.T) {
+		c, p := openOffice(t)
+		p.ranges = 4
+		theOffice(t, c, "Deck")
+	})
+	t.Run("real", func(t *testing.T) {
+		if os.Getenv("OFFICE_URL") == "" {
+			t.Skip("no server is named")
+		}
+		c := connection{url: os.Getenv("OFFICE_URL"), user: os.Getenv("OFFICE_USER"), ca: os.Getenv("OFFICE_CA"), base: os.Getenv("OFFICE_BASE"), page: 500, attributes: map[string]string{}}
+		c.people, c.groups = c.base, c.base
+		opened, err := newClient(c, os.Getenv("OFFICE_PASSWORD"), system.Work{Together: 3, Timeout: 10 * time.Second, Mask: secret.NewMask()})
+		require.NoError(t, err)
+		made, err := opened.MakeThing(t.Context(), unitsKind, "Trial of tests", nil)
+		require.NoError(t, err)
+		theOffice(t, opened, "Trial of tests")
+		for m, err := range opened.Members(t.Context(), unitsKind, []string{made.ID}) {
+			require.NoError(t, err)
+			_ = opened.Remove(t.Context(), account.Account{ID: m.Account})
+		}
+		require.NoError(t, opened.RemoveThing(t.Context(), unitsKind, made.ID))
+	})
+}
+
+func theOffice(t *testing.T, c *client, place string) {
+	about, err := c.Describe(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"userName", "active"}, []string{about.Naming, about.Suspension.Field})
+	for _, a := range about.Attributes {
+		assert.False(t, a.Required && a.Field != "userName" && a.Field != "formattedName", "%s: the server fills in the rest", a.Field)
+		assert.NotEqual(t, "member", a.Field)
+	}
+	login, _ := about.Attribute("userName")
+	assert.Equal(t, 20, login.Longest)
+	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
+
+	ana, err := c.Create(t.Context(), clerk("ana.reyes", "Ana Reyes", place), officeFields)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"true", place}, []string{ana.Field("active").Text(), ana.Field("unit").Text()})
+	without := clerk("tom.kaya", "Tom Kaya, Jr", place)
+	without.Password = ""
+	without.Fields["manager"] = account.Of(ana.ID)
+	tom, err := c.Create(t.Context(), without, officeFields)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"false", ana.ID}, []string{tom.Field("active").Text(), tom.Field("manager").Text()}, "nobody is let in without a password")
+
+	var refusal *system.Refusal
+	_, err = c.Create(t.Context(), clerk("ANA.REYES", "Another", place), officeFields)
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, account.TakenValue, refusal.Code)
+	weak := clerk("mei.lin", "Mei Lin", place)
+	weak.Password = "short"
+	_, err = c.Create(t.Context(), weak, officeFields)
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, "password", refusal.Field)
+	assert.NotContains(t, refusal.Message, "short")
+
+	for _, off := range []bool{true, false} {
+		ana, err = c.Change(t.Context(), ana, []account.Change{about.Mark(&ana, off)}, officeFields)
+		require.NoError(t, err)
+		assert.Equal(t, off, about.IsSuspended(&ana))
+	}
+	was := ana.ID
+	ana, err = c.Change(t.Context(), ana, []account.Change{{Field: "formattedName", Before: account.Of("Ana Reyes"), After: account.Of(`Ana "Nan" Reyes, MBE`)}, {Field: "title", Before: account.Of("Clerk"), After: account.Of("Lead")}}, officeFields)
+	require.NoError(t, err)
+	assert.Equal(t, []string{was, "Lead", `Ana "Nan" Reyes, MBE`}, []string{ana.ID, ana.Field("title").Text(), ana.Field("formattedName").Text()}, "she is the same, whatever she is called")
+	tom, err = c.Get(t.Context(), tom.ID, officeFields)
+	require.NoError(t, err)
+	assert.Equal(t, ana.ID, tom.Field("manager").Text(), "and still his manager")
+
+	var made []account.Account
+	for i := range 9 {
+		one := clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), place)
+		made = append(made, one)
+	}
+	all, err := c.CreateAll(t.Context(), made, officeFields)
+	require.NoError(t, err)
+	var joins []system.Tie
+	for _, one := range all {
+		require.NoError(t, one.Err)
+		joins = append(joins, system.Tie{Account: one.Account.ID})
+	}
+	group, err := c.MakeThing(t.Context(), groupsKind, "Night watch of tests", nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.RemoveThing(t.Context(), groupsKind, group.ID) })
+	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, joins))
+	in := members(t, c, group.ID)
+	assert.Len(t, in, 9, "however few of them an answer has")
+	require.ErrorAs(t, c.Tie(t.Context(), groupsKind, group.ID, []system.Tie{{Account: tom.ID}, {Account: all[0].Account.ID}}), &refusal, "one is a member already")
+	assert.Len(t, members(t, c, group.ID), 9, "all or none")
+	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, []system.Tie{{Account: all[0].Account.ID, Leave: true}}))
+	assert.NotContains(t, members(t, c, group.ID), all[0].Account.ID)
+
+	require.NoError(t, c.Remove(t.Context(), tom))
+	_, err = c.Get(t.Context(), tom.ID, officeFields)
+	assert.ErrorIs(t, err, system.ErrGone)
+}
+
+func members(t *testing.T, c *client, group string) (ids []string) {
+	for m, err := range c.Members(t.Context(), groupsKind, []string{group}) {
+		require.NoError(t, err)
+		ids = append(ids, m.Account)
+	}
+	slices.Sort(ids)
+	return ids
+}
