@@ -414,6 +414,11 @@ func (c *client) move(ctx context.Context, d *directory, id, changed, dn string,
 			called = d.named + "=" + ldap.EscapeDN(m.After.Text())
 		}
 	}
+	if newAbove != "" && d.quoted { // these say of a missing one only that something went wrong
+		if _, err := c.entry(ctx, "looking for "+newAbove, newAbove, "(objectClass=*)", "objectClass"); err != nil {
+			return "", err
+		}
+	}
 	request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, d.controls(id, changed))
 	if err := c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }}); err != nil {
 		return "", err

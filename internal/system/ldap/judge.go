@@ -26,11 +26,11 @@ func isBroken(err error) bool {
 	return !errors.As(err, &told) || told.ResultCode >= ldap.ErrorNetwork && told.ResultCode != ldap.ErrorFilterCompile
 }
 
-// codeOf returns the result code of an answer (RFC 4511 section 4.1.9); success where none
-// came.
+// codeOf returns the result code of an answer to one request (RFC 4511 section 4.1.9);
+// success where none came, or where it is of more than the request.
 func codeOf(err error) uint16 {
-	var told *ldap.Error
-	if isBroken(err) || !errors.As(err, &told) {
+	told, plain := err.(*ldap.Error)
+	if !plain || isBroken(err) {
 		return ldap.LDAPResultSuccess
 	}
 	return told.ResultCode
@@ -68,9 +68,11 @@ func (c *client) judge(o operation, err error) error {
 	case ldap.LDAPResultReferral:
 		return unavailable("If that is the server that takes changes, put it as url into evenledger.yaml.", "%s keeps this elsewhere: %s", c.url, said)
 	case ldap.LDAPResultOther, ldap.LDAPResultOperationsError:
-		if o.safe {
-			return unavailable("Ask who runs the server.", "%s cannot answer (%d): %s", c.url, told.ResultCode, said)
+		failed := unavailable("Ask who runs the server.", "%s cannot answer (%d): %s", c.url, told.ResultCode, said)
+		if !o.safe {
+			return &system.Unclear{Err: failed} // it may have been carried out all the same
 		}
+		return failed
 	}
 	return err
 }
@@ -106,8 +108,8 @@ var (
 // refusal puts a server's no to a change of one account into plain words. Codes mean other
 // things with other servers, so that what is said counts as well.
 func (c *client) refusal(err error) error {
-	var told *ldap.Error
-	if isBroken(err) || !errors.As(err, &told) {
+	told, plain := err.(*ldap.Error)
+	if !plain || isBroken(err) {
 		return err
 	}
 	said := c.said(told)

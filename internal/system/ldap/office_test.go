@@ -1,6 +1,7 @@
 package ldap
 
 import (
+	"context"
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/account"
+	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
@@ -128,7 +130,7 @@ func theOffice(t *testing.T, c *client, place string) {
 	}
 	group, err := c.MakeThing(t.Context(), groupsKind, "Night watch of tests", nil)
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = c.RemoveThing(t.Context(), groupsKind, group.ID) })
+	t.Cleanup(func() { _ = c.RemoveThing(context.Background(), groupsKind, group.ID) })
 	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, joins))
 	in := members(t, c, group.ID)
 	assert.Len(t, in, 9, "however few of them an answer has")
@@ -149,4 +151,109 @@ func members(t *testing.T, c *client, group string) (ids []string) {
 	}
 	slices.Sort(ids)
 	return ids
+}
+
+// Whatever becomes of a request, it is told as what it is: done, not done, or not clear.
+func TestOddAnswers(t *testing.T) {
+	var open *system.Unclear
+	var down *system.Unavailable
+	var no *system.Refusal
+	once := func(op string, code uint16, cut bool) func(string, string) (uint16, bool) {
+		done := false
+		return func(asked, dn string) (uint16, bool) {
+			if asked != op || done || dn == "" {
+				return 0, false
+			}
+			done = true
+			return code, cut
+		}
+	}
+	always := func(op string, code uint16) func(string, string) (uint16, bool) {
+		return func(asked, dn string) (uint16, bool) {
+			if asked == op && dn != "" {
+				return code, false
+			}
+			return 0, false
+		}
+	}
+	for name, test := range map[string]struct {
+		odd   func(string, string) (uint16, bool)
+		check func(*testing.T, error)
+		made  bool
+	}{
+		"nothing odd":             {made: true},
+		"busy, and then not":      {odd: once("add", 51, false), made: true},
+		"unavailable for a while": {odd: once("add", 52, false), made: true},
+		"cut before it was done":  {odd: once("add", 0, true), check: func(t *testing.T, err error) { assert.ErrorAs(t, err, &open) }},
+		"cut after it was done":   {odd: once("add", after, true), check: func(t *testing.T, err error) { assert.ErrorAs(t, err, &open) }, made: true},
+		"cut while looking":       {odd: once("search", 0, true), made: true},
+		"no right": {odd: always("add", 50), check: func(t *testing.T, err error) {
+			require.ErrorAs(t, err, &no)
+			assert.Contains(t, no.Message, "no right")
+		}},
+		"kept elsewhere": {odd: always("add", 10), check: func(t *testing.T, err error) {
+			require.ErrorAs(t, err, &down)
+			assert.Contains(t, down.Message, "elsewhere")
+		}},
+		"no word of what it was": {odd: always("add", 80), check: func(t *testing.T, err error) { assert.ErrorAs(t, err, &open) }},
+		"lists cut short": {odd: always("search", 4), check: func(t *testing.T, err error) {
+			require.ErrorAs(t, err, &down)
+			assert.Contains(t, down.Message, "cut its answer short")
+		}},
+		"TLS for passwords": {odd: always("add", 13), check: func(t *testing.T, err error) {
+			require.ErrorAs(t, err, &down)
+			assert.Contains(t, down.Message, "wants TLS")
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c, p := openOffice(t)
+			c.clock = clock.NewFake(time.Now())
+			p.odd = test.odd
+			_, err := c.Create(t.Context(), clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
+			if test.check == nil {
+				require.NoError(t, err)
+			} else {
+				test.check(t, err)
+			}
+			p.mu.Lock()
+			assert.Equal(t, test.made, p.entries[keyOf("cn=Ana Reyes,ou=Deck,ou=people,"+office)] != nil)
+			p.mu.Unlock()
+		})
+	}
+}
+
+// What a connection lacks is told so that it can be mended.
+func TestConnecting(t *testing.T) {
+	c, p := openOffice(t)
+	for name, test := range map[string]struct {
+		change func(*client)
+		says   string
+	}{
+		"wrong password":    {func(c *client) { c.password = "wrong" }, "the password is wrong"},
+		"unknown authority": {func(c *client) { c.secure.RootCAs = x509.NewCertPool() }, "does not verify"},
+		"another's name":    {func(c *client) { c.secure.ServerName = "elsewhere.example" }, "does not verify"},
+		"no TLS there":      {func(c *client) { c.url = "ldap" + c.url[len("ldaps"):] }, "cannot be reached"},
+		"nobody there":      {func(c *client) { c.url = "ldaps://127.0.0.1:1" }, "cannot be reached"},
+		"no such host":      {func(c *client) { c.url = "ldaps://nowhere.invalid" }, "cannot be reached"},
+		"no people there":   {func(c *client) { c.people = "ou=nobody," + office }, "does not show us “people”"},
+		"no such class":     {func(c *client) { c.connection.classes = []string{"pilot"} }, "no object class “pilot”"},
+		"no such naming":    {func(c *client) { c.connection.named = "uid" }, "no attribute “uid”"},
+		"nobody may look": {func(*client) {
+			p.odd = func(op, dn string) (uint16, bool) { return map[string]uint16{"search": 50}[op], false }
+		}, "does not show us its root entry"},
+		"socket of no server": {func(c *client) { c.url = "ldapi:///nowhere/ldapi" }, "cannot be reached"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p.odd = nil
+			other, err := newClient(c.connection, "right", c.work)
+			require.NoError(t, err)
+			other.clock = clock.NewFake(time.Now())
+			test.change(other)
+			_, err = other.Describe(t.Context())
+			var down *system.Unavailable
+			require.ErrorAs(t, err, &down)
+			assert.Contains(t, down.Message, test.says)
+			assert.NotEmpty(t, down.Remedy)
+		})
+	}
 }

@@ -129,8 +129,15 @@ func (p *peer) answer(op, controls *ber.Packet) (answers []reply, cut bool) {
 		return p.odd(names[op.Tag], dn)
 	}
 	code, cut := oddly()
+	tag := op.Tag + 1
+	switch op.Tag {
+	case ldap.ApplicationDelRequest:
+		tag = ldap.ApplicationDelResponse
+	case ldap.ApplicationSearchRequest:
+		tag = ldap.ApplicationSearchResultDone
+	}
 	if code != 0 && code != after {
-		return []reply{{op: result(op.Tag+1, code, "as the test has it")}}, cut
+		return []reply{{op: result(tag, code, "as the test has it")}}, cut
 	}
 	if cut && code != after {
 		return nil, true
@@ -143,7 +150,6 @@ func (p *peer) answer(op, controls *ber.Packet) (answers []reply, cut bool) {
 	}
 	var no uint16
 	var said string
-	tag := op.Tag + 1
 	switch op.Tag {
 	case ldap.ApplicationBindRequest:
 		if text(op.Children[1]) != "office@office.example" || text(op.Children[2]) != "right" {
@@ -157,7 +163,6 @@ func (p *peer) answer(op, controls *ber.Packet) (answers []reply, cut bool) {
 		no, said = p.move(dn, op.Children[1:])
 	case ldap.ApplicationDelRequest:
 		no, said = p.remove(dn)
-		tag = ldap.ApplicationDelResponse
 	}
 	if cut {
 		return nil, true // it was done, and nobody hears of it
