@@ -162,10 +162,16 @@ func (c *Checker) settingsFit() (findings []account.Finding) {
 		attribute, known := c.schema.Attribute(change.Field)
 		code, message := account.UnknownField, fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
 		if known {
-			if _, err := codes.NewReader(codes.Unsettled).Read(attribute.Kind, change.After.Text()); err == nil {
+			value, err := codes.NewReader(codes.Unsettled).Read(attribute.Kind, change.After.Text())
+			allowed := len(attribute.Allowed) == 0 || slices.ContainsFunc(attribute.Allowed, func(a string) bool { return strings.EqualFold(a, value) })
+			if err == nil && allowed {
 				continue
 			}
-			code, message = account.NotAllowedValue, fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), attribute.Kind.InWords())
+			takes := attribute.Kind.InWords()
+			if err == nil {
+				takes = "one of " + strings.Join(attribute.Allowed, ", ")
+			}
+			code, message = account.NotAllowedValue, fmt.Sprintf("the brief sets %s to “%s”, and it takes %s", change.Field, change.After.Text(), takes)
 		}
 		findings = append(findings, about(change.Field, account.Error, code, message))
 	}

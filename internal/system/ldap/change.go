@@ -242,7 +242,7 @@ func (c *client) readBack(ctx context.Context, d *directory, were map[string]acc
 }
 
 // Change implements system.System. What an entry is called by, and where it stands, takes
-// a request of its own, which is sent first.
+// a request of its own, which is sent last: values are refused more often than places.
 func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
@@ -273,25 +273,25 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 	if err != nil {
 		return account.Account{}, err
 	}
-	if len(moves) > 0 {
-		moved, err := c.move(ctx, d, known.ID, changed, dn, moves)
-		if err != nil {
-			return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
-		}
-		dn, changed = moved, ""
-	}
 	if len(mods) > 0 {
 		now, shown, err := c.modify(ctx, d, known.ID, changed, dn, mods, fields)
 		if err != nil {
+			return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
+		}
+		if shown && len(moves) == 0 {
+			return now, nil
+		}
+		changed = ""
+	}
+	if len(moves) > 0 {
+		if err := c.move(ctx, d, known.ID, changed, dn, moves); err != nil {
 			err = c.elsewhere(ctx, d, known.ID, dn, err)
-			if len(moves) == 0 {
+			if len(mods) == 0 {
 				return account.Account{}, err
 			}
-			at, _ := c.Get(context.WithoutCancel(ctx), known.ID, fields)
-			return account.Account{}, &system.Partial{Now: at, Done: moves, Err: err}
-		}
-		if shown {
-			return now, nil
+			now, _ := c.Get(context.WithoutCancel(ctx), known.ID, fields)
+			now.ID = known.ID
+			return account.Account{}, &system.Partial{Now: now, Done: others, Err: err}
 		}
 	}
 	now, err := c.Get(ctx, known.ID, fields)
@@ -396,37 +396,31 @@ func readPost(controls []ldap.Control) *ldap.Entry {
 	return e
 }
 
-// move calls an entry otherwise, or puts it elsewhere, and returns its new name.
-func (c *client) move(ctx context.Context, d *directory, id, changed, dn string, moves []account.Change) (string, error) {
+// move calls an entry otherwise, or puts it elsewhere.
+func (c *client) move(ctx context.Context, d *directory, id, changed, dn string, moves []account.Change) error {
 	parsed, err := ldap.ParseDN(dn)
 	if err != nil || len(parsed.RDNs) < 2 {
-		return "", &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the entry %s is called in a way that is not understood", dn)}
+		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the entry %s is called in a way that is not understood", dn)}
 	}
-	called, above := parsed.RDNs[0].String(), (&ldap.DN{RDNs: parsed.RDNs[1:]}).String()
+	called := parsed.RDNs[0].String()
 	newAbove := ""
 	for _, m := range moves {
 		switch {
 		case m.Field == unit:
 			newAbove = c.place(m.After.Text())
 		case !m.After.Filled():
-			return "", &system.Refusal{Code: account.BlankRequired, Field: m.Field, Message: fmt.Sprintf("accounts are called by their %s, which cannot be blank", d.named)}
+			return &system.Refusal{Code: account.BlankRequired, Field: m.Field, Message: fmt.Sprintf("accounts are called by their %s, which cannot be blank", d.named)}
 		default:
 			called = d.named + "=" + ldap.EscapeDN(m.After.Text())
 		}
 	}
 	if newAbove != "" && d.quoted { // these say of a missing one only that something went wrong
 		if _, err := c.entry(ctx, "looking for "+newAbove, newAbove, "(objectClass=*)", "objectClass"); err != nil {
-			return "", err
+			return err
 		}
 	}
 	request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, d.controls(id, changed))
-	if err := c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }}); err != nil {
-		return "", err
-	}
-	if newAbove != "" {
-		above = newAbove
-	}
-	return called + "," + above, nil
+	return c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
 }
 
 // A modification is a change of one attribute: values that go, and values that come.
