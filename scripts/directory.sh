@@ -3,7 +3,7 @@
 # has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
 # The people of the ferries are in it; EMPTY=1 leaves the tree alone.
 #
-# It listens on 127.0.0.1 and, for this machine's users, on FOLDER/ldapi. Whoever runs it
+# It listens on 127.0.0.1, unless PORT is 0, and for this machine's users on FOLDER/ldapi. Whoever runs it
 # is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
 # stands in FOLDER/password. FOLDER/ca.pem is the authority of its certificate.
 set -euo pipefail
@@ -101,4 +101,6 @@ LDIF
   "${slapd%slapd}slapadd" -q -f "$dir/slapd.conf" -l "$dir/start.ldif" >"$dir/load.log" 2>&1 || { cat "$dir/load.log" >&2; exit 1; }
   rm "$dir/start.ldif"
 fi
-exec "$slapd" -d "${DEBUG:-0}" -f "$dir/slapd.conf" -h "ldap://127.0.0.1:$port ldapi://${dir//\//%2F}%2Fldapi"
+listen="ldapi://${dir//\//%2F}%2Fldapi"
+[ "$port" = 0 ] || listen="ldap://127.0.0.1:$port $listen"
+exec "$slapd" -d "${DEBUG:-0}" -f "$dir/slapd.conf" -h "$listen"

@@ -93,10 +93,34 @@ func TestSheetsPage(t *testing.T) {
 	assert.Greater(t, ran, 10)
 }
 
-// The pages whose examples work where the demonstration ends: their files are
-// written, their commands run to the letter, and what they show comes out.
+// shown is what a page has of a file, a command or what it says.
+var shown = regexp.MustCompile("(?m)(?:^```(?:yaml|csv) ([a-z/]+\\.[a-z]+)\n((?s:.*?))^```)|(?:^    (evenledger .*)$)|(?:^```out\n((?s:.*?))^```)")
+
+// follow does what a page says to the letter: its files are written, its commands run, and
+// what they show comes out.
+func (f folder) follow(page string, commands int) {
+	out, ran := "", 0
+	for _, m := range shown.FindAllStringSubmatch(page, -1) {
+		switch {
+		case m[1] != "":
+			f.write(m[1], m[2])
+		case m[3] != "":
+			ran++
+			var code int
+			var errOut string
+			code, out, errOut = f.run(strings.Fields(m[3])[1:]...)
+			assert.Contains(f.t, []int{0, 1, 4}, code, "%s: %s", m[3], errOut)
+		default:
+			for line := range strings.Lines(m[4]) {
+				assert.Contains(f.t, out, strings.TrimSpace(line), "%s", m[3])
+			}
+		}
+	}
+	assert.Greater(f.t, ran, commands)
+}
+
+// The pages whose examples work where the demonstration ends.
 func TestPagesAfterTheDemo(t *testing.T) {
-	block := regexp.MustCompile("(?m)(?:^```(?:yaml|csv) ([a-z/]+\\.[a-z]+)\n((?s:.*?))^```)|(?:^    (evenledger .*)$)|(?:^```out\n((?s:.*?))^```)")
 	for _, page := range []string{"memberships", "passwords", "undo"} {
 		t.Run(page, func(t *testing.T) {
 			f := folder{t, t.TempDir()}
@@ -110,22 +134,7 @@ func TestPagesAfterTheDemo(t *testing.T) {
 			t.Setenv("HANDOUT", "gulls over the quay 1912")
 			text, err := os.ReadFile("../docs/" + page + ".md")
 			require.NoError(t, err)
-			out, ran := "", 0
-			for _, m := range block.FindAllStringSubmatch(string(text), -1) {
-				switch {
-				case m[1] != "":
-					f.write(m[1], m[2])
-				case m[3] != "":
-					ran++
-					code, out, errOut = f.run(strings.Fields(m[3])[1:]...)
-					assert.Contains(t, []int{0, 1, 4}, code, "%s: %s", m[3], errOut)
-				default:
-					for line := range strings.Lines(m[4]) {
-						assert.Contains(t, out, strings.TrimSpace(line), "%s", m[3])
-					}
-				}
-			}
-			assert.Greater(t, ran, 2)
+			f.follow(string(text), 2)
 		})
 	}
 }

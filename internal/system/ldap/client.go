@@ -92,6 +92,7 @@ type operation struct {
 	what string // in words, for errors
 	safe bool   // it changes nothing
 	do   func(*ldap.Conn) error
+	on   *listing // whose connection is used; nil: any
 }
 
 // run carries out a request, on a connection that no other uses meanwhile. What changes
@@ -107,6 +108,9 @@ func (c *client) run(ctx context.Context, o operation) error {
 	for try := 1; ; try++ {
 		err := c.once(ctx, stop, o)
 		var again *again
+		if o.on != nil && o.on.begun && errors.As(err, &again) {
+			return err // it has to begin again
+		}
 		if !errors.As(err, &again) {
 			if err == nil || ctx.Err() == nil {
 				c.pace.Pass()
@@ -137,7 +141,7 @@ func (c *client) once(ctx, stop context.Context, o operation) error {
 	if err := c.pace.Wait(stop); err != nil {
 		return err
 	}
-	conn, err := c.take(ctx)
+	conn, err := c.connect(ctx, o.on)
 	if err != nil {
 		return err
 	}
@@ -152,12 +156,25 @@ func (c *client) once(ctx, stop context.Context, o operation) error {
 		_ = conn.Close()
 		return ctx.Err()
 	}
-	if isBroken(err) || conn.IsClosing() {
+	switch {
+	case isBroken(err) || conn.IsClosing():
 		_ = conn.Close()
-	} else {
+	case o.on != nil:
+		o.on.conn = conn
+	default:
 		c.giveBack(conn)
 	}
 	return c.judge(o, err)
+}
+
+// connect returns the connection that a listing keeps, or any.
+func (c *client) connect(ctx context.Context, on *listing) (*ldap.Conn, error) {
+	if on == nil || on.conn == nil {
+		return c.take(ctx)
+	}
+	conn := on.conn
+	on.conn = nil
+	return conn, nil
 }
 
 // take returns a connection that nobody uses, a new one if there is none.

@@ -144,7 +144,7 @@ func (c *client) estimate(ctx context.Context, d *directory) {
 		return
 	}
 	request := ldap.NewSearchRequest(c.people, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, d.isPerson, []string{"1.1"}, []ldap.Control{ldap.NewControlPaging(1)})
-	found, err := c.search(ctx, "asking how many accounts there are", request)
+	found, err := c.search(ctx, nil, "asking how many accounts there are", request)
 	if err != nil {
 		return
 	}

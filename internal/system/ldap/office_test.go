@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -256,4 +257,38 @@ func TestConnecting(t *testing.T) {
 			assert.NotEmpty(t, down.Remedy)
 		})
 	}
+}
+
+// A listing that breaks off begins again, and gives everybody once.
+func TestListingBreaksOff(t *testing.T) {
+	c, p := openOffice(t, func(c *connection) { c.page = 4 })
+	c.clock = clock.NewFake(time.Now())
+	var all []account.Account
+	for i := range 18 {
+		all = append(all, clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), "Deck"))
+	}
+	_, err := c.CreateAll(t.Context(), all, officeFields)
+	require.NoError(t, err)
+	n := 0
+	p.odd = func(op, dn string) (uint16, bool) {
+		if op == "search" && strings.EqualFold(dn, c.people) {
+			n++
+		}
+		return 0, op == "search" && (n == 3 || n == 6)
+	}
+	var names []string
+	for a, err := range c.List(t.Context(), officeFields) {
+		require.NoError(t, err)
+		names = append(names, a.Field("userName").Text())
+	}
+	assert.Len(t, names, 18)
+	slices.Sort(names)
+	assert.Len(t, slices.Compact(names), 18)
+	assert.Greater(t, n, 8, "it did break off")
+
+	p.odd = func(op, _ string) (uint16, bool) { return 0, op == "search" }
+	for _, err = range c.List(t.Context(), officeFields) {
+	}
+	var down *system.Unavailable
+	require.ErrorAs(t, err, &down, "for good, it is an error and no shorter list")
 }

@@ -18,9 +18,9 @@ import (
 	"evenledger/internal/system"
 )
 
-// search asks for entries, one page.
-func (c *client) search(ctx context.Context, what string, request *ldap.SearchRequest) (found *ldap.SearchResult, err error) {
-	err = c.run(ctx, operation{what: what, safe: true, do: func(conn *ldap.Conn) error {
+// search asks for entries, one page of a listing or, if that is nil, all at once.
+func (c *client) search(ctx context.Context, on *listing, what string, request *ldap.SearchRequest) (found *ldap.SearchResult, err error) {
+	err = c.run(ctx, operation{what: what, safe: true, on: on, do: func(conn *ldap.Conn) error {
 		var err error
 		found, err = conn.Search(request)
 		return err
@@ -44,7 +44,7 @@ func (c *client) isPartition(referral string) bool {
 
 // entry reads one entry.
 func (c *client) entry(ctx context.Context, what, dn, filter string, attributes ...string) (*ldap.Entry, error) {
-	found, err := c.search(ctx, what, ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil))
+	found, err := c.search(ctx, nil, what, ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil))
 	if err != nil {
 		return nil, err
 	}
@@ -54,32 +54,70 @@ func (c *client) entry(ctx context.Context, what, dn, filter string, attributes 
 	return found.Entries[0], nil
 }
 
+// A listing is one way through the pages of an answer. A server knows where it is only on
+// the connection on which it began.
+type listing struct {
+	conn  *ldap.Conn // nil: none yet, or it broke
+	begun bool
+}
+
 // entries yields all entries beneath a place that a filter finds, page by page
-// (RFC 2696). What is cut short is an error.
+// (RFC 2696), each once. What is cut short is an error; what breaks off begins again.
 func (c *client) entries(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
-		var cookie []byte
-		for {
-			request := ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil)
-			if paged {
-				request.Controls = []ldap.Control{&ldap.ControlPaging{PagingSize: uint32(page), Cookie: cookie}}
-			}
-			found, err := c.search(ctx, what, request)
-			if err != nil {
-				yield(nil, err)
-				return
-			}
-			for _, e := range found.Entries {
-				if !yield(e, nil) {
-					return
+		given := map[string]bool{}
+		for try := 1; ; try++ {
+			l := &listing{}
+			more, err := c.pages(ctx, l, what, base, filter, attributes, page, paged, func(e *ldap.Entry) bool {
+				if given[e.DN] {
+					return true
 				}
+				given[e.DN] = true
+				return yield(e, nil)
+			})
+			if l.conn != nil && !more { // half an answer may still come on it
+				_ = l.conn.Close()
+			} else if l.conn != nil {
+				c.giveBack(l.conn)
 			}
-			next, ok := ldap.FindControl(found.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-			if !paged || !ok || len(next.Cookie) == 0 {
+			var again *again
+			switch {
+			case err == nil:
 				return
+			case errors.As(err, &again) && try < maxTries && ctx.Err() == nil:
+				continue
+			case again != nil:
+				err = again.err
 			}
-			cookie = next.Cookie
+			yield(nil, err)
+			return
 		}
+	}
+}
+
+// pages goes through the pages; more is false if nobody wants the rest.
+func (c *client) pages(ctx context.Context, l *listing, what, base, filter string, attributes []string, page int, paged bool, each func(*ldap.Entry) bool) (more bool, err error) {
+	var cookie []byte
+	for {
+		request := ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil)
+		if paged {
+			request.Controls = []ldap.Control{&ldap.ControlPaging{PagingSize: uint32(page), Cookie: cookie}}
+		}
+		found, err := c.search(ctx, l, what, request)
+		if err != nil {
+			return true, err
+		}
+		l.begun = true
+		for _, e := range found.Entries {
+			if !each(e) {
+				return false, nil
+			}
+		}
+		next, ok := ldap.FindControl(found.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+		if !paged || !ok || len(next.Cookie) == 0 {
+			return true, nil
+		}
+		cookie = next.Cookie
 	}
 }
 
