@@ -27,9 +27,12 @@ func blocks(t *testing.T, page, kind string) []string {
 // What the pages show is what the program takes.
 func TestDocsAreTrue(t *testing.T) {
 	f := folder{t, t.TempDir()}
+	for _, config := range blocks(t, "docs/systems.md", "yaml") {
+		f.write("evenledger.yaml", config)
+		code, _, errOut := f.run("batches")
+		assert.Zero(t, code, errOut)
+	}
 	f.write("evenledger.yaml", blocks(t, "docs/systems.md", "yaml")[0])
-	code, _, errOut := f.run("batches")
-	assert.Zero(t, code, errOut)
 
 	f.write("briefs/bases.csv", "Base,Zone\nNorthport,Europe/London\n")
 	briefs := blocks(t, "docs/brief.md", "yaml")

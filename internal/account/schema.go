@@ -50,6 +50,7 @@ type Suspension struct {
 type Schema struct {
 	Naming     string            `json:"naming"` // the field that names an account to people
 	Suspension Suspension        `json:"suspension"`
+	Renewal    string            `json:"renewal,omitempty"` // the field that has a person choose another password; empty: none that the system tells of
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
 

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -217,6 +218,7 @@ func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
 	}
 	if j.Schema != nil {
 		j.Brief.Fit(j.Schema)
+		j.Target.Renew = cmp.Or(j.Target.Renew, j.Schema.Renewal)
 	}
 	j.Findings = append(j.Findings, check.New(j.Mapper, j.Schema).Schema()...)
 	if !offline && j.Brief.Password.Change && j.Target.Renew == "" {

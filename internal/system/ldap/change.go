@@ -95,15 +95,7 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account) 
 	if err != nil {
 		return "", c.refusal(err)
 	}
-	if wanted.Password == "" || d.quoted || !d.password {
-		return request.DN, nil
-	}
-	// By the extension the server keeps no password that can be read, whatever its settings.
-	err = c.run(ctx, operation{what: "setting the password of " + request.DN, do: func(conn *ldap.Conn) error {
-		_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(request.DN, "", wanted.Password))
-		return err
-	}})
-	if err == nil {
+	if err = c.setPassword(ctx, d, request.DN, wanted); err == nil {
 		return request.DN, nil
 	}
 	if isOpen(err) {
@@ -117,6 +109,31 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account) 
 	return "", c.refusal(err)
 }
 
+// setPassword gives a new account its password, where that was not sent with it, and has the
+// person choose another if that is wanted.
+func (c *client) setPassword(ctx context.Context, d *directory, dn string, wanted account.Account) error {
+	if wanted.Password == "" || d.quoted {
+		return nil
+	}
+	if d.password {
+		// By the extension the server keeps no password that can be read, whatever its settings.
+		err := c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error {
+			_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(dn, "", wanted.Password))
+			return err
+		}})
+		if err != nil {
+			return err
+		}
+	}
+	m, marks := d.marks[renewal]
+	if !marks || wanted.Field(renewal).Text() != m.marked {
+		return nil
+	}
+	request := ldap.NewModifyRequest(dn, nil)
+	request.Replace(m.attribute, []string{m.value})
+	return c.run(ctx, operation{what: "having the person of " + dn + " choose another password", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+}
+
 func isOpen(err error) bool {
 	var open *system.Unclear
 	return errors.As(err, &open)
@@ -127,7 +144,7 @@ func (c *client) addition(ctx context.Context, d *directory, wanted account.Acco
 	entry := map[string][]string{}
 	for _, name := range wanted.FieldNames() {
 		v := wanted.Fields[name]
-		if !v.Filled() || name == unit || name == "active" && d.lock.attribute != "" {
+		if _, marks := d.marks[name]; marks || !v.Filled() || name == unit {
 			continue
 		}
 		p, ok := d.places[name]
@@ -156,21 +173,24 @@ func (c *client) addition(ctx context.Context, d *directory, wanted account.Acco
 
 // signs adds what lets an account sign in, or not.
 func (c *client) signs(d *directory, request *ldap.AddRequest, wanted account.Account) {
-	off := wanted.Field("active").Text() == d.schema.Suspension.Off && d.lock.attribute != ""
-	switch {
-	case d.lock.bit != 0:
-		bits := uint64(accountNormal)
-		if off || wanted.Password == "" { // such servers let in nobody without a password
-			bits |= d.lock.bit
+	for name, m := range d.marks {
+		is := wanted.Field(name).Text() == m.marked
+		switch {
+		case m.bit != 0:
+			bits := uint64(accountNormal)
+			if is || wanted.Password == "" { // such servers let in nobody without a password
+				bits |= m.bit
+			}
+			if wanted.Password == "" {
+				bits |= passwordNone
+			}
+			request.Attribute(m.attribute, []string{strconv.FormatUint(bits, 10)})
+		case name == renewal && !d.quoted: // it is set with the password
+		case is:
+			request.Attribute(m.attribute, []string{m.value})
+		case m.other != "" && name != renewal:
+			request.Attribute(m.attribute, []string{m.other})
 		}
-		if wanted.Password == "" {
-			bits |= passwordNone
-		}
-		request.Attribute(d.lock.attribute, []string{strconv.FormatUint(bits, 10)})
-	case off:
-		request.Attribute(d.lock.attribute, []string{d.lock.off})
-	case d.lock.on != "" && d.lock.attribute != "":
-		request.Attribute(d.lock.attribute, []string{d.lock.on})
 	}
 	switch {
 	case wanted.Password == "":
@@ -263,7 +283,7 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		switch {
 		case change.Field == unit, has && strings.EqualFold(p.attribute, d.named):
 			moves = append(moves, change)
-		case !has && !(change.Field == "active" && d.lock.attribute != ""):
+		case !has && d.marks[change.Field].attribute == "":
 			return account.Account{}, lacking(change.Field)
 		default:
 			others = append(others, change)
@@ -434,8 +454,8 @@ type modification struct {
 func (c *client) modifications(ctx context.Context, d *directory, dn string, changes []account.Change) ([]modification, error) {
 	var mods []modification
 	for _, change := range changes {
-		if change.Field == "active" {
-			m, err := c.locking(ctx, d, dn, change.After.Text() == d.schema.Suspension.Off)
+		if mark, marks := d.marks[change.Field]; marks {
+			m, err := c.marking(ctx, mark, dn, change.After.Text() == mark.marked)
 			if err != nil {
 				return nil, err
 			}
@@ -467,37 +487,37 @@ func (c *client) modifications(ctx context.Context, d *directory, dn string, cha
 	return mods, nil
 }
 
-// locking is what suspends an account, or lets it in again.
-func (c *client) locking(ctx context.Context, d *directory, dn string, off bool) ([]modification, error) {
-	value := d.lock.on
-	if off {
-		value = d.lock.off
+// marking is what marks an account, or takes the mark away.
+func (c *client) marking(ctx context.Context, m marking, dn string, is bool) ([]modification, error) {
+	value := m.other
+	if is {
+		value = m.value
 	}
-	if d.lock.bit == 0 {
-		m := modification{attribute: d.lock.attribute, whole: true}
+	if m.bit == 0 {
+		change := modification{attribute: m.attribute, whole: true}
 		if value != "" {
-			m.new = []string{value}
+			change.new = []string{value}
 		}
-		return []modification{m}, nil
+		return []modification{change}, nil
 	}
 	// The other bits stay: the value that was seen is exchanged for one with the bit.
-	e, err := c.entry(ctx, "looking at "+dn, dn, "(objectClass=*)", d.lock.attribute)
+	e, err := c.entry(ctx, "looking at "+dn, dn, "(objectClass=*)", m.attribute)
 	if err != nil {
 		return nil, err
 	}
-	now := e.GetEqualFoldAttributeValue(d.lock.attribute)
+	now := e.GetEqualFoldAttributeValue(m.attribute)
 	bits, err := strconv.ParseInt(now, 10, 64)
 	if err != nil {
-		return nil, &system.Refusal{Code: account.SystemRefused, Field: "active", Message: fmt.Sprintf("the %s of the account is “%s”, which is not understood", d.lock.attribute, now)}
+		return nil, &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the %s of the account is “%s”, which is not understood", m.attribute, now)}
 	}
-	after := uint64(bits) &^ d.lock.bit
-	if off {
-		after |= d.lock.bit
+	after := uint64(bits) &^ m.bit
+	if is {
+		after |= m.bit
 	}
 	if after == uint64(bits) {
 		return nil, nil
 	}
-	return []modification{{attribute: d.lock.attribute, gone: []string{now}, new: []string{strconv.FormatUint(after, 10)}}}, nil
+	return []modification{{attribute: m.attribute, gone: []string{now}, new: []string{strconv.FormatUint(after, 10)}}}, nil
 }
 
 // modify changes attributes of an entry, and returns it as it is then if the answer shows it.
@@ -523,7 +543,11 @@ func (c *client) modify(ctx context.Context, d *directory, id, changed, dn strin
 		return now, false, nil
 	}
 	var answer *ldap.ModifyResult
-	err = c.run(ctx, operation{what: "changing " + dn, do: func(conn *ldap.Conn) error {
+	var touched []string
+	for _, m := range mods {
+		touched = append(touched, m.attribute)
+	}
+	err = c.run(ctx, operation{what: "changing " + dn, more: []any{"attributes", strings.Join(touched, " ")}, do: func(conn *ldap.Conn) error {
 		var err error
 		answer, err = conn.ModifyWithResult(request)
 		return err

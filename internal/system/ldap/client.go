@@ -90,6 +90,7 @@ func newClient(c connection, password string, work system.Work) (*client, error)
 // An operation is one request.
 type operation struct {
 	what string // in words, for errors
+	more []any  // what else a trace tells of it, in pairs
 	safe bool   // it changes nothing
 	do   func(*ldap.Conn) error
 	on   *listing // whose connection is used; nil: any
@@ -151,7 +152,7 @@ func (c *client) once(ctx, stop context.Context, o operation) error {
 	begun := c.clock.Now()
 	err = o.do(conn)
 	release()
-	c.traced(o.what, err, c.clock.Now().Sub(begun))
+	c.traced(o, err, c.clock.Now().Sub(begun))
 	if ctx.Err() != nil {
 		_ = conn.Close()
 		return ctx.Err()

@@ -33,14 +33,14 @@ const unit = "unit"
 type directory struct {
 	family
 	schema    *account.Schema
-	places    map[string]place  // field → where it stands
-	back      map[string]string // attribute in small letters → field
-	classes   []string          // of new accounts
-	isPerson  string            // the filter that accounts pass
-	lock      marking           // no attribute: accounts cannot be suspended
-	ties      []tieClass        // classes of groups that the server has
-	made      tieClass          // that of new groups; no name: groups cannot be made
-	around    int               // how many accounts there are, about; 0: nobody knows
+	places    map[string]place   // field → where it stands
+	back      map[string]string  // attribute in small letters → field
+	classes   []string           // of new accounts
+	isPerson  string             // the filter that accounts pass
+	marks     map[string]marking // fields that are yes or no, and stand in the entry otherwise
+	ties      []tieClass         // classes of groups that the server has
+	made      tieClass           // that of new groups; no name: groups cannot be made
+	around    int                // how many accounts there are, about; 0: nobody knows
 	paged     bool
 	asserts   bool
 	postReads bool
@@ -218,28 +218,40 @@ func (c *client) adopt(d *directory, sub *subschema) error {
 	if _, has := d.places["userName"]; !has {
 		d.schema.Naming = d.back[strings.ToLower(d.named)]
 	}
-	c.findLock(d, sub, allowed)
+	c.findMarks(d, sub, allowed)
 	c.findTies(d, sub)
 	return nil
 }
 
-// findLock finds out how accounts are suspended.
-func (c *client) findLock(d *directory, sub *subschema, allowed map[string]string) {
+// renewal is the field that has a person choose another password.
+const renewal = "newPassword"
+
+// findMarks finds out how accounts are suspended, and how somebody is made to choose another
+// password.
+func (c *client) findMarks(d *directory, sub *subschema, allowed map[string]string) {
+	d.marks = map[string]marking{}
 	locks := d.locks
 	if s := c.suspended; s.field != "" {
-		locks = []marking{{attribute: s.field, off: s.off, on: s.on}}
+		locks = []marking{{attribute: s.field, marked: "false", value: s.off, other: s.on}}
 	}
-	for _, lock := range locks {
-		// What the server keeps of an account itself, no class has to allow.
-		t := sub.attribute(lock.attribute)
-		if t == nil || !t.kept && allowed[strings.ToLower(lock.attribute)] == "" && c.suspended.field != "" {
-			continue
+	// What the server keeps of an account itself, no class has to allow.
+	find := func(field string, all []marking, must bool) bool {
+		for _, m := range all {
+			t := sub.attribute(m.attribute)
+			if t == nil || must && !t.kept && allowed[strings.ToLower(m.attribute)] == "" {
+				continue
+			}
+			d.marks[field] = m
+			d.schema.Attributes = append(d.schema.Attributes, account.Attribute{Field: field, Path: m.attribute, Kind: account.YesNo, Description: t.about})
+			return true
 		}
-		d.lock = lock
-		active, _ := account.FieldNamed("active")
-		d.schema.Suspension = account.Suspension{Field: active.Name, On: "true", Off: "false"}
-		d.schema.Attributes = append(d.schema.Attributes, account.Attribute{Field: active.Name, Path: lock.attribute, Kind: active.Kind, Description: t.about})
-		return
+		return false
+	}
+	if find("active", locks, c.suspended.field != "") {
+		d.schema.Suspension = account.Suspension{Field: "active", On: "true", Off: "false"}
+	}
+	if find(renewal, d.renewals, false) {
+		d.schema.Renewal = renewal
 	}
 }
 

@@ -22,14 +22,17 @@ type family struct {
 	limits     map[string]int    // attribute → characters that it takes, where the schema does not say so
 	mostPage   int               // entries in a page; 0: as the server says
 	locks      []marking         // how accounts are suspended: the first whose attribute the server has
+	renewals   []marking         // and how somebody has to choose another password
 	quoted     bool              // passwords are written into unicodePwd, in quotes
 }
 
-// A marking is how an account is marked that may not sign in.
+// A marking is how a field that is yes or no stands in an entry: an attribute has a value
+// of its own when the field is as marked.
 type marking struct {
 	attribute string
-	off       string // its value then
-	on        string // and else; empty: it is not there
+	marked    string // the field then: “false” of who may not sign in
+	value     string // the attribute then
+	other     string // and else; empty: it is not there
 	bit       uint64 // or this bit of it is set then
 }
 
@@ -43,19 +46,22 @@ func families() []family {
 			partitions: []string{"cn=configuration,", "dc=domaindnszones,", "dc=forestdnszones,"},
 			filled:     []string{"instanceType", "nTSecurityDescriptor", "objectCategory", "objectSid", "groupType"},
 			mostPage:   1000, quoted: true,
-			locks: []marking{{attribute: "userAccountControl", bit: accountDisabled}},
+			locks:    []marking{{attribute: "userAccountControl", marked: "false", bit: accountDisabled}},
+			renewals: []marking{{attribute: "pwdLastSet", marked: "true", value: "0", other: "-1"}},
 		},
 		{
 			name: "OpenLDAP", id: "entryUUID", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
-			locks: []marking{{attribute: "pwdAccountLockedTime", off: "000001010000Z"}},
+			locks:    []marking{{attribute: "pwdAccountLockedTime", marked: "false", value: "000001010000Z"}},
+			renewals: []marking{{attribute: "pwdReset", marked: "true", value: "TRUE"}},
 		},
 		{
 			name: "389-like", id: "nsUniqueId", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
-			locks: []marking{{attribute: "nsAccountLock", off: "TRUE"}},
+			locks: []marking{{attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
 		},
 		{
 			name: "standard", id: "entryUUID", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
-			locks: []marking{{attribute: "pwdAccountLockedTime", off: "000001010000Z"}, {attribute: "nsAccountLock", off: "TRUE"}},
+			locks:    []marking{{attribute: "pwdAccountLockedTime", marked: "false", value: "000001010000Z"}, {attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
+			renewals: []marking{{attribute: "pwdReset", marked: "true", value: "TRUE"}},
 		},
 	}
 }

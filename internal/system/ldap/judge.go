@@ -164,9 +164,9 @@ func (c *client) fieldAt(pattern *regexp.Regexp, said string) string {
 	return c.known.fieldOf(found[1])
 }
 
-// traced writes down what was asked and what became of it. What was sent stands not in it:
-// passwords may be a part of it.
-func (c *client) traced(what string, err error, took time.Duration) {
+// traced writes down what was asked and what became of it. What was written into entries
+// stands not in it: passwords may be a part of it.
+func (c *client) traced(o operation, err error, took time.Duration) {
 	if c.work.Trace == nil {
 		return
 	}
@@ -177,5 +177,9 @@ func (c *client) traced(what string, err error, took time.Duration) {
 			answer = fmt.Sprintf("%d %s", code, answer)
 		}
 	}
-	c.work.Trace.Info("asked", "what", c.mask.Hide(what), "answer", answer, "after", took.Round(time.Millisecond).String())
+	told := []any{"what", c.mask.Hide(o.what), "answer", answer, "after", took.Round(time.Millisecond).String()}
+	for _, one := range o.more {
+		told = append(told, c.mask.Hide(fmt.Sprint(one)))
+	}
+	c.work.Trace.Info("asked", told...)
 }

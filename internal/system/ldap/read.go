@@ -20,7 +20,7 @@ import (
 
 // search asks for entries, one page of a listing or, if that is nil, all at once.
 func (c *client) search(ctx context.Context, on *listing, what string, request *ldap.SearchRequest) (found *ldap.SearchResult, err error) {
-	err = c.run(ctx, operation{what: what, safe: true, on: on, do: func(conn *ldap.Conn) error {
+	err = c.run(ctx, operation{what: what, more: []any{"base", request.BaseDN, "filter", request.Filter, "attributes", strings.Join(request.Attributes, " ")}, safe: true, on: on, do: func(conn *ldap.Conn) error {
 		var err error
 		found, err = conn.Search(request)
 		return err
@@ -165,11 +165,11 @@ func (d *directory) asked(fields []string) []string {
 		all = append(all, d.version)
 	}
 	for _, name := range append(slices.Clone(fields), d.schema.Naming) {
-		switch p, ok := d.places[name]; {
-		case ok:
+		if p, ok := d.places[name]; ok {
 			all = append(all, p.attribute)
-		case name == "active" && d.lock.attribute != "":
-			all = append(all, d.lock.attribute)
+		}
+		if m, ok := d.marks[name]; ok {
+			all = append(all, m.attribute)
 		}
 	}
 	slices.Sort(all)
@@ -225,8 +225,8 @@ func (c *client) value(d *directory, e *ldap.Entry, name string) account.Value {
 	if name == unit {
 		return account.Of(c.pathOf(e.DN))
 	}
-	if name == "active" && d.lock.attribute != "" {
-		return d.lock.read(e)
+	if m, ok := d.marks[name]; ok {
+		return m.read(e)
 	}
 	p, ok := d.places[name]
 	if !ok {
@@ -244,15 +244,15 @@ func (c *client) value(d *directory, e *ldap.Entry, name string) account.Value {
 	return account.Of(account.ListOf(texts))
 }
 
-// read tells whether an account may sign in.
+// read tells how the field is.
 func (m marking) read(e *ldap.Entry) account.Value {
 	value := e.GetEqualFoldAttributeValue(m.attribute)
-	off := strings.EqualFold(value, m.off) && value != ""
+	is := value != "" && strings.EqualFold(value, m.value)
 	if m.bit != 0 {
 		bits, _ := strconv.ParseInt(value, 10, 64)
-		off = uint64(bits)&m.bit != 0
+		is = uint64(bits)&m.bit != 0
 	}
-	return account.Of(strconv.FormatBool(!off))
+	return account.Of(strconv.FormatBool(is == (m.marked == "true")))
 }
 
 // decode puts a value into the standard form of its kind.
