@@ -54,6 +54,7 @@ type Batch struct {
 	Taken      string   // which rows were taken, if not all
 	Fields     []string // fields of accounts that the batch looks at
 	Match      []string
+	Numbers    []string // fields that got a number which nobody else may have by the time it is sent
 	Rows       int // rows in
 	Unlisted   int // accounts that no row lists and that something was decided about
 

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"evenledger/internal/account"
@@ -120,6 +121,7 @@ type Field struct {
 	Send           bool    // false: only expressions use it
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
+	Next           Range   // from which new accounts get a number that is free; zero: none
 	MakeMissing    bool    // of a place that does not exist: it is made first
 	Among          string  // the value is the name or id of a thing of this kind, such as units
 	Mode           Mode    // of a list: what becomes of the values that are there
@@ -475,6 +477,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			}
 		case "send":
 			f.Send = p.Value.Bool()
+		case "next":
+			f.Next, f.Kind = readRange(p.Value), account.Number
 		case "make_missing":
 			f.MakeMissing = p.Value.Bool()
 		case "among":
@@ -511,12 +515,32 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 		served.Fail("Leave “fallback_for” out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
 	case len(f.Parts) > 0 && (f.From != "" || f.Split != "" || source.make.Exists() || f.Fallback.Present()):
 		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
-	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present():
+	case f.Next.High > 0 && (f.Split != "" || len(f.Parts) > 0 || source.make.Exists() || f.Fallback.Present() || f.Unique == UniqueNumber):
+		pair.At.Fail("Keep “next”, and “from” for rows that give a number.", "with “next”, the field %s takes no “make”, “fallback”, “split” or “unique: number”", pair.Key)
+	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present() && f.Next.High == 0:
 		pair.At.Fail("Give it “from: HEADING”, “make: EXPRESSION” or “fallback: VALUE”.", "the field %s has no source", pair.Key)
 	case f.ClearWhenBlank && (f.Fallback.Present() || source.make.Exists() || f.Required || f.From == ""):
 		clear.Fail("Take it out, or “fallback”, “make” and “required”.", "“clear_when_blank” can have no effect here: a blank cell is never left blank")
 	}
 	return source
+}
+
+// A Range is whole numbers from Low to High.
+type Range struct{ Low, High int }
+
+// widest is how many numbers a range may have.
+const widest = 10_000_000
+
+// readRange reads a range such as 20000-29999.
+func readRange(node yamldoc.Node) Range {
+	low, high, ok := strings.Cut(node.Text(), "-")
+	from, err := strconv.Atoi(strings.TrimSpace(low))
+	to, errTo := strconv.Atoi(strings.TrimSpace(high))
+	if !ok || err != nil || errTo != nil || from < 1 || to < from || to-from >= widest {
+		node.Fail("Write it as 20000-29999, of at most ten million numbers.", "“%s” is not a range of numbers", node.Text())
+		return Range{}
+	}
+	return Range{from, to}
 }
 
 // readUnique reads “refuse”, “number”, or the formulas to try in turn, of which

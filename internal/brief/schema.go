@@ -48,6 +48,7 @@ var (
 		{Name: "refers", Form: yamldoc.Text, About: "The value is another account's value of this field, such as employeeNumber, and that account is meant. It may be one that the same sheet creates."},
 		{Name: "parts", Form: yamldoc.Table, About: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number or a word, or = and a text that is the same in all."},
 		{Name: "among", Form: yamldoc.Text, About: "The value is the name or id of a thing of this kind in the system, such as units; a row that names none is refused."},
+		{Name: "next", Form: yamldoc.Text, About: "A range such as 20000-29999: a new account gets the lowest number of it that no row and no account of the system has, unless its cell gives one."},
 		{Name: "make_missing", Form: yamldoc.Bool, About: "With unit: whether a place in the directory that does not exist is made first. Without it the row is refused."},
 		{Name: "mode", OneOf: modes, About: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},
 	}

@@ -402,7 +402,7 @@ func (c *Checker) Missing(wanted *mapping.Wanted) []account.Finding {
 			continue
 		}
 		i := slices.IndexFunc(c.brief.Fields, func(f brief.Field) bool { return f.Send && c.fieldOf(f.Name) == a.Field })
-		if i >= 0 && wanted.Values[i].Filled() {
+		if i >= 0 && (wanted.Values[i].Filled() || c.brief.Fields[i].Next.High > 0) {
 			continue
 		}
 		f := account.Find(account.Error, account.BlankRequired, fmt.Sprintf("the system wants %s of a new account", a.Field))

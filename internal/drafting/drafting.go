@@ -94,6 +94,7 @@ type making struct {
 	earlier map[int][]account.Finding        // findings about rows taken in before
 	bases   map[string]int                   // of the numbered field: how many rows want the value
 	seen    []account.Account                // a few of the system's, whoever they are
+	numbers []*numbers                       // that new accounts get
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
@@ -131,6 +132,7 @@ func (d *making) all(ctx context.Context) error {
 }
 
 func (d *making) fill(ctx context.Context) error {
+	d.lookForNumbers()
 	if err := d.takeIn(ctx); err != nil {
 		return err
 	}
@@ -142,6 +144,9 @@ func (d *making) fill(ctx context.Context) error {
 		return err
 	}
 	if err := d.lookForPlaces(ctx); err != nil {
+		return err
+	}
+	if err := d.readNumbers(ctx); err != nil {
 		return err
 	}
 	if err := d.decide(ctx, index); err != nil {
@@ -184,6 +189,7 @@ func (d *making) takeIn(ctx context.Context) error {
 		if checked.Wanted.Aside || checked.Wanted.Refused() {
 			continue
 		}
+		d.given(checked.Wanted)
 		for _, i := range d.lookUp() {
 			f := d.brief.Fields[i]
 			value := checked.Wanted.Values[i]
@@ -367,6 +373,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 					return err
 				}
 			}
+			d.number(&e, wanted)
 			if err := d.password(&e, wanted); err != nil {
 				return err
 			}

@@ -61,10 +61,12 @@ func (e *Export) Register(ctx context.Context, about *system.Description) error 
 		return nil
 	}
 	for _, kind := range e.Kinds {
-		if _, has := about.Kind(kind); !has {
+		if known, has := about.Kind(kind); !has || known.Place != "" {
 			var names []string
 			for _, about := range about.Kinds {
-				names = append(names, about.Name)
+				if about.Place == "" { // where accounts stand, a field says
+					names = append(names, about.Name)
+				}
 			}
 			return &account.Mistake{Message: fmt.Sprintf("the system has no %s", kind), Remedy: "It has: " + strings.Join(names, ", ") + "."}
 		}

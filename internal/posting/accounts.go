@@ -24,7 +24,7 @@ func isOpen(err error) bool {
 func (p *run) keys(e batch.Entry) map[string]string {
 	keys := map[string]string{}
 	for _, change := range e.Changes {
-		if change.After.Filled() && slices.Contains(p.Batch.Match, change.Field) {
+		if change.After.Filled() && (slices.Contains(p.Batch.Match, change.Field) || slices.Contains(p.Batch.Numbers, change.Field)) {
 			keys[change.Field] = change.After.Text()
 		}
 	}

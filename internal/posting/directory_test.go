@@ -290,3 +290,26 @@ func TestPlaces(t *testing.T) {
 		assert.NotContains(t, unit.Name, "Crew B", "what was made goes, from within")
 	}
 }
+
+// New accounts get the lowest number that neither a row nor an account has, and no one else's.
+func TestNumbers(t *testing.T) {
+	t.Parallel()
+	const text = "match: [employeeNumber]\nfields:\n  employeeNumber: {from: No}\n  userName: {from: Login}\n  uidNumber: {from: Number, next: 20000-20005}\n"
+	w := newDirectory(t)
+	w.own["uidNumber"] = account.Number
+	post := func(rows string) *batch.Batch {
+		b := w.draft(text, "No,Login,Number\n"+rows)
+		require.NoError(t, w.post(t.Context(), b, 0))
+		return b
+	}
+	post("1,zoe,20000\n2,tom,20002\n3,ana,7\n")
+	b := w.draft(text, "No,Login,Number\n4,mei,\n5,lars,20001\n6,pia,\n2,tom,\n7,yusuf,\n8,olga,\n")
+	var got []string
+	for _, e := range w.entries(b) {
+		got = append(got, e.Left()["uidNumber"].Text()+" "+string(e.Outcome))
+	}
+	assert.Equal(t, []string{"20003 waiting", "20001 waiting", "20004 waiting", "20002 unchanged", "20005 waiting", " refused"}, got)
+	w.system.Set("ana", map[string]account.Value{"uidNumber": account.Of("20004")}) // behind everyone's back
+	require.NoError(t, w.post(t.Context(), b, 0))
+	assert.Equal(t, []string{"created mei", "created lars", "refused stale", "unchanged", "created yusuf", "refused no-free-value"}, w.tell(b))
+}

@@ -35,6 +35,7 @@ type about struct {
 	Taken      string      `json:"taken,omitempty"`
 	Fields     []string    `json:"fields"`
 	Match      []string    `json:"match"`
+	Numbers    []string    `json:"numbers,omitempty"`
 	Rows       int         `json:"rows"`
 	Unlisted   int         `json:"unlisted,omitempty"`
 

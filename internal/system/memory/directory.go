@@ -32,6 +32,7 @@ func NewDirectory(units ...string) *System {
 		{Field: "title", Path: "title", Rule: account.AnyCase},
 		{Field: "manager", Path: "manager", Kind: account.Person, Rule: account.DN},
 		{Field: "lock", Path: "lock"},
+		{Field: "uidNumber", Path: "uidNumber", Kind: account.Number},
 		{Field: unit, Path: "ou", Kind: account.Place},
 	}}
 	s := &System{accounts: map[string]account.Account{}, tree: &tree{units: units, groups: map[string]*group{}}}
