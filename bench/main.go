@@ -37,7 +37,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, linear, start or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, linear, start or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -59,6 +59,9 @@ func run(args []string) error {
 	if len(args) == 4 && args[0] == "send" {
 		return bareSend(args[1], args[2], args[3])
 	}
+	if args[0] == "directory-add" || args[0] == "directory-find" || args[0] == "directory-join" {
+		return bareDirectory(args[0], args[1:])
+	}
 	if len(args) != 1 {
 		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, linear, start or all")
 	}
@@ -73,9 +76,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchLinear(program, dir), benchLimited(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchLinear(program, dir), benchLimited(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {

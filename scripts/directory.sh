@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Starts an OpenLDAP of Debian's in a folder of its own, which nothing else on this machine
 # has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
-# The people of the ferries are in it; EMPTY=1 leaves the tree alone.
+# The people of the ferries are in it; EMPTY=1 leaves them out, ALSO=FILE has more in LDIF.
 #
 # It listens on 127.0.0.1, unless PORT is 0, and for this machine's users on FOLDER/ldapi. Whoever runs it
 # is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
@@ -97,6 +97,7 @@ ou: groups
 
 LDIF
     [ -n "${EMPTY:-}" ] || cat "$here/directory/ferries.ldif"
+    [ -z "${ALSO:-}" ] || cat "$ALSO"
   } >"$dir/start.ldif"
   "${slapd%slapd}slapadd" -q -f "$dir/slapd.conf" -l "$dir/start.ldif" >"$dir/load.log" 2>&1 || { cat "$dir/load.log" >&2; exit 1; }
   rm "$dir/start.ldif"

@@ -55,8 +55,8 @@ type Batch struct {
 	Fields     []string // fields of accounts that the batch looks at
 	Match      []string
 	Numbers    []string // fields that got a number which nobody else may have by the time it is sent
-	Rows       int // rows in
-	Unlisted   int // accounts that no row lists and that something was decided about
+	Rows       int      // rows in
+	Unlisted   int      // accounts that no row lists and that something was decided about
 
 	Held       []string           // why it may not be posted; none: it may
 	Seats      []membership.Seats // of licences, as drafted
