@@ -50,8 +50,10 @@ func benchDirectory(program, dir string) error {
 	if err := errors.Join(os.WriteFile(brief, []byte(directoryBrief), 0o644), generate(small, creates), generate(large, 10_000)); err != nil {
 		return err
 	}
-	if err := benchDirectoryPost(program, dir, small, brief); err != nil {
-		return err
+	for _, server := range []struct{ name, setting string }{{"waits for its disk", "DURABLE=1"}, {"does not wait for its disk", "DURABLE="}} {
+		if err := benchDirectoryPost(program, dir, small, brief, server.name, server.setting); err != nil {
+			return err
+		}
 	}
 	many := filepath.Join(dir, "seafarers.ldif")
 	if err := writeSeafarers(many); err != nil {
@@ -62,20 +64,22 @@ func benchDirectory(program, dir string) error {
 		return err
 	}
 	defer stop()
-	ours, floor, ratio, err := pairs(3, func() *exec.Cmd { return atDirectory(program, dir, at, "draft", large, "-b", brief) }, func() *exec.Cmd { return self("directory-find", at, "10000") })
-	if err != nil {
-		return err
+	for _, floor := range []struct{ what, says string }{{"directory-find", "bare finding of them"}, {"directory-page", "bare paging through all"}} {
+		ours, bare, ratio, err := pairs(3, func() *exec.Cmd { return atDirectory(program, dir, at, "draft", large, "-b", brief) }, func() *exec.Cmd { return self(floor.what, at, "10000") })
+		if err != nil {
+			return err
+		}
+		fmt.Printf("directory  draft of %d rows against %d accounts: %5.2f s, %d MB; %s %5.2f s; %.2f times as long\n", 10_000, seafarers, ours.wall.Seconds(), ours.peak>>20, floor.says, bare.wall.Seconds(), ratio)
 	}
-	fmt.Printf("directory  draft of %d rows against %d accounts: %5.2f s, %d MB; bare finding of their two keys %5.2f s; %.2f times as long\n", 10_000, seafarers, ours.wall.Seconds(), ours.peak>>20, floor.wall.Seconds(), ratio)
 	return benchJoin(program, dir, at)
 }
 
-func benchDirectoryPost(program, dir, sheet, brief string) error {
+func benchDirectoryPost(program, dir, sheet, brief, name, setting string) error {
 	var ratios, ours, bare []float64
 	for range 3 {
 		took := make([]float64, 2)
 		for i := range took {
-			at, stop, err := directory(dir)
+			at, stop, err := directory(dir, setting)
 			if err != nil {
 				return err
 			}
@@ -98,7 +102,7 @@ func benchDirectoryPost(program, dir, sheet, brief string) error {
 	for _, list := range [][]float64{ours, bare, ratios} {
 		slices.Sort(list)
 	}
-	fmt.Printf("directory  post of %d creates, %d connections: %5.2f s; bare loop %5.2f s; creates/s against the bare loop %.2f (from %.2f to %.2f)\n", creates, together, ours[1], bare[1], ratios[1], ratios[0], ratios[2])
+	fmt.Printf("directory  post of %d creates, %d connections, a server that %s: %5.2f s; bare loop %5.2f s; creates/s against the bare loop %.2f (from %.2f to %.2f)\n", creates, together, name, ours[1], bare[1], ratios[1], ratios[0], ratios[2])
 	return nil
 }
 
@@ -188,7 +192,7 @@ func writeSeafarers(path string) error {
 }
 
 func dial(folder string) (*ldap.Conn, error) {
-	conn, err := ldap.Dial("unix", filepath.Join(folder, "ldapi"))
+	conn, err := ldap.DialURL(socket(folder))
 	if err != nil {
 		return nil, err
 	}
@@ -215,6 +219,13 @@ func bareDirectory(what string, args []string) error {
 		}
 		request.Add("member", members)
 		return conn.Modify(request)
+	case "directory-page":
+		conn, err := dial(folder)
+		if err != nil {
+			return err
+		}
+		_, err = conn.SearchWithPaging(people("(objectClass=inetOrgPerson)"), 1000)
+		return err
 	case "directory-find":
 		return bareFind(folder, n)
 	}
@@ -265,6 +276,11 @@ func seafarer(i int) *ldap.AddRequest {
 }
 
 // bareFind looks for as many people by number, two hundred with a filter.
+// people is a search for accounts with the attributes that the brief sets.
+func people(filter string) *ldap.SearchRequest {
+	return ldap.NewSearchRequest("ou=people,"+tree, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"uid", "employeeNumber", "cn", "sn", "givenName", "displayName", "mail", "title", "departmentNumber", "entryUUID"}, nil)
+}
+
 func bareFind(folder string, n int) error {
 	var asking sync.WaitGroup
 	filters, failed := make(chan string), make(chan error, together)
@@ -275,8 +291,7 @@ func bareFind(folder string, n int) error {
 		}
 		asking.Go(func() {
 			for filter := range filters {
-				request := ldap.NewSearchRequest("ou=people,"+tree, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"uid", "employeeNumber", "cn", "sn", "givenName", "displayName", "mail", "title", "departmentNumber", "entryUUID"}, nil)
-				if _, err := conn.SearchWithPaging(request, 500); err != nil {
+				if _, err := conn.SearchWithPaging(people(filter), 500); err != nil {
 					select {
 					case failed <- err:
 					default:

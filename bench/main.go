@@ -59,7 +59,7 @@ func run(args []string) error {
 	if len(args) == 4 && args[0] == "send" {
 		return bareSend(args[1], args[2], args[3])
 	}
-	if args[0] == "directory-add" || args[0] == "directory-find" || args[0] == "directory-join" {
+	if slices.Contains([]string{"directory-add", "directory-find", "directory-page", "directory-join"}, args[0]) {
 		return bareDirectory(args[0], args[1:])
 	}
 	if len(args) != 1 {

@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # Starts an OpenLDAP of Debian's in a folder of its own, which nothing else on this machine
 # has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
-# The people of the ferries are in it; EMPTY=1 leaves them out, ALSO=FILE has more in LDIF.
+# The people of the ferries are in it; EMPTY=1 leaves them out, ALSO=FILE has more in LDIF. With DURABLE=1 it
+# waits for the disk, as directories in earnest do.
 #
 # It listens on 127.0.0.1, unless PORT is 0, and for this machine's users on FOLDER/ldapi. Whoever runs it
 # is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
@@ -46,7 +47,7 @@ database mdb
 suffix $base
 rootdn cn=admin,$base
 directory $dir/data
-dbnosync
+${DURABLE:+# }dbnosync
 maxsize 1073741824
 index objectClass,uid,mail,employeeNumber,cn,sn,manager,member,uniqueMember,memberUid,entryUUID,entryCSN eq
 limits dn.exact="cn=evenledger,ou=services,$base" size=unlimited size.pr=unlimited

@@ -99,11 +99,15 @@ func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) erro
 			return err
 		}
 		defer update.Close()
+		steps, err := writeSteps(ctx, tx)
+		if err != nil {
+			return err
+		}
 		for _, e := range entries {
 			if _, err := update.ExecContext(ctx, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row); err != nil {
 				return err
 			}
-			if err := errors.Join(keep(ctx, tx, id, e), putSteps(ctx, tx, id, e, true)); err != nil {
+			if err := errors.Join(keep(ctx, tx, id, e), steps.replace(ctx, id, e)); err != nil {
 				return err
 			}
 		}
@@ -128,11 +132,15 @@ func (l *Ledger) Add(ctx context.Context, id int, entries []batch.Entry) error {
 			return err
 		}
 		defer insert.Close()
+		steps, err := writeSteps(ctx, tx)
+		if err != nil {
+			return err
+		}
 		for _, e := range entries {
 			if _, err := insert.ExecContext(ctx, id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Cells)); err != nil {
 				return err
 			}
-			if err := putSteps(ctx, tx, id, e, false); err != nil {
+			if err := steps.put(ctx, id, e); err != nil {
 				return err
 			}
 		}

@@ -201,20 +201,36 @@ func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry) er
 	return rows.Err()
 }
 
-// putSteps writes the steps of an entry in the place of those it had.
-func putSteps(ctx context.Context, tx *sql.Tx, id int, e batch.Entry, had bool) error {
-	if had {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?", id, e.Row); err != nil {
-			return err
-		}
+// stepWriter writes the steps of entries, by statements that are prepared once for all of them.
+type stepWriter struct {
+	clear, insert *sql.Stmt // end with their transaction
+}
+
+func writeSteps(ctx context.Context, tx *sql.Tx) (*stepWriter, error) {
+	remove, err := tx.PrepareContext(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?")
+	if err != nil {
+		return nil, err
 	}
+	insert, err := tx.PrepareContext(ctx, "INSERT INTO steps (batch, row, n, do, kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+	return &stepWriter{remove, insert}, err
+}
+
+// replace writes the steps of an entry in the place of those it had.
+func (w *stepWriter) replace(ctx context.Context, id int, e batch.Entry) error {
+	if _, err := w.clear.ExecContext(ctx, id, e.Row); err != nil {
+		return err
+	}
+	return w.put(ctx, id, e)
+}
+
+// put writes the steps of an entry that has none yet.
+func (w *stepWriter) put(ctx context.Context, id int, e batch.Entry) error {
 	for n, s := range e.Steps {
 		var was any
 		if s.Was != nil {
 			was = s.Was[0] + "\x1f" + s.Was[1]
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO steps (batch, row, n, do, kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-			id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, s.Made, s.Result); err != nil {
+		if _, err := w.insert.ExecContext(ctx, id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, s.Made, s.Result); err != nil {
 			return err
 		}
 	}

@@ -42,8 +42,12 @@ func giveRows(ctx context.Context, tx *sql.Tx) error {
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
+	steps, err := writeSteps(ctx, tx)
+	if err != nil {
+		return err
+	}
 	for _, o := range all {
-		if err := putSteps(ctx, tx, o.id, o.entry, false); err != nil {
+		if err := steps.put(ctx, o.id, o.entry); err != nil {
 			return err
 		}
 	}

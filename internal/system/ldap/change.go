@@ -254,8 +254,9 @@ func (c *client) readBack(ctx context.Context, d *directory, were map[string]acc
 			return nil, err
 		}
 		_, dn := splitVersion(a.Version)
-		if _, was := were[keyOf(dn)]; was {
-			now[keyOf(dn)] = a
+		key := keyOf(dn)
+		if _, was := were[key]; was {
+			now[key] = a
 		}
 	}
 	return now, nil
