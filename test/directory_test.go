@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	ldap "github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -39,9 +40,9 @@ func startHarbour(t *testing.T) (dir, url string) {
 }
 
 // inHarbour is a workspace for such a server.
-func inHarbour(t *testing.T) folder {
+func inHarbour(t *testing.T) (f folder, url string) {
 	dir, url := startHarbour(t)
-	f := folder{t, t.TempDir()}
+	f = folder{t, t.TempDir()}
 	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  harbour: {kind: ldap, url: %q, user: \"cn=evenledger,ou=services,dc=brindlesound,dc=example\", password: \"file:%s/password\", base: \"dc=brindlesound,dc=example\", people: ou=people, groups: ou=groups, settle: 500ms}\n", url, dir))
 	f.write("briefs/crew.yaml", `system: harbour
 match: [employeeNumber]
@@ -55,7 +56,7 @@ fields:
   unit: {from: Place, make_missing: true}
 groups: {from: Groups, make_missing: true}
 `)
-	return f
+	return f, url
 }
 
 // people returns the lines of an export of all accounts, in order.
@@ -77,10 +78,31 @@ func TestDirectoryPage(t *testing.T) {
 	f.follow(strings.NewReplacer("ldap://127.0.0.1:3389", url, "/tmp/harbour", dir).Replace(string(page)), 8)
 }
 
+// An account that is there gets another password, by which its person really signs in; what
+// the directory tells of the passwords it takes is looked at before.
+func TestDirectoryPasswords(t *testing.T) {
+	f, url := inHarbour(t)
+	f.write("briefs/renewed.yaml", "system: harbour\nmatch: [employeeNumber]\nnew: refuse\nfields: {employeeNumber: {from: No}}\npassword: {known: given, from: Word, change_at_sign_in: true}\n")
+	f.write("renewed.csv", "No,Word\n1001,Gulls over-quay 41\n1002,aB3-xZ9!\n1003,\n")
+	code, out, _ := f.run("draft", "renewed.csv", "-b", "renewed")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "it has 8 characters, and the system wants 10")
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Equal(t, 1, code, out+errOut)
+	assert.Equal(t, map[string]int{"updated": 1, "refused": 1, "unchanged": 1}, f.outcomes(1))
+	conn, err := ldap.DialURL(url)
+	require.NoError(t, err)
+	defer conn.Close()
+	const ines = "uid=ines.carvalho,ou=Deck,ou=people,dc=brindlesound,dc=example"
+	require.NoError(t, conn.Bind(ines, "Gulls over-quay 41"))
+	_, err = conn.Search(ldap.NewSearchRequest(ines, ldap.ScopeBaseObject, 0, 0, 0, false, "(objectClass=*)", nil, nil))
+	assert.True(t, ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights), "she has to choose another first: %v", err)
+}
+
 // A post into a directory may be killed at any moment: nobody is made twice, nobody is left
 // out, and undone it leaves the directory as it was.
 func TestDirectoryEvenAfterKills(t *testing.T) {
-	f := inHarbour(t)
+	f, _ := inHarbour(t)
 	before := f.people()
 	var rows strings.Builder
 	rows.WriteString("No,First,Last,Position,Place,Groups\n")

@@ -10,6 +10,7 @@ const (
 	BriefCheck         Code = "brief-check"
 	BrokenText         Code = "broken-text"
 	CannotBeRemoved    Code = "cannot-be-removed"
+	CannotSetPassword  Code = "cannot-set-password"
 	CannotBeUndone     Code = "cannot-be-undone"
 	ChangedSince       Code = "changed-since"
 	Closed             Code = "closed"

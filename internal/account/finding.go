@@ -46,6 +46,7 @@ var codes = [...]Explanation{
 	{BothWays, "A row asks for two different things with the same group, course or licence.", "Decide which is meant, and take the other out."},
 	{BriefCheck, "One of the brief's own checks does not hold for this row.", "Correct the row, or the check in the brief."},
 	{BrokenText, "A cell holds bytes that are no text in the sheet's encoding, or characters that cannot be seen.", "Type the cell anew. If many rows have it, save the sheet as CSV UTF-8."},
+	{CannotSetPassword, "The row gives an account that is there another password, and the system sets none.", "Take “known” out of “password” in the brief, and have the person set another where the system lets them."},
 	{CannotBeRemoved, "The row asks to remove its account, and the system removes none.", "Suspend it instead."},
 	{CannotBeUndone, "Something cannot be put back as it was.", "Look at what the message says, and put it right by hand."},
 	{ChangedSince, "What the batch did was changed by somebody since, and is left as it is.", "Look whether that is right."},

@@ -42,9 +42,13 @@ func (a *App) Drafter(l store.Store, j *Job) *drafting.Draft {
 	if j.Request.Only != "" {
 		d.Batch.Taken = strings.TrimPrefix(d.Batch.Taken+", where "+j.Request.Only, ", ")
 	}
-	d.Batch.Secrets = j.Brief.Password.New
-	if j.Brief.Password.Blank {
+	switch p := &j.Brief.Password; {
+	case p.Generates() && p.Given():
 		d.Batch.Secrets = "both"
+	case p.Generates():
+		d.Batch.Secrets = "generate"
+	case p.Given():
+		d.Batch.Secrets = "given"
 	}
 	return d
 }

@@ -76,13 +76,14 @@ type Job struct {
 	Selection sheet.Selection
 	Findings  []account.Finding     // about the sheet as a whole
 	Things    *membership.Catalogue // that rows may name; nil: not looked at
+	rules     secret.Rules          // that the system tells of passwords
 	whyNot    string                // what can be done about rows that find no account, where they are refused
 }
 
 // Checker returns a checker of the job's rows.
 func (j *Job) Checker() *check.Checker {
 	c := check.New(j.Mapper, j.Schema)
-	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords), known(j.Target.URL())
+	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords.And(j.rules)), known(j.Target.URL())
 	return c
 }
 
@@ -214,7 +215,7 @@ func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
 		if err != nil {
 			return err
 		}
-		j.Schema = about.Schema
+		j.Schema, j.rules = about.Schema, about.Rules
 	}
 	if j.Schema != nil {
 		j.Brief.Fit(j.Schema)

@@ -5,9 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
@@ -19,24 +22,21 @@ func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) 
 	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w).Destroy(id), l.CutJournal(ctx))
 }
 
-// HandOut writes the generated passwords of the accounts that were made to a new file, and
+// HandOut writes the generated passwords that accounts have got to a new file, and
 // then keeps them no more. It returns how many.
 func HandOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
 	sealed := Vaults(w).Of(b.ID)
 	var rows []int
 	n, err := envelope.WriteFile(path, func(yield func(secret.Credential, error) bool) {
-		for e, err := range made(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {
+		for e, err := range got(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {
 			c := secret.Credential{}
 			if err == nil {
 				c.Password, err = sealed.Open(e.Secret)
 			}
-			fields := map[string]string{}
-			for _, change := range e.Changes {
-				fields[change.Field] = change.After.Text()
-			}
-			c.UserName, c.Name, c.Email = fields["userName"], fields["displayName"], fields["email"]
+			left := e.Left()
+			c.UserName, c.Name, c.Email = left["userName"].Text(), left["displayName"].Text(), left["email"].Text()
 			if c.Name == "" {
-				c.Name = fields["givenName"] + " " + fields["familyName"]
+				c.Name = strings.TrimSpace(left["givenName"].Text() + " " + left["familyName"].Text())
 			}
 			if !yield(c, err) {
 				return
@@ -50,11 +50,12 @@ func HandOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 	return n, l.Wipe(ctx, b.ID, rows)
 }
 
-// made yields the entries whose account was created and whose password is kept.
-func made(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
+// got yields the entries whose account has got a generated password that is kept.
+func got(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
 	return func(yield func(batch.Entry, error) bool) {
 		for e, err := range entries {
-			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && e.Did == account.Created) && !yield(e, err) {
+			has := e.Did == account.Created || slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew && s.Result == membership.Done })
+			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && has) && !yield(e, err) {
 				return
 			}
 		}

@@ -44,6 +44,9 @@ type Decider struct {
 	Fields []string
 	// Extra are fields that a new account gets besides those of the brief.
 	Extra []account.Change
+	// Renewal is the field that has a person choose yet another password where an account
+	// gets one; empty: none.
+	Renewal string
 	// Protect has the patterns of names of accounts that are not changed.
 	Protect []string
 	// Several rows may come to the same account, as they bring only memberships.
@@ -327,12 +330,28 @@ func (d *Decider) update(e *Entry, w *mapping.Wanted, found *account.Account, as
 	if e.Intent == account.Suspend && d.Ties != nil {
 		d.leave(e, found)
 	}
+	if e.Intent != account.Suspend && d.Brief.Password.Renews(w.Password) {
+		d.renew(e, w, found)
+	}
 	if account.HasError(e.Findings) {
 		d.Ties.Return(d.booked)
 		e.Refuse()
 		return
 	}
 	e.Wait()
+}
+
+// renew gives an account that is there another password.
+func (d *Decider) renew(e *Entry, w *mapping.Wanted, found *account.Account) {
+	column := d.Brief.Password.From
+	switch {
+	case !d.Can.Renews:
+		e.Find(account.Error, account.CannotSetPassword, "password", column, fmt.Sprintf("the account %s is to get another password, and the system sets none of accounts that are there", found.Label()))
+	case w.Weak != "":
+		e.Find(account.Error, account.WeakPassword, "password", column, w.Weak)
+	default:
+		e.Steps = append(e.Steps, membership.Step{Do: membership.Renew, Kind: "password", Name: d.Renewal})
+	}
 }
 
 // keepName has what is made from the numbered field follow the value that the account has

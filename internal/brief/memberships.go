@@ -256,11 +256,12 @@ func readLimit(node yamldoc.Node) Limit {
 	return Limit{Most: int(n), Text: text}
 }
 
-// A Password is where the passwords of new accounts come from.
+// A Password is where passwords come from.
 type Password struct {
-	New      string // "generate", "given", or "" for none
+	New      string // of new accounts: "generate", "given", or "" for none
+	Known    string // of accounts that are there: likewise; "" leaves them as they are
 	From     string // heading of the column, with given
-	Blank    bool   // with given: one is generated where none is
+	Blank    bool   // with new accounts and given: one is generated where none is
 	Length   int
 	Alphabet string
 	Words    int // 0: characters
@@ -271,7 +272,16 @@ type Password struct {
 }
 
 // Generates reports whether passwords are made for some rows or all.
-func (p *Password) Generates() bool { return p.New == "generate" || p.Blank }
+func (p *Password) Generates() bool { return p.New == "generate" || p.Blank || p.Known == "generate" }
+
+// Given reports whether rows may give passwords.
+func (p *Password) Given() bool { return p.New == "given" || p.Known == "given" }
+
+// Renews reports whether a row that gives this password, sealed or not, has the account
+// that is there get another.
+func (p *Password) Renews(given string) bool {
+	return p.Known == "generate" || p.Known == "given" && given != ""
+}
 
 // Recipe is how a password is made; pattern is what Make gave.
 func (p *Password) Recipe(pattern string) secret.Recipe {
@@ -292,6 +302,10 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 			if p.New = pair.Value.OneOf("generate", "given", "none"); p.New == "none" {
 				p.New = ""
 			}
+		case "known":
+			if p.Known = pair.Value.OneOf("generate", "given", "keep"); p.Known == "keep" {
+				p.Known = ""
+			}
 		case "from":
 			p.From = pair.Value.Text()
 		case "when_blank":
@@ -311,11 +325,11 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 	if !node.Exists() {
 		return
 	}
-	if p.New == "given" && p.From == "" {
+	if p.Given() && p.From == "" {
 		node.Fail("Add “from: HEADING”.", "the given passwords have no column")
 	}
-	if p.New != "given" && p.From != "" {
-		node.Fail("Add “new: given”, or take “from” out.", "a column with passwords is named, and they are not to be given")
+	if !p.Given() && p.From != "" {
+		node.Fail("Add “new: given” or “known: given”, or take “from” out.", "a column with passwords is named, and they are not to be given")
 	}
 	if p.New != "given" && p.Blank {
 		at["when_blank"].Fail("Add “new: given”, or take it out.", "“when_blank” is for passwords that are given, and they are not")
@@ -323,7 +337,7 @@ func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 	ways := []string{"make", "words", "length", "alphabet"}
 	for _, key := range ways {
 		if node, said := at[key]; said && !p.Generates() {
-			node.Fail("Take it out, or write “new: generate”, or “when_blank: generate” beside “new: given”.", "“%s” says how passwords are made, and none is made", key)
+			node.Fail("Take it out, or write “new: generate” or “known: generate”, or “when_blank: generate” beside “new: given”.", "“%s” says how passwords are made, and none is made", key)
 		}
 	}
 	for i, key := range ways[:2] {

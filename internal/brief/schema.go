@@ -95,8 +95,9 @@ var (
 	}
 	passwordKeys = []key{
 		{Name: "new", OneOf: []string{"generate", "given", "none"}, About: "Where a new account's password comes from: made by the program, given in the sheet, or none."},
+		{Name: "known", OneOf: []string{"generate", "given", "keep"}, About: "Whether an account that is there gets another password: one made by the program, or the one that its row gives, if it gives one. Without it: keep."},
 		{Name: "from", Form: yamldoc.Text, About: "With given: the heading of the column."},
-		{Name: "when_blank", OneOf: []string{"refuse", "generate"}, About: "With given: what is done with a new person's row that gives none. Without it: refuse."},
+		{Name: "when_blank", OneOf: []string{"refuse", "generate"}, About: "With new: given: what is done with a new person's row that gives none. Without it: refuse."},
 		{Name: "length", Form: yamldoc.Whole, About: "With generate: how many characters. Without it: 16."},
 		{Name: "alphabet", Form: yamldoc.Text, About: "With generate: the characters to choose from. Without it: letters and digits that cannot be mistaken for each other."},
 		{Name: "words", Form: yamldoc.Whole, About: "With generate: this many short words with hyphens between, instead of characters."},
@@ -129,7 +130,7 @@ var (
 		{Name: "scope", Form: expression, About: "The accounts that the sheet is to list, by a condition on their fields, such as department == \"Deck\"."},
 		{Name: "limits", Nested: limitKeys, About: "The most that one batch may do; one that would do more is drafted and not posted."},
 		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
-		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts."},
+		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
 	modes          = []string{"add", "exact", "remove"}
 	servedAccounts = []string{string(ForNew), string(ForEmpty), string(ForAll)}

@@ -339,7 +339,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 
 // judge judges a given password.
 func (c *Checker) judge(wanted *mapping.Wanted) {
-	if c.Judge == nil || c.brief.Password.New != "given" || wanted.Password == "" {
+	if c.Judge == nil || !c.brief.Password.Given() || wanted.Password == "" {
 		return
 	}
 	about := slices.Clone(c.Known)

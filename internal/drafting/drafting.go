@@ -73,7 +73,7 @@ func (d *Draft) Make(ctx context.Context) (*Made, error) {
 	m := &making{Draft: d, about: about, brief: d.Mapper.Brief(), keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}}
 	m.brief.Fit(about.Schema)
 	m.checker = check.New(d.Mapper, about.Schema)
-	m.checker.Judge, m.checker.Known = secret.NewJudge(d.Rules), d.Known
+	m.checker.Judge, m.checker.Known = secret.NewJudge(m.rules()), d.Known
 	if err := m.all(ctx); err != nil {
 		return nil, err
 	}
@@ -341,6 +341,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 		Row:     d.rowOf,
 		Fields:  d.Batch.Fields,
 		Extra:   d.extra(),
+		Renewal: d.renewal(),
 		Several: d.brief.OnlyMemberships(),
 		Protect: d.Batch.Protect,
 

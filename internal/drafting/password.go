@@ -2,10 +2,12 @@ package drafting
 
 import (
 	"fmt"
+	"slices"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 )
@@ -16,8 +18,8 @@ func entryAt(row int) store.Filter { return store.Filter{Rows: []int{row}} }
 // given one, so that none stands in the ledger.
 func (d *making) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 	cells = d.Mapper.Conceal(cells)
-	if w.Password == "" || w.Aside || d.brief.Password.New != "given" {
-		w.Password = "" // it is wanted only of a new account
+	if w.Password == "" || w.Aside || !d.brief.Password.Given() {
+		w.Password = ""
 		return cells, nil
 	}
 	var err error
@@ -25,10 +27,15 @@ func (d *making) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 	return cells, err
 }
 
-// password gives a new account's entry its sealed password.
+// password gives an entry the sealed password that its account is to get.
 func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 	p := &d.brief.Password
-	if p.New == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
+	source := p.New
+	if e.Intent != account.Create {
+		source = p.Known
+	}
+	renews := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew })
+	if source == "" || e.Outcome != account.Waiting || e.Intent != account.Create && !renews {
 		return nil
 	}
 	refuse := func(code account.Code, column, message string) {
@@ -37,13 +44,13 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 		e.Refuse()
 	}
 	switch {
-	case w.Password != "" && w.Weak != "":
+	case source == "given" && w.Password != "" && w.Weak != "":
 		refuse(account.WeakPassword, p.From, w.Weak)
 		return nil
-	case w.Password != "":
+	case source == "given" && w.Password != "":
 		e.Secret = w.Password
 		return nil
-	case !p.Generates():
+	case source == "given" && !p.Blank:
 		refuse(account.BlankRequired, p.From, "a new account needs a password, and none is given")
 		return nil
 	}
@@ -52,7 +59,7 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 		refuse(account.WeakPassword, "", fmt.Sprintf("passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", w.Pattern, bits, secret.Enough))
 		return nil
 	}
-	made, broken, err := recipe.MakeFor(d.Rules)
+	made, broken, err := recipe.MakeFor(d.rules())
 	if err != nil {
 		return err
 	}
@@ -64,10 +71,22 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 	return err
 }
 
+// rules are those that the workspace says the system has for passwords, and those that it
+// tells itself.
+func (d *making) rules() secret.Rules { return d.Rules.And(d.about.Rules) }
+
 // extra are the fields that a new account gets besides the brief's.
 func (d *making) extra() []account.Change {
-	if d.brief.Password.New == "" || !d.brief.Password.Change || d.Renew == "" {
-		return nil
+	if field := d.renewal(); d.brief.Password.New != "" && field != "" {
+		return []account.Change{{Field: field, After: account.Of("true")}}
 	}
-	return []account.Change{{Field: d.Renew, After: account.Of("true")}}
+	return nil
+}
+
+// renewal is the field that has a person choose another password, if the brief wants that.
+func (d *making) renewal() string {
+	if d.brief.Password.Change {
+		return d.Renew
+	}
+	return ""
 }

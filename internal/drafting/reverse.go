@@ -171,7 +171,7 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (*membership
 	things := map[string][]string{}
 	for _, e := range done {
 		for _, s := range e.Steps {
-			if s.Do != membership.Refer && s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
+			if s.IsTie() && s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
 				things[s.Kind] = append(things[s.Kind], s.Thing)
 			}
 		}
@@ -294,6 +294,10 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.Account, has *membership.Register, referred map[int]string) {
 	if s.Do == membership.Refer {
 		r.putBack(u, account.Change{Field: s.Kind, Before: account.Of(e.Known[s.Kind].Text()), After: account.Of(referred[s.Row]), Names: &[2]string{e.Known[s.Kind].Text(), s.Name}}, now)
+		return
+	}
+	if s.Do == membership.Renew {
+		u.Find(account.Warning, account.CannotBeUndone, "password", "", "the password that the batch set stays: the one before it is known to nobody")
 		return
 	}
 	m, member := has.In(e.Account, s.Kind, s.Thing)

@@ -19,6 +19,7 @@ const (
 	Refer Verb = "refer" // set a field to an account that the same sheet creates
 	Leave Verb = "leave"
 	Join  Verb = "join"
+	Renew Verb = "renew" // give an account that is there another password
 )
 
 // A Result is what became of a step; the zero Result is that it waits.
@@ -36,7 +37,7 @@ type Step struct {
 	Do      Verb       `json:"do"`
 	Kind    string     `json:"kind"`            // of the thing; the field that refers
 	Thing   string     `json:"thing,omitempty"` // identifier
-	Name    string     `json:"name"`
+	Name    string     `json:"name"`            // with Renew: the field that has the person choose yet another; or empty
 	Role    string     `json:"role,omitempty"`
 	Section string     `json:"section,omitempty"`
 	Was     *[2]string `json:"was,omitempty"`  // role and section of the membership there is
@@ -45,11 +46,18 @@ type Step struct {
 	Result  Result     `json:"result,omitempty"`
 }
 
+// IsTie reports whether the step changes a membership.
+func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
+
 // Text says what the step does.
 func (s Step) Text() string {
 	switch {
 	case s.Do == Refer:
 		return s.Kind + ": " + s.Name
+	case s.Do == Renew && s.Name != "":
+		return "gets another password, until the first sign-in"
+	case s.Do == Renew:
+		return "gets another password"
 	case s.Do == Leave && s.Was != nil:
 		return "leaves " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Was[0], s.Was[1])
 	case s.Do == Leave:

@@ -1,6 +1,6 @@
 // Package posting carries a batch out: first what is to be done with the accounts
 // themselves, then the fields that refer to accounts the batch made, then the
-// memberships.
+// passwords of accounts that were there, then the memberships.
 //
 // It promises that an account's request is noted in the ledger before it is sent
 // and its result after, so that whenever it is stopped or killed, a further post
@@ -203,8 +203,8 @@ func (p *run) reversed(ctx context.Context) error {
 	return p.Ledger.Save(ctx, of)
 }
 
-// stages carries out the accounts' own steps first, then what refers to accounts,
-// then the memberships.
+// stages carries out the accounts' own steps first, then what refers to accounts, then
+// passwords, then the memberships.
 func (p *run) stages(ctx context.Context) error {
 	if err := p.settleOpen(ctx); err != nil {
 		return err
@@ -212,7 +212,7 @@ func (p *run) stages(ctx context.Context) error {
 	if err := p.makePlaces(ctx); err != nil {
 		return err
 	}
-	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.memberships}
+	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships}
 	for _, stage := range stages {
 		if err := p.recorded(ctx, stage); err != nil {
 			return err
@@ -363,12 +363,13 @@ func (p *run) advance(n int) {
 	}
 }
 
-// wipe takes away the given passwords of accounts that are settled, and those that
-// nobody gets.
+// wipe takes away the given passwords that are set or will not be, and those that nobody
+// gets.
 func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
-		if r.Entry.Intent == account.Create && !waits(&r.Entry) && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {
+		sent := !waits(&r.Entry) && renewal(&r.Entry) < 0
+		if r.Entry.Secret != "" && sent && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {
 			rows = append(rows, r.Entry.Row)
 		}
 	}

@@ -652,6 +652,55 @@ func TestGivenPasswordsGo(t *testing.T) {
 	assert.Equal(t, account.Counts{account.Created: 2}, w.even(b))
 }
 
+// An account that is there gets another password as a step of its own, which is sent again
+// where the answer was lost, and never after a clear one.
+func TestOtherPasswords(t *testing.T) {
+	t.Parallel()
+	const rows = columns + "7,Ana,Reyes,,,Chief,gulls-over-quay-41\n8,Tom,Kaya,,,,\n9,Lea,Brandt,,,,short\n"
+	lost := &system.Unclear{Err: errors.New("the line went dead")}
+	for name, test := range map[string]struct {
+		before, after func(n int) error
+		posts         int
+		told          string // of Ana
+		changes       int
+	}{
+		"done":                         {nil, nil, 1, "updated", 2},
+		"the answer was lost once":     {nil, func(n int) error { return map[bool]error{true: lost}[n == 1] }, 1, "updated", 3},
+		"no answer":                    {func(int) error { return lost }, nil, 1, "to update", 1},
+		"no answer, and posted again":  {func(n int) error { return map[bool]error{true: lost}[n <= 3] }, nil, 2, "updated", 2},
+		"refused":                      {func(int) error { return &system.Refusal{Code: account.SystemRefused, Message: "too plain"} }, nil, 2, "failed system-refused", 1},
+		"changed by another meanwhile": {func(n int) error { return map[bool]error{true: system.ErrChanged}[n == 1] }, nil, 1, "updated", 2},
+		"gone":                         {func(int) error { return system.ErrGone }, nil, 1, "failed account-gone", 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""), someone("9", "Lea", "Brandt", ""))
+			w.secrets = "given"
+			b := w.draft(strings.Replace(crew, "department: {from: Department}", "", 1)+"password: {known: given, from: Department}\n", rows)
+			assert.Equal(t, account.Counts{account.Waiting: 1, account.Unchanged: 1, account.Refused: 1}, w.even(b), "a blank cell leaves the password as it is: %v", w.entries(b)[0].Findings)
+			var begun, done int
+			count := func(n *int, then func(int) error) func(string, account.Account) error {
+				return func(action string, _ account.Account) error {
+					if action != "password" || then == nil {
+						return nil
+					}
+					*n++
+					return then(*n)
+				}
+			}
+			w.system.Before, w.system.After = count(&begun, test.before), count(&done, test.after)
+			for range test.posts {
+				_ = w.post(t.Context(), b, 0)
+			}
+			assert.Equal(t, test.told, strings.Replace(told(w.entries(b)[0]), " title:Clerk→Chief", "", 1))
+			assert.Equal(t, test.changes, w.system.Changes())
+			kept, err := w.ledger.Given(t.Context(), b.ID)
+			require.NoError(t, err)
+			assert.Equal(t, test.told == "to update", kept == 1, "kept as long as it waits")
+		})
+	}
+}
+
 // late is a system that for a while doesn't list what was made.
 type late struct {
 	*memory.System

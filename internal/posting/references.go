@@ -17,7 +17,7 @@ import (
 
 // references sets the fields that refer to accounts which the same sheet created.
 func (p *run) references(ctx context.Context, _ func(error)) error {
-	return p.pending(ctx, true, func(window []batch.Entry) error {
+	return p.pending(ctx, membership.Refer, func(window []batch.Entry) error {
 		var rows []int
 		total := 0
 		for _, e := range window {

@@ -21,11 +21,11 @@ import (
 const tieWindow = 20000
 
 // pending yields the entries whose account is as wanted and whose steps wait, in
-// windows; of those that refer to accounts of other rows, or of all.
-func (p *run) pending(ctx context.Context, refers bool, do func([]batch.Entry) error) error {
+// windows; of those with a step that does the given, or of all.
+func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch.Entry) error) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Refers: refers, After: after, Limit: tieWindow}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew, After: after, Limit: tieWindow}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)
@@ -65,13 +65,13 @@ type thing struct{ kind, id string }
 // memberships carries out the memberships: those of one thing together, in few
 // requests, and different things side by side.
 func (p *run) memberships(ctx context.Context, _ func(error)) error {
-	return p.pending(ctx, false, func(window []batch.Entry) error {
+	return p.pending(ctx, "", func(window []batch.Entry) error {
 		w := &tieWork{run: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
 			for n := range window[i].Steps {
-				if s := &window[i].Steps[n]; s.Do != membership.Refer && s.Result == "" {
+				if s := &window[i].Steps[n]; s.IsTie() && s.Result == "" {
 					total++
 				}
 			}
@@ -88,7 +88,7 @@ func (p *run) memberships(ctx context.Context, _ func(error)) error {
 		}
 		for i := range window {
 			for n := range window[i].Steps {
-				if s := &window[i].Steps[n]; s.Do != membership.Refer && s.Result == "" && s.Thing != "" {
+				if s := &window[i].Steps[n]; s.IsTie() && s.Result == "" && s.Thing != "" {
 					at := thing{s.Kind, s.Thing}
 					w.by[at] = append(w.by[at], tied{&window[i], s})
 				}

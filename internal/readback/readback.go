@@ -142,7 +142,7 @@ func (r *Reading) compare(ctx context.Context, entries []batch.Entry) ([]Row, er
 		for _, s := range e.Steps {
 			if s.Do == membership.Refer {
 				targets, fields[s.Kind] = append(targets, s.Row), true
-			} else if s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
+			} else if s.IsTie() && s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
 				things[s.Kind] = append(things[s.Kind], s.Thing)
 			}
 		}

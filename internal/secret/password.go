@@ -150,6 +150,15 @@ type Rules struct {
 	Weak     bool // given passwords may be such as can be guessed, which is told each time
 }
 
+// And returns the rules of both.
+func (r Rules) And(other Rules) Rules {
+	r.Shortest, r.Kinds, r.Weak = max(r.Shortest, other.Shortest), max(r.Kinds, other.Kinds), r.Weak || other.Weak
+	if other.Longest > 0 && (r.Longest == 0 || other.Longest < r.Longest) {
+		r.Longest = other.Longest
+	}
+	return r
+}
+
 // Breaks says which rule a password breaks; empty: none.
 func (r Rules) Breaks(password string) string {
 	has := 0

@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 )
 
 // Errors that an engine tells.
@@ -116,9 +117,9 @@ type Posts interface {
 	// Changing returns the identifiers, as they were drafted, of the accounts of which a
 	// batch changes fields.
 	Changing(ctx context.Context, id int) (map[string]bool, error)
-	// Secrets returns how many generated passwords the batch keeps: of accounts that were
-	// made, and of those that wait to be. Given returns how many that sheets gave.
-	Secrets(ctx context.Context, id int) (made, waiting int, err error)
+	// Secrets returns how many generated passwords the batch keeps: those that accounts
+	// have got, and those that wait to be sent. Given returns how many that sheets gave.
+	Secrets(ctx context.Context, id int) (got, waiting int, err error)
 	Given(ctx context.Context, id int) (n int, err error)
 	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 	Wipe(ctx context.Context, id int, rows []int) error
@@ -148,7 +149,7 @@ type Filter struct {
 	Secrets  bool              // with the sealed password
 	Open     bool              // only entries whose account's own step waits
 	Steps    bool              // only entries whose account's own step is done and others wait
-	Refers   bool              // only entries that refer to another row's account
+	Does     membership.Verb   // only entries with a step that does this; empty: any
 	After    int               // only rows beyond this one
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
+	"evenledger/internal/secret"
 )
 
 // A System is one application or directory. It may be used by several goroutines at
@@ -68,6 +69,11 @@ type System interface {
 	// Remove removes an account for good. Errors are as with Change.
 	Remove(ctx context.Context, known account.Account) error
 
+	// SetPassword gives an account another password, and makes the changes that go with it.
+	// Nobody can read whether it was set; setting the same once more does no harm. Errors are
+	// as with Change, and the account's identifier stays.
+	SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error
+
 	// Things yields every thing of a kind that Describe lists. Without counted, how many
 	// members each has need not be told.
 	Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error]
@@ -91,6 +97,7 @@ type System interface {
 type Description struct {
 	*account.Schema
 	Can   Abilities
+	Rules secret.Rules        // that the system tells it has for passwords, of new accounts at least
 	Kinds []account.ThingKind // of things that accounts can be tied to, in order of name; none: it has none
 }
 
@@ -114,6 +121,7 @@ type Abilities struct {
 	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
 	AtOnce   int  // accounts that CreateAll makes in one request; below 2: they are made one by one
 	Removes  bool // without it rows that ask for it are refused
+	Renews   bool // accounts that are there can be given another password; without it rows that ask for it are refused
 	Ties     int  // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
 	Makes    bool // things can be made; without it rows that name one which is missing are refused
 	Unmakes  bool // and removed again; without it those that a batch made stay when it is undone, which is told
@@ -135,6 +143,11 @@ func (Base) CreateAll(context.Context, []account.Account, []string) ([]Made, err
 
 // Remove implements System.
 func (Base) Remove(context.Context, account.Account) error { return ErrCannot }
+
+// SetPassword implements System.
+func (Base) SetPassword(context.Context, account.Account, string, []account.Change) error {
+	return ErrCannot
+}
 
 // Things implements System.
 func (Base) Things(context.Context, string, bool) iter.Seq2[account.Thing, error] {

@@ -89,12 +89,15 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	}{
 		{filter.Open, "coalesce(r.did, '') = ''"},
 		{filter.Steps, "r.did != ''"},
-		{filter.Refers, "EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.do = 'refer')"},
 		{filter.Findings, "told != '[]'"},
 	} {
 		if c.asked {
 			query += " AND " + c.holds
 		}
+	}
+	if filter.Does != "" {
+		query += " AND EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.do = ?)"
+		args = append(args, filter.Does)
 	}
 	query += " ORDER BY e.row"
 	if filter.Last {

@@ -255,7 +255,7 @@ func TestStepsAndSecrets(t *testing.T) {
 	assert.Equal(t, &[2]string{"Ana", "Tom Kaya"}, all[1].Changes[0].Names)
 	assert.Equal(t, account.Of("u2"), all[1].Changes[0].After)
 	assert.Equal(t, 1, batch.Unlisted(all[3].Row))
-	assert.Equal(t, []int{2}, rowsOf(entries(t, l, b.ID, store.Filter{Refers: true})))
+	assert.Equal(t, []int{2}, rowsOf(entries(t, l, b.ID, store.Filter{Does: membership.Refer})))
 	none, err := l.WithoutAccount(t.Context(), b.ID, []int{2, 3, 4})
 	require.NoError(t, err)
 	assert.Equal(t, map[int]bool{4: true}, none, "neither has it an account nor does it get one")

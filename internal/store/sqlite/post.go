@@ -8,6 +8,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/store"
 )
 
@@ -150,13 +151,15 @@ func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
 	return n, err
 }
 
-// Secrets returns how many generated passwords the batch keeps: of accounts that were
-// made, and of those that wait to be.
-func (l *Ledger) Secrets(ctx context.Context, id int) (made, waiting int, err error) {
-	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE r.did = ?), count(*) FILTER (WHERE coalesce(r.outcome, ?) = ? AND coalesce(r.did, '') = '')
-		FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row WHERE s.batch = ? AND s.sealed NOT LIKE 'given:%'`,
-		account.Created, account.Waiting, account.Waiting, id).Scan(&made, &waiting)
-	return made, waiting, err
+// Secrets implements store.Store.
+func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting int, err error) {
+	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE r.did = ? OR p.result = ?),
+			count(*) FILTER (WHERE coalesce(r.outcome, ?) = ? AND (coalesce(r.did, '') = '' OR p.result = ''))
+		FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
+		LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p.do = ?
+		WHERE s.batch = ? AND s.sealed NOT LIKE 'given:%'`,
+		account.Created, membership.Done, account.Waiting, account.Waiting, membership.Renew, id).Scan(&got, &waiting)
+	return got, waiting, err
 }
 
 // InFlight implements store.Store.

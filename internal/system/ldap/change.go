@@ -116,22 +116,77 @@ func (c *client) setPassword(ctx context.Context, d *directory, dn string, wante
 		return nil
 	}
 	if d.password {
-		// By the extension the server keeps no password that can be read, whatever its settings.
-		err := c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error {
-			_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(dn, "", wanted.Password))
-			return err
-		}})
-		if err != nil {
+		if err := c.modifyPassword(ctx, dn, wanted.Password); err != nil {
 			return err
 		}
 	}
-	m, marks := d.marks[renewal]
-	if !marks || wanted.Field(renewal).Text() != m.marked {
-		return nil
+	if m, marks := d.marks[renewal]; marks && wanted.Field(renewal).Text() == m.marked {
+		return c.haveRenewed(ctx, dn, m)
 	}
+	return nil
+}
+
+// modifyPassword sets a password by RFC 3062: the server keeps none that can be read, whatever
+// its settings.
+func (c *client) modifyPassword(ctx context.Context, dn, password string) error {
+	return c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error {
+		_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(dn, "", password))
+		return err
+	}})
+}
+
+// haveRenewed has a person choose another password.
+func (c *client) haveRenewed(ctx context.Context, dn string, m marking) error {
 	request := ldap.NewModifyRequest(dn, nil)
 	request.Replace(m.attribute, []string{m.value})
 	return c.run(ctx, operation{what: "having the person of " + dn + " choose another password", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+}
+
+// SetPassword implements system.System.
+func (c *client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return err
+	}
+	c.mask.Add(password) // before anything can be told
+	// A name may be another person's by now.
+	now, err := c.Get(ctx, known.ID, nil)
+	if err != nil {
+		return err
+	}
+	_, dn := splitVersion(now.Version)
+	renews := slices.ContainsFunc(also, func(change account.Change) bool { return change.Field == renewal })
+	m, marks := d.marks[renewal]
+	if i := slices.IndexFunc(also, func(change account.Change) bool { return change.Field != renewal || !marks }); i >= 0 {
+		return lacking(also[i].Field)
+	}
+	request := ldap.NewModifyRequest(dn, nil)
+	switch {
+	case d.quoted:
+		request.Replace("unicodePwd", []string{quotedPassword(password)})
+		if renews {
+			request.Replace(m.attribute, []string{m.value})
+		}
+	case d.password:
+		if err := c.modifyPassword(ctx, dn, password); err != nil {
+			return c.refusal(err)
+		}
+	default:
+		request.Replace("userPassword", []string{password})
+	}
+	if len(request.Changes) > 0 {
+		err := c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+		if err != nil || d.quoted || !renews {
+			return c.refusal(err)
+		}
+	}
+	if !renews {
+		return nil
+	}
+	if err := c.haveRenewed(ctx, dn, m); err != nil {
+		return &system.Partial{Now: known, Err: c.refusal(err)}
+	}
+	return nil
 }
 
 func isOpen(err error) bool {

@@ -5,12 +5,15 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	ldap "github.com/go-ldap/ldap/v3"
 
 	"evenledger/internal/account"
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
 
@@ -44,7 +47,8 @@ type directory struct {
 	paged     bool
 	asserts   bool
 	postReads bool
-	password  bool // RFC 3062
+	password  bool         // RFC 3062
+	rules     secret.Rules // for passwords, as far as they can be read
 }
 
 // A place is where a field stands in an entry.
@@ -63,7 +67,8 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	about := &system.Description{Schema: d.schema, Can: system.Abilities{
 		Finds: mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Removes: true,
 	}}
-	about.Can.Around, about.Can.Makes, about.Can.Unmakes = d.around, true, true
+	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true
+	about.Rules = d.rules
 	if len(d.ties) > 0 {
 		about.Kinds = append(about.Kinds, account.ThingKind{Name: groupsKind, Filled: d.made.filled})
 		about.Can.Ties = mostTies
@@ -111,8 +116,52 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 		return nil, err
 	}
 	c.estimate(ctx, d)
+	d.rules = c.policy(ctx, d, sub, root.GetEqualFoldAttributeValue("defaultNamingContext"))
 	c.known = d
 	return d, nil
+}
+
+// policy reads what the directory tells of the passwords it takes. Where there are several
+// policies, and nobody can say whom each is for, it is what all of them want; what cannot
+// be read is left to the server.
+func (c *client) policy(ctx context.Context, d *directory, sub *subschema, domain string) secret.Rules {
+	if d.quoted {
+		entry, err := c.entry(ctx, "reading the rules for passwords", domain, "(objectClass=*)", "minPwdLength", "pwdProperties")
+		if err != nil {
+			return secret.Rules{}
+		}
+		rules := secret.Rules{Shortest: whole(entry, "minPwdLength")}
+		if whole(entry, "pwdProperties")&passwordMixed != 0 {
+			rules.Kinds = 3
+		}
+		return rules
+	}
+	if sub.classes["pwdpolicy"] == nil {
+		return secret.Rules{}
+	}
+	request := ldap.NewSearchRequest(c.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=pwdPolicy)", []string{"pwdMinLength", "pwdCheckQuality"}, nil)
+	found, err := c.search(ctx, nil, "reading the rules for passwords", request)
+	if err != nil || len(found.Entries) == 0 {
+		return secret.Rules{}
+	}
+	rules := secret.Rules{Shortest: math.MaxInt}
+	for _, policy := range found.Entries {
+		shortest := whole(policy, "pwdMinLength")
+		if whole(policy, "pwdCheckQuality") == 0 {
+			shortest = 0 // it is not looked at
+		}
+		rules.Shortest = min(rules.Shortest, shortest)
+	}
+	return rules
+}
+
+// passwordMixed is the bit of pwdProperties by which three kinds of characters are wanted.
+const passwordMixed = 0x1
+
+// whole reads a whole number; 0 where there is none.
+func whole(e *ldap.Entry, attribute string) int {
+	n, _ := strconv.Atoi(e.GetEqualFoldAttributeValue(attribute))
+	return n
 }
 
 // allow tells which units there are, by path and by name.

@@ -81,6 +81,8 @@ func theOffice(t *testing.T, c *client, place string) {
 	}
 	login, _ := about.Attribute("userName")
 	assert.Equal(t, 20, login.Longest)
+	assert.Greater(t, about.Rules.Shortest, 5, "the domain tells what it wants of passwords")
+	assert.Equal(t, 3, about.Rules.Kinds)
 	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
 
 	ana, err := c.Create(t.Context(), clerk("ana.reyes", "Ana Reyes", place), officeFields)
@@ -103,6 +105,14 @@ func theOffice(t *testing.T, c *client, place string) {
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "password", refusal.Field)
 	assert.NotContains(t, refusal.Message, "short")
+
+	renews := []account.Change{{Field: renewal, After: account.Of("true")}}
+	require.ErrorAs(t, c.SetPassword(t.Context(), ana, "short", renews), &refusal)
+	assert.Equal(t, "password", refusal.Field)
+	require.NoError(t, c.SetPassword(t.Context(), ana, "Another-quay-78", renews))
+	ana, err = c.Get(t.Context(), ana.ID, append(slices.Clone(officeFields), renewal))
+	require.NoError(t, err)
+	assert.Equal(t, "true", ana.Field(renewal).Text())
 
 	for _, off := range []bool{true, false} {
 		ana, err = c.Change(t.Context(), ana, []account.Change{about.Mark(&ana, off)}, officeFields)

@@ -37,7 +37,7 @@ func NewDirectory(units ...string) *System {
 	}}
 	s := &System{accounts: map[string]account.Account{}, tree: &tree{units: units, groups: map[string]*group{}}}
 	s.about = system.Description{Schema: schema, Kinds: []account.ThingKind{{Name: "groups", Filled: true}, {Name: "units", Place: unit}},
-		Can: system.Abilities{Finds: 20, Page: 50, Moves: true, Removes: true, Ties: 100, Makes: true, Unmakes: true}}
+		Can: system.Abilities{Finds: 20, Page: 50, Moves: true, Removes: true, Renews: true, Ties: 100, Makes: true, Unmakes: true}}
 	return s
 }
 

@@ -43,7 +43,7 @@ func New(accounts ...account.Account) *System {
 		key := f.Name == schema.Naming
 		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.SCIM, Kind: f.Kind, Required: key, Unique: key})
 	}
-	s := &System{accounts: map[string]account.Account{}, about: system.Description{Schema: schema, Can: system.Abilities{Removes: true}}}
+	s := &System{accounts: map[string]account.Account{}, about: system.Description{Schema: schema, Can: system.Abilities{Removes: true, Renews: true}}}
 	for _, a := range accounts {
 		s.put(a)
 	}
@@ -237,6 +237,19 @@ func (s *System) change(action string, known account.Account, changes []account.
 		return after, nil
 	})
 }
+
+// SetPassword implements system.System. Nobody signs in here, so none is kept; that one was
+// set is a change as others are.
+func (s *System) SetPassword(_ context.Context, known account.Account, password string, also []account.Change) error {
+	if len(password) < shortest {
+		return &system.Refusal{Code: account.SystemRefused, Field: "password", Message: fmt.Sprintf("the password is shorter than %d characters", shortest)}
+	}
+	_, err := s.change("password", known, also)
+	return err
+}
+
+// shortest is how many characters a password has to have.
+const shortest = 8
 
 // Remove implements system.System.
 func (s *System) Remove(_ context.Context, known account.Account) error {

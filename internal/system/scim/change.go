@@ -332,6 +332,35 @@ func (r resource) merge(p path, change account.Change) {
 	}
 }
 
+// SetPassword implements system.System (RFC 7643 section 4.1.1: a password is written and
+// never read).
+func (c *Client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+	d, err := c.discover(ctx)
+	if err != nil {
+		return err
+	}
+	c.config.Mask.Add(password)
+	for _, change := range also {
+		if err := d.missing(change.Field); err != nil {
+			return err
+		}
+	}
+	if c.patches(d.endpoint) {
+		operations, _ := c.operations(also)
+		_, err = c.patch(ctx, known, append(operations, operation{Op: "replace", Path: "password", Value: password}))
+		if !c.noPatch(d.endpoint, err) {
+			return err
+		}
+	}
+	r, version, err := c.rewritten(ctx, known, also)
+	if err != nil {
+		return err
+	}
+	r["password"] = password
+	_, err = c.send(ctx, request{method: http.MethodPut, body: r, version: version}, d.endpoint, known.ID)
+	return err
+}
+
 // put makes a change in a resource.
 func (c *Client) put(r resource, change account.Change) {
 	p, a, _ := c.known.at(change.Field)
@@ -384,13 +413,27 @@ func (c *Client) encoded(change account.Change) any {
 
 // replace changes an account by putting all of it (RFC 7644 section 3.5.1).
 func (c *Client) replace(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	r, header, err := c.get(ctx, known.ID)
+	r, version, err := c.rewritten(ctx, known, changes)
 	if err != nil {
 		return account.Account{}, err
 	}
+	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: version}, c.known.endpoint, known.ID)
+	if err != nil {
+		return account.Account{}, err
+	}
+	return c.changed(ctx, got, known, changes, fields)
+}
+
+// rewritten reads an account whole and makes the changes in what was read, which is of the
+// version.
+func (c *Client) rewritten(ctx context.Context, known account.Account, changes []account.Change) (r resource, version string, err error) {
+	r, header, err := c.get(ctx, known.ID)
+	if err != nil {
+		return nil, "", err
+	}
 	now := c.known.account(r, known.FieldNames(), header)
 	if known.Version != "" && now.Version != known.Version {
-		return account.Account{}, system.ErrChanged
+		return nil, "", system.ErrChanged
 	}
 	for _, change := range changes {
 		p, _, _ := c.known.at(change.Field)
@@ -403,9 +446,5 @@ func (c *Client) replace(ctx context.Context, known account.Account, changes []a
 		}
 	}
 	delete(r, "meta")
-	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: now.Version}, c.known.endpoint, known.ID)
-	if err != nil {
-		return account.Account{}, err
-	}
-	return c.changed(ctx, got, known, changes, fields)
+	return r, now.Version, nil
 }

@@ -72,6 +72,7 @@ type discovered struct {
 	types    map[string]attribute // by our names: how values are written
 	paths    map[string]path      // by our names
 	lists    map[string]path      // attributes that hold several values with parts
+	renews   bool                 // accounts have passwords that can be written
 	skew     *atomic.Int64        // as in Client
 }
 
@@ -193,6 +194,7 @@ func (d *discovered) add(s schemaResource) {
 	}
 	for _, a := range s.Attributes {
 		if a.Mutability == "writeOnly" {
+			d.renews = d.renews || extension == "" && a.Name == "password"
 			continue // a password would stand in clear in drafts and in the ledger
 		}
 		if a.MultiValued && len(a.SubAttributes) > 0 {
@@ -285,6 +287,7 @@ func kindOf(name string, a attribute) account.Kind {
 
 // assume fills the schema in for a server that tells none: the catalogue.
 func (d *discovered) assume() {
+	d.renews = true
 	for _, f := range account.Fields() {
 		if f.SCIM == "" {
 			continue

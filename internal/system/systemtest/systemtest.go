@@ -26,7 +26,7 @@ const many = 130
 func Run(t *testing.T, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(*testing.T, system.System, *system.Description){
 		"create, get and change": changes, "find and list": finds, "refusals": refusals, "members": members, "removing": removes,
-		"suspending": suspends, "renaming": renames, "rules": rules, "places": places, "what it cannot do": cannot,
+		"suspending": suspends, "renaming": renames, "rules": rules, "places": places, "passwords": passwords, "what it cannot do": cannot,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -288,6 +288,22 @@ func places(t *testing.T, s system.System, about *system.Description) {
 	assert.ErrorIs(t, s.RemoveThing(t.Context(), kind, made[0].ID), system.ErrGone)
 }
 
+// passwords gives an account that is there another password.
+func passwords(t *testing.T, s system.System, about *system.Description) {
+	if !about.Can.Renews {
+		t.Skip("the system sets no passwords of accounts that are there")
+	}
+	made := create(t, s, person("ana", "Ana", "Clerk"))
+	require.NoError(t, s.SetPassword(t.Context(), made, "gulls-over-Quay-41", nil))
+	now, err := s.Get(t.Context(), made.ID, asked)
+	require.NoError(t, err)
+	assert.Equal(t, made.Fields, now.Fields, "and nothing else changes")
+	require.NoError(t, s.SetPassword(t.Context(), now, "gulls-over-Quay-41", nil), "the same once more does no harm")
+	gone := create(t, s, person("tom", "Tom", ""))
+	require.NoError(t, s.Remove(t.Context(), gone))
+	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
+}
+
 // cannot has what the system says it cannot do refused as that.
 func cannot(t *testing.T, s system.System, about *system.Description) {
 	made := create(t, s, person("ana", "Ana", ""))
@@ -297,6 +313,7 @@ func cannot(t *testing.T, s system.System, about *system.Description) {
 	}{
 		"count":  {about.Can.Counts, func() error { _, err := s.Count(t.Context()); return err }},
 		"remove": {about.Can.Removes, func() error { return s.Remove(t.Context(), made) }},
+		"renew":  {about.Can.Renews, func() error { return s.SetPassword(t.Context(), made, "gulls-over-Quay-41", nil) }},
 		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), "groups", "x", []system.Tie{{Account: made.ID}}) }},
 		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), "groups", "x", nil); return err }},
 		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), "groups", "x") }},

@@ -1,0 +1,100 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+// passwords gives accounts that were there before other passwords. Nobody can read whether
+// one was set: what is not clear is sent again, with the same password.
+func (p *run) passwords(ctx context.Context, _ func(error)) error {
+	return p.pending(ctx, membership.Renew, func(window []batch.Entry) error {
+		window = slices.DeleteFunc(window, func(e batch.Entry) bool { return renewal(&e) < 0 })
+		if len(window) == 0 {
+			return nil
+		}
+		p.begin("passwords", len(window))
+		group, sending := errgroup.WithContext(system.Ending(ctx))
+		group.SetLimit(max(1, p.Together))
+		for i := range window {
+			group.Go(func() error {
+				if ctx.Err() != nil || sending.Err() != nil {
+					return nil
+				}
+				return p.renew(sending, &window[i])
+			})
+		}
+		return group.Wait()
+	})
+}
+
+// renewal returns which of an entry's steps gives another password and waits; -1: none.
+func renewal(e *batch.Entry) int {
+	return slices.IndexFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew && s.Result == "" })
+}
+
+// renew gives one account its other password.
+func (p *run) renew(ctx context.Context, e *batch.Entry) error {
+	step := &e.Steps[renewal(e)]
+	password, err := p.Vault.Open(e.Secret)
+	if err != nil {
+		return fmt.Errorf("the password of row %d cannot be opened: %w", e.Row, err)
+	}
+	p.Mask.Add(password)
+	var also []account.Change
+	if step.Name != "" {
+		also = append(also, account.Change{Field: step.Name, After: account.Of("true")})
+	}
+	end := func(result membership.Result) error {
+		step.Result = result
+		p.clear(e)
+		if e.Settle(); result != "" {
+			p.advance(1)
+		}
+		p.results <- store.Result{Entry: *e}
+		return nil
+	}
+	fail := func(code account.Code, why string) error {
+		e.Find(account.Error, code, "password", "", "the account did not get another password: "+why)
+		return end(membership.Failed)
+	}
+	known, again := account.Account{ID: e.Account, Version: e.Version}, p.again
+	for range maxAttempts {
+		err := p.System.SetPassword(ctx, known, password, also)
+		var refusal *system.Refusal
+		var partly *system.Partial
+		switch {
+		case err == nil:
+			return end(membership.Done)
+		case errors.As(err, &partly):
+			e.Find(account.Warning, account.NotKept, "password", "", "the password is set, and the person does not have to choose another: "+partly.Err.Error())
+			return end(membership.Done)
+		case errors.Is(err, system.ErrChanged):
+			// What it is was seen when the account's own step was carried out; our own
+			// request before this one may have changed it.
+			known.Version = ""
+		case isOpen(err):
+			known.Version, again = "", true
+		case errors.Is(err, system.ErrGone):
+			return fail(account.AccountGone, fmt.Sprintf("the account %s is no longer in the system", known.ID))
+		case errors.As(err, &refusal) && again:
+			return fail(refusal.Code, refusal.Message+" (it was sent before without a clear answer, so it may be set already)")
+		case errors.As(err, &refusal):
+			return fail(refusal.Code, refusal.Message)
+		default:
+			return err
+		}
+	}
+	p.open(e, 1, fmt.Sprintf("the system gave no clear answer %d times when the password was to be set", maxAttempts))
+	return end("")
+}
