@@ -2,7 +2,7 @@
 # Starts an OpenLDAP of Debian's in a folder of its own, which nothing else on this machine
 # has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
 # The people of the ferries are in it; EMPTY=1 leaves them out, ALSO=FILE has more in LDIF. With DURABLE=1 it
-# waits for the disk, as directories in earnest do.
+# waits for the disk, as directories in earnest do; with ODD=1 entries of the class errAuxObject answer what they are made to.
 #
 # It listens on 127.0.0.1, unless PORT is 0, and for this machine's users on FOLDER/ldapi. Whoever runs it
 # is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
@@ -34,6 +34,8 @@ include $here/directory/ferries.schema
 pidfile $dir/slapd.pid
 TLSCertificateFile $dir/ca.pem
 TLSCertificateKeyFile $dir/key.pem
+TLSCACertificateFile $dir/ca.pem
+TLSVerifyClient try
 sizelimit 500
 modulepath /usr/lib/ldap
 moduleload back_mdb
@@ -41,7 +43,9 @@ moduleload memberof
 moduleload refint
 moduleload unique
 moduleload ppolicy
-authz-regexp "gidNumber=$(id -g)[+]uidNumber=$(id -u),cn=peercred,cn=external,cn=auth" "cn=admin,$base"
+${ODD:+moduleload retcode
+}authz-regexp "gidNumber=$(id -g)[+]uidNumber=$(id -u),cn=peercred,cn=external,cn=auth" "cn=admin,$base"
+authz-regexp "^cn=evenledger$" "cn=evenledger,ou=services,$base"
 
 database mdb
 suffix $base
@@ -60,7 +64,10 @@ ppolicy_hash_cleartext
 overlay memberof
 overlay refint
 refint_attributes member uniqueMember manager
-overlay unique
+${ODD:+overlay retcode
+retcode-parent "ou=odd,$base"
+retcode-indir
+}overlay unique
 unique_uri ldap:///ou=people,$base?mail,employeeNumber?sub
 CONF
   {

@@ -243,11 +243,13 @@ func (c *client) unreachable(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	var certificate *tls.CertificateVerificationError
+	// Of TLS that begins in clear the library hands over only the text.
+	_, unverified, _ := strings.Cut(err.Error(), "failed to verify certificate: ")
 	var record tls.RecordHeaderError
 	var told *ldap.Error
 	switch {
-	case errors.As(err, &certificate):
-		return &system.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %v", c.url, certificate.Err), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
+	case errors.As(err, &certificate), unverified != "":
+		return &system.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %s", c.url, strings.TrimSuffix(unverified, ")")), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
 	case errors.As(err, &record):
 		return &system.Unavailable{Message: c.url + " does not speak TLS", Remedy: "Look at the address and port in evenledger.yaml; ldap:// is for servers that begin in clear.", Err: err}
 	case errors.As(err, &told) && told.ResultCode < ldap.ErrorNetwork && strings.HasPrefix(c.url, "ldap:"):

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -23,63 +24,88 @@ import (
 
 const base = "dc=brindlesound,dc=example"
 
-// harbour is a real directory server, one for all tests.
-var harbour = sync.OnceValues(func() (dir string, err error) {
-	if dir, err = os.MkdirTemp("", "harbour"); err != nil {
-		return "", err
+// A harbour is a real directory server.
+type harbour struct {
+	dir, at string // its folder and address
+	cmd     *exec.Cmd
+}
+
+// start starts one in a folder of its own, with what else its script takes.
+func start(more ...string) (h *harbour, err error) {
+	h = &harbour{}
+	if h.dir, err = os.MkdirTemp("", "harbour"); err != nil {
+		return nil, err
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	port := listener.Addr().(*net.TCPAddr).Port
+	h.at = listener.Addr().String()
 	if err := listener.Close(); err != nil {
-		return "", err
+		return nil, err
 	}
 	script, err := filepath.Abs("../../../scripts/directory.sh")
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	server = exec.Command(script, dir, fmt.Sprint(port))
-	server.Env = append(os.Environ(), "EMPTY=1")
-	server.Stderr = os.Stderr
-	if err := server.Start(); err != nil {
-		return "", err
+	_, port, _ := strings.Cut(h.at, ":")
+	h.cmd = exec.Command(script, h.dir, port)
+	h.cmd.Env = append(append(os.Environ(), "EMPTY=1"), more...)
+	h.cmd.Stderr = os.Stderr
+	if err := h.cmd.Start(); err != nil {
+		return nil, err
 	}
 	for until := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
-			return dir, conn.Close()
+		if conn, err := net.Dial("tcp", h.at); err == nil {
+			return h, conn.Close()
 		}
 		if time.Now().After(until) {
-			return "", fmt.Errorf("the directory server did not start")
+			return h, fmt.Errorf("the directory server did not start")
 		}
 	}
-})
+}
 
-var server *exec.Cmd
+func (h *harbour) stop() {
+	_ = h.cmd.Process.Signal(syscall.SIGINT)
+	_, _ = h.cmd.Process.Wait()
+	_ = os.RemoveAll(h.dir)
+}
+
+// shared is the server of all tests but those that want an odd one.
+var shared struct {
+	once sync.Once
+	*harbour
+	err error
+}
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if server != nil && server.Process != nil {
-		_ = server.Process.Signal(syscall.SIGINT)
-		_, _ = server.Process.Wait()
-		_ = os.RemoveAll(server.Args[1])
+	if shared.harbour != nil {
+		shared.stop()
 	}
 	os.Exit(code)
+}
+
+// inHarbour returns the server of all tests.
+func inHarbour(t *testing.T) *harbour {
+	if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
+		t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
+	}
+	shared.once.Do(func() { shared.harbour, shared.err = start() })
+	require.NoError(t, shared.err)
+	return shared.harbour
 }
 
 var trees atomic.Int32
 
 // open returns a client for a tree of its own in the server, changed by some.
 func open(t *testing.T, change ...func(*connection)) *client {
-	if _, err := exec.LookPath("slapd"); err != nil {
-		if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
-			t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
-		}
-	}
-	dir, err := harbour()
-	require.NoError(t, err)
-	c := connection{url: "ldapi://" + url.PathEscape(filepath.Join(dir, "ldapi")), classes: []string{"ferryCrew"}, page: 50, attributes: map[string]string{}}
+	return inHarbour(t).tree(t, change...)
+}
+
+// tree returns a client for a tree of its own in a server.
+func (h *harbour) tree(t *testing.T, change ...func(*connection)) *client {
+	c := connection{url: "ldapi://" + url.PathEscape(filepath.Join(h.dir, "ldapi")), classes: []string{"ferryCrew"}, page: 50, attributes: map[string]string{}}
 	admin, err := newClient(c, "", system.Work{})
 	require.NoError(t, err)
 	conn, err := admin.take(t.Context())

@@ -1,0 +1,132 @@
+package ldap
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"math/big"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	ldap "github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/clock"
+	"evenledger/internal/secret"
+	"evenledger/internal/system"
+)
+
+// certificate writes a certificate for the program, signed by the authority of the server.
+func certificate(t *testing.T, dir string) (path string) {
+	authority, err := tls.LoadX509KeyPair(filepath.Join(dir, "ca.pem"), filepath.Join(dir, "key.pem"))
+	require.NoError(t, err)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	signed, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "evenledger"}, NotAfter: time.Now().Add(time.Hour)}, authority.Leaf, &key.PublicKey, authority.PrivateKey)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	path = filepath.Join(t.TempDir(), "evenledger.pem")
+	both := slices.Concat(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: signed}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))
+	require.NoError(t, os.WriteFile(path, both, 0o600))
+	return path
+}
+
+// The program signs in by a password or by a certificate, over TLS that begins in clear, and
+// says nothing where the certificate of the server is signed by nobody it knows.
+func TestSigningIn(t *testing.T) {
+	h := inHarbour(t)
+	admin, dir := h.tree(t), h.dir
+	password, err := os.ReadFile(filepath.Join(dir, "password"))
+	require.NoError(t, err)
+	web := httptest.NewTLSServer(nil)
+	web.Close()
+	ca, stranger := filepath.Join(dir, "ca.pem"), filepath.Join(t.TempDir(), "stranger.pem")
+	require.NoError(t, os.WriteFile(stranger, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o600))
+	user := "cn=evenledger,ou=services," + base
+	for name, test := range map[string]struct{ user, certificate, ca, says string }{
+		"password":             {user: user, ca: ca},
+		"certificate":          {certificate: certificate(t, dir), ca: ca},
+		"unknown authority":    {user: user, ca: stranger, says: "does not verify"},
+		"somebody's password?": {user: "cn=nobody,ou=services," + base, ca: ca, says: "turns us away (49)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c := admin.connection
+			c.url = "ldap://" + h.at
+			c.user, c.certificate, c.ca = test.user, test.certificate, test.ca
+			s, err := newClient(c, string(password), system.Work{Together: 2, Timeout: 10 * time.Second, Mask: secret.NewMask(), Clock: clock.NewFake(time.Now())})
+			require.NoError(t, err)
+			made, err := s.Create(t.Context(), account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "givenName": account.Of("Ana")}}, nil)
+			if test.says != "" {
+				assert.ErrorContains(t, err, test.says)
+				return
+			}
+			require.NoError(t, err)
+			require.NoError(t, s.Remove(t.Context(), made))
+		})
+	}
+}
+
+// What a server answers to a change is told for what it is: a clear no, a busy server, or no
+// answer at all.
+func TestOddEntries(t *testing.T) {
+	inHarbour(t)
+	odd, err := start("ODD=1")
+	require.NoError(t, err)
+	defer odd.stop()
+	c := odd.tree(t)
+	conn, err := c.take(t.Context())
+	require.NoError(t, err)
+	defer conn.Close()
+	c.clock = clock.NewFake(time.Now())
+	refused := func(t *testing.T, err error) {
+		var refusal *system.Refusal
+		require.ErrorAs(t, err, &refusal)
+		assert.NotEmpty(t, refusal.Message)
+	}
+	for name, test := range map[string]struct {
+		odd   map[string]string
+		check func(*testing.T, error)
+	}{
+		"unwilling": {map[string]string{"errCode": "53"}, refused},
+		"no right":  {map[string]string{"errCode": "50"}, refused},
+		"busy for ever": {map[string]string{"errCode": "51"}, func(t *testing.T, err error) {
+			var down *system.Unavailable
+			assert.ErrorAs(t, err, &down)
+		}},
+		"cut off": {map[string]string{"errCode": "80", "errDisconnect": "TRUE"}, func(t *testing.T, err error) {
+			var open *system.Unclear
+			assert.ErrorAs(t, err, &open)
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			request := ldap.NewAddRequest("uid="+ldap.EscapeDN(name)+","+c.people, nil)
+			request.Attribute("objectClass", []string{"ferryCrew", "errAuxObject"})
+			for attribute, value := range map[string]string{"uid": name, "cn": name, "sn": name, "errOp": "modify"} {
+				request.Attribute(attribute, []string{value})
+			}
+			for attribute, value := range test.odd {
+				request.Attribute(attribute, []string{value})
+			}
+			require.NoError(t, conn.Add(request))
+			found := 0
+			for a, err := range c.Find(t.Context(), "userName", []string{name}, []string{"userName", "title"}) {
+				require.NoError(t, err)
+				found++
+				_, err = c.Change(t.Context(), a, []account.Change{{Field: "title", After: account.Of("Pilot")}}, nil)
+				test.check(t, err)
+			}
+			assert.Equal(t, 1, found)
+		})
+	}
+}
