@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
@@ -31,7 +32,7 @@ func (h harbour) kind() system.Kind {
 	return system.Kind{
 		Name:  "harbour",
 		Keys:  []yamldoc.Key{{Name: "quay", Form: yamldoc.Text, About: "Which quay."}},
-		Read:  func(part system.Part) system.Connection { return connection{h, part.Pairs[0].Value.Text()} },
+		Read:  func(part reach.Part) system.Connection { return connection{h, part.Pairs[0].Value.Text()} },
 		IsOwn: func(field string) bool { return field == "unit" },
 	}
 }

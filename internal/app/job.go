@@ -16,6 +16,7 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
@@ -394,7 +395,7 @@ func (a *App) Connect(target workspace.System) (system.System, error) {
 			a.Remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
 		},
 	})
-	var none *system.NoSecret
+	var none *reach.NoSecret
 	if errors.As(err, &none) {
 		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, none), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, none.Reference))
 	}

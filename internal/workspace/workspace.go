@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -142,7 +143,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 	if !isName(s.Name) {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
-	part := system.Part{Name: s.Name, Dir: w.Dir, At: pair.At}
+	part := reach.Part{Name: s.Name, Dir: w.Dir, At: pair.At}
 	for _, p := range pair.Value.Pairs(append(yamldoc.Names(systemKeys(nil)), yamldoc.Names(s.Kind.Keys)...)...) {
 		switch p.Key {
 		case "kind":

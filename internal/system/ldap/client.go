@@ -26,6 +26,7 @@ import (
 
 	"evenledger/internal/clock"
 	"evenledger/internal/pace"
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
@@ -58,7 +59,7 @@ type client struct {
 
 // newClient returns a client. It sends nothing yet.
 func newClient(c connection, password string, work system.Work) (*client, error) {
-	secure, err := system.Secure(c.ca)
+	secure, err := reach.Secure(c.ca)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +229,7 @@ func (c *client) dial(ctx context.Context) (*ldap.Conn, error) {
 	}
 	conn := ldap.NewConn(raw, at.scheme == "ldaps")
 	conn.Start()
-	if at.scheme == "ldap" && (!system.OnThisMachine(at.host) || c.ca != "") {
+	if at.scheme == "ldap" && (!reach.OnThisMachine(at.host) || c.ca != "") {
 		conn.SetTimeout(dialTime)
 		if err := conn.StartTLS(c.secure); err != nil {
 			return nil, errors.Join(c.unreachable(ctx, err), conn.Close())

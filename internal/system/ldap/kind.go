@@ -8,6 +8,7 @@ import (
 
 	ldap "github.com/go-ldap/ldap/v3"
 
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
@@ -34,7 +35,7 @@ func Kind() system.Kind {
 			{Name: "rate", Form: yamldoc.Text, About: "The most requests in a time: 20/s, 300/min or 5000/h."},
 			{Name: "page", Form: yamldoc.Whole, About: "How many entries are asked for in one page. Without it: 500."},
 		},
-		Read: func(part system.Part) system.Connection { return read(part) },
+		Read: func(part reach.Part) system.Connection { return read(part) },
 	}
 }
 
@@ -69,7 +70,7 @@ type connection struct {
 type suspended struct{ field, off, on string }
 
 // read reads the part of a directory.
-func read(part system.Part) *connection {
+func read(part reach.Part) *connection {
 	c := &connection{page: 500, attributes: map[string]string{}}
 	has := map[string]bool{}
 	var people, groups string

@@ -34,6 +34,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/clock"
 	"evenledger/internal/pace"
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
@@ -86,7 +87,7 @@ type Client struct {
 
 // New returns a Client. It sends nothing yet.
 func New(config Config) (*Client, error) {
-	secure, err := system.Secure(config.CA)
+	secure, err := reach.Secure(config.CA)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"strings"
 
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
@@ -25,7 +26,7 @@ func Kind() system.Kind {
 			{Name: "memberships", Form: keptForm, About: "Where kinds of things are kept, such as courses, if the service doesn't say."},
 		},
 		Forms: map[yamldoc.Form]yamldoc.Object{keptForm: {"type": "object", "additionalProperties": yamldoc.Schema(keptKeys(), nil)}},
-		Read:  func(part system.Part) system.Connection { return read(part) },
+		Read:  func(part reach.Part) system.Connection { return read(part) },
 		IsOwn: func(field string) bool { return strings.Contains(field, ":") }, // a URN (RFC 8141)
 	}
 }
@@ -59,7 +60,7 @@ type connection struct {
 }
 
 // read reads the part of a service.
-func read(part system.Part) *connection {
+func read(part reach.Part) *connection {
 	c := &connection{page: 200}
 	has := map[string]bool{}
 	for _, p := range part.Pairs {
@@ -138,7 +139,7 @@ func readURL(node yamldoc.Node) string {
 		node.Fail("Write it as https://host/path.", "“%s” is not the address of a server", text)
 	case u.User != nil:
 		node.Fail("Take them out of the address and use “user” and “password”.", "the address has a user name or password in it")
-	case u.Scheme == "http" && !system.OnThisMachine(u.Hostname()):
+	case u.Scheme == "http" && !reach.OnThisMachine(u.Hostname()):
 		node.Fail("Use https.", "http would send the token in clear to %s", u.Hostname())
 	case u.RawQuery != "" || u.Fragment != "":
 		node.Fail("Keep what comes before “?” and “#”.", "the address has a query or fragment in it")

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
@@ -22,7 +23,7 @@ func TestKindReadsItsPart(t *testing.T) {
 	} {
 		doc, err := yamldoc.Parse("evenledger.yaml", []byte(text))
 		require.NoError(t, err)
-		c := read(system.Part{Name: "crewdesk", Dir: "/harbour", At: doc.Root(), Pairs: doc.Root().Pairs(yamldoc.Names(Kind().Keys)...)})
+		c := read(reach.Part{Name: "crewdesk", Dir: "/harbour", At: doc.Root(), Pairs: doc.Root().Pairs(yamldoc.Names(Kind().Keys)...)})
 		require.NoError(t, doc.Err())
 		plain := *c
 		plain.token, plain.password = secret.Reference{}, secret.Reference{}
@@ -34,7 +35,7 @@ func TestKindReadsItsPart(t *testing.T) {
 		assert.NotContains(t, mask.Hide("tok"), "tok", "what was opened is hidden")
 		t.Setenv("CREW_TOKEN", "")
 		_, err = c.Open(system.Work{Mask: mask})
-		var none *system.NoSecret
+		var none *reach.NoSecret
 		assert.ErrorAs(t, err, &none)
 		t.Setenv("CREW_TOKEN", "tok")
 	}

@@ -1,0 +1,112 @@
+// Package reach has what is shared by everything that reaches out of this machine, systems
+// and feeds: how their parts of evenledger.yaml are read, where secrets are kept, and how
+// a server proves who it is.
+//
+// It promises that no secret stands in what was read, and that nothing is said in clear but
+// to this machine.
+package reach
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/secret"
+	"evenledger/internal/yamldoc"
+)
+
+// A Part is what evenledger.yaml says of one thing out there in the keys of its kind.
+type Part struct {
+	Name  string
+	Dir   string       // that paths are taken from
+	At    yamldoc.Node // its name in the file
+	Pairs []yamldoc.Pair
+}
+
+// Path returns the absolute path that a text means.
+func (p Part) Path(text string) string {
+	if filepath.IsAbs(text) {
+		return text
+	}
+	return filepath.Join(p.Dir, text)
+}
+
+// Secret reads where a secret is kept.
+func (p Part) Secret(node yamldoc.Node) secret.Reference {
+	reference, err := secret.NewReference(node.Text(), p.Dir)
+	if err != nil {
+		node.Fail("Put the secret into an environment variable or a file and write env:NAME or file:PATH here.", "%s", err)
+	}
+	return reference
+}
+
+// Rate reads a pace, in requests a second.
+func (p Part) Rate(node yamldoc.Node) float64 {
+	number, unit, _ := strings.Cut(strings.ReplaceAll(node.Text(), " ", ""), "/")
+	n, err := strconv.ParseFloat(number, 64)
+	per := map[string]float64{"s": 1, "min": 60, "h": 3600}[unit]
+	if err != nil || per == 0 || !(n > 0 && n < 1e9) {
+		node.Fail("Write it as 20/s, 300/min or 5000/h.", "“%s” is not a pace", node.Text())
+		return 0
+	}
+	return n / per
+}
+
+// Secure returns how a server has to prove who it is: by the authorities that the machine
+// trusts, or by those of a PEM file if one is named.
+func Secure(ca string) (*tls.Config, error) {
+	secure := &tls.Config{MinVersion: tls.VersionTLS12}
+	if ca == "" {
+		return secure, nil
+	}
+	text, err := os.ReadFile(ca)
+	if err != nil {
+		return nil, fmt.Errorf("the certificate authority cannot be read: %w", err)
+	}
+	secure.RootCAs = x509.NewCertPool()
+	for found := false; ; found = true {
+		var block *pem.Block
+		if block, text = pem.Decode(text); block == nil && !found {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", ca)
+		} else if block == nil {
+			return secure, nil
+		}
+		certificate, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("%s holds a certificate that cannot be used: %w", ca, err)
+		}
+		secure.RootCAs.AddCert(certificate)
+	}
+}
+
+// OnThisMachine reports whether a host is this machine, so that nobody else hears what is
+// said in clear.
+func OnThisMachine(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// NoSecret means that a secret which is needed could not be had.
+type NoSecret struct {
+	Reference secret.Reference
+	Err       error
+}
+
+func (e *NoSecret) Error() string { return e.Err.Error() }
+func (e *NoSecret) Unwrap() error { return e.Err }
+
+// Open opens a secret and has the mask hide it. One that cannot be had is a *NoSecret.
+func Open(r secret.Reference, mask *secret.Mask) (string, error) {
+	text, err := r.Open()
+	if err != nil {
+		return "", &NoSecret{r, err}
+	}
+	mask.Add(text)
+	return text, nil
+}
