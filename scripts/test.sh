@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Runs every test. Needs Go alone; where a C compiler is present, the core is
-# tested for races as well. The page of a batch is tried in a browser, and directories
-# against a real one: on Debian both are installed if they are missing and this may be done.
+# tested for races as well. The page of a batch is tried in a browser, and directories, databases and
+# file servers against real ones: on Debian they are installed if they are missing and this may be done.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
@@ -10,6 +10,9 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
   command -v chromedriver >/dev/null || missing+=(chromium chromium-driver)
   [ -x /usr/sbin/slapd ] || missing+=(slapd ldap-utils)
   command -v openssl >/dev/null || missing+=(openssl)
+  [ -d /usr/lib/postgresql ] || missing+=(postgresql)
+  [ -x /usr/sbin/mariadbd ] || missing+=(mariadb-server)
+  [ -x /usr/sbin/sshd ] || missing+=(openssh-server openssh-client)
   if [ ${#missing[@]} -gt 0 ]; then
     # Nothing that is installed starts a server of its own.
     [ -e /usr/sbin/policy-rc.d ] || { printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d; }
@@ -18,7 +21,9 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
     apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
   fi
 fi
-[ -x /usr/sbin/slapd ] || echo "NOTE: there is no OpenLDAP server on this machine; the tests against a real directory are skipped" >&2
+for server in /usr/sbin/slapd /usr/lib/postgresql /usr/sbin/mariadbd /usr/sbin/sshd; do
+  [ -e $server ] || echo "NOTE: there is no $server on this machine; the tests against a real one are skipped" >&2
+done
 
 go test -timeout 10m ./...
 if command -v gcc >/dev/null; then

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
@@ -75,7 +76,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TESTDATA", data)
 			return err
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless, "aged": aged},
 	})
 }
 
@@ -84,6 +85,14 @@ type setupT struct{ env *testscript.Env }
 func (s setupT) Cleanup(f func())                  { s.env.Defer(f) }
 func (s setupT) FailNow()                          { panic("the stand-in did not start") }
 func (s setupT) Errorf(format string, args ...any) { log.Printf(format, args...) }
+
+// aged FILE HOURS has a file be written so many hours ago.
+func aged(ts *testscript.TestScript, _ bool, args []string) {
+	hours, err := time.ParseDuration(args[1] + "h")
+	ts.Check(err)
+	at := time.Now().Add(-hours)
+	ts.Check(os.Chtimes(ts.MkAbs(args[0]), at, at))
+}
 
 // exits CODE COMMAND ... runs a command that is to end with just that code; its
 // output is in the files out and err. It is given the file $STDIN to read.

@@ -15,13 +15,12 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/clock"
 	"evenledger/internal/secret"
-	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
 // An App does the work of one workspace.
 type App struct {
-	Kinds   []system.Kind
+	Kinds   workspace.Kinds
 	Dir     string // of the workspace; empty: the folder at hand, or one above it
 	In      *os.File
 	By      string // who is at work

@@ -53,7 +53,7 @@ func open(t *testing.T, h harbour, files map[string]string) (*app.App, string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	}
-	return &app.App{Kinds: []system.Kind{h.kind()}, Dir: dir, By: "mvance", Clock: clock.NewFake(time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)), Mask: secret.NewMask(), Remark: t.Logf,
+	return &app.App{Kinds: workspace.Kinds{Systems: []system.Kind{h.kind()}}, Dir: dir, By: "mvance", Clock: clock.NewFake(time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)), Mask: secret.NewMask(), Remark: t.Logf,
 		Trace: nil}, dir
 }
 
@@ -74,7 +74,9 @@ func TestAnotherKindOfSystem(t *testing.T) {
 	l, err := sqlite.Open(t.Context(), j.Workspace.Ledger)
 	require.NoError(t, err)
 	defer l.Close()
-	made, err := a.Drafter(l, j).Make(t.Context())
+	d, err := a.Drafter(t.Context(), l, j)
+	require.NoError(t, err)
+	made, err := d.Make(t.Context())
 	require.NoError(t, err)
 	b := made.Batch
 	assert.Equal(t, []any{"north", "harbour:north", "mvance", "berths", 3, []string{"root"}, account.Suspension{Field: "lock", Off: "locked"}},

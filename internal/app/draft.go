@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
@@ -18,13 +19,18 @@ import (
 	"evenledger/internal/workspace"
 )
 
-// Drafter readies the making of a batch of a job.
-func (a *App) Drafter(l store.Store, j *Job) *drafting.Draft {
+// Drafter readies the making of a batch of a job. What a feed brings is taken once.
+func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Draft, error) {
+	if d := j.local.Delivery; d != nil && !j.Request.Again && !j.Request.Compare {
+		if err := notTaken(ctx, l, d); err != nil {
+			return nil, err
+		}
+	}
 	info := j.Sheet.Info()
 	d := &drafting.Draft{
 		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords,
-		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: info.Name, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
+		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
 	if j.Named {
 		d.Batch.Brief = j.Request.Brief
@@ -33,7 +39,10 @@ func (a *App) Drafter(l store.Store, j *Job) *drafting.Draft {
 	for i, above := range d.Batch.Above {
 		d.Batch.Above[i] = concealed(above)
 	}
-	if d.Batch.Path, d.Batch.Sum = Fingerprint(j.Path, info); d.Batch.Path != "" {
+	if d.Batch.Delivery == nil {
+		d.Batch.Path, d.Batch.Sum = Fingerprint(j.Path, info)
+	}
+	if d.Batch.Path != "" {
 		d.Batch.Tab = info.Tab
 	}
 	if !j.Selection.All() {
@@ -50,7 +59,7 @@ func (a *App) Drafter(l store.Store, j *Job) *drafting.Draft {
 	case p.Given():
 		d.Batch.Secrets = "given"
 	}
-	return d
+	return d, nil
 }
 
 // Fingerprint returns the path of a workbook that a report can be written into, and

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
+	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/reach"
@@ -37,6 +38,7 @@ type Request struct {
 	Fields   []string // that may be touched; none: all
 	New      string   // what is done with rows that find no account; empty: as the brief says
 	Compare  bool     // the sheet is only to be compared with the system
+	Again    bool     // what a feed brings is taken though it was taken before
 	Elevated bool     // roles and groups that give rights over others are allowed
 }
 
@@ -72,7 +74,9 @@ type Job struct {
 	Schema    *account.Schema
 	Sheet     *sheet.Sheet
 	Mapper    *mapping.Mapper
-	Path      string        // of the sheet
+	Name      string // of the sheet, as it was named
+	Path      string // of its file
+	local     *Local
 	Options   sheet.Options // with which it was opened
 	Selection sheet.Selection
 	Findings  []account.Finding     // about the sheet as a whole
@@ -86,6 +90,14 @@ func (j *Job) Checker() *check.Checker {
 	c := check.New(j.Mapper, j.Schema)
 	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords.And(j.rules)), known(j.Target.URL())
 	return c
+}
+
+// Close closes the sheet, and takes away what a feed brought.
+func (j *Job) Close() (err error) {
+	if j.Sheet != nil {
+		err = j.Sheet.Close()
+	}
+	return errors.Join(err, j.local.Close())
 }
 
 // Rows yields the rows, those that are not to be taken marked.
@@ -109,7 +121,7 @@ func (j *Job) settleDates(path string) error {
 // sees that all of them fit. Offline, the system is not asked, and without a workspace
 // a sheet with known headings can still be checked.
 func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, err error) {
-	j, offline := &Job{Path: path, Request: request}, a.Offline
+	j, offline := &Job{Name: path, Request: request}, a.Offline
 	if j.Selection, err = request.Selects(); err != nil {
 		return nil, err
 	}
@@ -118,21 +130,31 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 	}
 	j.Options = sheetOptions(j.Brief, request)
 	j.Options.Stop = ctx.Done()
-	if j.Sheet, err = sheet.Open(path, a.In, j.Options); err != nil {
+	if j.Name == "" && j.Brief != nil && j.Brief.Feed != "" {
+		j.Name = feed.Prefix + j.Brief.Feed
+	}
+	if j.Name == "" {
+		return nil, mistake("no sheet is named, and no brief says which feed brings one", "Name a sheet, or write “sheet: {feed: NAME}” into the brief.")
+	}
+	if j.local, err = a.Local(ctx, j.Name, request.Again, !request.Compare && !offline); err != nil {
 		return nil, err
 	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, j.Sheet.Close())
+			err = errors.Join(err, j.Close())
 		}
 	}()
+	j.Path = j.local.Path
+	if j.Sheet, err = sheet.Open(j.Path, a.In, j.Options); err != nil {
+		return nil, err
+	}
 	if j.Brief == nil {
 		if j.Brief, err = a.suggest(ctx, j, request.Only, offline); err != nil {
 			var none *brief.NoKey
 			if !errors.As(err, &none) {
 				return nil, err
 			}
-			return nil, mistake(fmt.Sprintf("%s: %s", path, err), "Rename a heading, or write a brief that says what the columns mean.")
+			return nil, mistake(fmt.Sprintf("%s: %s", j.Name, err), "Rename a heading, or write a brief that says what the columns mean.")
 		}
 	}
 	j.policyOfNew(request)
@@ -145,7 +167,7 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 		}
 	}
 	j.Mapper = mapping.New(j.Brief, j.Sheet.Info())
-	if err := j.settleDates(path); err != nil {
+	if err := j.settleDates(j.Path); err != nil {
 		return nil, err
 	}
 	if err := a.fit(ctx, j, offline); err != nil {
@@ -243,7 +265,7 @@ func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
 			lines = append(lines, f.Message+"\n            → "+f.Remedy)
 		}
 	}
-	return mistake(fmt.Sprintf("%s does not fit: %s", j.Path, strings.Join(lines, "\n            ")), "")
+	return mistake(fmt.Sprintf("%s does not fit: %s", j.Name, strings.Join(lines, "\n            ")), "")
 }
 
 // policyOfNew settles what is done with rows that find no account, where the command

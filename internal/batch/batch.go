@@ -14,6 +14,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
+	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
@@ -33,6 +34,10 @@ const (
 
 	Withdrawn State = "withdrawn" // drafted, and not to be posted
 )
+
+// Took reports whether the batch took what its feed brought: something of it was posted,
+// and was not undone.
+func (b *Batch) Took() bool { return !b.Posted.IsZero() && b.State != Reversed }
 
 // A Batch is what is known of a batch as a whole.
 type Batch struct {
@@ -69,6 +74,7 @@ type Batch struct {
 	Workbook   bool               // the sheet was one
 	Path       string             // of the sheet, if it is a workbook that can be given back
 	Sum        string             // SHA-256 of it
+	Delivery   *feed.Delivery     // what a feed brought, if the rows are of one
 	Tab        string             // of it
 
 	Read sheet.Tally // what was in the sheet

@@ -73,6 +73,7 @@ type Brief struct {
 	Tab        string   // of a workbook; empty: look for it
 	HeadingRow int      // from 1; 0: look for it
 	Encoding   string   // of the sheet's text; empty: look
+	Feed       string   // that brings the sheet where none is named
 	Blanks     []string // what is written in a cell that is blank
 	Dates      codes.DateOrder
 	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
@@ -363,6 +364,8 @@ func (b *Brief) readSystem(node yamldoc.Node, options Options) {
 func (b *Brief) readSheet(pairs []yamldoc.Pair) {
 	for _, pair := range pairs {
 		switch pair.Key {
+		case "feed":
+			b.Feed = pair.Value.Text()
 		case "heading_row":
 			b.HeadingRow = pair.Value.Whole(1, 1000)
 		case "tab":

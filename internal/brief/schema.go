@@ -22,6 +22,7 @@ const (
 // The tables are read only.
 var (
 	sheetKeys = []key{
+		{Name: "feed", Form: yamldoc.Text, About: "The feed of evenledger.yaml that brings the sheet where none is named."},
 		{Name: "tab", Form: yamldoc.Text, About: "The tab of a workbook, or the list of a JSON file, when it is not the one that fits the brief best."},
 		{Name: "encoding", Form: yamldoc.Text, About: "The encoding of its text, such as windows-1250 or shift_jis, when it is not UTF-8."},
 		{Name: "blank_words", Form: yamldoc.Texts, About: "What is written in cells that are to count as blank, such as N/A or -."},

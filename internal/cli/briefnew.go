@@ -39,7 +39,7 @@ you use it: what was guessed says so.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags, 0)
+			s, err := a.look(cmd.Context(), args[0], flags, 0)
 			if err != nil {
 				return err
 			}

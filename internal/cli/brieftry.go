@@ -39,7 +39,7 @@ wanted. The rows above count, as two may not share what must be unique.`,
 			if err != nil {
 				return err
 			}
-			defer j.Sheet.Close()
+			defer j.Close()
 			return a.briefTry(cmd.Context(), j, args[0], flags, row)
 		},
 	}

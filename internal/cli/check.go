@@ -30,6 +30,9 @@ func (f *sheetFlags) flags() string {
 			text += flag[0] + quoted(flag[1])
 		}
 	}
+	if f.Again {
+		text += " --again"
+	}
 	if f.First > 0 {
 		text += fmt.Sprintf(" --first %d", f.First)
 	}
@@ -48,6 +51,7 @@ func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
 	cmd.Flags().StringVar(&f.System, "system", "", "the system, if the brief doesn't say or there is none")
 	f.addRows(cmd)
+	cmd.Flags().BoolVar(&f.Again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
 	cmd.Flags().StringVar(&f.Only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
 	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
@@ -86,27 +90,27 @@ Without a brief, recognised headings map themselves.`,
   evenledger check starters.xlsx -b starters -o marked.xlsx
   evenledger check starters.csv --offline        without asking the system
   evenledger check starters.csv -b starters --json`,
-		Args: one("a sheet"),
+		Args: atMostOne("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if out != "" {
 				if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 					return err
 				}
-				if sheet.SameFile(args[0], out) {
+				if sheet.SameFile(first(args), out) {
 					return wrong(out+" is the sheet itself", "Name another file.")
 				}
-				if args[0] == sheet.StandardInput {
+				if first(args) == sheet.StandardInput {
 					return wrong("what is piped in can be read only once, and -o reads the sheet twice", "Save it to a file and name that.")
 				}
 			}
 			a.Offline = offline
-			j, err := a.Open(cmd.Context(), args[0], flags.Request)
+			j, err := a.Open(cmd.Context(), first(args), flags.Request)
 			if err != nil {
 				return err
 			}
-			defer j.Sheet.Close()
-			return a.check(cmd.Context(), j, args[0], flags, out)
+			defer j.Close()
+			return a.check(cmd.Context(), j, flags, out)
 		},
 	}
 	flags.add(a, cmd)
@@ -174,11 +178,11 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 	}
 }
 
-func (a *front) check(ctx context.Context, j *app.Job, path string, flags sheetFlags, out string) error {
+func (a *front) check(ctx context.Context, j *app.Job, flags sheetFlags, out string) error {
 	bar := a.progress()
 	t := &tally{isRefused: map[int]bool{}}
 	if out != "" {
-		t.marked = &marked{path: path, out: out, options: j.Options, later: map[int][]account.Finding{}}
+		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
 	}
 	if j.System != nil && j.Brief.NamesThings() {
 		var err error
@@ -218,7 +222,7 @@ func (a *front) check(ctx context.Context, j *app.Job, path string, flags sheetF
 	}
 	page.Account([]report.Side{{Label: "Rows in", N: t.rows}}, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
 	page.Findings(causes)
-	draft := "evenledger draft " + quoted(path) + flags.flags()
+	draft := "evenledger draft " + quoted(j.Name) + flags.flags()
 	if out != "" {
 		page.Line("")
 		page.Line("%s has the sheet with the reasons beside each row.", out)

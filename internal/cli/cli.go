@@ -25,6 +25,8 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
+	"evenledger/internal/feed"
+	feeds "evenledger/internal/feed/kinds"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -131,7 +133,7 @@ func (d directions) replace(text []byte) []byte {
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
 	a := &front{out: answer, terminal: isTerminal(out), err: errOut, answer: answer, stop: ctx.Done()}
-	a.App = app.App{Kinds: kinds.All(), In: in, By: who(), Clock: clock.Real(), Mask: secret.NewMask(), Trace: a.traceTo, Remark: a.remark}
+	a.App = app.App{Kinds: workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()}, In: in, By: who(), Clock: clock.Real(), Mask: secret.NewMask(), Trace: a.traceTo, Remark: a.remark}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -188,7 +190,7 @@ what became of every row, correct the rest and hand it back in.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
-	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.versionCommand())
 	root.SetHelpCommandGroupID("around")
 	root.SetCompletionCommandGroupID("around")
 	return root
@@ -218,6 +220,7 @@ func explained(ctx context.Context, err error) failure {
 	var (
 		known       *failure
 		unavailable *system.Unavailable
+		nothing     *feed.Nothing
 		unclear     *system.Unclear
 		badSheet    *sheet.Error
 		noWorkspace *workspace.NotFound
@@ -235,6 +238,10 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitGuard, message: guarded.Message, remedy: guarded.Remedy}
 	case errors.As(err, &mistake):
 		return failure{code: exitWrong, message: mistake.Message, remedy: mistake.Remedy}
+	case errors.As(err, &nothing) && nothing.Same:
+		return failure{code: exitGuard, message: nothing.Message, remedy: "Nothing needs to be done. --again takes it once more."}
+	case errors.As(err, &nothing):
+		return failure{code: exitGuard, message: nothing.Message, remedy: "Try again when there is something."}
 	case ctx.Err() != nil:
 		return failure{code: exitInterrupted, message: "interrupted"}
 	case errors.As(err, &unavailable):

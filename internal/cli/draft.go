@@ -38,11 +38,11 @@ drafted, and held back.`,
   evenledger draft starters.xlsx -b starters --rows 3-9,12
   evenledger draft starters.csv --system crewdesk     without a brief
   evenledger draft accounts.xlsx --fields manager,title   touch nothing else`,
-		Args: one("a sheet"),
+		Args: atMostOne("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			flags.Fields = fields
-			return a.draft(cmd.Context(), args[0], flags)
+			return a.draft(cmd.Context(), first(args), flags)
 		},
 	}
 	flags.add(a, cmd)
@@ -63,7 +63,7 @@ func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do f
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, j.Sheet.Close()) }()
+	defer func() { err = errors.Join(err, j.Close()) }()
 	l, err := sqlite.Open(ctx, j.Workspace.Ledger)
 	if err != nil {
 		return err
@@ -74,7 +74,11 @@ func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do f
 
 func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error {
 	bar := a.progress()
-	d := a.Drafter(l, j)
+	d, err := a.Drafter(ctx, l, j)
+	if err != nil {
+		bar.end()
+		return err
+	}
 	d.Progress = bar.stageDone
 	made, err := d.Make(ctx)
 	bar.end()
@@ -128,6 +132,8 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
 		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
+	} else if b.Delivery != nil {
+		page.Next(fmt.Sprintf("evenledger post %d    # nothing is sent; what the feed brought counts as taken", b.ID))
 	} else {
 		page.Next("evenledger batches")
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	feeds "evenledger/internal/feed/kinds"
 	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
 )
@@ -20,7 +21,7 @@ func (a *front) initCommand() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if schema {
-				data, err := workspace.Schema(kinds.All())
+				data, err := workspace.Schema(workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -8,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/mapping"
 	"evenledger/internal/profile"
 	"evenledger/internal/report"
@@ -30,19 +33,19 @@ never shown. “-” reads what is piped in.`,
   evenledger peek starters.csv --rows 3-5
   cat feed.jsonl | evenledger peek -`,
 		Args: one("a sheet"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			selection, err := flags.Selects()
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags, headingRow)
+			s, err := a.look(cmd.Context(), args[0], flags, headingRow)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			if !selection.All() {
-				return a.peekRows(s, selection)
+				return a.peekRows(s.Sheet, selection)
 			}
 			bar := a.progress()
 			found, err := profile.Of(s.Info(), s.Rows(), func(rows int) { bar.stageDone("looked at", rows) })
@@ -58,10 +61,27 @@ never shown. “-” reads what is piped in.`,
 	return cmd
 }
 
+// looked is a sheet that is looked at without a brief.
+type looked struct {
+	*sheet.Sheet
+	local *app.Local
+}
+
+// Close closes the sheet, and takes away what a feed brought.
+func (l looked) Close() error { return errors.Join(l.Sheet.Close(), l.local.Close()) }
+
 // look opens a sheet without a brief.
-func (a *front) look(path string, flags sheetFlags, headingRow int) (*sheet.Sheet, error) {
+func (a *front) look(ctx context.Context, name string, flags sheetFlags, headingRow int) (looked, error) {
+	local, err := a.Local(ctx, name, flags.Again, false)
+	if err != nil {
+		return looked{}, err
+	}
 	known := account.NewHeadings()
-	return sheet.Open(path, a.In, sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	s, err := sheet.Open(local.Path, a.In, sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	if err != nil {
+		return looked{}, errors.Join(err, local.Close())
+	}
+	return looked{s, local}, nil
 }
 
 func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error {

@@ -99,7 +99,7 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	if total(waiting) == 0 && !b.Unmaking() {
 		a.remark("Nothing in batch %d waits to be posted.", b.ID)
-		return errors.Join(a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o))
+		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o))
 	}
 	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
 		return err
@@ -108,6 +108,9 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 	// What was made before it broke off is to be handed out all the same, and before
 	// anything is shown: whoever reads the answer may stop reading.
 	err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o))
+	if err == nil {
+		err = a.Took(context.WithoutCancel(ctx), w, l, b)
+	}
 	var unclear *system.Unclear
 	if err != nil && !errors.As(err, &unclear) {
 		return err

@@ -82,7 +82,11 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 	flags.Elevated = true // nothing is given: it is only compared
 	return a.onSheet(ctx, path, flags, func(j *app.Job, l store.Store) (err error) {
 		bar := a.progress()
-		d := a.Drafter(l, j)
+		d, err := a.Drafter(ctx, l, j)
+		if err != nil {
+			bar.end()
+			return err
+		}
 		d.Compare, d.Progress = true, bar.stageDone
 		made, err := d.Make(ctx)
 		bar.end()

@@ -28,6 +28,24 @@ func one(what string) cobra.PositionalArgs {
 	}
 }
 
+// atMostOne is for what a brief may say instead.
+func atMostOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return nil
+		}
+		return one(what)(cmd, args)
+	}
+}
+
+// first is the argument, if one is given.
+func first(args []string) string {
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}
+
 // lastBatch is how the newest batch may be named instead of by its number.
 const lastBatch = "last"
 

@@ -30,7 +30,7 @@ blank unless --with-passwords says otherwise.`,
   evenledger split everyone.csv --size 5MB -o parts
   evenledger split everyone.xlsx --each 200 --rows 2-1001 -o parts`,
 		Args: one("a sheet"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			most, err := bytesIn(size)
 			switch {
 			case err != nil:
@@ -44,12 +44,12 @@ blank unless --with-passwords says otherwise.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(args[0], flags, 0)
+			s, err := a.look(cmd.Context(), args[0], flags, 0)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			p := &app.Cut{Sheet: s, Folder: folder, Each: each, Most: most, Overwrite: overwrite, Passwords: passwords, Name: strings.TrimSuffix(strings.TrimSuffix(s.Info().Name, ".gz"), filepath.Ext(strings.TrimSuffix(s.Info().Name, ".gz")))}
+			p := &app.Cut{Sheet: s.Sheet, Folder: folder, Each: each, Most: most, Overwrite: overwrite, Passwords: passwords, Name: strings.TrimSuffix(strings.TrimSuffix(s.Info().Name, ".gz"), filepath.Ext(strings.TrimSuffix(s.Info().Name, ".gz")))}
 			if args[0] == sheet.StandardInput {
 				p.Name = "sheet"
 			}

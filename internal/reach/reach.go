@@ -110,3 +110,14 @@ func Open(r secret.Reference, mask *secret.Mask) (string, error) {
 	mask.Add(text)
 	return text, nil
 }
+
+// Unavailable means that what is out there cannot be reached, turns the program away or
+// answers what cannot be understood.
+type Unavailable struct {
+	Message string
+	Remedy  string
+	Err     error // the cause, or nil
+}
+
+func (e *Unavailable) Error() string { return e.Message }
+func (e *Unavailable) Unwrap() error { return e.Err }

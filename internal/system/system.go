@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
+	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 )
 
@@ -236,14 +237,7 @@ func (e *Refusal) Error() string { return e.Message }
 
 // Unavailable means that the system cannot be reached, turns the program away or
 // answers what cannot be understood; no other request would fare better.
-type Unavailable struct {
-	Message string
-	Remedy  string
-	Err     error // the cause, or nil
-}
-
-func (e *Unavailable) Error() string { return e.Message }
-func (e *Unavailable) Unwrap() error { return e.Err }
+type Unavailable = reach.Unavailable
 
 // Unclear means that a request to change something was sent and no clear answer
 // came: it may or may not have been carried out.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 
+	"evenledger/internal/feed"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
 )
@@ -23,6 +24,18 @@ func systemKeys(kinds []system.Kind) []yamldoc.Key {
 	}
 }
 
+// feedKeys are the keys of every feed.
+func feedKeys(kinds []feed.Kind) []yamldoc.Key {
+	var names []string
+	for _, k := range kinds {
+		names = append(names, k.Name)
+	}
+	return []yamldoc.Key{
+		{Name: "kind", OneOf: names, About: "What kind of feed it is."},
+		{Name: "timeout", Form: yamldoc.Text, About: "How long a server may take to answer at all. Without it: 1m."},
+	}
+}
+
 func ruleKeys() []yamldoc.Key {
 	return []yamldoc.Key{
 		{Name: "shortest", Form: yamldoc.Whole, About: "The fewest characters."},
@@ -37,11 +50,11 @@ const patterns yamldoc.Form = "patterns"
 
 // Schema returns the JSON Schema (draft 2020-12) of evenledger.yaml, for editors: what a
 // system takes follows from its kind.
-func Schema(kinds []system.Kind) ([]byte, error) {
+func Schema(kinds Kinds) ([]byte, error) {
 	texts := yamldoc.Object{"type": []string{"array", "string"}, "items": yamldoc.Object{"type": "string"}, "minItems": 1}
 	own := map[yamldoc.Form]yamldoc.Object{patterns: {"type": "object", "additionalProperties": texts}}
 	var of []yamldoc.Object
-	for i, k := range kinds {
+	for i, k := range kinds.Systems {
 		forms := maps.Clone(own)
 		maps.Copy(forms, k.Forms)
 		one := yamldoc.Schema(append(systemKeys([]system.Kind{k}), k.Keys...), forms)
@@ -52,10 +65,19 @@ func Schema(kinds []system.Kind) ([]byte, error) {
 	}
 	top := yamldoc.Schema([]yamldoc.Key{
 		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db."},
+		{Name: "feeds", About: "Where sheets come from, each under a name of its own, for feed:NAME."},
 		{Name: "systems", About: "The systems whose accounts are kept, each under a name of its own."},
 	}, nil)
 	top["$schema"], top["title"] = "https://json-schema.org/draft/2020-12/schema", "A workspace of Even Ledger"
 	systems := top["properties"].(yamldoc.Object)["systems"].(yamldoc.Object)
 	systems["type"], systems["additionalProperties"] = "object", yamldoc.Object{"anyOf": of}
+	var from []yamldoc.Object
+	for _, k := range kinds.Feeds {
+		one := yamldoc.Schema(append(feedKeys([]feed.Kind{k}), k.Keys...), k.Forms)
+		one["required"] = []string{"kind"}
+		from = append(from, one)
+	}
+	feeds := top["properties"].(yamldoc.Object)["feeds"].(yamldoc.Object)
+	feeds["type"], feeds["additionalProperties"] = "object", yamldoc.Object{"anyOf": from}
 	return json.MarshalIndent(top, "", "  ")
 }

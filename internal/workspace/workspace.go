@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"evenledger/internal/feed"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
@@ -30,6 +31,22 @@ type Workspace struct {
 	Dir     string // absolute
 	Ledger  string // absolute path of the ledger
 	Systems []System
+	Feeds   []Feed
+}
+
+// Kinds are those that evenledger.yaml may name.
+type Kinds struct {
+	Systems []system.Kind // the first is meant where none is named
+	Feeds   []feed.Kind
+}
+
+// A Feed is what is said of one feed.
+type Feed struct {
+	Name    string
+	Kind    feed.Kind
+	Source  feed.Source
+	Line    int           // in evenledger.yaml
+	Timeout time.Duration // for a server to answer at all
 }
 
 // A System is what is said of one system.
@@ -71,8 +88,8 @@ func (e *NotFound) Error() string {
 	return fmt.Sprintf("no %s in %s or any folder above it", File, e.Dir)
 }
 
-// Find reads the workspace that dir lies in; kinds are those of the systems it may name.
-func Find(dir string, kinds []system.Kind) (*Workspace, error) {
+// Find reads the workspace that dir lies in.
+func Find(dir string, kinds Kinds) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -95,7 +112,7 @@ func Find(dir string, kinds []system.Kind) (*Workspace, error) {
 }
 
 // Read reads the workspace at dir. Mistakes in its file are yamldoc.Problems.
-func Read(dir string, kinds []system.Kind) (*Workspace, error) {
+func Read(dir string, kinds Kinds) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -112,7 +129,7 @@ func Read(dir string, kinds []system.Kind) (*Workspace, error) {
 		return nil, err
 	}
 	w := &Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
-	for _, pair := range doc.Root().Pairs("ledger", "systems") {
+	for _, pair := range doc.Root().Pairs("ledger", "systems", "feeds") {
 		switch pair.Key {
 		case "ledger":
 			if path := pair.Value.Text(); path != "" {
@@ -120,7 +137,11 @@ func Read(dir string, kinds []system.Kind) (*Workspace, error) {
 			}
 		case "systems":
 			for _, pair := range pair.Value.Pairs() {
-				w.Systems = append(w.Systems, w.readSystem(pair, kinds))
+				w.Systems = append(w.Systems, w.readSystem(pair, kinds.Systems))
+			}
+		case "feeds":
+			for _, pair := range pair.Value.Pairs() {
+				w.Feeds = append(w.Feeds, w.readFeed(pair, kinds.Feeds))
 			}
 		}
 	}
@@ -176,6 +197,55 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 	}
 	s.Connection = s.Kind.Read(part)
 	return s
+}
+
+// readFeed reads what is said of one feed.
+func (w *Workspace) readFeed(pair yamldoc.Pair, kinds []feed.Kind) Feed {
+	f := Feed{Name: pair.Key, Timeout: time.Minute}
+	f.Line, _ = pair.At.Position()
+	if !isName(f.Name) {
+		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a feed", f.Name)
+	}
+	var names []string
+	for _, k := range kinds {
+		if names = append(names, k.Name); k.Name == pair.Value.Word("kind") {
+			f.Kind = k
+		}
+	}
+	if f.Kind.Read == nil {
+		pair.At.Fail("Add “kind”: one of "+strings.Join(names, ", ")+".", "feed %s does not say of which kind it is", f.Name)
+		return f
+	}
+	part := reach.Part{Name: f.Name, Dir: w.Dir, At: pair.At}
+	for _, p := range pair.Value.Pairs(append(yamldoc.Names(feedKeys(nil)), yamldoc.Names(f.Kind.Keys)...)...) {
+		switch p.Key {
+		case "kind":
+		case "timeout":
+			f.Timeout = readDuration(p.Value)
+		default:
+			part.Pairs = append(part.Pairs, p)
+		}
+	}
+	f.Source = f.Kind.Read(part)
+	return f
+}
+
+// Feed returns the feed of that name.
+func (w *Workspace) Feed(name string) (Feed, error) {
+	var names []string
+	for _, f := range w.Feeds {
+		if f.Name == name {
+			return f, nil
+		}
+		names = append(names, f.Name)
+	}
+	switch near := words.Nearest(name, names); {
+	case len(names) == 0:
+		return Feed{}, fmt.Errorf("%s names no feed", File)
+	case near != "":
+		return Feed{}, fmt.Errorf("%s has no feed “%s”: did you mean “%s”?", File, name, near)
+	}
+	return Feed{}, fmt.Errorf("%s has no feed “%s”: it has %s", File, name, strings.Join(names, ", "))
 }
 
 // kindOf returns the kind that a system's part names; the first where it names none that

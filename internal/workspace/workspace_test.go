@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	feeds "evenledger/internal/feed/kinds"
 	"evenledger/internal/secret"
 	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
@@ -29,7 +30,7 @@ func TestCreateAndFind(t *testing.T) {
 	assert.Equal(t, []string{"evenledger.yaml", ".gitignore", "briefs/starters.yaml"}, made)
 	deep := filepath.Join(dir, "a", "b")
 	require.NoError(t, os.MkdirAll(deep, 0o755))
-	w, err := workspace.Find(deep, kinds.All())
+	w, err := workspace.Find(deep, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	assert.Equal(t, dir, w.Dir)
 	assert.Equal(t, filepath.Join(dir, "ledger.db"), w.Ledger)
@@ -43,7 +44,7 @@ func TestCreateAndFind(t *testing.T) {
 	write(t, taken, "briefs/starters.yaml", "mine")
 	_, err = workspace.Create(taken)
 	assert.ErrorContains(t, err, "would be overwritten")
-	_, err = workspace.Find(t.TempDir(), kinds.All())
+	_, err = workspace.Find(t.TempDir(), workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	var none *workspace.NotFound
 	assert.ErrorAs(t, err, &none)
 }
@@ -55,7 +56,7 @@ systems:
   a: {url: "https://a.example/scim/", token: env:X, rate: 300/min, settle: 1m, timeout: 500ms, together: 9, page: 50, ca: ca.pem, aliases: {berth: "urn:x:berth"}, memberships: {courses: {endpoint: Trainings, role: function, section: intake}, licences: {attribute: entitlements, seats: {charts: 40}}}, elevated: {roles: [boss], groups: "*admins"}, protect: [root], change_at_sign_in: renew, password_rules: {shortest: 12, longest: 64, kinds: 3}}
   b: {url: "http://[::1]:80", user: me, password: "file:p"}
 `)
-	w, err := workspace.Read(dir, kinds.All())
+	w, err := workspace.Read(dir, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	a, b := w.Systems[0], w.Systems[1]
 	assert.Equal(t, "/var/lib/crew.db", w.Ledger)
@@ -96,7 +97,7 @@ func TestMistakes(t *testing.T) {
 	} {
 		dir := t.TempDir()
 		write(t, dir, "evenledger.yaml", "systems:\n  a: {"+setting+"}\n")
-		_, err := workspace.Read(dir, kinds.All())
+		_, err := workspace.Read(dir, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 		assert.ErrorContains(t, err, want, setting)
 		assert.NotContains(t, err.Error(), "hunter2", "a secret is not repeated")
 	}
@@ -108,7 +109,7 @@ func TestBriefPath(t *testing.T) {
 	inside := write(t, dir, "briefs/starters.yaml", "")
 	other := write(t, dir, "briefs/leavers.yml", "")
 	outside := write(t, t.TempDir(), "own.yaml", "")
-	w, err := workspace.Read(dir, kinds.All())
+	w, err := workspace.Read(dir, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	for name, want := range map[string]string{"starters": inside, "starters.yaml": inside, "leavers": other, outside: outside} {
 		got, err := w.BriefPath(name)
@@ -150,16 +151,16 @@ func TestNotOurs(t *testing.T) {
 	inner := filepath.Join(above, "inner")
 	require.NoError(t, os.Mkdir(inner, 0o755))
 	require.NoError(t, os.Chown(filepath.Join(above, workspace.File), 65534, 65534))
-	_, err = workspace.Find(inner, kinds.All())
+	_, err = workspace.Find(inner, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.ErrorContains(t, err, "belongs to somebody else")
-	_, err = workspace.Read(above, kinds.All())
+	_, err = workspace.Read(above, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err, "named, it is meant")
 }
 
 func TestSchemaIsUpToDate(t *testing.T) {
 	shipped, err := os.ReadFile(filepath.Join("..", "..", "docs", "evenledger.schema.json"))
 	require.NoError(t, err)
-	data, err := workspace.Schema(kinds.All())
+	data, err := workspace.Schema(workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	assert.Equal(t, string(shipped), string(data)+"\n", "make it anew: evenledger init --schema > docs/evenledger.schema.json")
 }

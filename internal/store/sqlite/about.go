@@ -9,6 +9,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/feed"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 )
@@ -50,6 +51,7 @@ type about struct {
 	Workbook   bool               `json:"workbook,omitempty"`
 	Path       string             `json:"path,omitempty"`
 	Sum        string             `json:"sha256,omitempty"`
+	Delivery   *feed.Delivery     `json:"delivery,omitempty"`
 	Tab        string             `json:"tab,omitempty"`
 
 	Read sheet.Tally `json:"read"`

@@ -1,0 +1,198 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/feed"
+	"evenledger/internal/reach"
+	"evenledger/internal/sheet"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
+)
+
+// A Local is a sheet as a file of this machine: itself, or what a feed brought.
+type Local struct {
+	Path     string         // of the file
+	Delivery *feed.Delivery // nil: it is no feed's
+	spool    *feed.Spool
+}
+
+// Close takes away what was brought.
+func (l *Local) Close() error {
+	if l.spool == nil {
+		return nil
+	}
+	return l.spool.Close()
+}
+
+// Local returns the sheet that is named, and has it brought if it is a feed's. again brings
+// what was taken before once more; takes says that a batch will be made of it.
+func (a *App) Local(ctx context.Context, name string, again, takes bool) (*Local, error) {
+	of, isFeed := strings.CutPrefix(name, feed.Prefix)
+	if !isFeed {
+		return &Local{Path: name}, nil
+	}
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return nil, err
+	}
+	f, err := w.Feed(of)
+	if err != nil {
+		return nil, mistake(err.Error(), "")
+	}
+	last, err := a.lastOf(ctx, w, of)
+	if err != nil {
+		return nil, err
+	}
+	if last.Again = again; !takes { // whoever only looks is shown what there is
+		last.Tag, last.Modified = "", time.Time{}
+	}
+	spool, err := feed.NewSpool(w.Ledger+".spool", a.Clock.Now())
+	if err != nil {
+		return nil, err
+	}
+	d, err := f.Source.Bring(ctx, spool, last, a.feedWork(f))
+	if err != nil {
+		return nil, errors.Join(ofFeed(f, err), spool.Close())
+	}
+	if d.Feed = of; d.Brought.IsZero() {
+		d.Brought = a.Clock.Now()
+	}
+	return &Local{d.Path, &d, spool}, nil
+}
+
+// ofFeed says of which feed an error is.
+func ofFeed(f workspace.Feed, err error) error {
+	var secret *reach.NoSecret
+	var down *reach.Unavailable
+	var nothing *feed.Nothing
+	switch {
+	case errors.As(err, &secret):
+		return mistake(fmt.Sprintf("feed %s: %s", f.Name, secret), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", f.Line, secret.Reference))
+	case errors.As(err, &nothing):
+		return &feed.Nothing{Message: fmt.Sprintf("feed %s: %s", f.Name, nothing.Message), Same: nothing.Same}
+	case errors.As(err, &down):
+		return &reach.Unavailable{Message: fmt.Sprintf("feed %s: %s", f.Name, down.Message), Remedy: down.Remedy, Err: down.Err}
+	}
+	return err
+}
+
+func (a *App) feedWork(f workspace.Feed) feed.Work {
+	work := feed.Work{Timeout: f.Timeout, Mask: a.Mask, Clock: a.Clock}
+	if a.Trace != nil {
+		work.Trace, _ = a.Trace()
+	}
+	return work
+}
+
+// lastOf returns what was taken of a feed the last time.
+func (a *App) lastOf(ctx context.Context, w *workspace.Workspace, name string) (last feed.Last, err error) {
+	if _, err := os.Lstat(w.Ledger); err != nil {
+		return last, nil // nothing yet
+	}
+	_, l, err := a.OpenLedger(ctx, true)
+	if err != nil {
+		return last, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return last, err
+	}
+	if i := slices.IndexFunc(all, func(b batch.Batch) bool { return b.Delivery != nil && b.Delivery.Feed == name && b.Took() }); i >= 0 {
+		last.Delivery = *all[i].Delivery
+	}
+	return last, nil
+}
+
+// notTaken sees that what a feed brought was not taken before.
+func notTaken(ctx context.Context, l store.Store, d *feed.Delivery) error {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	for _, b := range all {
+		if b.Delivery != nil && b.Delivery.Feed == d.Feed && b.Delivery.Sum == d.Sum && b.Took() {
+			return &feed.Nothing{Message: fmt.Sprintf("feed %s brings what batch %d took on %s", d.Feed, b.ID, b.Posted.Local().Format("2 Jan 2006 at 15:04")), Same: true}
+		}
+	}
+	return nil
+}
+
+// Took marks what a batch was made of as taken where it came from, once all of the batch is
+// posted, or if there was nothing to post. That it could not be marked undoes nothing: it is
+// told, and not taken twice.
+func (a *App) Took(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	if b.Delivery == nil || b.Delivery.Taken || b.State != batch.Posted && b.State != batch.Drafted || len(b.Held) > 0 {
+		return nil
+	}
+	_, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil || len(waiting) > 0 {
+		return err
+	}
+	if b.State == batch.Drafted {
+		b.State, b.Posted = batch.Posted, a.Clock.Now()
+		if err := l.Save(ctx, b); err != nil {
+			return err
+		}
+	}
+	f, err := w.Feed(b.Delivery.Feed)
+	if err == nil {
+		err = f.Source.Take(ctx, *b.Delivery, a.feedWork(f))
+	}
+	if err != nil {
+		a.Remark("what feed %s brought could not be marked as taken where it came from: %s", b.Delivery.Feed, a.Mask.Hide(err.Error()))
+		return nil
+	}
+	b.Delivery.Taken = true
+	return l.Save(ctx, b)
+}
+
+// named says what a sheet is called in a batch.
+func (l *Local) named(info sheet.Info) string {
+	switch {
+	case l.Delivery == nil:
+		return info.Name
+	case l.Delivery.Name == l.Delivery.Feed+".csv", l.Delivery.Name == l.Delivery.Feed+".jsonl":
+		return feed.Prefix + l.Delivery.Feed
+	}
+	return fmt.Sprintf("%s%s (%s)", feed.Prefix, l.Delivery.Feed, l.Delivery.Name)
+}
+
+// A Feed is a feed, with what it brought last.
+type Feed struct {
+	Name    string         `json:"feed"`
+	Kind    string         `json:"kind"`
+	Address string         `json:"address"`
+	Last    *feed.Delivery `json:"last,omitempty"`
+	Batch   int            `json:"batch,omitempty"` // that was made of it
+	State   batch.State    `json:"state,omitempty"` // of the batch
+}
+
+// Feeds lists the feeds of the workspace, in the order of evenledger.yaml.
+func (a *App) Feeds(ctx context.Context) (feeds []Feed, err error) {
+	w, l, err := a.OpenLedger(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range w.Feeds {
+		one := Feed{Name: f.Name, Kind: f.Kind.Name, Address: f.Source.Address()}
+		if i := slices.IndexFunc(all, func(b batch.Batch) bool { return b.Delivery != nil && b.Delivery.Feed == f.Name }); i >= 0 {
+			one.Last, one.Batch, one.State = all[i].Delivery, all[i].ID, all[i].State
+		}
+		feeds = append(feeds, one)
+	}
+	return feeds, nil
+}

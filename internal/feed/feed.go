@@ -1,0 +1,217 @@
+// Package feed brings sheets from where they come from: a database, a web address, a file
+// server, a folder.
+//
+// It promises that what a feed brings is whole, and in a private file, before anything
+// looks at it; that nothing is changed where it comes from until its batch is posted;
+// that what is read is bounded; and that no secret and nothing of what it brings is said in
+// clear but to this machine.
+package feed
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"evenledger/internal/clock"
+	"evenledger/internal/reach"
+	"evenledger/internal/secret"
+	"evenledger/internal/yamldoc"
+)
+
+// Prefix stands before the name of a feed where a sheet is named.
+const Prefix = "feed:"
+
+// A Kind is a kind of feed that evenledger.yaml may name.
+type Kind struct {
+	Name string
+	// Keys are those of its part of evenledger.yaml, besides the keys of every feed.
+	Keys []yamldoc.Key
+	// Forms are what the forms of its own take, for editors.
+	Forms map[yamldoc.Form]yamldoc.Object
+	// Read reads its part. Mistakes are reported where they stand.
+	Read func(reach.Part) Source
+}
+
+// A Source is where one feed comes from. It holds no secret, only where one is kept.
+type Source interface {
+	// Address says where it is, for people.
+	Address() string
+	// Bring writes what is there into the spool. What there is not is a *Nothing.
+	Bring(ctx context.Context, to *Spool, last Last, work Work) (Delivery, error)
+	// Take marks a delivery as taken where it came from: its batch was posted. Nothing that
+	// was there is lost.
+	Take(ctx context.Context, d Delivery, work Work) error
+}
+
+// Last is what was taken before; zero: nothing.
+type Last struct {
+	Delivery
+	Again bool // what was taken before is brought once more
+}
+
+// A Delivery is what a feed brought at one time.
+type Delivery struct {
+	Feed     string    `json:"feed"`
+	Name     string    `json:"name"`              // of the file, as it is called there
+	From     string    `json:"from,omitempty"`    // where exactly it was, if it has to be found again
+	Tag      string    `json:"tag,omitempty"`     // by which a web server knows it
+	Modified time.Time `json:"modified,omitzero"` // there
+	Brought  time.Time `json:"brought"`           // when it was brought
+	Sum      string    `json:"sum"`               // SHA-256 of it
+	Size     int64     `json:"size"`              // in bytes
+	Taken    bool      `json:"taken,omitempty"`   // it was marked as taken there
+	Path     string    `json:"-"`                 // of the private file
+}
+
+// Work is what every kind of feed is told of the work at hand.
+type Work struct {
+	Timeout time.Duration // for a server to answer at all
+	Mask    *secret.Mask  // takes secrets out of what is told; may be nil
+	Trace   *slog.Logger  // gets what was asked, without secrets; may be nil
+	Clock   clock.Clock
+}
+
+// Nothing means that a feed has nothing to bring, or nothing that was not taken before.
+type Nothing struct {
+	Message string
+	Same    bool // it is what was taken before
+}
+
+func (e *Nothing) Error() string { return e.Message }
+
+// most is how much a feed may bring, in bytes: enough for ten million people.
+const most = 4 << 30
+
+// A Spool is a private folder for what is brought. Close takes it away.
+type Spool struct{ dir string }
+
+// NewSpool makes a spool beneath a folder, which it makes if it is not there, and takes away
+// what processes that were killed have left there.
+func NewSpool(beneath string, now time.Time) (*Spool, error) {
+	if err := os.MkdirAll(beneath, 0o700); err != nil {
+		return nil, err
+	}
+	old, err := os.ReadDir(beneath)
+	if err != nil {
+		return nil, err
+	}
+	for _, entry := range old {
+		if info, err := entry.Info(); err == nil && entry.IsDir() && now.Sub(info.ModTime()) > 24*time.Hour {
+			_ = os.RemoveAll(filepath.Join(beneath, entry.Name()))
+		}
+	}
+	dir, err := os.MkdirTemp(beneath, "")
+	return &Spool{dir}, err
+}
+
+// Close takes the spool away, and the folder that it was made in if nothing else is there.
+func (s *Spool) Close() error {
+	err := os.RemoveAll(s.dir)
+	_ = os.Remove(filepath.Dir(s.dir))
+	return err
+}
+
+// Create begins the one file of a delivery, which is called as it is where it comes from.
+func (s *Spool) Create(name string) (*File, error) {
+	name = filepath.Base(filepath.Clean("/" + strings.Map(func(r rune) rune {
+		if r < ' ' || r == '\\' || r == 0x7f {
+			return '_'
+		}
+		return r
+	}, name)))
+	if name == "/" || len(name) > 200 {
+		name = "sheet"
+	}
+	file, err := os.OpenFile(filepath.Join(s.dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	return &File{file: file, sum: sha256.New()}, err
+}
+
+// A File is what a delivery is written to.
+type File struct {
+	file *os.File
+	sum  hash.Hash
+	size int64
+}
+
+// Write writes more; what is longer than a feed may bring is an error.
+func (f *File) Write(p []byte) (int, error) {
+	if f.size += int64(len(p)); f.size > most {
+		return 0, &reach.Unavailable{Message: fmt.Sprintf("it brings more than %d GB", most>>30), Remedy: "Ask for less at once."}
+	}
+	_, _ = f.sum.Write(p)
+	return f.file.Write(p)
+}
+
+// Delivery ends the file and says what was brought.
+func (f *File) Delivery() (Delivery, error) {
+	d := Delivery{Name: filepath.Base(f.file.Name()), Sum: hex.EncodeToString(f.sum.Sum(nil)), Size: f.size, Path: f.file.Name()}
+	return d, f.file.Close()
+}
+
+// Close gives the file up.
+func (f *File) Close() { _ = f.file.Close() }
+
+// Settled reads a file from r that may still be written to while it is read: how large it is
+// and when it was written last must be the same before and after.
+func Settled(ctx context.Context, to *Spool, name string, work Work, stat func() (size int64, modified time.Time, err error), open func() (io.ReadCloser, error)) (Delivery, error) {
+	size, modified, err := stat()
+	if err != nil {
+		return Delivery{}, err
+	}
+	if now := work.Clock.Now(); now.Sub(modified) < freshly && modified.Sub(now) < freshly {
+		// Somebody may be at it. Clocks differ, so that it is looked at again.
+		if err := work.Clock.Wait(ctx, pause); err != nil {
+			return Delivery{}, err
+		}
+	}
+	from, err := open()
+	if err != nil {
+		return Delivery{}, err
+	}
+	defer from.Close()
+	file, err := to.Create(name)
+	if err != nil {
+		return Delivery{}, err
+	}
+	defer file.Close()
+	if _, err := io.Copy(file, reader{ctx, from}); err != nil {
+		return Delivery{}, err
+	}
+	again, last, err := stat()
+	if err != nil {
+		return Delivery{}, err
+	}
+	if again != size || file.size != size || !last.Equal(modified) {
+		return Delivery{}, &Nothing{Message: fmt.Sprintf("%s is still being written", name)}
+	}
+	d, err := file.Delivery()
+	d.Modified = modified
+	return d, err
+}
+
+// How a file is seen to be whole.
+const (
+	freshly = 20 * time.Second // since it was written to: it is looked at twice
+	pause   = 2 * time.Second  // between
+)
+
+// reader ends with its context.
+type reader struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r reader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.Read(p)
+}

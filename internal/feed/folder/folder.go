@@ -1,0 +1,107 @@
+// Package folder is the kind of feed that takes the newest file of a pattern in a folder.
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"evenledger/internal/feed"
+	"evenledger/internal/reach"
+	"evenledger/internal/yamldoc"
+)
+
+// Kind is the kind “folder” of evenledger.yaml.
+func Kind() feed.Kind {
+	return feed.Kind{
+		Name: "folder",
+		Keys: []yamldoc.Key{
+			{Name: "path", Form: yamldoc.Text, About: "The folder and the pattern of the file's name, such as incoming/*.xlsx. Of several the newest is taken."},
+			{Name: "done", Form: yamldoc.Text, About: "The folder that a file is moved to when its batch is posted. Without it: it stays."},
+		},
+		Read: read,
+	}
+}
+
+type source struct{ dir, pattern, done string }
+
+func read(part reach.Part) feed.Source {
+	s := &source{}
+	for _, p := range part.Pairs {
+		switch p.Key {
+		case "path":
+			s.dir, s.pattern = filepath.Split(part.Path(filepath.FromSlash(p.Value.Text())))
+			if _, err := path.Match(s.pattern, "x"); err != nil || s.pattern == "" {
+				p.Value.Fail("Write the folder and a pattern, such as incoming/*.xlsx.", "“%s” is no pattern of files", p.Value.Text())
+			}
+		case "done":
+			s.done = part.Path(filepath.FromSlash(p.Value.Text()))
+		}
+	}
+	if s.pattern == "" {
+		part.At.Fail("Add “path”, such as incoming/*.xlsx.", "feed %s does not say where its files are", part.Name)
+	}
+	return s
+}
+
+// Address implements feed.Source.
+func (s *source) Address() string { return filepath.Join(s.dir, s.pattern) }
+
+// Bring implements feed.Source.
+func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work feed.Work) (feed.Delivery, error) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("the folder of the feed cannot be read: %s", err), Remedy: "Look at “path” in evenledger.yaml, and whether you may read there.", Err: err}
+	}
+	var files []feed.Candidate
+	for _, entry := range entries {
+		// A link may lead anywhere; it is looked at as what it leads to.
+		if info, err := os.Stat(filepath.Join(s.dir, entry.Name())); err == nil {
+			files = append(files, feed.Candidate{Name: entry.Name(), Modified: info.ModTime(), Regular: info.Mode().IsRegular()})
+		}
+	}
+	newest, err := feed.Newest(s.pattern, s.dir, files, last)
+	if err != nil {
+		return feed.Delivery{}, err
+	}
+	at := filepath.Join(s.dir, newest.Name)
+	d, err := feed.Settled(ctx, to, newest.Name, work, func() (int64, time.Time, error) {
+		info, err := os.Stat(at)
+		if err != nil {
+			return 0, time.Time{}, err
+		}
+		return info.Size(), info.ModTime(), nil
+	}, func() (io.ReadCloser, error) { return os.Open(at) })
+	d.From = at
+	return d, err
+}
+
+// Take implements feed.Source.
+func (s *source) Take(_ context.Context, d feed.Delivery, work feed.Work) error {
+	if s.done == "" {
+		return nil
+	}
+	info, err := os.Stat(d.From)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // somebody moved it
+	}
+	if err != nil {
+		return err
+	}
+	if info.Size() != d.Size || !info.ModTime().Equal(d.Modified) {
+		return fmt.Errorf("%s is another by now, and is left where it is", d.From)
+	}
+	if err := os.MkdirAll(s.done, 0o755); err != nil {
+		return err
+	}
+	name := feed.Aside(d.Name, work.Clock.Now(), func(name string) bool {
+		_, err := os.Lstat(filepath.Join(s.done, name))
+		return !errors.Is(err, os.ErrNotExist)
+	})
+	return os.Rename(d.From, filepath.Join(s.done, name))
+}

@@ -1,0 +1,50 @@
+package feed
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"time"
+)
+
+// A Candidate is a file that a pattern may mean.
+type Candidate struct {
+	Name     string
+	Modified time.Time
+	Regular  bool
+}
+
+// Newest returns the file that a pattern (as with path.Match) means of those in a folder: of
+// several the one that was written last, and of those the one whose name comes last. One
+// that is older than what was taken last is none: people would be made what they were.
+func Newest(pattern, where string, files []Candidate, last Last) (Candidate, error) {
+	var found []Candidate
+	for _, f := range files {
+		if match, err := path.Match(pattern, f.Name); err != nil {
+			return Candidate{}, err
+		} else if match && f.Regular && f.Name[0] != '.' {
+			found = append(found, f)
+		}
+	}
+	if len(found) == 0 {
+		return Candidate{}, &Nothing{Message: fmt.Sprintf("no file in %s is called %s", where, pattern)}
+	}
+	newest := slices.MaxFunc(found, func(a, b Candidate) int {
+		return cmp.Or(a.Modified.Compare(b.Modified), cmp.Compare(a.Name, b.Name))
+	})
+	if !last.Again && newest.Modified.Before(last.Modified) {
+		return Candidate{}, &Nothing{Message: fmt.Sprintf("%s in %s is older than %s, which was taken last", newest.Name, where, last.Name), Same: true}
+	}
+	return newest, nil
+}
+
+// Aside returns a name for a file that was taken, in a folder in which some are taken.
+func Aside(name string, at time.Time, taken func(string) bool) string {
+	to := name
+	for n := 1; taken(to); n++ {
+		ext := path.Ext(name)
+		to = fmt.Sprintf("%s-%s-%d%s", name[:len(name)-len(ext)], at.Format("20060102"), n, ext)
+	}
+	return to
+}

@@ -1,0 +1,248 @@
+package sqlfeed
+
+import (
+	"context"
+	"crypto/tls"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	driver "github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+	_ "modernc.org/sqlite" // the driver
+
+	"evenledger/internal/reach"
+)
+
+// readPostgres asks for texts and hands them on: nothing is made of a value that would have
+// to be written again.
+func (d *database) readPostgres(ctx context.Context, text string, args []any, to *table) (err error) {
+	at := *d.address
+	at.Scheme = postgres
+	options := at.Query()
+	if mode := options.Get("sslmode"); !d.local() && mode != "" && mode != "verify-full" {
+		return &reach.Unavailable{Message: fmt.Sprintf("%s would be asked with sslmode=%s, and anybody in between could listen or answer", d.name(), mode), Remedy: "Take sslmode out of the address, or write sslmode=verify-full; “ca” names an authority of your own."}
+	} else if !d.local() {
+		options.Set("sslmode", "verify-full")
+	}
+	if d.ca != "" {
+		options.Set("sslrootcert", d.ca)
+		options.Set("sslmode", "verify-full")
+	}
+	options.Set("connect_timeout", strconv.Itoa(max(1, int(d.timeout.Seconds()))))
+	at.RawQuery = options.Encode()
+	config, err := pgx.ParseConfig(at.String())
+	if err != nil {
+		return err
+	}
+	if d.secret != "" {
+		config.Password = d.secret
+	}
+	config.RuntimeParams["datestyle"], config.RuntimeParams["application_name"] = "ISO", "evenledger"
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, conn.Close(context.WithoutCancel(ctx))) }()
+	tx, err := conn.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	rows, err := tx.Query(ctx, text, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, args...)...)
+	if err != nil {
+		return refusedBy(err)
+	}
+	defer rows.Close()
+	columns := rows.FieldDescriptions()
+	names, kinds := make([]string, len(columns)), make([]uint32, len(columns))
+	for i, c := range columns {
+		names[i], kinds[i] = c.Name, c.DataTypeOID
+	}
+	if len(columns) > 0 {
+		if err := to.head(names); err != nil {
+			return err
+		}
+	}
+	cells := make([]string, len(names))
+	for rows.Next() {
+		for i, raw := range rows.RawValues() {
+			cells[i] = ofPostgres(kinds[i], raw, conn.TypeMap())
+		}
+		if err := to.row(cells); err != nil {
+			return err
+		}
+	}
+	return refusedBy(rows.Err())
+}
+
+// ofPostgres is the cell that a text of PostgreSQL comes to.
+func ofPostgres(kind uint32, raw []byte, types *pgtype.Map) string {
+	switch {
+	case raw == nil:
+		return ""
+	case kind == pgtype.BoolOID && string(raw) == "t":
+		return "true"
+	case kind == pgtype.BoolOID:
+		return "false"
+	case kind == pgtype.BPCharOID: // padded to its length
+		return strings.TrimRight(string(raw), " ")
+	case kind == pgtype.TextArrayOID, kind == pgtype.VarcharArrayOID, kind == pgtype.BPCharArrayOID:
+		var list []*string
+		if err := types.Scan(kind, pgtype.TextFormatCode, raw, &list); err == nil {
+			var items []string
+			for _, item := range list {
+				if item != nil {
+					items = append(items, *item)
+				}
+			}
+			return strings.Join(items, "; ")
+		}
+	}
+	return string(raw)
+}
+
+// refusedBy tells the no of a server to a statement from other errors.
+func refusedBy(err error) error {
+	var pg *pgconn.PgError
+	var my *driver.MySQLError
+	if errors.As(err, &pg) || errors.As(err, &my) {
+		return &refused{err}
+	}
+	return err
+}
+
+func (d *database) readMySQL(ctx context.Context, text string, args []any, to *table) error {
+	config := driver.NewConfig()
+	config.User, config.Passwd, config.DBName = d.address.User.Username(), d.secret, strings.TrimPrefix(d.address.Path, "/")
+	config.Net, config.Addr = "tcp", d.address.Host
+	if d.address.Port() == "" {
+		config.Addr = net.JoinHostPort(d.address.Hostname(), "3306")
+	}
+	if host := d.address.Query().Get("host"); strings.HasPrefix(host, "/") {
+		config.Net, config.Addr = "unix", host
+	}
+	config.Timeout = d.timeout
+	if !d.local() || d.ca != "" {
+		secure, err := reach.Secure(d.ca)
+		if err != nil {
+			return err
+		}
+		secure.ServerName = d.address.Hostname()
+		config.TLS = secure
+	}
+	connector, err := driver.NewConnector(config)
+	if err != nil {
+		return err
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	err = readRows(ctx, db, text, args, to)
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) {
+		return &reach.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %v", d.name(), certificate.Err), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
+	}
+	return err
+}
+
+func (d *database) readSQLite(ctx context.Context, text string, args []any, to *table) error {
+	if info, err := os.Stat(d.file); err != nil || !info.Mode().IsRegular() {
+		return &reach.Unavailable{Message: fmt.Sprintf("there is no database %s", d.file), Remedy: "Look at the url in evenledger.yaml; the path is taken from its folder."}
+	}
+	at := url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.file}).EscapedPath(), RawQuery: "mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(10000)"}
+	db, err := sql.Open("sqlite", at.String())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return readRows(ctx, db, text, args, to)
+}
+
+// readRows reads a query's rows by the standard interface.
+func readRows(ctx context.Context, db *sql.DB, text string, args []any, to *table) error {
+	if err := db.PingContext(ctx); err != nil {
+		return err
+	}
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	rows, err := tx.QueryContext(ctx, text, args...)
+	if err != nil {
+		return &refused{err}
+	}
+	defer rows.Close()
+	columns, err := rows.ColumnTypes()
+	if err != nil {
+		return err
+	}
+	names, days := make([]string, len(columns)), make([]bool, len(columns))
+	for i, c := range columns {
+		names[i], days[i] = c.Name(), strings.EqualFold(c.DatabaseTypeName(), "DATE")
+	}
+	if len(names) > 0 {
+		if err := to.head(names); err != nil {
+			return err
+		}
+	}
+	values, places, cells := make([]any, len(names)), make([]any, len(names)), make([]string, len(names))
+	for i := range values {
+		places[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(places...); err != nil {
+			return err
+		}
+		for i, value := range values {
+			cells[i] = cellOf(value, days[i])
+		}
+		if err := to.row(cells); err != nil {
+			return err
+		}
+	}
+	return refusedBy(rows.Err())
+}
+
+// cellOf is the cell that a value comes to.
+func cellOf(value any, day bool) string {
+	switch v := value.(type) {
+	case nil:
+		return ""
+	case string:
+		return noDate(v)
+	case []byte:
+		if len(v) == 1 && v[0] < 2 { // a bit
+			return strconv.Itoa(int(v[0]))
+		}
+		return noDate(string(v))
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case bool:
+		return strconv.FormatBool(v)
+	case time.Time:
+		if day {
+			return v.Format(time.DateOnly)
+		}
+		return v.Format("2006-01-02 15:04:05")
+	}
+	return fmt.Sprint(value)
+}
+
+// noDate is the text, but for what MySQL writes where there is no date.
+func noDate(text string) string {
+	if strings.HasPrefix(text, "0000-00-00") {
+		return ""
+	}
+	return text
+}
