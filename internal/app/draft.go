@@ -26,10 +26,14 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 			return nil, err
 		}
 	}
+	before, err := rowsBefore(ctx, l, j)
+	if err != nil {
+		return nil, err
+	}
 	info := j.Sheet.Info()
 	d := &drafting.Draft{
 		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
-		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords,
+		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
 		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
 	if j.Named {
@@ -60,6 +64,27 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 		d.Batch.Secrets = "given"
 	}
 	return d, nil
+}
+
+// rowsBefore returns how many rows the batch before had that was made of the same list: of the
+// same feed, or by the same brief.
+func rowsBefore(ctx context.Context, l store.Store, j *Job) (int, error) {
+	if j.Brief.Fewer == nil {
+		return 0, nil
+	}
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, b := range all {
+		if !b.Took() || b.Taken != "" || b.Corrects+b.Reverses > 0 || b.System != j.Target.Name || b.Brief != j.Request.Brief {
+			continue
+		}
+		if d := j.local.Delivery; d == nil && b.Delivery == nil || d != nil && b.Delivery != nil && d.Feed == b.Delivery.Feed {
+			return b.Rows, nil
+		}
+	}
+	return 0, nil
 }
 
 // Fingerprint returns the path of a workbook that a report can be written into, and

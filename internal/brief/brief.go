@@ -93,6 +93,8 @@ type Brief struct {
 	Gone        Policy           // what is done with accounts in Scope that no row lists; "" or Suspend
 	Scope       *Brief           // a condition on accounts; nil: none
 	Limits      map[account.Intent]Limit
+	Refused     *Limit   // of rows that may be refused for the others to be posted; nil: any
+	Fewer       *Limit   // by which rows may be fewer than the last time; nil: any
 	Protect     []string // patterns of the names of accounts that are not changed
 	Password    Password
 

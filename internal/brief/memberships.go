@@ -209,7 +209,17 @@ func (b *Brief) readGuards(top *layers, options Options) {
 	}
 	b.Limits = map[account.Intent]Limit{}
 	for _, pair := range top.pairs("limits", yamldoc.Names(limitKeys)...) {
-		b.Limits[account.Intent(pair.Key)] = readLimit(pair.Value)
+		limit := readLimit(pair.Value)
+		switch pair.Key {
+		case "refused":
+			b.Refused = &limit
+		case "fewer":
+			if b.Fewer = &limit; limit.Share == 0 {
+				pair.Value.Fail("Write a share of the rows there were, such as 20%.", "“fewer” takes a share")
+			}
+		default:
+			b.Limits[account.Intent(pair.Key)] = limit
+		}
 	}
 	b.Protect = top.get("protect").Texts()
 	scope, gone := top.get("scope"), top.get("gone")

@@ -93,6 +93,8 @@ var (
 		{Name: "suspend", Form: limit, About: "The most it may suspend."},
 		{Name: "resume", Form: limit, About: "The most it may let back in."},
 		{Name: "remove", Form: limit, About: "The most it may remove."},
+		{Name: "refused", Form: limit, About: "The most rows that may be refused for the others to be posted: a number, or a share of the rows."},
+		{Name: "fewer", Form: limit, About: "By what share the rows may be fewer than the last time, such as 20%: a list that came half is held back."},
 	}
 	passwordKeys = []key{
 		{Name: "new", OneOf: []string{"generate", "given", "none"}, About: "Where a new account's password comes from: made by the program, given in the sheet, or none."},

@@ -70,6 +70,12 @@ func briefSentences(b *brief.Brief) []string {
 			say("A batch that would %s more than %s is held back.", intent, limit.Text)
 		}
 	}
+	if b.Refused != nil {
+		say("A batch of which more than %s of the rows are refused is held back.", b.Refused.Text)
+	}
+	if b.Fewer != nil {
+		say("A list that is more than %s shorter than the last time is held back.", b.Fewer.Text)
+	}
 	if len(b.Protect) > 0 {
 		say("Accounts called %s are not changed.", strings.Join(b.Protect, ", "))
 	}
@@ -78,6 +84,12 @@ func briefSentences(b *brief.Brief) []string {
 		say("New accounts get a password that the program makes.")
 	case "given":
 		say("New accounts get the password in the column “%s”.", b.Password.From)
+	}
+	switch b.Password.Known {
+	case "generate":
+		say("Accounts that are there get another password that the program makes.")
+	case "given":
+		say("Accounts that are there get the password in the column “%s”, where it gives one.", b.Password.From)
 	}
 	for _, c := range b.Checks {
 		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
@@ -95,6 +107,9 @@ func sheetSentences(b *brief.Brief) []string {
 	}
 	if len(b.BasedOn) > 0 {
 		say("What it does not say itself it takes from %s.", strings.Join(b.BasedOn, ", which takes it from "))
+	}
+	if b.Feed != "" {
+		say("Where no sheet is named, the feed %s brings it.", b.Feed)
 	}
 	if b.Tab != "" {
 		say("It reads the tab “%s”.", b.Tab)

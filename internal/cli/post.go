@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -90,10 +89,8 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 	if err != nil {
 		return err
 	}
-	p := &posting.Post{
-		Ledger: l, Batch: b, Worker: worker(), URL: o.target.URL(), Together: o.target.Together, Settle: o.target.Settle, Timeout: o.target.Timeout, Trial: o.trial,
-		Protect: o.target.Protect, HandsOut: o.envelope.Given(), Vault: app.Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock,
-	}
+	p := a.Poster(w, l, b, o.target)
+	p.Trial, p.HandsOut = o.trial, o.envelope.Given()
 	if err := p.May(ctx); err != nil {
 		return err
 	}
@@ -122,15 +119,6 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 		a.exit = exitInterrupted
 	}
 	return nil
-}
-
-// worker names this process among those that may be at one ledger.
-func worker() store.Worker {
-	host, err := os.Hostname()
-	if err != nil {
-		host = "unknown"
-	}
-	return store.Worker(fmt.Sprintf("%s %d", host, os.Getpid()))
 }
 
 // confirm asks the person, unless the answer was given beforehand.

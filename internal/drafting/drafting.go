@@ -52,6 +52,7 @@ type Draft struct {
 	Rules    secret.Rules        // that the system has for them
 	Known    []string            // words that anyone knows of the organisation
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
+	Before   int                 // rows of the batch before this one of the same list; 0: there is none
 	Renew    string              // field that makes a person choose another password; empty: none
 }
 

@@ -125,6 +125,18 @@ func (d *making) count(ctx context.Context) (total int, err error) {
 	return total, nil
 }
 
+// holdSheet holds the batch back if the sheet itself is not to be trusted: too many of its rows are
+// refused, or too many are missing.
+func (d *making) holdSheet(counts account.Counts) {
+	rows, refused := d.Batch.Rows, counts[account.Refused]
+	if limit := d.brief.Refused; limit != nil && refused > limit.Allows(rows) {
+		d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("%d of the %d rows are refused, and the brief allows %s", refused, rows, limit.Text))
+	}
+	if limit := d.brief.Fewer; limit != nil && !d.Part && d.Before > 0 && d.Before-rows > limit.Allows(d.Before) {
+		d.Batch.Held = append(d.Batch.Held, fmt.Sprintf("the list has %d rows, and had %d the last time; the brief allows %s fewer", rows, d.Before, limit.Text))
+	}
+}
+
 // hold holds the batch back if it would do more than the brief allows.
 func (d *making) hold(ctx context.Context) error {
 	if d.ties != nil {
@@ -133,12 +145,13 @@ func (d *making) hold(ctx context.Context) error {
 	if d.places != nil {
 		d.Batch.Makes = append(d.places.makes, d.Batch.Makes...)
 	}
-	if len(d.brief.Limits) == 0 {
-		return nil
-	}
-	_, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
+	counts, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
 	if err != nil {
 		return err
+	}
+	d.holdSheet(counts)
+	if len(d.brief.Limits) == 0 {
+		return nil
 	}
 	total, of := d.scope, "accounts in scope"
 	if !d.looksForGone() {

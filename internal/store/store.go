@@ -43,6 +43,11 @@ type Store interface {
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
 	Newest(ctx context.Context) (id int, err error)
 
+	// SaveRun notes a run; one that has no number yet gets the next. Runs returns the newest
+	// first, at most limit; 0: all.
+	SaveRun(ctx context.Context, r *Run) error
+	Runs(ctx context.Context, limit int) ([]Run, error)
+
 	// Closed returns how many of the accounts that wait to be created get a value of a field.
 	Closed(ctx context.Context, id int, field, value string) (n int, err error)
 	// Attempts returns the times that a row's request was claimed to be sent, in order.
@@ -55,6 +60,32 @@ type Store interface {
 	CutJournal(ctx context.Context) error
 	Close() error
 }
+
+// A Run is one time that a brief went the whole way with nobody at the keyboard.
+type Run struct {
+	ID       int            `json:"run"`
+	Brief    string         `json:"brief"`
+	By       string         `json:"by"`
+	Began    time.Time      `json:"began"`
+	Ended    time.Time      `json:"ended,omitzero"` // zero: it is under way, or was killed
+	Came     Ending         `json:"came"`
+	Sheet    string         `json:"sheet,omitempty"`
+	Batch    int            `json:"batch,omitempty"` // that it made; 0: none
+	Outcomes account.Counts `json:"outcomes,omitempty"`
+	Message  string         `json:"message,omitempty"` // why it ended otherwise than posted
+}
+
+// An Ending is what a run came to.
+type Ending string
+
+// The endings.
+const (
+	RunPosted  Ending = "posted"
+	RunDrafted Ending = "drafted" // as was asked
+	RunNothing Ending = "nothing" // the feed brought nothing new
+	RunHeld    Ending = "held"    // back by a guard
+	RunFailed  Ending = "failed"
+)
 
 // Reader reads entries.
 type Reader interface {

@@ -26,7 +26,7 @@ import (
 )
 
 // version of the tables, kept in SQLite's user_version.
-const version = 4
+const version = 5
 
 const tables = `
 CREATE TABLE batches (
@@ -75,6 +75,13 @@ INSERT INTO claims SELECT n, batch, '', sent, sent FROM intents;
 INSERT INTO attempts SELECT i.batch, j.value, i.n FROM intents i, json_each(i.rows) j;
 DROP TABLE intents;
 ALTER TABLE results RENAME COLUMN intent TO claim;
+`
+
+// outward is what version 5 has besides: runs with nobody at the keyboard, and what steps of
+// entries send out of the system, as it was drafted.
+const outward = `
+CREATE TABLE runs (id INTEGER PRIMARY KEY, about TEXT NOT NULL) STRICT;
+CREATE TABLE outgoing (batch INTEGER NOT NULL, row INTEGER NOT NULL, n INTEGER NOT NULL, about TEXT NOT NULL, PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
 `
 
 // IsFull reports whether an error comes of a disk without room for the ledger.
@@ -217,7 +224,7 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil || has >= version {
 			return err
 		}
-		for _, step := range []func(context.Context, *sql.Tx) error{statements(tables), statements(steps), renameAbout, giveRows}[has:] {
+		for _, step := range []func(context.Context, *sql.Tx) error{statements(tables), statements(steps), renameAbout, giveRows, statements(outward)}[has:] {
 			if err := step(ctx, tx); err != nil {
 				return err
 			}
@@ -313,7 +320,7 @@ const moment = "2006-01-02T15:04:05.000000000Z"
 // "draft", so nobody is at them.
 func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"entries", "secrets", "steps"} {
+		for _, table := range []string{"entries", "secrets", "steps", "outgoing"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
 				return err
 			}
@@ -349,7 +356,7 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 // Discard takes away a batch whose making failed.
 func (l *Ledger) Discard(ctx context.Context, id int) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"entries", "secrets", "steps"} {
+		for _, table := range []string{"entries", "secrets", "steps", "outgoing"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
 				return err
 			}

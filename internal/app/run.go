@@ -1,0 +1,241 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/feed"
+	"evenledger/internal/posting"
+	"evenledger/internal/secret"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
+)
+
+// A Run takes a brief the whole way, from its feed to the report, with nobody at the
+// keyboard: a guard stops it, and it never asks.
+type Run struct {
+	Brief       string
+	DraftOnly   bool
+	Again       bool                                                             // what the feed brings is taken though it was taken before
+	Envelope    secret.Envelope                                                  // that generated passwords are handed out in
+	Credentials string                                                           // the new file for them; {batch} stands for the batch's number
+	Log         func(stage, message string)                                      // a line for each stage
+	Report      func(context.Context, store.Store, *batch.Batch) (string, error) // writes the report and says where; nil: none is written
+}
+
+// busyPause is between two looks whether others are done, and patience how long they are
+// waited for.
+const (
+	busyPause = 2 * time.Second
+	patience  = 15 * time.Minute
+)
+
+// Run goes the whole way of one brief, and notes in the ledger how it ended. What went wrong
+// is in the result as well as in the error.
+func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
+	done = store.Run{Brief: r.Brief, By: a.By, Began: a.Clock.Now(), Came: store.RunFailed}
+	w, l, err := a.OpenLedger(ctx, false)
+	if err != nil {
+		return done, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	unlock, err := l.Lock("run-" + filepath.Base(r.Brief))
+	if errors.Is(err, store.ErrBusy) {
+		return done, held(fmt.Sprintf("another run of %s is under way", r.Brief), "Wait until it is done; “evenledger runs” shows it.")
+	}
+	if err != nil {
+		return done, err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	// How it ends is noted also where it never does.
+	if err := l.SaveRun(ctx, &done); err != nil {
+		return done, err
+	}
+	err = a.wholeWay(ctx, w, l, r, &done)
+	done.Ended = a.Clock.Now()
+	var nothing *feed.Nothing
+	if errors.As(err, &nothing) {
+		done.Came, done.Message, err = store.RunNothing, nothing.Message, nil
+		r.Log("feed", nothing.Message)
+	}
+	if err != nil && done.Message == "" {
+		done.Message = a.Mask.Hide(err.Error())
+	}
+	return done, errors.Join(err, l.SaveRun(context.WithoutCancel(ctx), &done))
+}
+
+func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
+	b, err := a.runDraft(ctx, l, r, done)
+	if err != nil || b == nil {
+		return err
+	}
+	if done.Batch = b.ID; len(b.Held) > 0 {
+		done.Came, done.Message = store.RunHeld, strings.Join(b.Held, "; ")
+		r.Log("draft", "held back: "+done.Message)
+		return errors.Join(a.runReport(ctx, l, r, b), held(fmt.Sprintf("batch %d is held back: %s", b.ID, done.Message), fmt.Sprintf("Look at it: evenledger show %d", b.ID)))
+	}
+	if r.DraftOnly {
+		done.Came = store.RunDrafted
+		return a.runReport(ctx, l, r, b)
+	}
+	err = a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
+	counts, waiting, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
+	done.Outcomes = counts
+	if err == nil && countErr == nil && len(waiting) == 0 {
+		done.Came = store.RunPosted
+	}
+	r.Log("post", summed(counts))
+	return errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), l, r, b))
+}
+
+// runDraft brings what the feed has and makes a batch of it.
+func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Run) (*batch.Batch, error) {
+	j, err := a.Open(ctx, "", Request{Brief: r.Brief, Again: r.Again})
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	done.Sheet = j.local.named(j.Sheet.Info())
+	r.Log("feed", fmt.Sprintf("%s brings %s, %d bytes", j.Name, j.local.Delivery.Name, j.local.Delivery.Size))
+	var b *batch.Batch
+	err = a.waitFor(ctx, l, "draft", r, func() error {
+		d, err := a.Drafter(ctx, l, j)
+		if err != nil {
+			return err
+		}
+		made, err := d.Make(ctx)
+		if err != nil {
+			return err
+		}
+		b = made.Batch
+		for _, pattern := range made.Unprotecting {
+			r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	counts, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return nil, err
+	}
+	done.Outcomes = counts
+	says := summed(counts)
+	for _, intent := range account.Intents() {
+		if n := waiting[intent]; n > 0 {
+			says += fmt.Sprintf(", %d to %s", n, intent)
+		}
+	}
+	r.Log("draft", fmt.Sprintf("batch %d: %s", b.ID, says))
+	return b, nil
+}
+
+// summed says what rows came to.
+func summed(counts account.Counts) string {
+	parts := []string{fmt.Sprintf("%d rows", counts.Total())}
+	for _, outcome := range account.Outcomes() {
+		if n := counts[outcome]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, outcome))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// runPost carries the batch out.
+func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch) error {
+	target, err := SystemOf(w, b)
+	if err != nil {
+		return err
+	}
+	p := a.Poster(w, l, b, target)
+	p.HandsOut = r.Envelope.Given()
+	if err := p.May(ctx); err != nil {
+		return err
+	}
+	if p.System, err = a.Connect(target); err != nil {
+		return err
+	}
+	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
+		return err
+	}
+	err = p.Run(ctx)
+	after := context.WithoutCancel(ctx)
+	return errors.Join(err, a.handOut(after, w, l, r, b), a.Took(after, w, l, b))
+}
+
+// handOut hands generated passwords out, and forgets them when all are.
+func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch) error {
+	if b.Secrets == "" {
+		return nil
+	}
+	got, waiting, err := l.Secrets(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	if got > 0 {
+		path := strings.ReplaceAll(r.Credentials, "{batch}", fmt.Sprint(b.ID))
+		n, err := HandOut(ctx, w, l, b, r.Envelope, path)
+		if err != nil {
+			return err
+		}
+		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", n, path))
+	}
+	if waiting == 0 && b.State == batch.Posted {
+		return Forget(ctx, w, l, b.ID)
+	}
+	return nil
+}
+
+func (a *App) runReport(ctx context.Context, l store.Store, r Run, b *batch.Batch) error {
+	if r.Report == nil {
+		return nil
+	}
+	where, err := r.Report(ctx, l, b)
+	if err == nil {
+		r.Log("report", where)
+	}
+	return err
+}
+
+// waitFor does a work that nobody else may be at, when the others are done.
+func (a *App) waitFor(ctx context.Context, l store.Store, work string, r Run, do func() error) error {
+	for until := a.Clock.Now().Add(patience); ; {
+		began := false
+		err := Alone(l, work, func() error {
+			began = true
+			return do()
+		})
+		if began || err == nil || a.Clock.Now().After(until) {
+			return err
+		}
+		r.Log(work, "waits for another evenledger in this workspace")
+		if err := a.Clock.Wait(ctx, busyPause); err != nil {
+			return err
+		}
+	}
+}
+
+// Poster readies the posting of a batch; the system is still to be connected.
+func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
+	return &posting.Post{
+		Ledger: l, Batch: b, Worker: worker(), URL: target.URL(), Together: target.Together, Settle: target.Settle, Timeout: target.Timeout,
+		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock,
+	}
+}
+
+// worker names this process among those that may be at one ledger.
+func worker() store.Worker {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	return store.Worker(fmt.Sprintf("%s %d", host, os.Getpid()))
+}

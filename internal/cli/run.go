@@ -1,0 +1,290 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/report"
+	"evenledger/internal/store"
+)
+
+func (a *front) runCommand() *cobra.Command {
+	var schedule, pages string
+	var draftOnly, again bool
+	var credentials credentialFlags
+	cmd := &cobra.Command{
+		Use:     "run BRIEF...",
+		GroupID: "carry",
+		Short:   "Go the whole way unattended, from the feed to the report",
+		Long: `For each brief: takes what its feed brings (“sheet: {feed: …}”), drafts a batch of it, and
+posts that without asking. Where the feed brings nothing new, nothing is done. A guard
+stops it: the brief's limits (“refused” and “fewer” among them), a protected account, a
+held-back batch. Two runs of one brief are never under way at once.
+
+What happens stands on standard error, a line for each stage; the summary is the answer.
+The exit code is the gravest of all briefs: 0 done or nothing new, 1 rows refused or failed,
+2 something is wrong, 3 the system or feed cannot be reached, 4 held back.
+
+--schedule prints what a scheduler of the operating system has to be given to call it.`,
+		Example: `  evenledger run starters
+  evenledger run starters leavers --report reports
+  evenledger run starters --draft-only
+  evenledger run starters --credentials 'out/starters-{batch}.age' --to age1…
+  evenledger run starters --schedule "Mon 06:00"`,
+		Args:              atLeastOne("a brief"),
+		ValidArgsFunction: a.completeBriefs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if schedule != "" {
+				return a.schedule(cmd, schedule, args)
+			}
+			a.longWork()
+			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again}, credentials, pages)
+		},
+	}
+	cmd.Flags().StringVar(&schedule, "schedule", "", "print what has a scheduler run it: weekly, daily or a `TIME` such as \"Mon 06:00\"")
+	cmd.Flags().BoolVar(&draftOnly, "draft-only", false, "draft, and post nothing")
+	cmd.Flags().BoolVar(&again, "again", false, "take what a feed brings though it was taken before")
+	cmd.Flags().StringVar(&pages, "report", "", "write the page of each batch into this `FOLDER`")
+	credentials.add(cmd)
+	return cmd
+}
+
+// atLeastOne is for commands that take several of a kind.
+func atLeastOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return one(what)(cmd, args)
+		}
+		return nil
+	}
+}
+
+// runAll runs each brief, whatever became of the others, and sums them up.
+func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credentials credentialFlags, pages string) error {
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return err
+	}
+	if r.Envelope, err = credentials.envelope(w.Dir); err != nil {
+		return err
+	}
+	r.Credentials = credentials.file
+	if pages != "" {
+		r.Report = func(ctx context.Context, l store.Store, b *batch.Batch) (string, error) {
+			return pageInto(ctx, l, b, pages)
+		}
+	}
+	var all []ran
+	log := slog.New(slog.NewTextHandler(a.err, nil))
+	for _, name := range briefs {
+		r.Brief = name
+		r.Log = func(stage, message string) { log.Info(a.Mask.Hide(message), "brief", name, "stage", stage) }
+		done, err := a.Run(ctx, r)
+		one := ran{Run: done}
+		if err != nil {
+			told := explained(ctx, err)
+			one.Exit, one.Message, one.Remedy = told.code, a.Mask.Hide(told.message), told.remedy
+			log.Error(one.Message, "brief", name)
+		} else {
+			one.Exit = rowsExit(done.Outcomes[account.Refused] + done.Outcomes[account.Failed])
+		}
+		a.exit = max(a.exit, one.Exit)
+		all = append(all, one)
+		if ctx.Err() != nil {
+			a.exit = exitInterrupted
+			break
+		}
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"runs": all})
+	}
+	page := a.page()
+	next := "evenledger runs"
+	for _, one := range all {
+		runLine(page, one.Run)
+		if one.Remedy != "" {
+			page.Text(page.Dim, "  → "+one.Remedy)
+		}
+		if one.Batch > 0 {
+			next = fmt.Sprintf("evenledger show %d", one.Batch)
+		}
+	}
+	page.Next(next)
+	return page.Err()
+}
+
+// ran is a run with what its command comes to.
+type ran struct {
+	store.Run
+	Exit   int    `json:"exit"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// runLine says what a run came to.
+func runLine(page *report.Page, r store.Run) {
+	level := map[store.Ending]account.Level{store.RunHeld: account.Error, store.RunFailed: account.Error}[r.Came]
+	came := string(r.Came)
+	if r.Came == store.RunFailed && r.Ended.IsZero() {
+		came = "under way, or killed"
+	}
+	said := report.Styled(came)
+	if level != "" {
+		said = page.Level(level, came)
+	}
+	page.Line("%s  %s · %s", page.Bold(report.Pad(report.Clip(r.Brief, 18), 18)), said, page.Dim(r.Began.Local().Format("2 Jan 2006 15:04")+" by "+r.By))
+	if r.Batch > 0 {
+		parts := []string{fmt.Sprintf("batch %d of %s", r.Batch, r.Sheet)}
+		for _, outcome := range account.Outcomes() {
+			if n := r.Outcomes[outcome]; n > 0 {
+				parts = append(parts, fmt.Sprintf("%s %s", report.Number(n), outcome))
+			}
+		}
+		page.Text(page.Plain, "  "+strings.Join(parts, ", "))
+	}
+	if r.Message != "" {
+		page.Text(page.Plain, "  "+r.Message)
+	}
+}
+
+// pageInto writes the page of a batch into a folder.
+func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string) (string, error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, fmt.Sprintf("batch-%d.html", b.ID))
+	_, err := app.WriteWhole(path, func(file *os.File) (int, error) { return writePage(ctx, l, b, file) })
+	return path, err
+}
+
+func (a *front) runsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "runs",
+		GroupID: "look",
+		Short:   "List the unattended runs, newest first",
+		Example: "  evenledger runs\n  evenledger runs --json",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			_, l, err := a.OpenLedger(cmd.Context(), true)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, l.Close()) }()
+			all, err := l.Runs(cmd.Context(), 0)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				if all == nil {
+					all = []store.Run{}
+				}
+				return a.writeJSON(map[string]any{"runs": all})
+			}
+			page := a.page()
+			if len(all) == 0 {
+				page.Line("No brief was run unattended in this workspace yet.")
+				page.Next("evenledger run BRIEF --draft-only")
+				return page.Err()
+			}
+			for _, r := range all {
+				runLine(page, r)
+			}
+			page.Next("evenledger batches")
+			return page.Err()
+		},
+	}
+}
+
+// schedule prints what has a scheduler call the run.
+func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error {
+	when, err := app.ParseSchedule(text)
+	if err != nil {
+		return err
+	}
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return err
+	}
+	for _, name := range briefs {
+		if _, err := w.BriefPath(name); err != nil {
+			return wrong(err.Error(), "")
+		}
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	here, err := os.Getwd() // that the paths of flags are taken from
+	if err != nil {
+		return err
+	}
+	words := append(append([]string{program, "run"}, briefs...), "--workspace", w.Dir)
+	for _, flag := range []string{"draft-only", "report", "credentials", "to", "passphrase"} {
+		f := cmd.Flags().Lookup(flag)
+		switch {
+		case f == nil || !f.Changed:
+		case f.Value.Type() == "bool":
+			words = append(words, "--"+flag)
+		case f.Value.Type() == "stringArray" || f.Value.Type() == "stringSlice":
+			for _, value := range strings.Split(strings.Trim(f.Value.String(), "[]"), ",") {
+				words = append(words, "--"+flag, value)
+			}
+		default:
+			words = append(words, "--"+flag, f.Value.String())
+		}
+	}
+	var shell, unit []string
+	for _, word := range words {
+		shell = append(shell, quoted(word))
+		unit = append(unit, unitQuoted(word))
+	}
+	line := when.Cron() + " cd " + quoted(here) + " && " + strings.ReplaceAll(strings.Join(shell, " "), "%", `\%`)
+	name := "evenledger-" + strings.Join(briefs, "-")
+	name = strings.Map(func(r rune) rune {
+		if r == '-' || r == '.' || 'a' <= r && r <= 'z' || '0' <= r && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(name))
+	timer := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\n\n[Timer]\nOnCalendar=%s\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n", strings.Join(briefs, ", "), when.Calendar())
+	service := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\nAfter=network-online.target\nWants=network-online.target\n\n[Service]\nType=oneshot\nUser=%s\nWorkingDirectory=%s\nExecStart=%s\n", strings.Join(briefs, ", "), a.By, unitQuoted(here), strings.Join(unit, " "))
+	if a.json {
+		return a.writeJSON(map[string]any{"cron": line, "timer": map[string]string{"name": name + ".timer", "text": timer}, "service": map[string]string{"name": name + ".service", "text": service}})
+	}
+	page := a.page()
+	page.Line("%s", page.Bold("As a timer of systemd: /etc/systemd/system/"+name+".timer"))
+	lines(page, timer)
+	page.Line("%s", page.Bold("and /etc/systemd/system/"+name+".service"))
+	lines(page, service)
+	page.Line("%s", page.Bold("Or as a line of cron (crontab -e)"))
+	page.Line("%s", line)
+	page.Text(page.Dim, "Secrets that evenledger.yaml looks for in the environment have to be there for whoever the scheduler runs it as; files are easier.")
+	page.Next("sudo systemctl enable --now "+name+".timer", "evenledger runs    # what became of them")
+	return page.Err()
+}
+
+// lines writes a text as it is, line by line.
+func lines(page *report.Page, text string) {
+	for line := range strings.Lines(text) {
+		page.Line("  %s", strings.TrimRight(line, "\n"))
+	}
+	page.Line("")
+}
+
+// unitQuoted writes a word as systemd reads it (systemd.syntax): % begins a specifier there.
+func unitQuoted(word string) string {
+	word = strings.ReplaceAll(word, "%", "%%")
+	if strings.ContainsAny(word, " \t\"'\\;$") {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", "$$").Replace(word) + `"`
+	}
+	return word
+}
