@@ -62,6 +62,8 @@ const (
 	OutsideWithin      Code = "outside-within"
 	PartlyDone         Code = "partly-done"
 	PasswordLike       Code = "password-like"
+	NoticeNotWritten   Code = "notice-not-written"
+	NoticeNotSent      Code = "notice-not-sent"
 	PasswordNotKnown   Code = "password-not-known"
 	PerhapsListed      Code = "perhaps-listed"
 	PerhapsMade        Code = "perhaps-made"

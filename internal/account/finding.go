@@ -99,6 +99,8 @@ var codes = [...]Explanation{
 	{OutsideWithin, "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
 	{PartlyDone, "The system made a part of the row's changes, and refused the others or gave no answer.", "The message says what was done. Correct what was refused, and hand the row back in."},
 	{PasswordLike, "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
+	{NoticeNotWritten, "A mail that the brief has for the row could not be written, or has nobody to go to.", "Correct the row or the notice in the brief, and draft again; the account itself is not held up."},
+	{NoticeNotSent, "A mail that goes with an entry was refused, or nobody can say whether it was sent.", "Look at the address; “evenledger notices BATCH --send --again” sends it once more."},
 	{PasswordNotKnown, "An account was there already when a batch went on, so that nobody can tell which password it has.", "Set another password for it in the system."},
 	{PerhapsListed, "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
 	{PerhapsMade, "An account is there, or may be, and nobody can tell whether a batch made it or somebody else.", "Look at the account. If it is the row's, hand the row back in; if the batch that the message names is not posted to its end, post that first."},

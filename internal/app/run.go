@@ -24,6 +24,7 @@ type Run struct {
 	Brief       string
 	DraftOnly   bool
 	Again       bool                                                             // what the feed brings is taken though it was taken before
+	HoldMails   bool                                                             // mails are kept until a person sends them
 	Envelope    secret.Envelope                                                  // that generated passwords are handed out in
 	Credentials string                                                           // the new file for them; {batch} stands for the batch's number
 	Log         func(stage, message string)                                      // a line for each stage
@@ -156,7 +157,7 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 		return err
 	}
 	p := a.Poster(w, l, b, target)
-	p.HandsOut = r.Envelope.Given()
+	p.HandsOut, p.HoldMails = r.Envelope.Given(), r.HoldMails
 	if err := p.May(ctx); err != nil {
 		return err
 	}
@@ -227,7 +228,7 @@ func (a *App) waitFor(ctx context.Context, l store.Store, work string, r Run, do
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
 		Ledger: l, Batch: b, Worker: worker(), URL: target.URL(), Together: target.Together, Settle: target.Settle, Timeout: target.Timeout,
-		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock,
+		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail,
 	}
 }
 

@@ -139,11 +139,11 @@ func (e *Entry) Settle() {
 	}
 	e.Outcome = e.Did
 	for _, s := range e.Steps {
-		switch s.Result {
-		case "":
+		switch {
+		case s.Result == "", s.Result == membership.Sending, s.Result == membership.Queued:
 			e.Outcome = account.Waiting
 			return
-		case membership.Failed:
+		case s.Result == membership.Failed && s.Do != membership.Notify: // the account is as wanted; the mail is told by itself
 			e.Outcome = account.Failed
 		}
 	}

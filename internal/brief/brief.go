@@ -84,6 +84,8 @@ type Brief struct {
 	Known      Policy
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
+	Notices    []*Notice
+	ReportTo   []string // addresses that get the report of each batch
 
 	Memberships []Memberships
 	Rules       []Rule
@@ -204,6 +206,7 @@ func (b *Brief) Intent() int { return b.Field(intentField) }
 // its system: whatever differs comes up, and no guard or policy keeps it back.
 func (b *Brief) Compare() {
 	// The column with passwords stays known, so that they are kept nowhere.
+	b.Notices, b.Refused, b.Fewer = nil, nil, nil
 	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{From: b.Password.From}
 	if b.Scope != nil {
 		b.Gone = Suspend
@@ -315,6 +318,8 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.compileAll(top.get("only"), fields, top.items("checks"))
 	b.readRules(top.items("rules"))
 	b.readGuards(top, options)
+	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
+	b.readReportTo(top.get("report_to"))
 	b.uses()
 	b.checkPattern()
 	if err := top.err(); err != nil {
@@ -857,6 +862,9 @@ func (b *Brief) Expressions() []*Expr {
 	}
 	if b.Password.Make != nil {
 		all = append(all, b.Password.Make)
+	}
+	for _, n := range b.Notices {
+		all = append(all, n.expressions()...)
 	}
 	return all
 }

@@ -15,6 +15,8 @@ const (
 	expression  yamldoc.Form = "expression"
 	unique      yamldoc.Form = "unique"
 	limit       yamldoc.Form = "limit"
+	occasion    yamldoc.Form = "occasion"
+	wording     yamldoc.Form = "wording"
 	memberships yamldoc.Form = "memberships"
 	fallback    yamldoc.Form = "fallback"
 )
@@ -107,6 +109,15 @@ var (
 		{Name: "make", Form: expression, About: "With generate: a pattern in which each # becomes a random digit and each * a random letter."},
 		{Name: "change_at_sign_in", Form: yamldoc.Bool, About: "Whether the person has to choose another at the first sign-in."},
 	}
+	noticeKeys = []key{
+		{Name: "on", Form: occasion, About: "What was done with the account: created, updated, suspended, resumed or removed; one or several."},
+		{Name: "when", Form: expression, About: "Only rows for which this holds."},
+		{Name: "to", Form: yamldoc.Text, About: "A field with an address, such as email, a person, such as manager, an address, or an expression in braces."},
+		{Name: "language", Form: yamldoc.Text, About: "The field that says in which language somebody is written to. Without it: preferredLanguage."},
+		{Name: "subject", Form: wording, About: "The subject, with expressions in braces."},
+		{Name: "text", Form: wording, About: "The text, with expressions in braces; file: PATH of it; or either under each language."},
+		{Name: "html", Form: wording, About: "The same as a page, for mail programs that show one."},
+	}
 	briefKeys = []key{
 		{Name: "brief", Form: yamldoc.Text, About: "The name of the brief."},
 		{Name: "based_on", Form: yamldoc.Text, About: "A brief of the same folder whose keys count where this one has none; fields and checks come together."},
@@ -133,6 +144,8 @@ var (
 		{Name: "scope", Form: expression, About: "The accounts that the sheet is to list, by a condition on their fields, such as department == \"Deck\"."},
 		{Name: "limits", Nested: limitKeys, About: "The most that one batch may do; one that would do more is drafted and not posted."},
 		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
+		{Name: "notices", About: "Mails about what was done with an account, each under a name of its own."},
+		{Name: "report_to", Form: yamldoc.Texts, About: "The addresses that get the report of each batch by mail."},
 		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
 	modes          = []string{"add", "exact", "remove"}
@@ -160,6 +173,9 @@ func Schema() ([]byte, error) {
 	rule["required"] = []string{"when"}
 	properties["rules"] = object{"type": "array", "items": rule, "description": about(briefKeys, "rules")}
 	properties["checks"] = object{"type": "array", "items": check, "description": about(briefKeys, "checks")}
+	notice := schemaOf(noticeKeys)
+	notice["required"] = []string{"on", "to", "subject", "text"}
+	properties["notices"] = object{"type": "object", "additionalProperties": notice, "description": about(briefKeys, "notices")}
 	top["$defs"] = object{"field": field, "memberships": schemaOf(membershipKeys)}
 	return json.MarshalIndent(top, "", "  ")
 }
@@ -176,6 +192,8 @@ func about(keys []key, name string) string {
 func schemaOf(keys []key) object {
 	one := object{"$ref": "#/$defs/memberships"}
 	return yamldoc.Schema(keys, map[yamldoc.Form]object{
+		occasion:    {"anyOf": []object{{"enum": occasionWords}, {"type": "array", "items": object{"enum": occasionWords}, "minItems": 1}}},
+		wording:     {"anyOf": []object{{"type": "string"}, {"type": "object", "additionalProperties": object{"type": []string{"string", "object"}}}}},
 		limit:       {"type": []string{"integer", "string"}, "pattern": "^[0-9]+(\\.[0-9]+)?%?$"},
 		memberships: {"anyOf": []object{one, {"type": "array", "items": one, "minItems": 1}}},
 		unique:      {"anyOf": []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}},

@@ -183,6 +183,9 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if !page.Account(report.In(b), report.Sides(counts, waiting)) || !report.ReadEven(b) {
 		a.exit = exitRows
 	}
+	if err := a.mailLines(ctx, page, l, b); err != nil {
+		return nil, nil, err
+	}
 	if !b.Posted.IsZero() && len(b.Unmakes) > 0 {
 		page.Makes(b)
 	} else if counts[account.Waiting] > 0 {

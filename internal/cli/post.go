@@ -57,6 +57,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	}
 	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask")
 	o.credentials.add(cmd)
+	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
 }
@@ -78,6 +79,7 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 type order struct {
 	yes         bool // without asking
 	trial       int  // only so many entries; 0: all
+	hold        bool // keep the mails
 	credentials credentialFlags
 	target      workspace.System
 	envelope    secret.Envelope // that the credentials go in
@@ -90,7 +92,7 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 		return err
 	}
 	p := a.Poster(w, l, b, o.target)
-	p.Trial, p.HandsOut = o.trial, o.envelope.Given()
+	p.Trial, p.HandsOut, p.HoldMails = o.trial, o.envelope.Given(), o.hold
 	if err := p.May(ctx); err != nil {
 		return err
 	}

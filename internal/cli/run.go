@@ -20,7 +20,7 @@ import (
 
 func (a *front) runCommand() *cobra.Command {
 	var schedule, pages string
-	var draftOnly, again bool
+	var draftOnly, again, hold bool
 	var credentials credentialFlags
 	cmd := &cobra.Command{
 		Use:     "run BRIEF...",
@@ -48,12 +48,13 @@ The exit code is the gravest of all briefs: 0 done or nothing new, 1 rows refuse
 				return a.schedule(cmd, schedule, args)
 			}
 			a.longWork()
-			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again}, credentials, pages)
+			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold}, credentials, pages)
 		},
 	}
 	cmd.Flags().StringVar(&schedule, "schedule", "", "print what has a scheduler run it: weekly, daily or a `TIME` such as \"Mon 06:00\"")
 	cmd.Flags().BoolVar(&draftOnly, "draft-only", false, "draft, and post nothing")
 	cmd.Flags().BoolVar(&again, "again", false, "take what a feed brings though it was taken before")
+	cmd.Flags().BoolVar(&hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
 	cmd.Flags().StringVar(&pages, "report", "", "write the page of each batch into this `FOLDER`")
 	credentials.add(cmd)
 	return cmd
@@ -228,7 +229,7 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 		return err
 	}
 	words := append(append([]string{program, "run"}, briefs...), "--workspace", w.Dir)
-	for _, flag := range []string{"draft-only", "report", "credentials", "to", "passphrase"} {
+	for _, flag := range []string{"draft-only", "hold-notices", "report", "credentials", "to", "passphrase"} {
 		f := cmd.Flags().Lookup(flag)
 		switch {
 		case f == nil || !f.Changed:

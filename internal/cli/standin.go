@@ -25,7 +25,8 @@ import (
 func (a *front) standinCommand() *cobra.Command {
 	var options standin.Options
 	var port int
-	var token string
+	var token, mails string
+	var mailPort int
 	var sample bool
 	cmd := &cobra.Command{
 		Use:     "standin",
@@ -39,10 +40,14 @@ ferry company, as in the demonstration.
 The token is a reference, as in evenledger.yaml. If it names a file that isn't
 there, the file is made with a random token in it.
 
+With --mail FOLDER it takes mails as well, and keeps each as a file there: addresses that begin
+with “refused” are refused, those with “busy” have to be tried twice, those with “slow” take a second.
+
 The faults let you see how posting copes: each is the share of requests that meet
 it, and with the same --seed the same requests meet the same.`,
 		Example: `  evenledger standin --token file:crewdesk.token --sample
   evenledger standin --token env:CREWDESK_TOKEN --data crewdesk.json --port 8085
+  evenledger standin --token file:crewdesk.token --sample --mail mails
   evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -56,13 +61,22 @@ it, and with the same --seed the same requests meet the same.`,
 				return wrong(err.Error(), "")
 			}
 			a.longWork()
-			return a.serve(cmd.Context(), server, port)
+			var box *standin.Mailbox
+			if mails != "" {
+				if box, err = standin.NewMailbox(fmt.Sprintf("127.0.0.1:%d", mailPort), mails); err != nil {
+					return wrong("mails cannot be taken: "+err.Error(), "Name another port with --mail-port, or another folder.")
+				}
+				defer box.Close()
+			}
+			return a.serve(cmd.Context(), server, port, box)
 		},
 	}
 	flags := cmd.Flags()
 	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
 	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
+	flags.StringVar(&mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
+	flags.IntVar(&mailPort, "mail-port", 8025, "the port for mails on this machine; 0: any free one")
 	flags.BoolVar(&sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
 	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
 	flags.IntVar(&options.Bulk, "bulk", 0, "serve bulk requests of at most this many operations")
@@ -121,14 +135,18 @@ func practice(options standin.Options, sample bool) (*standin.Server, error) {
 	return server, server.Save()
 }
 
-func (a *front) serve(ctx context.Context, server *standin.Server, port int) error {
+func (a *front) serve(ctx context.Context, server *standin.Server, port int, box *standin.Mailbox) error {
 	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
 	}
 	address := practiceURL(listener.Addr())
 	if a.json {
-		if err := a.writeJSON(map[string]any{"url": address}); err != nil {
+		told := map[string]any{"url": address}
+		if box != nil {
+			told["mail"] = "smtp://" + box.Address
+		}
+		if err := a.writeJSON(told); err != nil {
 			return err
 		}
 	} else {
@@ -136,6 +154,9 @@ func (a *front) serve(ctx context.Context, server *standin.Server, port int) err
 		page.Line("The practice application is at %s", address)
 		if w, err := a.FindWorkspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
 			page.Line("To use it, write this url for a system in %s.", workspace.File)
+		}
+		if box != nil {
+			page.Line("It takes mails at smtp://%s", box.Address)
 		}
 		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
 	}

@@ -331,6 +331,7 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 // decide turns the rows taken in into entries, in their order.
 func (d *making) decide(ctx context.Context, index *batch.Index) error {
 	numbers := &check.Numbering{}
+	mails := d.notices(index)
 	decider := &batch.Decider{
 		Brief: d.brief, Schema: d.about.Schema, Can: d.about.Can, Index: index, Unique: d.checker.Unique(),
 		Missing: d.checker.Missing,
@@ -357,10 +358,13 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			return err
 		}
 		if len(rows) == 0 {
-			if err := d.decideGone(ctx, decider); err != nil {
+			if err := d.decideGone(ctx, decider, mails); err != nil {
 				return err
 			}
-			return d.settleReferences(ctx)
+			if err := d.settleReferences(ctx); err != nil {
+				return err
+			}
+			return d.settleMails(ctx)
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {
@@ -381,6 +385,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			}
 			d.refers(&e)
 			d.places.count(&e)
+			mails.mails(&e, wanted)
 			entries = append(entries, e)
 		}
 		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {

@@ -81,7 +81,7 @@ func (d *making) namesForScope(ctx context.Context) (map[string]string, error) {
 }
 
 // decideGone makes entries of the accounts that no row lists.
-func (d *making) decideGone(ctx context.Context, decider *batch.Decider) error {
+func (d *making) decideGone(ctx context.Context, decider *batch.Decider, mails *notices) error {
 	if len(d.gone) == 0 {
 		return nil
 	}
@@ -98,6 +98,7 @@ func (d *making) decideGone(ctx context.Context, decider *batch.Decider) error {
 			e.Find(account.Error, account.PerhapsListed, d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
 			e.Refuse()
 		}
+		mails.mails(&e, nil)
 		entries = append(entries, e)
 	}
 	d.Batch.Unlisted = len(entries)

@@ -164,6 +164,9 @@ func (d *making) ask() []string {
 			fields = append(fields, f.Refers)
 		}
 	}
+	if len(d.brief.Notices) > 0 {
+		fields = append(fields, "email")
+	}
 	return slices.Compact(slices.Sorted(slices.Values(fields)))
 }
 

@@ -300,6 +300,9 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 		u.Find(account.Warning, account.CannotBeUndone, "password", "", "the password that the batch set stays: the one before it is known to nobody")
 		return
 	}
+	if !s.IsTie() { // a mail that was sent was sent
+		return
+	}
 	m, member := has.In(e.Account, s.Kind, s.Thing)
 	back := membership.Step{Do: membership.Join, Kind: s.Kind, Thing: s.Thing, Name: s.Name}
 	if s.Was != nil {

@@ -513,6 +513,16 @@ func (w *Worker) Holds(c brief.Check) (bool, error) {
 	return c.That.True(w.scope)
 }
 
+// See has expressions see a row that was mapped before: its cells, and for each field of the
+// brief a value.
+func (w *Worker) See(cells []string, value func(i int) account.Value) *expr.Scope {
+	w.cells = cells
+	for i := range w.brief.Fields {
+		w.scope.Set(i, value(i).Text())
+	}
+	return w.scope
+}
+
 // Faulty reports whether field i of the row mapped last has an error.
 func (w *Worker) Faulty(i int) bool { return w.state[i] == faulty }
 

@@ -16,10 +16,11 @@ type Verb string
 
 // The verbs.
 const (
-	Refer Verb = "refer" // set a field to an account that the same sheet creates
-	Leave Verb = "leave"
-	Join  Verb = "join"
-	Renew Verb = "renew" // give an account that is there another password
+	Refer  Verb = "refer" // set a field to an account that the same sheet creates
+	Leave  Verb = "leave"
+	Join   Verb = "join"
+	Renew  Verb = "renew"  // give an account that is there another password
+	Notify Verb = "notify" // send a mail
 )
 
 // A Result is what became of a step; the zero Result is that it waits.
@@ -30,6 +31,13 @@ const (
 	Done   Result = "done"
 	Failed Result = "failed"
 	Unsent Result = "unsent" // the account's own step failed
+
+	// Of mails alone: on its way, which is on disk before it is sent; sent, and nobody can say
+	// whether it arrived; kept until a person sends it.
+	Sending Result = "sending"
+	Unclear Result = "unclear"
+	Held    Result = "held"
+	Queued  Result = "queued" // a person said so
 )
 
 // A Step is a request of an entry that follows once its account is there.
@@ -44,6 +52,7 @@ type Step struct {
 	Row     int        `json:"row,omitempty"`  // whose account is referred to
 	Made    bool       `json:"made,omitempty"` // the thing does not exist yet and is made first
 	Result  Result     `json:"result,omitempty"`
+	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
 }
 
 // IsTie reports whether the step changes a membership.
@@ -56,6 +65,14 @@ func (s Step) Text() string {
 		return s.Kind + ": " + s.Name
 	case s.Do == Renew && s.Name != "":
 		return "gets another password, until the first sign-in"
+	case s.Do == Notify && s.Result == Held:
+		return "mail " + s.Name + " to " + s.Thing + " is held"
+	case s.Do == Notify && s.Result == Unclear:
+		return "mail " + s.Name + " to " + s.Thing + ": unclear whether it was sent"
+	case s.Do == Notify && s.Result == Failed:
+		return "mail " + s.Name + " to " + s.Thing + " failed"
+	case s.Do == Notify:
+		return "mail " + s.Name + " to " + s.Thing
 	case s.Do == Renew:
 		return "gets another password"
 	case s.Do == Leave && s.Was != nil:

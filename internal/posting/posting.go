@@ -1,6 +1,7 @@
 // Package posting carries a batch out: first what is to be done with the accounts
 // themselves, then the fields that refer to accounts the batch made, then the
-// passwords of accounts that were there, then the memberships.
+// passwords of accounts that were there, then the memberships, and
+// last the mails about what was done.
 //
 // It promises that an account's request is noted in the ledger before it is sent
 // and its result after, so that whenever it is stopped or killed, a further post
@@ -17,6 +18,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -24,6 +26,8 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
+	"evenledger/internal/mail"
+	"evenledger/internal/membership"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
@@ -46,21 +50,23 @@ const (
 
 // A Post is how one batch is to be carried out.
 type Post struct {
-	Ledger   store.Posts
-	System   system.System
-	Batch    *batch.Batch
-	Worker   store.Worker  // this process, by a name that no other has
-	Together int           // requests in flight
-	URL      string        // at which System is
-	Settle   time.Duration // how long a new account may stay unseen
-	Timeout  time.Duration // how long one request may take
-	Trial    int           // stop after this many entries; 0: carry all out
-	Protect  []string      // patterns of accounts that are not changed, besides the batch's
-	HandsOut bool          // generated passwords are handed out afterwards
-	Vault    *secret.Vault // opens passwords; nil: the batch has none
-	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
-	Clock    clock.Clock
-	Progress func(stage string, done, total int) // may be nil
+	Ledger    store.Posts
+	System    system.System
+	Batch     *batch.Batch
+	Worker    store.Worker  // this process, by a name that no other has
+	Together  int           // requests in flight
+	URL       string        // at which System is
+	Settle    time.Duration // how long a new account may stay unseen
+	Timeout   time.Duration // how long one request may take
+	Trial     int           // stop after this many entries; 0: carry all out
+	Protect   []string      // patterns of accounts that are not changed, besides the batch's
+	HandsOut  bool          // generated passwords are handed out afterwards
+	Vault     *secret.Vault // opens passwords; nil: the batch has none
+	Mask      *secret.Mask  // takes secrets out of what is noted; may be nil
+	Clock     clock.Clock
+	Mail      *mail.Server                        // sends mails; nil: nothing says how
+	HoldMails bool                                // mails are kept until a person sends them
+	Progress  func(stage string, done, total int) // may be nil
 }
 
 // Run carries out the entries that wait. It returns when all are done, the trial
@@ -102,6 +108,7 @@ type run struct {
 	done, total int
 	left        map[int]bool // rows of which it was left open what became of them
 	withheld    map[int]bool // rows whose generated password nobody gets
+	unsent      int          // mails that the server did not take yet
 	unclear     int          // memberships of which it is open what became of them
 }
 
@@ -145,6 +152,13 @@ func (p *run) all(ctx context.Context) (err error) {
 func (p *Post) May(ctx context.Context) error {
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return err
+	}
+	mails, err := p.Ledger.Steps(ctx, p.Batch.ID, membership.Notify)
+	if err != nil {
+		return err
+	}
+	if p.Mail == nil && !p.HoldMails && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
+		return noMail()
 	}
 	if p.Batch.Secrets == "" {
 		return nil
@@ -212,11 +226,14 @@ func (p *run) stages(ctx context.Context) error {
 	if err := p.makePlaces(ctx); err != nil {
 		return err
 	}
-	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships}
+	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships, p.mails}
 	for _, stage := range stages {
 		if err := p.recorded(ctx, stage); err != nil {
 			return err
 		}
+	}
+	if err := p.notSent(); err != nil {
+		return err
 	}
 	if n := len(p.left) + p.unclear; n > 0 {
 		return &system.Unclear{Err: fmt.Errorf("what became of %d of the requests could not be found out yet", n)}

@@ -152,6 +152,9 @@ type Posts interface {
 	// have got, and those that wait to be sent. Given returns how many that sheets gave.
 	Secrets(ctx context.Context, id int) (got, waiting int, err error)
 	Given(ctx context.Context, id int) (n int, err error)
+	// Steps returns how many steps that do this the batch has, by name and what became of
+	// them, in order of the names.
+	Steps(ctx context.Context, id int, does membership.Verb) ([]StepCount, error)
 	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 	Wipe(ctx context.Context, id int, rows []int) error
 }
@@ -181,9 +184,17 @@ type Filter struct {
 	Open     bool              // only entries whose account's own step waits
 	Steps    bool              // only entries whose account's own step is done and others wait
 	Does     membership.Verb   // only entries with a step that does this; empty: any
+	Mails    bool              // with what mails hold
 	After    int               // only rows beyond this one
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards
+}
+
+// A StepCount is how many steps of a name came to a result.
+type StepCount struct {
+	Name   string            `json:"name"`
+	Result membership.Result `json:"result"` // empty: they wait
+	N      int               `json:"n"`
 }
 
 // A Worker is one of the processes that may post a batch at once.

@@ -5,6 +5,7 @@ import (
 	"maps"
 
 	"evenledger/internal/feed"
+	"evenledger/internal/mail"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
 )
@@ -66,6 +67,7 @@ func Schema(kinds Kinds) ([]byte, error) {
 	top := yamldoc.Schema([]yamldoc.Key{
 		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db."},
 		{Name: "feeds", About: "Where sheets come from, each under a name of its own, for feed:NAME."},
+		{Name: "mail", Nested: mail.Keys(), About: "How mails are sent."},
 		{Name: "systems", About: "The systems whose accounts are kept, each under a name of its own."},
 	}, nil)
 	top["$schema"], top["title"] = "https://json-schema.org/draft/2020-12/schema", "A workspace of Even Ledger"

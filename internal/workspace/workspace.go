@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"evenledger/internal/feed"
+	"evenledger/internal/mail"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
@@ -32,6 +33,7 @@ type Workspace struct {
 	Ledger  string // absolute path of the ledger
 	Systems []System
 	Feeds   []Feed
+	Mail    *mail.Server // nil: nothing says how mails are sent
 }
 
 // Kinds are those that evenledger.yaml may name.
@@ -129,7 +131,7 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 		return nil, err
 	}
 	w := &Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
-	for _, pair := range doc.Root().Pairs("ledger", "systems", "feeds") {
+	for _, pair := range doc.Root().Pairs("ledger", "systems", "feeds", "mail") {
 		switch pair.Key {
 		case "ledger":
 			if path := pair.Value.Text(); path != "" {
@@ -139,6 +141,8 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 			for _, pair := range pair.Value.Pairs() {
 				w.Systems = append(w.Systems, w.readSystem(pair, kinds.Systems))
 			}
+		case "mail":
+			w.Mail = mail.Read(reach.Part{Name: "mail", Dir: w.Dir, At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(mail.Keys())...)})
 		case "feeds":
 			for _, pair := range pair.Value.Pairs() {
 				w.Feeds = append(w.Feeds, w.readFeed(pair, kinds.Feeds))

@@ -38,7 +38,7 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter store.Filter) iter.
 				return
 			}
 			query, args := entriesQuery(id, filter, after, first, size)
-			page, err := l.entries(ctx, id, query, args)
+			page, err := l.entries(ctx, id, filter.Mails, query, args)
 			if err != nil {
 				yield(batch.Entry{}, err)
 				return
@@ -126,7 +126,7 @@ func cameTo(filter store.Filter) (condition string, args []any) {
 }
 
 // entries reads entries with their steps, all as they are at one moment.
-func (l *Ledger) entries(ctx context.Context, id int, query string, args []any, more ...any) (all []batch.Entry, err error) {
+func (l *Ledger) entries(ctx context.Context, id int, mails bool, query string, args []any, more ...any) (all []batch.Entry, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
 		rows, err := tx.QueryContext(ctx, query, args...)
 		if err != nil {
@@ -143,7 +143,7 @@ func (l *Ledger) entries(ctx context.Context, id int, query string, args []any, 
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
 			return err
 		}
-		return addSteps(ctx, tx, id, all)
+		return addSteps(ctx, tx, id, all, mails)
 	})
 	return all, err
 }
@@ -174,10 +174,15 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
 }
 
-// addSteps reads the steps of entries, which stand in the order of their rows.
-func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry) error {
+// addSteps reads the steps of entries, which stand in the order of their rows; with mails what
+// each of them sends.
+func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry, mails bool) error {
+	mail := "''"
+	if mails {
+		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.name), '')"
+	}
 	low, high := entries[0].Row, entries[len(entries)-1].Row
-	rows, err := tx.QueryContext(ctx, "SELECT row, do, kind, thing, name, role, section, was, target, made, result FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
+	rows, err := tx.QueryContext(ctx, "SELECT row, do, kind, thing, name, role, section, was, target, made, result, "+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
 	if err != nil {
 		return err
 	}
@@ -190,7 +195,7 @@ func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry) er
 		var row int
 		var was sql.NullString
 		var s membership.Step
-		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &s.Made, &s.Result); err != nil {
+		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &s.Made, &s.Result, &s.Mail); err != nil {
 			return err
 		}
 		if was.Valid {
@@ -206,6 +211,7 @@ func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry) er
 
 // stepWriter writes the steps of entries, by statements that are prepared once for all of them.
 type stepWriter struct {
+	tx            *sql.Tx
 	clear, insert *sql.Stmt // end with their transaction
 }
 
@@ -215,7 +221,7 @@ func writeSteps(ctx context.Context, tx *sql.Tx) (*stepWriter, error) {
 		return nil, err
 	}
 	insert, err := tx.PrepareContext(ctx, "INSERT INTO steps (batch, row, n, do, kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-	return &stepWriter{remove, insert}, err
+	return &stepWriter{tx, remove, insert}, err
 }
 
 // replace writes the steps of an entry in the place of those it had.
@@ -235,6 +241,11 @@ func (w *stepWriter) put(ctx context.Context, id int, e batch.Entry) error {
 		}
 		if _, err := w.insert.ExecContext(ctx, id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, s.Made, s.Result); err != nil {
 			return err
+		}
+		if s.Mail != "" {
+			if _, err := w.tx.ExecContext(ctx, "INSERT OR REPLACE INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?)", id, e.Row, s.Name, s.Mail); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

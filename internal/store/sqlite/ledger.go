@@ -81,7 +81,7 @@ ALTER TABLE results RENAME COLUMN intent TO claim;
 // entries send out of the system, as it was drafted.
 const outward = `
 CREATE TABLE runs (id INTEGER PRIMARY KEY, about TEXT NOT NULL) STRICT;
-CREATE TABLE outgoing (batch INTEGER NOT NULL, row INTEGER NOT NULL, n INTEGER NOT NULL, about TEXT NOT NULL, PRIMARY KEY (batch, row, n)) STRICT, WITHOUT ROWID;
+CREATE TABLE outgoing (batch INTEGER NOT NULL, row INTEGER NOT NULL, name TEXT NOT NULL, about TEXT NOT NULL, PRIMARY KEY (batch, row, name)) STRICT, WITHOUT ROWID;
 `
 
 // IsFull reports whether an error comes of a disk without room for the ledger.

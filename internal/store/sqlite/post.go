@@ -139,6 +139,24 @@ func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 	})
 }
 
+// Steps implements store.Store.
+func (l *Ledger) Steps(ctx context.Context, id int, does membership.Verb) ([]store.StepCount, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT name, result, count(*) FROM steps WHERE batch = ? AND do = ? GROUP BY name, result ORDER BY name, result", id, does)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []store.StepCount
+	for rows.Next() {
+		var c store.StepCount
+		if err := rows.Scan(&c.Name, &c.Result, &c.N); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	return all, rows.Err()
+}
+
 // Given returns how many passwords that sheets gave the batch keeps.
 func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
 	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id).Scan(&n)
@@ -209,7 +227,7 @@ func (l *Ledger) inFlight(ctx context.Context, id int, condition string, args ..
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(entries) == 0 {
 			return err
 		}
-		if err := addSteps(ctx, tx, id, entries); err != nil {
+		if err := addSteps(ctx, tx, id, entries, false); err != nil {
 			return err
 		}
 		for i := range open {

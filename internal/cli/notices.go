@@ -1,0 +1,362 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	netmail "net/mail"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/drafting"
+	"evenledger/internal/mail"
+	"evenledger/internal/membership"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
+	"evenledger/internal/store"
+	"evenledger/internal/words"
+	"evenledger/internal/workspace"
+)
+
+func (a *front) noticesCommand() *cobra.Command {
+	var send, again, yes bool
+	var rows string
+	cmd := &cobra.Command{
+		Use:     "notices BATCH",
+		GroupID: "look",
+		Short:   "The mails of a batch: what became of each, and send those that are held",
+		Long: `Lists the mails that go with a batch's entries, and what became of each: they wait for the
+entry to be posted, are sent, were refused, are held (“post --hold-notices”), or nobody can
+say whether they were sent, as the connection broke or the post was killed in between.
+
+--send sends those that are held. With --again, those that were refused or are unclear are sent
+once more: look at them first, as somebody may get a mail twice.`,
+		Example: `  evenledger notices 17
+  evenledger notices 17 --send
+  evenledger notices 17 --send --rows 3-9
+  evenledger notices try welcome starters.csv -b starters --row 3`,
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := batchNumber(args[0])
+			if err != nil {
+				return err
+			}
+			var ranges [][2]int
+			if rows != "" {
+				if ranges, err = sheet.ParseRows(rows); err != nil {
+					return wrong("--rows: "+err.Error(), "")
+				}
+			}
+			if again && !send {
+				return wrong("--again says which mails are sent, and --send is not given", "Give both.")
+			}
+			ctx := cmd.Context()
+			if !send {
+				return a.LookAtBatch(ctx, id, func(l store.Store, b *batch.Batch) error { return a.listMails(ctx, l, b, ranges) })
+			}
+			return a.OnBatch(ctx, id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+				return app.Alone(l, "post", func() error { return a.sendMails(ctx, w, l, b, ranges, again, yes) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&send, "send", false, "send those that are held")
+	cmd.Flags().BoolVar(&again, "again", false, "with --send: also those that were refused or are unclear")
+	cmd.Flags().StringVar(&rows, "rows", "", "only these `ROWS`, such as 3-9,12")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	cmd.AddCommand(a.noticesTryCommand())
+	return cmd
+}
+
+// oneMail is a mail of a batch.
+type oneMail struct {
+	Row     int    `json:"row"`
+	Notice  string `json:"notice"`
+	To      string `json:"to"`
+	Subject string `json:"subject"`
+	State   string `json:"state"`
+	Text    string `json:"text,omitempty"`
+}
+
+// mailStates are what became of mails, in words.
+var mailStates = map[membership.Result]string{
+	"": "waits", membership.Queued: "waits", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
+}
+
+// mailsOf reads the mails of a batch, of these rows or of all.
+func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int, whole bool) (all []oneMail, err error) {
+	for e, err := range l.Entries(ctx, b.ID, store.Filter{Does: membership.Notify, Mails: true}) {
+		if err != nil {
+			return nil, err
+		}
+		if len(rows) > 0 && !slices.ContainsFunc(rows, func(r [2]int) bool { return r[0] <= e.Row && e.Row <= r[1] }) {
+			continue
+		}
+		for _, s := range e.Steps {
+			if s.Do != membership.Notify {
+				continue
+			}
+			var m mail.Mail
+			if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
+				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
+			}
+			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result]}
+			if whole {
+				one.Text = m.Text
+			}
+			all = append(all, one)
+		}
+	}
+	return all, nil
+}
+
+func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int) error {
+	all, err := mailsOf(ctx, l, b, rows, a.json)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if all == nil {
+			all = []oneMail{}
+		}
+		return a.writeJSON(map[string]any{"batch": b.ID, "mails": all})
+	}
+	page := a.page()
+	page.Title(b)
+	if len(all) == 0 {
+		page.Line("")
+		page.Line("No mail goes with it.")
+		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+		return page.Err()
+	}
+	if err := a.mailLines(ctx, page, l, b); err != nil {
+		return err
+	}
+	page.Line("")
+	held := 0
+	for _, m := range all {
+		page.Line("  row %4d  %s %s %s %s", m.Row, report.Pad(m.State, 10), report.Pad(report.Clip(m.Notice, 14), 14), report.Pad(report.Clip(m.To, 40), 40), page.Dim(report.Clip(m.Subject, 50)))
+		if m.State == "held" {
+			held++
+		}
+	}
+	switch {
+	case held > 0:
+		page.Next(fmt.Sprintf("evenledger notices %d --send", b.ID))
+	default:
+		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	}
+	return page.Err()
+}
+
+// mailLines sums up the mails of a batch.
+func (a *front) mailLines(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
+	counts, err := l.Steps(ctx, b.ID, membership.Notify)
+	if err != nil || len(counts) == 0 {
+		return err
+	}
+	page.Line("")
+	page.Line("%s", page.Bold("Mails"))
+	by := map[string][]string{}
+	var names []string
+	for _, c := range counts {
+		if by[c.Name] == nil {
+			names = append(names, c.Name)
+		}
+		state := mailStates[c.Result]
+		if state == "waits" && b.Posted.IsZero() {
+			state = "to send"
+		}
+		by[c.Name] = append(by[c.Name], report.Number(c.N)+" "+state)
+	}
+	for _, name := range names {
+		page.Line("  %s %s", report.Pad(report.Clip(name, 20), 20), strings.Join(by[name], ", "))
+	}
+	return nil
+}
+
+func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, ranges [][2]int, again, yes bool) error {
+	states := []string{"held"}
+	if again {
+		states = append(states, "refused", "unclear", "on its way")
+	}
+	all, err := mailsOf(ctx, l, b, ranges, false)
+	if err != nil {
+		return err
+	}
+	var rows []int
+	n := 0
+	for _, m := range all {
+		if slices.Contains(states, m.State) {
+			rows = append(rows, m.Row)
+			n++
+		}
+	}
+	if n == 0 {
+		a.remark("No mail of batch %d is %s.", b.ID, strings.Join(states, " or "))
+		return a.listMails(ctx, l, b, ranges)
+	}
+	if !yes {
+		if !isTerminal(a.In) {
+			return guard(fmt.Sprintf("%s of batch %d would be sent, and nobody is there to be asked", counted(n, "mail", "mails"), b.ID), "Give --yes if that is right.")
+		}
+		if !a.ask(fmt.Sprintf("Send %s of batch %d? [y/N] ", counted(n, "mail", "mails"), b.ID)) {
+			return guard("not confirmed; nothing was sent", "")
+		}
+	}
+	target, err := app.SystemOf(w, b)
+	if err != nil {
+		return err
+	}
+	p := a.Poster(w, l, b, target)
+	bar := a.progress()
+	p.Progress = bar.of
+	_, err = p.Mails(ctx, slices.Compact(rows), again)
+	bar.end()
+	return errors.Join(a.listMails(context.WithoutCancel(ctx), l, b, ranges), err)
+}
+
+func (a *front) noticesTryCommand() *cobra.Command {
+	var flags sheetFlags
+	var row int
+	var to, out string
+	var offline bool
+	cmd := &cobra.Command{
+		Use:   "try NOTICE SHEET",
+		Short: "Show one mail as it would go, or send it to yourself",
+		Long: `Writes the mail of a notice for one row, as it would go. --send-to sends it to an address of
+yours, with a mark in the subject; nobody else gets it, and nothing is noted. -o writes it as
+a file that mail programs open.`,
+		Example: `  evenledger notices try welcome starters.csv -b starters --row 3
+  evenledger notices try welcome starters.csv -b starters --row 3 --send-to me@brindlesound.example
+  evenledger notices try welcome starters.csv -b starters --row 3 -o welcome.eml`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			ctx := cmd.Context()
+			a.Offline = offline
+			j, err := a.Open(ctx, first(args[1:]), flags.Request)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, j.Close()) }()
+			notice, err := noticeNamed(j.Brief, args[0])
+			if err != nil {
+				return err
+			}
+			found, err := j.Row(ctx, row)
+			if err != nil {
+				return err
+			}
+			if found == nil {
+				return wrong(fmt.Sprintf("%s has no row %d", j.Name, row), "Give --row with one of its rows; the headings stand in row 1.")
+			}
+			found.Wanted.Cells = j.Mapper.Conceal(found.Row.Cells)
+			m, why, err := drafting.Preview(j.Mapper, notice, found.Wanted)
+			if err != nil {
+				return err
+			}
+			return a.showMail(ctx, j.Workspace, m, why, to, out)
+		},
+	}
+	flags.add(a, cmd)
+	cmd.Flags().IntVar(&row, "row", 2, "the row of the sheet")
+	cmd.Flags().StringVar(&to, "send-to", "", "send it to this `ADDRESS` of yours")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this new `FILE`, as mail programs keep mails")
+	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
+	return cmd
+}
+
+// noticeNamed finds a notice of a brief.
+func noticeNamed(b *brief.Brief, name string) (*brief.Notice, error) {
+	var names []string
+	for _, n := range b.Notices {
+		if n.Name == name {
+			return n, nil
+		}
+		names = append(names, n.Name)
+	}
+	switch near := words.Nearest(name, names); {
+	case len(names) == 0:
+		return nil, wrong(fmt.Sprintf("the brief %s has no notices", b.Name), "Add “notices” to it.")
+	case near != "":
+		return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), fmt.Sprintf("Did you mean “%s”?", near))
+	}
+	return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), "It has "+strings.Join(names, ", ")+".")
+}
+
+func (a *front) showMail(ctx context.Context, w *workspace.Workspace, m mail.Mail, why, to, out string) error {
+	if m.Subject == "" && m.Text == "" {
+		if why == "" {
+			why = "its condition does not hold for the row"
+		}
+		return wrong("there is no such mail for the row: "+why, "")
+	}
+	var server *mail.Server
+	from := "(evenledger.yaml does not say how mails are sent)"
+	if w != nil && w.Mail != nil {
+		server = w.Mail
+		from = server.From.Name + " <" + server.From.Address + ">"
+	}
+	if (to != "" || out != "") && server == nil {
+		return wrong("evenledger.yaml does not say how mails are sent", "Add “mail” with “server” and “from” there.")
+	}
+	if to != "" {
+		at, err := netmail.ParseAddress(to)
+		if err != nil || at.Name != "" {
+			return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
+		}
+		sender, err := server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
+		if err != nil {
+			return err
+		}
+		defer sender.Close()
+		trial := m
+		trial.To, trial.Subject = at.Address, "[trial] "+m.Subject
+		if err := sender.Send(ctx, trial); err != nil {
+			return &failure{code: exitUnavailable, message: a.Mask.Hide(err.Error()), remedy: "Nobody else was written to."}
+		}
+		a.remark("Sent to %s, and to nobody else.", at.Address)
+	}
+	if out != "" {
+		if exists(out) {
+			return wrong(out+" exists already", "Name another file.")
+		}
+		if m.To == "" {
+			m.To = "somebody@example.invalid"
+		}
+		text, err := server.Text(m, a.Clock.Now())
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(out, []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"from": from, "to": m.To, "why": why, "subject": m.Subject, "text": m.Text, "html": m.HTML})
+	}
+	page := a.page()
+	page.Line("%s  %s", page.Dim("From   "), from)
+	if why == "" {
+		page.Line("%s  %s", page.Dim("To     "), m.To)
+	} else {
+		page.Line("%s  %s", page.Dim("To     "), page.Dim("not known yet: "+why))
+	}
+	page.Line("%s  %s", page.Dim("Subject"), page.Bold(m.Subject))
+	page.Line("")
+	for line := range strings.Lines(m.Text) {
+		page.Line("  %s", strings.TrimRight(line, "\n"))
+	}
+	if m.HTML != "" {
+		page.Line("")
+		page.Line("%s", page.Dim("and the same as a page, for mail programs that show one; -o FILE writes all of it"))
+	}
+	return page.Err()
+}

@@ -1,0 +1,268 @@
+package posting
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/mail"
+	"evenledger/internal/membership"
+	"evenledger/internal/pace"
+	"evenledger/internal/reach"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+const (
+	mailsAtOnce  = 4 // connections to the mail server
+	mailsClaimed = 8 // entries whose mails are noted together as on their way: so many may be unclear after a kill
+	mailTries    = 3
+	mailPause    = 2 * time.Second // after the first try; longer after the others
+)
+
+// mails sends the mails of entries whose account is as wanted. One is noted as on its way
+// before it is sent, and never sent again by itself once that was so.
+func (p *run) mails(ctx context.Context, _ func(error)) error {
+	return p.pending(ctx, membership.Notify, func(window []batch.Entry) error {
+		total := 0
+		for i := range window {
+			total += p.readyMails(&window[i])
+		}
+		p.begin("mails", total)
+		if total == 0 || p.HoldMails {
+			for i := range window {
+				p.endMails(&window[i])
+			}
+			return nil
+		}
+		if p.Mail == nil {
+			return noMail()
+		}
+		rate := pace.New(p.Clock, p.Mail.Rate, time.Second)
+		work := make(chan []batch.Entry)
+		group, sending := errgroup.WithContext(ctx)
+		for range mailsAtOnce {
+			group.Go(func() error {
+				sender, err := p.Mail.Open(mail.Work{Mask: p.Mask, Clock: p.Clock})
+				if err != nil {
+					return err
+				}
+				defer sender.Close()
+				for entries := range work {
+					if err := p.sendMails(sending, sender, rate, entries); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		}
+		group.Go(func() error {
+			defer close(work)
+			for entries := range slices.Chunk(window, mailsClaimed) {
+				select {
+				case work <- entries:
+				case <-sending.Done():
+					return nil
+				}
+			}
+			return nil
+		})
+		return group.Wait()
+	})
+}
+
+// noMail is why mails cannot be sent.
+func noMail() error {
+	return &batch.Guard{Message: "the batch has mails, and evenledger.yaml does not say how they are sent", Remedy: "Add “mail” there, or keep them with --hold-notices."}
+}
+
+// readyMails settles what is known of an entry's mails without sending any, and returns how
+// many are to be sent.
+func (p *run) readyMails(e *batch.Entry) (open int) {
+	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do != membership.Notify && s.Result == membership.Failed })
+	for i := range e.Steps {
+		switch s := &e.Steps[i]; {
+		case s.Do != membership.Notify:
+		case s.Result == membership.Sending: // by a post that was killed
+			s.Result = membership.Unclear
+			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was on its way when a post was cut short: nobody can say whether it was sent", s.Name, s.Thing))
+		case s.Result != "" && s.Result != membership.Queued:
+		case failed: // it would say what is not so
+			s.Result = membership.Unsent
+		case p.HoldMails:
+			s.Result = membership.Held
+		default:
+			open++
+		}
+	}
+	return open
+}
+
+// endMails notes what became of an entry's mails.
+func (p *run) endMails(e *batch.Entry) {
+	e.Settle()
+	p.results <- store.Result{Entry: *e}
+}
+
+// sendMails sends the mails of a few entries.
+func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pace, entries []batch.Entry) (err error) {
+	if err := ctx.Err(); err != nil {
+		return nil
+	}
+	if err := sender.Connect(ctx); err != nil { // before anything is noted as on its way
+		return err
+	}
+	var claimed []store.Result
+	for i := range entries {
+		for n := range entries[i].Steps {
+			if s := &entries[i].Steps[n]; s.Do == membership.Notify && (s.Result == "" || s.Result == membership.Queued) {
+				s.Result = membership.Sending
+			}
+		}
+		claimed = append(claimed, store.Result{Entry: entries[i]})
+	}
+	if err := p.Ledger.Settle(ctx, p.Batch.ID, claimed, p.Clock.Now()); err != nil {
+		return err
+	}
+	for i := range entries {
+		e := &entries[i]
+		for n := range e.Steps {
+			s := &e.Steps[n]
+			if s.Do != membership.Notify || s.Result != membership.Sending {
+				continue
+			}
+			if err != nil || ctx.Err() != nil {
+				s.Result = membership.Queued // it was not begun
+				continue
+			}
+			err = p.sendMail(ctx, sender, rate, e, s)
+			p.advance(1)
+		}
+		p.endMails(e)
+	}
+	return err
+}
+
+// sendMail sends one mail. The error is of the server as a whole.
+func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
+	var m mail.Mail
+	if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
+		s.Result = membership.Queued
+		return fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
+	}
+	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano(), domainOf(p.Mail.From.Address))
+	tell := func(level account.Level, why string) {
+		e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NoticeNotSent })
+		e.Find(level, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
+	}
+	for try := 1; ; try++ {
+		if err := rate.Wait(ctx); err != nil {
+			s.Result = membership.Queued
+			return nil
+		}
+		err := sender.Send(ctx, m)
+		var no *mail.Refused
+		switch {
+		case err == nil:
+			s.Result = membership.Done
+			e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NoticeNotSent })
+			return nil
+		case errors.As(err, &no):
+			s.Result = membership.Failed
+			tell(account.Warning, "was refused: "+p.Mask.Hide(no.Message))
+			return nil
+		case errors.Is(err, mail.ErrUnclear):
+			s.Result = membership.Unclear
+			tell(account.Warning, "may have been sent or not: "+p.Mask.Hide(err.Error()))
+			return nil
+		case !errors.Is(err, mail.ErrLater):
+			s.Result = membership.Queued
+			return err
+		case try == mailTries:
+			s.Result = membership.Queued
+			tell(account.Warning, "could not be sent yet: "+p.Mask.Hide(err.Error()))
+			p.counting.Lock()
+			p.unsent++
+			p.counting.Unlock()
+			return nil
+		}
+		if p.Clock.Wait(ctx, mailPause*time.Duration(try*try)) != nil {
+			s.Result = membership.Queued
+			return nil
+		}
+	}
+}
+
+// domainOf is what stands behind the @ of an address.
+func domainOf(address string) string {
+	for i := len(address) - 1; i >= 0; i-- {
+		if address[i] == '@' {
+			return address[i+1:]
+		}
+	}
+	return "localhost"
+}
+
+// Mails sends mails of a batch that wait for a person's word: those that were held, and with
+// again those that were refused or of which nobody can say whether they arrived; of these
+// rows, or of all if there are none. It returns how many there were. The caller has locked
+// "post".
+func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err error) {
+	wanted := []membership.Result{membership.Held}
+	if again {
+		wanted = append(wanted, membership.Failed, membership.Unclear, membership.Sending)
+	}
+	var queued []store.Result
+	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Does: membership.Notify, Rows: rows}) {
+		if err != nil {
+			return 0, err
+		}
+		chosen := 0
+		for i := range e.Steps {
+			if s := &e.Steps[i]; s.Do == membership.Notify && slices.Contains(wanted, s.Result) {
+				s.Result = membership.Queued
+				chosen++
+			}
+		}
+		if chosen == 0 {
+			continue
+		}
+		n += chosen
+		e.Outcome = account.Waiting
+		queued = append(queued, store.Result{Entry: e})
+	}
+	if n == 0 {
+		return 0, nil
+	}
+	if p.Mail == nil {
+		return 0, noMail()
+	}
+	if err := p.Ledger.Settle(ctx, p.Batch.ID, queued, p.Clock.Now()); err != nil {
+		return 0, err
+	}
+	r := &run{Post: p, about: &system.Description{}, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
+	err = r.recorded(ctx, r.mails)
+	_, waiting, countErr := p.Ledger.Counts(context.WithoutCancel(ctx), p.Batch.ID)
+	if countErr == nil && len(waiting) == 0 {
+		p.Batch.State = batch.Posted
+	} else if countErr == nil && p.Batch.State == batch.Posted {
+		p.Batch.State = batch.Stopped
+	}
+	return n, cmp.Or(errors.Join(err, countErr, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)), r.notSent())
+}
+
+// notSent is the error of mails that the server did not take yet.
+func (p *run) notSent() error {
+	if p.unsent == 0 {
+		return nil
+	}
+	return &reach.Unavailable{Message: fmt.Sprintf("%d of the mails could not be sent yet: the mail server does not take them now", p.unsent), Remedy: fmt.Sprintf("“evenledger post %d” sends them later.", p.Batch.ID)}
+}
