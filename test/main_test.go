@@ -45,10 +45,18 @@ func TestMain(m *testing.M) {
 const token = "tok-5ecret-0f-the-tests"
 
 // practice starts a stand-in and returns its address.
-func practice(t interface {
+func practice(t cleaner, flags ...string) string {
+	url, _ := practiceWithMail(t, flags...)
+	return url
+}
+
+type cleaner interface {
 	require.TestingT
 	Cleanup(func())
-}, flags ...string) string {
+}
+
+// practiceWithMail starts a stand-in and returns its address, and that for mails if it takes any.
+func practiceWithMail(t cleaner, flags ...string) (url, mail string) {
 	cmd := exec.Command(program, append([]string{"standin", "--port", "0", "--json", "--token", "env:TEST_TOKEN"}, flags...)...)
 	cmd.Env = append(os.Environ(), "TEST_TOKEN="+token)
 	out, err := cmd.StdoutPipe()
@@ -58,20 +66,22 @@ func practice(t interface {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	})
-	var told struct{ URL string }
+	var told struct{ URL, Mail string }
 	require.NoError(t, json.NewDecoder(bufio.NewReader(out)).Decode(&told))
-	return told.URL
+	return told.URL, told.Mail
 }
 
 // TestScripts runs the scripts under scripts. Each has the program and a fresh
-// stand-in ($URL) whose token is in $TEST_TOKEN.
+// stand-in ($URL) whose token is in $TEST_TOKEN, and which takes mails at $MAIL.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "scripts",
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+env.Getenv("PATH"))
 			env.Setenv("TEST_TOKEN", token)
-			env.Setenv("URL", practice(setupT{env}))
+			url, mail := practiceWithMail(setupT{env}, "--mail", filepath.Join(env.WorkDir, ".mails"), "--mail-port", "0")
+			env.Setenv("URL", url)
+			env.Setenv("MAIL", mail)
 			data, err := filepath.Abs("../internal/sheet/testdata")
 			env.Setenv("TESTDATA", data)
 			return err

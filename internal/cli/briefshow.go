@@ -91,9 +91,37 @@ func briefSentences(b *brief.Brief) []string {
 	case "given":
 		say("Accounts that are there get the password in the column “%s”, where it gives one.", b.Password.From)
 	}
+	all = append(all, noticeSentences(b)...)
 	for _, c := range b.Checks {
 		what := map[account.Level]string{account.Error: "refuses the row", account.Warning: "gives a warning", account.Note: "gives a note"}[c.Level]
 		say("Unless %s, it says “%s” and %s.", c.That.Source, c.Say, what)
+	}
+	return all
+}
+
+// noticeSentences says who gets which mail.
+func noticeSentences(b *brief.Brief) (all []string) {
+	for _, n := range b.Notices {
+		var on []string
+		for _, intent := range n.On {
+			on = append(on, string(intent))
+		}
+		to := n.To.Address
+		if n.To.Field >= 0 {
+			to = "the address in " + b.Fields[n.To.Field].Name
+			if b.Fields[n.To.Field].Kind == account.Person {
+				to = "the person in " + b.Fields[n.To.Field].Name
+			}
+		} else if n.To.Made != nil {
+			to = "an address made for the row"
+		}
+		if n.When != nil {
+			to += ", if " + n.When.Source
+		}
+		all = append(all, fmt.Sprintf("After it was posted to %s an account, the mail “%s” goes to %s.", strings.Join(on, " or "), n.Name, to))
+	}
+	if len(b.ReportTo) > 0 {
+		all = append(all, fmt.Sprintf("The report of each batch is mailed to %s.", strings.Join(b.ReportTo, ", ")))
 	}
 	return all
 }

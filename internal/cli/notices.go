@@ -220,7 +220,11 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	p.Progress = bar.of
 	_, err = p.Mails(ctx, slices.Compact(rows), again)
 	bar.end()
-	return errors.Join(a.listMails(context.WithoutCancel(ctx), l, b, ranges), err)
+	after := context.WithoutCancel(ctx)
+	if left, readErr := mailsOf(after, l, b, ranges, false); readErr == nil && slices.ContainsFunc(left, func(m oneMail) bool { return m.State == "refused" || m.State == "unclear" }) {
+		a.exit = exitRows
+	}
+	return errors.Join(a.listMails(after, l, b, ranges), err)
 }
 
 func (a *front) noticesTryCommand() *cobra.Command {

@@ -14,6 +14,7 @@ import (
 	"net"
 	netmail "net/mail"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -232,6 +233,9 @@ func (s *Sender) Send(ctx context.Context, m Mail) error {
 		return nil
 	}
 	said := s.work.Mask.Hide(err.Error())
+	if found := answered.FindStringSubmatch(said); found != nil {
+		said = found[1] + " " + strings.TrimSpace(found[2])
+	}
 	var told *gomail.SendError
 	if !errors.As(err, &told) {
 		s.Close()
@@ -257,12 +261,13 @@ func (s *Sender) Send(ctx context.Context, m Mail) error {
 	return fmt.Errorf("%w: %s", ErrLater, said)
 }
 
+// answered is what a server answered (RFC 5321 section 4.2) in the library's words around it.
+var answered = regexp.MustCompile(`\b([45][0-9][0-9]) "?([^"]*)`)
+
 // message writes a mail as RFC 5322 wants it.
 func (s *Sender) message(m Mail) (*gomail.Msg, error) {
 	message := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
-	if err := message.FromFormat(s.server.From.Name, s.server.From.Address); err != nil {
-		return nil, err
-	}
+	message.FromMailAddress(&s.server.From)
 	if err := message.To(m.To); err != nil {
 		return nil, err
 	}

@@ -1,0 +1,173 @@
+package posting_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/mail"
+	"evenledger/internal/membership"
+	"evenledger/internal/posting"
+	"evenledger/internal/reach"
+	"evenledger/internal/standin"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+	"evenledger/internal/yamldoc"
+)
+
+const welcomes = crew + `  manager: {from: Manager, refers: employeeNumber}
+notices:
+  welcome:
+    on: created
+    to: email
+    subject: 'Welcome, {givenName}'
+    text: {en: 'Sign in as {userName}.', pt: 'Entre como {userName}.'}
+    html: '<p>Sign in as {userName}, {familyName}.</p>'
+  heads-up:
+    on: [created, updated]
+    when: title != "Clerk"
+    to: manager
+    subject: '{displayName}'
+    text: '{givenName} {familyName} ({department})'
+`
+
+// postOffice takes the mails of a test.
+func postOffice(t *testing.T) (*mail.Server, func() []string) {
+	dir := t.TempDir()
+	box, err := standin.NewMailbox("127.0.0.1:0", dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = box.Close() })
+	return mailServer(t, box.Address), func() (got []string) {
+		files, err := filepath.Glob(filepath.Join(dir, "*.eml"))
+		require.NoError(t, err)
+		for _, path := range files {
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			got = append(got, string(data))
+		}
+		return got
+	}
+}
+
+func mailServer(t *testing.T, at string) *mail.Server {
+	doc, err := yamldoc.Parse("e.yaml", fmt.Appendf(nil, "mail: {server: 'smtp://%s', from: office@x.example}\n", at))
+	require.NoError(t, err)
+	pair := doc.Root().Pairs()[0]
+	s := mail.Read(reach.Part{At: pair.At, Pairs: pair.Value.Pairs()})
+	require.NoError(t, doc.Err())
+	return s
+}
+
+func (w *world) postMails(b *batch.Batch, server *mail.Server, hold bool) error {
+	err := w.poster(b, server, hold).Run(context.Background())
+	w.even(b)
+	return err
+}
+
+func (w *world) poster(b *batch.Batch, server *mail.Server, hold bool) *posting.Post {
+	return &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID), Clock: w.clock, Mail: server, HoldMails: hold}
+}
+
+// mailed counts what became of the batch's mails.
+func (w *world) mailed(b *batch.Batch) map[membership.Result]int {
+	counts, err := w.ledger.Steps(context.Background(), b.ID, membership.Notify)
+	require.NoError(w.t, err)
+	all := map[membership.Result]int{}
+	for _, c := range counts {
+		all[c.Result] += c.N
+	}
+	return all
+}
+
+func draftMails(t *testing.T, csv string) (*world, *batch.Batch) {
+	boss := someone("1", "Ana", "Reyes", "Chief")
+	w := newWorld(t, boss)
+	return w, w.draft(strings.Replace(welcomes, "  manager:", "  displayName: {make: 'givenName + \" \" + familyName'}\n  preferredLanguage: {from: Language}\n  manager:", 1), "No,First,Last,Login,Mail,Position,Department,Manager,Language\n"+csv)
+}
+
+// Mails are written with the draft, go out once the account is as wanted, each once, and to
+// whom the draft said: to a manager of the same sheet at the address that is decided for them.
+func TestMails(t *testing.T) {
+	t.Parallel()
+	w, b := draftMails(t, "7,Tom,O<b>y,,,Mate,Deck,8,pt-BR\n8,Ana,Reyes,,,Mate,Deck,1,en\n9,Lea,Brandt,,refused@x.example,Clerk,Deck,1,\n10,Bo,Lie,,busy@x.example,Mate,Deck,,\n")
+	server, got := postOffice(t)
+	var guard *batch.Guard
+	require.ErrorAs(t, w.postMails(b, nil, false), &guard)
+	assert.Empty(t, w.system.Changes(), "nothing is begun that cannot be ended")
+	told := w.entries(b)
+	require.Len(t, told[3].Findings, 1, "a mail for whom nobody is named: %v", told[3].Findings)
+
+	require.NoError(t, w.postMails(b, server, false))
+	assert.Equal(t, map[membership.Result]int{membership.Done: 5, membership.Failed: 1}, w.mailed(b))
+	assert.Equal(t, account.Counts{account.Created: 4}, w.even(b), "the accounts are as wanted, whatever becomes of the mails")
+	all := strings.Join(got(), "\n")
+	for _, want := range []string{"Entre como tom.oby.", "Sign in as ana.reyes2.", "To: <ana.reyes2@x.example>", "To: <ana.reyes@x.example>", "Sign in as tom.oby, O&lt;b&gt;y."} {
+		assert.Contains(t, strings.ReplaceAll(all, "=\r\n", ""), want)
+	}
+	require.NoError(t, w.postMails(b, server, false))
+	assert.Len(t, got(), 5, "and none is sent twice")
+	n, err := w.poster(b, server, false).Mails(t.Context(), nil, true)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n, "a person may have the refused one sent again")
+}
+
+// What is held waits for a person's word; what was on its way when a post was killed is never
+// sent again without one.
+func TestMailsHeldAndCutShort(t *testing.T) {
+	t.Parallel()
+	w, b := draftMails(t, "7,Tom,Kaya,,,Clerk,Deck,1,\n8,Mia,Lund,,,Clerk,Deck,1,\n")
+	server, got := postOffice(t)
+	require.NoError(t, w.postMails(b, server, true))
+	assert.Equal(t, map[membership.Result]int{membership.Held: 2}, w.mailed(b))
+	assert.Equal(t, batch.Posted, b.State)
+	n, err := w.poster(b, server, false).Mails(t.Context(), []int{2}, false)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Len(t, got(), 1)
+
+	// A post was killed with the other on its way.
+	e := w.entries(b)[1]
+	e.Outcome, e.Steps[0].Result = account.Waiting, membership.Sending
+	require.NoError(t, w.ledger.Settle(t.Context(), b.ID, []store.Result{{Entry: e}}, w.clock.Now()))
+	require.NoError(t, w.postMails(b, server, false))
+	assert.Len(t, got(), 1)
+	assert.Equal(t, map[membership.Result]int{membership.Done: 1, membership.Unclear: 1}, w.mailed(b))
+	assert.Contains(t, w.entries(b)[1].Findings[0].Message, "nobody can say whether it was sent")
+	n, err = w.poster(b, server, false).Mails(t.Context(), nil, false)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	n, err = w.poster(b, server, false).Mails(t.Context(), nil, true)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Len(t, got(), 2)
+}
+
+// A mail server that is not there leaves the mails to a later post, and the accounts as they
+// are; of an account that was not made nobody is told.
+func TestMailsLater(t *testing.T) {
+	t.Parallel()
+	w, b := draftMails(t, "7,Tom,Kaya,,,Clerk,Deck,1,\n8,Mia,Lund,,,Clerk,Deck,1,\n")
+	w.system.Before = func(_ string, a account.Account) error {
+		if a.Field("givenName").Text() == "Mia" {
+			return &system.Refusal{Code: account.SystemRefused, Message: "no room"}
+		}
+		return nil
+	}
+	var down *reach.Unavailable
+	require.ErrorAs(t, w.postMails(b, mailServer(t, "127.0.0.1:1"), false), &down)
+	assert.Equal(t, 1, w.system.Changes())
+	server, got := postOffice(t)
+	require.NoError(t, w.postMails(b, server, false))
+	assert.Len(t, got(), 1)
+	assert.Equal(t, account.Counts{account.Created: 1, account.Failed: 1}, w.even(b))
+	assert.Equal(t, map[membership.Result]int{membership.Done: 1, membership.Unsent: 1}, w.mailed(b))
+}
