@@ -86,7 +86,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TESTDATA", data)
 			return err
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless, "aged": aged},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless, "aged": aged, "mailed": mailed},
 	})
 }
 
@@ -95,6 +95,20 @@ type setupT struct{ env *testscript.Env }
 func (s setupT) Cleanup(f func())                  { s.env.Defer(f) }
 func (s setupT) FailNow()                          { panic("the stand-in did not start") }
 func (s setupT) Errorf(format string, args ...any) { log.Printf(format, args...) }
+
+// mailed TEXT sees that a mail was sent that holds a text.
+func mailed(ts *testscript.TestScript, _ bool, args []string) {
+	files, err := filepath.Glob(ts.MkAbs(".mails/*.eml"))
+	ts.Check(err)
+	for _, path := range files {
+		data, err := os.ReadFile(path)
+		ts.Check(err)
+		if strings.Contains(strings.ReplaceAll(string(data), "=\r\n", ""), args[0]) {
+			return
+		}
+	}
+	ts.Fatalf("none of %d mails holds %q", len(files), args[0])
+}
 
 // aged FILE HOURS has a file be written so many hours ago.
 func aged(ts *testscript.TestScript, _ bool, args []string) {

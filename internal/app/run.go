@@ -23,12 +23,14 @@ import (
 type Run struct {
 	Brief       string
 	DraftOnly   bool
-	Again       bool                                                             // what the feed brings is taken though it was taken before
-	HoldMails   bool                                                             // mails are kept until a person sends them
-	Envelope    secret.Envelope                                                  // that generated passwords are handed out in
-	Credentials string                                                           // the new file for them; {batch} stands for the batch's number
-	Log         func(stage, message string)                                      // a line for each stage
-	Report      func(context.Context, store.Store, *batch.Batch) (string, error) // writes the report and says where; nil: none is written
+	Again       bool                        // what the feed brings is taken though it was taken before
+	HoldMails   bool                        // mails are kept until a person sends them
+	Envelope    secret.Envelope             // that generated passwords are handed out in
+	Credentials string                      // the new file for them; {batch} stands for the batch's number
+	Log         func(stage, message string) // a line for each stage
+	// Report gives the report of a batch to whom it is for, with why it went no further, if so,
+	// and the file of credentials, if there is one. It returns a line about it; empty: there is none.
+	Report func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error)
 }
 
 // busyPause is between two looks whether others are done, and patience how long they are
@@ -80,11 +82,11 @@ func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if done.Batch = b.ID; len(b.Held) > 0 {
 		done.Came, done.Message = store.RunHeld, strings.Join(b.Held, "; ")
 		r.Log("draft", "held back: "+done.Message)
-		return errors.Join(a.runReport(ctx, l, r, b), held(fmt.Sprintf("batch %d is held back: %s", b.ID, done.Message), fmt.Sprintf("Look at it: evenledger show %d", b.ID)))
+		return errors.Join(a.runReport(ctx, w, l, r, b, done.Message), held(fmt.Sprintf("batch %d is held back: %s", b.ID, done.Message), fmt.Sprintf("Look at it: evenledger show %d", b.ID)))
 	}
 	if r.DraftOnly {
 		done.Came = store.RunDrafted
-		return a.runReport(ctx, l, r, b)
+		return a.runReport(ctx, w, l, r, b, "")
 	}
 	err = a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
 	counts, waiting, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
@@ -93,7 +95,11 @@ func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Stor
 		done.Came = store.RunPosted
 	}
 	r.Log("post", summed(counts))
-	return errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), l, r, b))
+	why := ""
+	if err != nil {
+		why = a.Mask.Hide(err.Error())
+	}
+	return errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), w, l, r, b, why))
 }
 
 // runDraft brings what the feed has and makes a batch of it.
@@ -182,7 +188,7 @@ func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store
 		return err
 	}
 	if got > 0 {
-		path := strings.ReplaceAll(r.Credentials, "{batch}", fmt.Sprint(b.ID))
+		path := r.credentialsOf(b)
 		n, err := HandOut(ctx, w, l, b, r.Envelope, path)
 		if err != nil {
 			return err
@@ -195,15 +201,17 @@ func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store
 	return nil
 }
 
-func (a *App) runReport(ctx context.Context, l store.Store, r Run, b *batch.Batch) error {
-	if r.Report == nil {
-		return nil
-	}
-	where, err := r.Report(ctx, l, b)
-	if err == nil {
-		r.Log("report", where)
+func (a *App) runReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, why string) error {
+	says, err := r.Report(ctx, w, l, b, why, r.credentialsOf(b))
+	if err == nil && says != "" {
+		r.Log("report", says)
 	}
 	return err
+}
+
+// credentialsOf is the file that the generated passwords of a batch are handed out in.
+func (r Run) credentialsOf(b *batch.Batch) string {
+	return strings.ReplaceAll(r.Credentials, "{batch}", fmt.Sprint(b.ID))
 }
 
 // waitFor does a work that nobody else may be at, when the others are done.

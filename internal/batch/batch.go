@@ -75,6 +75,7 @@ type Batch struct {
 	Path       string             // of the sheet, if it is a workbook that can be given back
 	Sum        string             // SHA-256 of it
 	Delivery   *feed.Delivery     // what a feed brought, if the rows are of one
+	ReportTo   []string           // addresses that get its report
 	Tab        string             // of it
 
 	Read sheet.Tally // what was in the sheet

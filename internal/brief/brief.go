@@ -206,7 +206,7 @@ func (b *Brief) Intent() int { return b.Field(intentField) }
 // its system: whatever differs comes up, and no guard or policy keeps it back.
 func (b *Brief) Compare() {
 	// The column with passwords stays known, so that they are kept nowhere.
-	b.Notices, b.Refused, b.Fewer = nil, nil, nil
+	b.Notices, b.ReportTo, b.Refused, b.Fewer = nil, nil, nil, nil
 	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{From: b.Password.From}
 	if b.Scope != nil {
 		b.Gone = Suspend

@@ -112,15 +112,36 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	var unclear *system.Unclear
 	if err != nil && !errors.As(err, &unclear) {
-		return err
+		return errors.Join(err, a.reported(context.WithoutCancel(ctx), w, l, b, o, err))
 	}
-	if err := errors.Join(a.posted(context.WithoutCancel(ctx), l, b, o), err); err != nil {
+	after := context.WithoutCancel(ctx)
+	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err)); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
 		a.exit = exitInterrupted
 	}
 	return nil
+}
+
+// reported mails the report of a batch that was posted to whom it is for, but of a trial.
+func (a *front) reported(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order, posted error) error {
+	if o.trial > 0 {
+		return nil
+	}
+	why := ""
+	if posted != nil {
+		why = a.Mask.Hide(posted.Error())
+	}
+	credentials := o.credentials.file
+	if o.credentials.clear {
+		credentials = ""
+	}
+	says, err := a.mailReport(ctx, w, l, b, why, credentials)
+	if says != "" {
+		a.remark("%s.", says)
+	}
+	return err
 }
 
 // confirm asks the person, unless the answer was given beforehand.

@@ -16,6 +16,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
+	"evenledger/internal/workspace"
 )
 
 func (a *front) runCommand() *cobra.Command {
@@ -80,10 +81,16 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credenti
 		return err
 	}
 	r.Credentials = credentials.file
-	if pages != "" {
-		r.Report = func(ctx context.Context, l store.Store, b *batch.Batch) (string, error) {
-			return pageInto(ctx, l, b, pages)
+	encrypted := !credentials.clear
+	r.Report = func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (says string, err error) {
+		if !encrypted {
+			credentials = ""
 		}
+		mailed, err := a.mailReport(ctx, w, l, b, why, credentials)
+		if err == nil && pages != "" {
+			says, err = pageInto(ctx, l, b, pages)
+		}
+		return strings.Trim(says+"; "+mailed, "; "), err
 	}
 	var all []ran
 	log := slog.New(slog.NewTextHandler(a.err, nil))

@@ -52,6 +52,7 @@ type about struct {
 	Path       string             `json:"path,omitempty"`
 	Sum        string             `json:"sha256,omitempty"`
 	Delivery   *feed.Delivery     `json:"delivery,omitempty"`
+	ReportTo   []string           `json:"reportTo,omitempty"`
 	Tab        string             `json:"tab,omitempty"`
 
 	Read sheet.Tally `json:"read"`
