@@ -58,7 +58,14 @@ func (a *front) demo(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if err := demo.Write(dir, practiceURL(listener.Addr()), a.Clock.Now()); err != nil {
+	box, err := standin.NewMailbox("127.0.0.1:8025", filepath.Join(dir, "mails"))
+	if err != nil {
+		if box, err = standin.NewMailbox("127.0.0.1:0", filepath.Join(dir, "mails")); err != nil {
+			return err
+		}
+	}
+	defer box.Close()
+	if err := demo.Write(dir, practiceURL(listener.Addr()), "smtp://"+box.Address, a.Clock.Now()); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
@@ -72,12 +79,13 @@ func (a *front) demo(ctx context.Context, dir string) error {
 	serving, stop := context.WithCancel(ctx)
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(serving, listener) }()
-	err = a.demoSteps(ctx, dir, listener.Addr().(*net.TCPAddr).Port)
+	_, mailPort, _ := net.SplitHostPort(box.Address)
+	err = a.demoSteps(ctx, dir, fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d --mail mails --mail-port %s", listener.Addr().(*net.TCPAddr).Port, mailPort))
 	stop()
 	return errors.Join(err, <-served)
 }
 
-func (a *front) demoSteps(ctx context.Context, dir string, port int) error {
+func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	page := a.page()
 	if !a.json {
 		page.Line("Brindle Sound Ferries takes on people for the season. The crewing office sent")
@@ -109,6 +117,11 @@ func (a *front) demoSteps(ctx context.Context, dir string, port int) error {
 		{"That was a mistake: undone, and only that.", []string{"reverse", "4"}, exitDone},
 		{"", []string{"post", "5", "--yes"}, exitDone},
 		{"", []string{"report", "crewdesk", "licences"}, exitDone},
+		{"Every week the office's own database brings some hands.", []string{"peek", "feed:office"}, exitDone},
+		{"They are to hear how to sign in. How would such a mail look?", []string{"notices", "try", "welcome", "-b", "weekly", "--row", "3"}, exitDone},
+		{"The whole way with nobody at the keyboard: feed, draft, post, mails, report.", []string{"run", "weekly"}, exitDone},
+		{"", []string{"notices", "last"}, exitDone},
+		{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
 		{"", []string{"batches"}, exitDone},
 	}
 	var ran []map[string]any
@@ -153,7 +166,6 @@ func (a *front) demoSteps(ctx context.Context, dir string, port int) error {
 	if err := run(third); err != nil {
 		return err
 	}
-	serve := fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d", port)
 	if a.json {
 		return a.writeJSON(map[string]any{"folder": dir, "commands": ran, "corrections": lines, "standin": serve})
 	}

@@ -279,6 +279,7 @@ var called = map[string][]string{
 func (s *Source) memberships() (lines []string, used map[string]bool) {
 	used = map[string]bool{}
 	for _, kind := range brief.Kinds() {
+		var from []string
 		for _, c := range s.Profile.Columns {
 			stem, star := c.Heading, ""
 			if m := numbered.FindStringSubmatch(c.Heading); m != nil {
@@ -295,7 +296,14 @@ func (s *Source) memberships() (lines []string, used map[string]bool) {
 				}
 			}
 			used[stem+star] = true
-			lines = append(lines, kind+": {"+strings.Join(keys, ", ")+"}")
+			from = append(from, "{"+strings.Join(keys, ", ")+"}")
+		}
+		switch len(from) {
+		case 0:
+		case 1:
+			lines = append(lines, kind+": "+from[0])
+		default:
+			lines = append(lines, kind+": ["+strings.Join(from, ", ")+"]")
 		}
 	}
 	return lines, used

@@ -5,9 +5,11 @@
 package demo
 
 import (
+	"database/sql"
 	"embed"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	_ "modernc.org/sqlite" // the driver
+
 	"evenledger/internal/sheet"
 )
 
@@ -24,21 +28,26 @@ import (
 var files embed.FS
 
 // Write makes the demonstration's workspace in dir, which must not exist, for a
-// system at url. Dates in the sheet lie around today. The folder hides itself from
+// system at url and a mail server. Dates in the sheet lie around today. The folder hides itself from
 // git, as the demonstration may be run inside a repository.
-func Write(dir, url string, today time.Time) error {
+func Write(dir, url, mail string, today time.Time) error {
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
 	}
-	if err := os.Mkdir(filepath.Join(dir, "briefs"), 0o755); err != nil {
+	for _, folder := range []string{"briefs", "notices"} {
+		if err := os.Mkdir(filepath.Join(dir, folder), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := writeOffice(filepath.Join(dir, "office.db"), today); err != nil {
 		return err
 	}
-	for from, to := range map[string]string{"starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "moves.csv": "moves.csv", "moves.yaml": "briefs/moves.yaml", "evenledger.yaml": "evenledger.yaml"} {
+	for from, to := range map[string]string{"weekly.yaml": "briefs/weekly.yaml", "welcome.en.txt": "notices/welcome.en.txt", "welcome.pt.txt": "notices/welcome.pt.txt", "welcome.en.html": "notices/welcome.en.html", "welcome.pt.html": "notices/welcome.pt.html", "starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "moves.csv": "moves.csv", "moves.yaml": "briefs/moves.yaml", "evenledger.yaml": "evenledger.yaml"} {
 		data, err := files.ReadFile("files/" + from)
 		if err != nil {
 			return err
 		}
-		text := strings.ReplaceAll(string(data), "{url}", url)
+		text := strings.NewReplacer("{url}", url, "{mail}", mail).Replace(string(data))
 		if from == "starters.csv" {
 			text = withDates(text, today)
 		}
@@ -47,6 +56,28 @@ func Write(dir, url string, today time.Time) error {
 		}
 	}
 	return os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("# Made-up data, to play with: nothing of it belongs in a repository.\n*\n"), 0o644)
+}
+
+// writeOffice writes the database of the crewing office, with the hands of this week.
+func writeOffice(path string, today time.Time) (err error) {
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	if _, err := db.Exec("create table hands (staff_no text primary key, first_name text, surname text, department text, language text, taken_on timestamp)"); err != nil {
+		return err
+	}
+	for _, hand := range [][]any{
+		{"2401", "Rúna", "Þórsdóttir", "Ticket office", "en"},
+		{"2402", "Inês", "Bastos", "Ticket office", "pt"},
+		{"2403", "Tāne", "Walker", "Workshop", "en"},
+	} {
+		if _, err := db.Exec("insert into hands values (?, ?, ?, ?, ?, ?)", append(hand, today.UTC().Format("2006-01-02 15:04:05"))...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // withDates writes {+14} as the day in two weeks, in the day-first form of the

@@ -17,8 +17,8 @@ import (
 func TestWriteAndCorrect(t *testing.T) {
 	today := time.Date(2027, 12, 20, 0, 0, 0, 0, time.UTC)
 	dir := filepath.Join(t.TempDir(), "ferries")
-	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1/scim/v2", today))
-	assert.Error(t, demo.Write(dir, "x", today), "a folder that exists is left alone")
+	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1/scim/v2", "smtp://127.0.0.1:2", today))
+	assert.Error(t, demo.Write(dir, "x", "y", today), "a folder that exists is left alone")
 	data, err := os.ReadFile(filepath.Join(dir, "starters.csv"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "{")

@@ -14,7 +14,7 @@ import (
 	"github.com/emersion/go-smtp"
 )
 
-// A Mailbox takes mails by SMTP on this machine and keeps each as a file in a folder, so that
+// A Mailbox takes mails by SMTP on this machine and keeps each as a file in a folder, made with the first, so that
 // mails can be played with and nobody gets any. Addresses that begin with “refused” are
 // refused, with “busy” are told to come again, once each, and with “slow” are answered late.
 type Mailbox struct {
@@ -32,9 +32,6 @@ const mostMail = 30 << 20
 
 // NewMailbox begins to take mails, at a port of its own choice if address ends in :0.
 func NewMailbox(address, dir string) (*Mailbox, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
@@ -90,6 +87,9 @@ func (d *delivery) Data(r io.Reader) error {
 	d.box.n++
 	n := d.box.n
 	d.box.mu.Unlock()
+	if err := os.MkdirAll(d.box.dir, 0o700); err != nil {
+		return err
+	}
 	path := filepath.Join(d.box.dir, fmt.Sprintf("%s-%04d.eml", time.Now().Format("20060102-150405"), n))
 	file, err := os.OpenFile(path+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
