@@ -39,7 +39,7 @@ func TestBrief(t *testing.T) {
 		"what isn't taken":        {"Login,Department\nana,Deck\n", schema, []string{"#   Department: would be department, which the system does not take"}},
 		"headings out of the way": {"Login,\"Title: {a}, b\",yes\nana,Pilot,x\n", nil, []string{"match: [userName]", `#   yes: x`}},
 		"dates and phones":        {"Login,Start date,Phone\nana,14/3/2027,07700 900123\n", schema, []string{"dates: day-first", "# phones: GB", "startDate: {from: Start date, as: date, send: false}"}},
-		"memberships twice": {"Staff no,Licences,Licence 1\n1,charts,tides\n2,,tides\n", nil, []string{`licences: [{from: Licences}, {from: "Licence *"}]`}},
+		"memberships twice":       {"Staff no,Licences,Licence 1\n1,charts,tides\n2,,tides\n", nil, []string{`licences: [{from: Licences}, {from: "Licence *"}]`}},
 		"memberships and managers": {"Staff no,Reports to,Groups,Role,Licence 1,Licence 2\n1,2,Deck; Pilots,Bosun,charts,tides\n2,,Deck,Cook,charts,\n", nil, []string{
 			"manager: {from: Reports to, refers: employeeNumber}", `groups: {from: Groups, split: ";"}`, `licences: {from: "Licence *"}`, "# title: {from: Role}"}},
 		"a name and a comma": {"Staff no,Full name\n1,\"Reyes, Ana\"\n2,\"Kaya, Tom\"\n", nil, []string{`familyName: {make: 'before(col["Full name"], ",")'}`, `givenName: {make: 'after(col["Full name"], ",")'}`, `userName: {make: 'fold(givenName)`}},
