@@ -362,5 +362,8 @@ func (a *front) showMail(ctx context.Context, w *workspace.Workspace, m mail.Mai
 		page.Line("")
 		page.Line("%s", page.Dim("and the same as a page, for mail programs that show one; -o FILE writes all of it"))
 	}
+	if to == "" {
+		page.Next("the same with --send-to and an address of yours")
+	}
 	return page.Err()
 }

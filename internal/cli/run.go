@@ -93,16 +93,16 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credenti
 		return strings.Trim(says+"; "+mailed, "; "), err
 	}
 	var all []ran
-	log := slog.New(slog.NewTextHandler(a.err, nil))
+	log := a.stageLog()
 	for _, name := range briefs {
 		r.Brief = name
-		r.Log = func(stage, message string) { log.Info(a.Mask.Hide(message), "brief", name, "stage", stage) }
+		r.Log = func(stage, message string) { log(slog.LevelInfo, name, stage, a.Mask.Hide(message)) }
 		done, err := a.Run(ctx, r)
 		one := ran{Run: done}
 		if err != nil {
 			told := explained(ctx, err)
 			one.Exit, one.Message, one.Remedy = told.code, a.Mask.Hide(told.message), told.remedy
-			log.Error(one.Message, "brief", name)
+			log(slog.LevelError, name, "end", one.Message)
 		} else {
 			one.Exit = rowsExit(done.Outcomes[account.Refused] + done.Outcomes[account.Failed])
 		}
@@ -123,12 +123,47 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credenti
 		if one.Remedy != "" {
 			page.Text(page.Dim, "  → "+one.Remedy)
 		}
+		if one.Batch > 0 && len(all) == 1 {
+			if err := a.runSummary(ctx, page, one.Batch); err != nil {
+				return err
+			}
+		}
 		if one.Batch > 0 {
 			next = fmt.Sprintf("evenledger show %d", one.Batch)
 		}
 	}
 	page.Next(next)
 	return page.Err()
+}
+
+// stageLog tells of the stages of runs on standard error: to a person line by line, else as logs
+// are kept.
+func (a *front) stageLog() func(level slog.Level, brief, stage, message string) {
+	if !isTerminal(a.err) {
+		log := slog.New(slog.NewTextHandler(a.err, nil))
+		return func(level slog.Level, brief, stage, message string) {
+			log.Log(context.Background(), level, message, "brief", brief, "stage", stage)
+		}
+	}
+	page := &report.Page{W: a.err, Color: a.color(true)}
+	return func(level slog.Level, brief, stage, message string) {
+		said := page.Plain(message)
+		if level >= slog.LevelError {
+			said = page.Level(account.Error, message)
+		}
+		page.Line("%s %s %s %s", page.Dim(a.Clock.Now().Local().Format("15:04:05")), report.Pad(report.Clip(brief, 14), 14), page.Dim(report.Pad(stage, 6)), said)
+	}
+}
+
+// runSummary writes what the batch of a run came to.
+func (a *front) runSummary(ctx context.Context, page *report.Page, id int) error {
+	exit := a.exit // it is settled already
+	defer func() { a.exit = exit }()
+	return a.LookAtBatch(context.WithoutCancel(ctx), id, func(l store.Store, b *batch.Batch) error {
+		page.Line("")
+		_, _, err := a.summary(context.WithoutCancel(ctx), page, l, b, nil, nil)
+		return err
+	})
 }
 
 // ran is a run with what its command comes to.
