@@ -37,7 +37,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, linear, start or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, feeds, mails, linear, start or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -62,6 +62,15 @@ func run(args []string) error {
 	if slices.Contains([]string{"directory-add", "directory-find", "directory-page", "directory-join"}, args[0]) {
 		return bareDirectory(args[0], args[1:])
 	}
+	switch {
+	case args[0] == "feed-bring" && len(args) == 3:
+		return feedBring(args[1], args[2])
+	case args[0] == "feed-bare" && len(args) == 3:
+		return feedBare(args[1])
+	case args[0] == "mail-bare" && len(args) == 3:
+		n, err := strconv.Atoi(args[2])
+		return errors.Join(err, mailBare(args[1], n))
+	}
 	if len(args) != 1 {
 		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, linear, start or all")
 	}
@@ -76,9 +85,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "feeds": benchFeeds, "mails": benchMails, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchLinear(program, dir), benchLimited(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchLinear(program, dir), benchLimited(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {

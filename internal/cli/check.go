@@ -90,7 +90,7 @@ Without a brief, recognised headings map themselves.`,
   evenledger check starters.xlsx -b starters -o marked.xlsx
   evenledger check starters.csv --offline        without asking the system
   evenledger check starters.csv -b starters --json`,
-		Args: atMostOne("a sheet"),
+		Args: oneOrBrief("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if out != "" {

@@ -38,7 +38,7 @@ drafted, and held back.`,
   evenledger draft starters.xlsx -b starters --rows 3-9,12
   evenledger draft starters.csv --system crewdesk     without a brief
   evenledger draft accounts.xlsx --fields manager,title   touch nothing else`,
-		Args: atMostOne("a sheet"),
+		Args: oneOrBrief("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			flags.Fields = fields

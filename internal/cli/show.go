@@ -28,10 +28,10 @@ func one(what string) cobra.PositionalArgs {
 	}
 }
 
-// atMostOne is for what a brief may say instead.
-func atMostOne(what string) cobra.PositionalArgs {
+// oneOrBrief is for a sheet that a brief may name instead.
+func oneOrBrief(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 {
+		if brief := cmd.Flags().Lookup("brief"); len(args) == 0 && brief != nil && brief.Changed {
 			return nil
 		}
 		return one(what)(cmd, args)

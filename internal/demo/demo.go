@@ -71,7 +71,7 @@ func writeOffice(path string, today time.Time) (err error) {
 	for _, hand := range [][]any{
 		{"2401", "Rúna", "Þórsdóttir", "Ticket office", "en"},
 		{"2402", "Inês", "Bastos", "Ticket office", "pt"},
-		{"2403", "Tāne", "Walker", "Workshop", "en"},
+		{"2403", "Eseld", "Trevenna", "Workshop", "en"},
 	} {
 		if _, err := db.Exec("insert into hands values (?, ?, ?, ?, ?, ?)", append(hand, today.UTC().Format("2006-01-02 15:04:05"))...); err != nil {
 			return err
