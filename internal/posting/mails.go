@@ -22,10 +22,11 @@ import (
 )
 
 const (
-	mailsAtOnce  = 4 // connections to the mail server
-	mailsClaimed = 8 // entries whose mails are noted together as on their way: so many may be unclear after a kill
-	mailTries    = 3
-	mailPause    = 2 * time.Second // after the first try; longer after the others
+	mailsAtOnce = 4   // connections to the mail server
+	fewClaimed  = 8   // entries whose mails are noted together as on their way, at first
+	manyClaimed = 256 // where the server is fast: what is noted lasts for blockTime, and may be unclear after a kill
+	mailTries   = 3
+	mailPause   = 2 * time.Second // after the first try; longer after the others
 )
 
 // mails sends the mails of entries whose account is as wanted. One is noted as on its way
@@ -47,7 +48,8 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 			return noMail()
 		}
 		rate := pace.New(p.Clock, p.Mail.Rate, time.Second)
-		work := make(chan []batch.Entry)
+		// The next are noted while these are sent, and no more than those.
+		work := make(chan *batch.Entry, 4*mailsAtOnce)
 		group, sending := errgroup.WithContext(ctx)
 		for range mailsAtOnce {
 			group.Go(func() error {
@@ -56,8 +58,9 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 					return err
 				}
 				defer sender.Close()
-				for entries := range work {
-					if err := p.sendMails(sending, sender, rate, entries); err != nil {
+				for e := range work {
+					if err := p.sendMails(sending, sender, rate, e); err != nil {
+						p.giveBack(work)
 						return err
 					}
 				}
@@ -66,11 +69,19 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 		}
 		group.Go(func() error {
 			defer close(work)
-			for entries := range slices.Chunk(window, mailsClaimed) {
-				select {
-				case work <- entries:
-				case <-sending.Done():
-					return nil
+			size := fewClaimed
+			for left := window; len(left) > 0 && sending.Err() == nil; {
+				entries := left[:min(size, len(left))]
+				left = left[len(entries):]
+				if err := p.claimMails(sending, entries); err != nil {
+					return err
+				}
+				begun := p.Clock.Now()
+				for i := range entries {
+					work <- &entries[i]
+				}
+				if took := p.Clock.Now().Sub(begun); took > 0 {
+					size = min(max(fewClaimed, int(float64(len(entries))*float64(blockTime)/float64(took))), 2*size, manyClaimed)
 				}
 			}
 			return nil
@@ -112,14 +123,8 @@ func (p *run) endMails(e *batch.Entry) {
 	p.results <- store.Result{Entry: *e}
 }
 
-// sendMails sends the mails of a few entries.
-func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pace, entries []batch.Entry) (err error) {
-	if err := ctx.Err(); err != nil {
-		return nil
-	}
-	if err := sender.Connect(ctx); err != nil { // before anything is noted as on its way
-		return err
-	}
+// claimMails notes that the mails of a few entries are on their way.
+func (p *run) claimMails(ctx context.Context, entries []batch.Entry) error {
 	var claimed []store.Result
 	for i := range entries {
 		for n := range entries[i].Steps {
@@ -127,27 +132,40 @@ func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pac
 				s.Result = membership.Sending
 			}
 		}
-		claimed = append(claimed, store.Result{Entry: entries[i]})
+		e := entries[i]
+		e.Steps = slices.Clone(e.Steps)
+		claimed = append(claimed, store.Result{Entry: e})
 	}
-	if err := p.Ledger.Settle(ctx, p.Batch.ID, claimed, p.Clock.Now()); err != nil {
-		return err
-	}
-	for i := range entries {
-		e := &entries[i]
+	return p.Ledger.Settle(ctx, p.Batch.ID, claimed, p.Clock.Now())
+}
+
+// giveBack has nothing more sent of what was claimed: it was not begun.
+func (p *run) giveBack(work <-chan *batch.Entry) {
+	for e := range work {
 		for n := range e.Steps {
-			s := &e.Steps[n]
-			if s.Do != membership.Notify || s.Result != membership.Sending {
-				continue
+			if s := &e.Steps[n]; s.Do == membership.Notify && s.Result == membership.Sending {
+				s.Result = membership.Queued
 			}
-			if err != nil || ctx.Err() != nil {
-				s.Result = membership.Queued // it was not begun
-				continue
-			}
-			err = p.sendMail(ctx, sender, rate, e, s)
-			p.advance(1)
 		}
 		p.endMails(e)
 	}
+}
+
+// sendMails sends the mails of an entry.
+func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry) (err error) {
+	for n := range e.Steps {
+		s := &e.Steps[n]
+		if s.Do != membership.Notify || s.Result != membership.Sending {
+			continue
+		}
+		if err != nil || ctx.Err() != nil {
+			s.Result = membership.Queued // it was not begun
+			continue
+		}
+		err = p.sendMail(ctx, sender, rate, e, s)
+		p.advance(1)
+	}
+	p.endMails(e)
 	return err
 }
 

@@ -18,7 +18,8 @@ import (
 // mails can be played with and nobody gets any. Addresses that begin with “refused” are
 // refused, with “busy” are told to come again, once each, and with “slow” are answered late.
 type Mailbox struct {
-	Address string // host and port
+	Address string        // host and port
+	Delay   time.Duration // before it says that it has a mail
 	server  *smtp.Server
 	dir     string
 
@@ -30,7 +31,8 @@ type Mailbox struct {
 // mostMail is how large a mail may be, in bytes.
 const mostMail = 30 << 20
 
-// NewMailbox begins to take mails, at a port of its own choice if address ends in :0.
+// NewMailbox begins to take mails, at a port of its own choice if address ends in :0. Without a
+// folder they are read and thrown away.
 func NewMailbox(address, dir string) (*Mailbox, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
@@ -83,6 +85,11 @@ func (d *delivery) Rcpt(to string, _ *smtp.RcptOptions) error {
 
 // Data implements smtp.Session.
 func (d *delivery) Data(r io.Reader) error {
+	defer time.Sleep(d.box.Delay)
+	if d.box.dir == "" {
+		_, err := io.Copy(io.Discard, r)
+		return err
+	}
 	d.box.mu.Lock()
 	d.box.n++
 	n := d.box.n
