@@ -135,7 +135,7 @@ func typed(command string) (args []string) {
 
 // The pages whose examples work where the demonstration ends.
 func TestPagesAfterTheDemo(t *testing.T) {
-	for _, page := range []string{"memberships", "passwords", "undo", "feeds", "notices", "runs"} {
+	for _, page := range []string{"memberships", "passwords", "undo", "feeds", "notices", "runs", "followups"} {
 		t.Run(page, func(t *testing.T) {
 			f := folder{t, t.TempDir()}
 			code, _, errOut := f.run("demo", "--dir", "demo")

@@ -62,6 +62,7 @@ const (
 	OutsideWithin      Code = "outside-within"
 	PartlyDone         Code = "partly-done"
 	PasswordLike       Code = "password-like"
+	FollowUpFailed     Code = "follow-up-failed"
 	NoticeNotWritten   Code = "notice-not-written"
 	NoticeNotSent      Code = "notice-not-sent"
 	PasswordNotKnown   Code = "password-not-known"

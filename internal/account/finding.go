@@ -57,6 +57,7 @@ var codes = [...]Explanation{
 	{ErrorCell, "A cell holds an error of the spreadsheet program, such as #N/A.", "Correct the formula in the cell, or type the value."},
 	{ExistsAlready, "The row's account exists already, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be updated: change “known” in the brief."},
 	{ExpressionFailed, "An expression of the brief could not be worked out for this row.", "Look at the cells it uses in this row; make the expression cope with blank ones."},
+	{FollowUpFailed, "Something that is done elsewhere about the account was refused there, or nobody can say whether it was done.", "Put right what was refused there; “evenledger post BATCH --again” does it once more, and nothing else."},
 	{GarbledText, "Letters look as they do when a sheet was opened or saved in the wrong encoding, such as Ã¼ for ü.", "Open the original with encoding UTF-8 and save it again; correct the cell."},
 	{GuessedEncoding, "Nothing says in which encoding a text file is, so it was guessed; letters beyond a to z may be wrong.", "Look at the words that the message names. If they are wrong, say the encoding: --encoding, or “sheet: {encoding: …}” in the brief. Best is to save the sheet as CSV UTF-8."},
 	{HiddenColumn, "A column that is used is hidden in the spreadsheet program.", "Nothing needs to be done if the column is meant. Else take it out."},

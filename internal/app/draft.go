@@ -26,6 +26,9 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 			return nil, err
 		}
 	}
+	if err := j.fitFollowUps(); err != nil {
+		return nil, err
+	}
 	before, err := rowsBefore(ctx, l, j)
 	if err != nil {
 		return nil, err

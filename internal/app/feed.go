@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/batch"
 	"evenledger/internal/feed"
+	"evenledger/internal/feed/sqlfeed"
 	"evenledger/internal/reach"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -121,6 +122,53 @@ func notTaken(ctx context.Context, l store.Store, d *feed.Delivery) error {
 	for _, b := range all {
 		if b.Delivery != nil && b.Delivery.Feed == d.Feed && b.Delivery.Sum == d.Sum && b.Took() {
 			return &feed.Nothing{Message: fmt.Sprintf("feed %s brings what batch %d took on %s", d.Feed, b.ID, b.Posted.Local().Format("2 Jan 2006 at 15:04")), Same: true}
+		}
+	}
+	return nil
+}
+
+// do does a follow-up where a feed is.
+func (a *App) do(w *workspace.Workspace) func(context.Context, string, feed.Order) error {
+	return func(ctx context.Context, name string, order feed.Order) error {
+		f, err := w.Feed(name)
+		if err != nil {
+			return mistake(err.Error(), "")
+		}
+		doer, can := f.Source.(feed.Doer)
+		if !can {
+			return mistake(fmt.Sprintf("nothing can be done in feed %s", name), "")
+		}
+		return ofFeed(f, doer.Do(ctx, order, a.feedWork(f)))
+	}
+}
+
+// fitFollowUps sees that what the brief does elsewhere can be done there.
+func (j *Job) fitFollowUps() error {
+	for _, f := range j.Brief.FollowUps {
+		at, err := j.Workspace.Feed(f.Feed)
+		if err != nil {
+			return mistake(fmt.Sprintf("the follow-up %s: %s", f.Name, err), "")
+		}
+		doer, can := at.Source.(feed.Doer)
+		switch {
+		case !can:
+			return mistake(fmt.Sprintf("the follow-up %s: nothing can be done in feed %s, which is of kind %s", f.Name, f.Feed, at.Kind.Name), "Name a feed of kind sql or web.")
+		case doer.Does() != (f.Statement != ""):
+			return mistake(fmt.Sprintf("the follow-up %s: feed %s is of kind %s", f.Name, f.Feed, at.Kind.Name), "Give “statement” for a database, and “body” for a web address.")
+		case f.Statement == "":
+			continue
+		}
+		names, err := sqlfeed.Parameters(f.Statement)
+		if err != nil {
+			return mistake(fmt.Sprintf("the follow-up %s: %s", f.Name, err), "Correct the statement.")
+		}
+		for _, name := range names {
+			if name == "id" {
+				continue
+			}
+			if f.Parameters = append(f.Parameters, name); j.Brief.Field(name) < 0 {
+				return mistake(fmt.Sprintf("the follow-up %s: nothing gives its parameter “:%s”", f.Name, name), "Parameters are fields of the brief, and :id.")
+			}
 		}
 	}
 	return nil

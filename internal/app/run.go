@@ -236,7 +236,7 @@ func (a *App) waitFor(ctx context.Context, l store.Store, work string, r Run, do
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
 		Ledger: l, Batch: b, Worker: worker(), URL: target.URL(), Together: target.Together, Settle: target.Settle, Timeout: target.Timeout,
-		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail,
+		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 

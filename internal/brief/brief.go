@@ -85,6 +85,7 @@ type Brief struct {
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
 	Notices    []*Notice
+	FollowUps  []*FollowUp
 	ReportTo   []string // addresses that get the report of each batch
 
 	Memberships []Memberships
@@ -206,7 +207,7 @@ func (b *Brief) Intent() int { return b.Field(intentField) }
 // its system: whatever differs comes up, and no guard or policy keeps it back.
 func (b *Brief) Compare() {
 	// The column with passwords stays known, so that they are kept nowhere.
-	b.Notices, b.ReportTo, b.Refused, b.Fewer = nil, nil, nil, nil
+	b.Notices, b.FollowUps, b.ReportTo, b.Refused, b.Fewer = nil, nil, nil, nil, nil
 	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{From: b.Password.From}
 	if b.Scope != nil {
 		b.Gone = Suspend
@@ -320,6 +321,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readGuards(top, options)
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
 	b.readReportTo(top.get("report_to"))
+	b.readFollowUps(top.pairs("follow_ups"))
 	b.uses()
 	b.checkPattern()
 	if err := top.err(); err != nil {
@@ -865,6 +867,9 @@ func (b *Brief) Expressions() []*Expr {
 	}
 	for _, n := range b.Notices {
 		all = append(all, n.expressions()...)
+	}
+	for _, f := range b.FollowUps {
+		all = append(all, f.expressions()...)
 	}
 	return all
 }

@@ -82,9 +82,7 @@ func (b *Brief) readNotice(pair yamldoc.Pair, in folders) *Notice {
 		has = append(has, p.Key)
 		switch p.Key {
 		case "on":
-			for _, item := range p.Value.Items() {
-				n.On = append(n.On, occasions[item.OneOf(occasionWords...)])
-			}
+			n.On = readOccasions(p.Value)
 		case "when":
 			n.When = b.compile(p.Value, account.YesNo)
 		case "to":

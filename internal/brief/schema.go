@@ -118,6 +118,13 @@ var (
 		{Name: "text", Form: wording, About: "The text, with expressions in braces; file: PATH of it; or either under each language."},
 		{Name: "html", Form: wording, About: "The same as a page, for mail programs that show one."},
 	}
+	followUpKeys = []key{
+		{Name: "on", Form: occasion, About: "What was done with the account: created, updated, suspended, resumed or removed; one or several."},
+		{Name: "when", Form: expression, About: "Only rows for which this holds."},
+		{Name: "feed", Form: yamldoc.Text, About: "The feed of evenledger.yaml whose database or web address is meant."},
+		{Name: "statement", Form: yamldoc.Text, About: "One statement for a database. Its parameters, such as :userName, are fields of the brief, and :id the account's id; they are bound, never written into it."},
+		{Name: "body", Form: yamldoc.Table, About: "What a call of a web address sends as JSON: texts with expressions in braces, by name."},
+	}
 	briefKeys = []key{
 		{Name: "brief", Form: yamldoc.Text, About: "The name of the brief."},
 		{Name: "based_on", Form: yamldoc.Text, About: "A brief of the same folder whose keys count where this one has none; fields and checks come together."},
@@ -145,6 +152,7 @@ var (
 		{Name: "limits", Nested: limitKeys, About: "The most that one batch may do; one that would do more is drafted and not posted."},
 		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
 		{Name: "notices", About: "Mails about what was done with an account, each under a name of its own."},
+		{Name: "follow_ups", About: "What is done elsewhere about what was done with an account, each under a name of its own."},
 		{Name: "report_to", Form: yamldoc.Texts, About: "The addresses that get the report of each batch by mail."},
 		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
@@ -176,6 +184,9 @@ func Schema() ([]byte, error) {
 	notice := schemaOf(noticeKeys)
 	notice["required"] = []string{"on", "to", "subject", "text"}
 	properties["notices"] = object{"type": "object", "additionalProperties": notice, "description": about(briefKeys, "notices")}
+	followUp := schemaOf(followUpKeys)
+	followUp["required"] = []string{"on", "feed"}
+	properties["follow_ups"] = object{"type": "object", "additionalProperties": followUp, "description": about(briefKeys, "follow_ups")}
 	top["$defs"] = object{"field": field, "memberships": schemaOf(membershipKeys)}
 	return json.MarshalIndent(top, "", "  ")
 }

@@ -120,6 +120,17 @@ func noticeSentences(b *brief.Brief) (all []string) {
 		}
 		all = append(all, fmt.Sprintf("After it was posted to %s an account, the mail “%s” goes to %s.", strings.Join(on, " or "), n.Name, to))
 	}
+	for _, f := range b.FollowUps {
+		var on []string
+		for _, intent := range f.On {
+			on = append(on, string(intent))
+		}
+		where := "the feed " + f.Feed
+		if f.When != nil {
+			where += ", if " + f.When.Source
+		}
+		all = append(all, fmt.Sprintf("After it was posted to %s an account, “%s” is done in %s.", strings.Join(on, " or "), f.Name, where))
+	}
 	if len(b.ReportTo) > 0 {
 		all = append(all, fmt.Sprintf("The report of each batch is mailed to %s.", strings.Join(b.ReportTo, ", ")))
 	}

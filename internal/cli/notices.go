@@ -87,7 +87,12 @@ type oneMail struct {
 
 // mailStates are what became of mails, in words.
 var mailStates = map[membership.Result]string{
-	"": "waits", membership.Queued: "waits", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
+	"": "to send", membership.Queued: "to send", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
+}
+
+// followStates are what became of follow-ups, in words.
+var followStates = map[membership.Result]string{
+	"": "to do", membership.Queued: "to do", membership.Sending: "begun", membership.Done: "done", membership.Failed: "failed", membership.Unsent: "not done", membership.Unclear: "unclear",
 }
 
 // mailsOf reads the mails of a batch, of these rows or of all.
@@ -156,28 +161,32 @@ func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, ro
 	return page.Err()
 }
 
-// mailLines sums up the mails of a batch.
+// mailLines sums up what a batch does elsewhere, and its mails.
 func (a *front) mailLines(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	counts, err := l.Steps(ctx, b.ID, membership.Notify)
-	if err != nil || len(counts) == 0 {
-		return err
-	}
-	page.Line("")
-	page.Line("%s", page.Bold("Mails"))
-	by := map[string][]string{}
-	var names []string
-	for _, c := range counts {
-		if by[c.Name] == nil {
-			names = append(names, c.Name)
+	for _, of := range []struct {
+		does   membership.Verb
+		title  string
+		states map[membership.Result]string
+	}{{membership.Follow, "Follow-ups", followStates}, {membership.Notify, "Mails", mailStates}} {
+		counts, err := l.Steps(ctx, b.ID, of.does)
+		if err != nil {
+			return err
 		}
-		state := mailStates[c.Result]
-		if state == "waits" && b.Posted.IsZero() {
-			state = "to send"
+		by := map[string][]string{}
+		var names []string
+		for _, c := range counts {
+			if by[c.Name] == nil {
+				names = append(names, c.Name)
+			}
+			by[c.Name] = append(by[c.Name], report.Number(c.N)+" "+of.states[c.Result])
 		}
-		by[c.Name] = append(by[c.Name], report.Number(c.N)+" "+state)
-	}
-	for _, name := range names {
-		page.Line("  %s %s", report.Pad(report.Clip(name, 20), 20), strings.Join(by[name], ", "))
+		if len(names) > 0 {
+			page.Line("")
+			page.Line("%s", page.Bold(of.title))
+		}
+		for _, name := range names {
+			page.Line("  %s %s", report.Pad(report.Clip(name, 20), 20), strings.Join(by[name], ", "))
+		}
 	}
 	return nil
 }

@@ -57,6 +57,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	}
 	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "do not ask")
 	o.credentials.add(cmd)
+	cmd.Flags().BoolVar(&o.again, "again", false, "also what failed elsewhere (follow-ups), or of which nobody can say whether it was done")
 	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
@@ -80,6 +81,7 @@ type order struct {
 	yes         bool // without asking
 	trial       int  // only so many entries; 0: all
 	hold        bool // keep the mails
+	again       bool // follow-ups that failed or are unclear
 	credentials credentialFlags
 	target      workspace.System
 	envelope    secret.Envelope // that the credentials go in
@@ -95,6 +97,14 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 	p.Trial, p.HandsOut, p.HoldMails = o.trial, o.envelope.Given(), o.hold
 	if err := p.May(ctx); err != nil {
 		return err
+	}
+	if o.again {
+		if _, err := p.Again(ctx); err != nil {
+			return err
+		}
+		if _, waiting, err = l.Counts(ctx, b.ID); err != nil {
+			return err
+		}
 	}
 	if total(waiting) == 0 && !b.Unmaking() {
 		a.remark("Nothing in batch %d waits to be posted.", b.ID)

@@ -65,7 +65,7 @@ func writeOffice(path string, today time.Time) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	if _, err := db.Exec("create table hands (staff_no text primary key, first_name text, surname text, department text, language text, taken_on timestamp)"); err != nil {
+	if _, err := db.Exec("create table hands (staff_no text primary key, first_name text, surname text, department text not null, language text, taken_on timestamp, login text)"); err != nil {
 		return err
 	}
 	for _, hand := range [][]any{
@@ -73,7 +73,7 @@ func writeOffice(path string, today time.Time) (err error) {
 		{"2402", "Inês", "Bastos", "Ticket office", "pt"},
 		{"2403", "Eseld", "Trevenna", "Workshop", "en"},
 	} {
-		if _, err := db.Exec("insert into hands values (?, ?, ?, ?, ?, ?)", append(hand, today.UTC().Format("2006-01-02 15:04:05"))...); err != nil {
+		if _, err := db.Exec("insert into hands (staff_no, first_name, surname, department, language, taken_on) values (?, ?, ?, ?, ?, ?)", append(hand, today.UTC().Format("2006-01-02 15:04:05"))...); err != nil {
 			return err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/expr"
+	"evenledger/internal/feed"
 	"evenledger/internal/mail"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
@@ -19,18 +20,19 @@ import (
 
 // notices writes the mails of a batch, so that the draft shows just what is sent.
 type notices struct {
-	brief  *brief.Brief
-	index  *batch.Index
-	worker *mapping.Worker
-	rows   map[string]map[string]int // as in registry
+	brief   *brief.Brief
+	index   *batch.Index
+	worker  *mapping.Worker
+	rows    map[string]map[string]int // as in registry
+	release func([]membership.Step)   // gives back what the steps of a refused entry would have taken
 }
 
 // notices returns what writes the batch's mails; nil: there are none.
 func (d *making) notices(index *batch.Index) *notices {
-	if len(d.brief.Notices) == 0 || d.Compare {
+	if len(d.brief.Notices)+len(d.brief.FollowUps) == 0 || d.Compare {
 		return nil
 	}
-	return &notices{brief: d.brief, index: index, worker: d.Mapper.NewWorker(), rows: d.rows}
+	return &notices{brief: d.brief, index: index, worker: d.Mapper.NewWorker(), rows: d.rows, release: d.ties.Return}
 }
 
 // mails adds to an entry the mails that follow it. What cannot be written is told, and holds
@@ -39,6 +41,7 @@ func (n *notices) mails(e *batch.Entry, w *mapping.Wanted) {
 	if n == nil || e.Outcome != account.Waiting {
 		return
 	}
+	n.followUps(e, w)
 	for _, notice := range n.brief.Notices {
 		if !slices.Contains(notice.On, e.Intent) {
 			continue
@@ -52,8 +55,8 @@ func (n *notices) mails(e *batch.Entry, w *mapping.Wanted) {
 	}
 }
 
-// mail writes one mail; nil: it is not for this row.
-func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) (step *membership.Step, why string) {
+// see has expressions see a row as its account is to be.
+func (n *notices) see(e *batch.Entry, w *mapping.Wanted) (*expr.Scope, func(int) account.Value) {
 	left := e.Left()
 	var cells []string
 	if w != nil {
@@ -65,7 +68,61 @@ func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) 
 		}
 		return left[n.brief.Fields[i].Name]
 	}
-	scope := n.worker.See(cells, value)
+	return n.worker.See(cells, value), value
+}
+
+// followUps adds to an entry what is done elsewhere about it. What cannot be worked out refuses
+// the entry: another application would miss it.
+func (n *notices) followUps(e *batch.Entry, w *mapping.Wanted) {
+	for _, f := range n.brief.FollowUps {
+		if !slices.Contains(f.On, e.Intent) {
+			continue
+		}
+		scope, value := n.see(e, w)
+		refuse := func(why string) {
+			n.release(e.Steps)
+			e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” cannot be worked out: %s", f.Name, why))
+			e.Refuse()
+		}
+		if f.When != nil {
+			holds, err := f.When.True(scope)
+			if err != nil {
+				refuse(err.Error())
+				return
+			}
+			if !holds {
+				continue
+			}
+		}
+		order := feed.Order{Statement: f.Statement}
+		if f.Statement != "" {
+			order.Values = map[string]string{}
+			for _, name := range f.Parameters {
+				order.Values[name] = value(n.brief.Field(name)).Text()
+			}
+		} else {
+			order.Body = map[string]string{}
+			for name, t := range f.Body {
+				text, err := t.Text(scope)
+				if err != nil {
+					refuse(err.Error())
+					return
+				}
+				order.Body[name] = text
+			}
+		}
+		text, err := json.Marshal(order)
+		if err != nil {
+			refuse(err.Error())
+			return
+		}
+		e.Steps = append(e.Steps, membership.Step{Do: membership.Follow, Kind: "follow_ups", Name: f.Name, Thing: f.Feed, Mail: string(text)})
+	}
+}
+
+// mail writes one mail; nil: it is not for this row.
+func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) (step *membership.Step, why string) {
+	scope, value := n.see(e, w)
 	if notice.When != nil {
 		holds, err := notice.When.True(scope)
 		if err != nil {

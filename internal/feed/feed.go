@@ -11,6 +11,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -50,6 +51,31 @@ type Source interface {
 	// was there is lost.
 	Take(ctx context.Context, d Delivery, work Work) error
 }
+
+// A Doer is a source in which something can be done as well: a statement of a follow-up.
+type Doer interface {
+	// Does says which kind of order it takes: one with a statement, or with a body.
+	Does() (statement bool)
+	// Do carries one order out, wholly or not at all. A clear no is a *Refused; where nobody can
+	// say, it is ErrUnclear; any other error is of the place as a whole, and nothing was done.
+	Do(ctx context.Context, order Order, work Work) error
+}
+
+// An Order is what is to be done: a statement, or a call with a body.
+type Order struct {
+	Statement string            `json:"statement,omitempty"`
+	Values    map[string]string `json:"values,omitempty"` // of its parameters; a blank is bound as NULL
+	Body      map[string]string `json:"body,omitempty"`
+	Key       string            `json:"-"` // the same whenever it is the same order
+}
+
+// Refused is a clear no to a statement.
+type Refused struct{ Message string }
+
+func (e *Refused) Error() string { return e.Message }
+
+// ErrUnclear means that it may have been done or not.
+var ErrUnclear = errors.New("no clear answer came")
 
 // Last is what was taken before; zero: nothing.
 type Last struct {

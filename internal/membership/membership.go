@@ -20,6 +20,7 @@ const (
 	Leave  Verb = "leave"
 	Join   Verb = "join"
 	Renew  Verb = "renew"  // give an account that is there another password
+	Follow Verb = "follow" // do something elsewhere
 	Notify Verb = "notify" // send a mail
 )
 
@@ -65,6 +66,12 @@ func (s Step) Text() string {
 		return s.Kind + ": " + s.Name
 	case s.Do == Renew && s.Name != "":
 		return "gets another password, until the first sign-in"
+	case s.Do == Follow && s.Result == Unclear:
+		return "follow-up " + s.Name + ": unclear whether it was done"
+	case s.Do == Follow && s.Result == Failed:
+		return "follow-up " + s.Name + " failed"
+	case s.Do == Follow:
+		return "follow-up " + s.Name + " in " + s.Thing
 	case s.Do == Notify && s.Result == Held:
 		return "mail " + s.Name + " to " + s.Thing + " is held"
 	case s.Do == Notify && s.Result == Unclear:

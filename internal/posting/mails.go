@@ -35,7 +35,7 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, membership.Notify, func(window []batch.Entry) error {
 		total := 0
 		for i := range window {
-			total += p.readyMails(&window[i])
+			total += p.readySteps(&window[i], membership.Notify, account.NoticeNotSent, "the mail")
 		}
 		p.begin("mails", total)
 		if total == 0 || p.HoldMails {
@@ -73,7 +73,7 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 			for left := window; len(left) > 0 && sending.Err() == nil; {
 				entries := left[:min(size, len(left))]
 				left = left[len(entries):]
-				if err := p.claimMails(sending, entries); err != nil {
+				if err := p.claim(sending, entries, membership.Notify); err != nil {
 					return err
 				}
 				begun := p.Clock.Now()
@@ -95,20 +95,20 @@ func noMail() error {
 	return &batch.Guard{Message: "the batch has mails, and evenledger.yaml does not say how they are sent", Remedy: "Add “mail” there, or keep them with --hold-notices."}
 }
 
-// readyMails settles what is known of an entry's mails without sending any, and returns how
-// many are to be sent.
-func (p *run) readyMails(e *batch.Entry) (open int) {
-	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do != membership.Notify && s.Result == membership.Failed })
+// readySteps settles what is known of an entry's steps of a kind without doing any, and returns
+// how many are to be done.
+func (p *run) readySteps(e *batch.Entry, does membership.Verb, code account.Code, called string) (open int) {
+	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do != does && s.Result == membership.Failed })
 	for i := range e.Steps {
 		switch s := &e.Steps[i]; {
-		case s.Do != membership.Notify:
+		case s.Do != does:
 		case s.Result == membership.Sending: // by a post that was killed
 			s.Result = membership.Unclear
-			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was on its way when a post was cut short: nobody can say whether it was sent", s.Name, s.Thing))
+			e.Find(account.Warning, code, "", "", fmt.Sprintf("%s “%s” (%s) was on its way when a post was cut short: nobody can say whether it came to its end", called, s.Name, s.Thing))
 		case s.Result != "" && s.Result != membership.Queued:
 		case failed: // it would say what is not so
 			s.Result = membership.Unsent
-		case p.HoldMails:
+		case does == membership.Notify && p.HoldMails:
 			s.Result = membership.Held
 		default:
 			open++
@@ -123,12 +123,12 @@ func (p *run) endMails(e *batch.Entry) {
 	p.results <- store.Result{Entry: *e}
 }
 
-// claimMails notes that the mails of a few entries are on their way.
-func (p *run) claimMails(ctx context.Context, entries []batch.Entry) error {
+// claim notes that steps of a kind of a few entries are on their way.
+func (p *run) claim(ctx context.Context, entries []batch.Entry, does membership.Verb) error {
 	var claimed []store.Result
 	for i := range entries {
 		for n := range entries[i].Steps {
-			if s := &entries[i].Steps[n]; s.Do == membership.Notify && (s.Result == "" || s.Result == membership.Queued) {
+			if s := &entries[i].Steps[n]; s.Do == does && (s.Result == "" || s.Result == membership.Queued) {
 				s.Result = membership.Sending
 			}
 		}

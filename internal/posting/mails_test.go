@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -14,6 +16,8 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/feed"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/posting"
@@ -141,7 +145,7 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	require.NoError(t, w.postMails(b, server, false))
 	assert.Len(t, got(), 1)
 	assert.Equal(t, map[membership.Result]int{membership.Done: 1, membership.Unclear: 1}, w.mailed(b))
-	assert.Contains(t, w.entries(b)[1].Findings[0].Message, "nobody can say whether it was sent")
+	assert.Contains(t, w.entries(b)[1].Findings[0].Message, "nobody can say whether it came to its end")
 	n, err = w.poster(b, server, false).Mails(t.Context(), nil, false)
 	require.NoError(t, err)
 	assert.Zero(t, n)
@@ -170,4 +174,75 @@ func TestMailsLater(t *testing.T) {
 	assert.Len(t, got(), 1)
 	assert.Equal(t, account.Counts{account.Created: 1, account.Failed: 1}, w.even(b))
 	assert.Equal(t, map[membership.Result]int{membership.Done: 1, membership.Unsent: 1}, w.mailed(b))
+}
+
+// What follows elsewhere is done once, with what the draft said and the new account's id; what
+// was refused there fails its row, holds its mail back, and is done again on a word, alone.
+func TestFollowUps(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	b, err := brief.Parse("b.yaml", []byte(crew+`follow_ups:
+  berth: {on: created, when: title == "Mate", feed: rota, statement: "insert into berths values (:employeeNumber, :id)"}
+  badge: {on: created, feed: gate, body: {who: '{givenName} {familyName}'}}
+notices:
+  welcome: {on: created, to: email, subject: x, text: y}
+`), brief.Options{Today: "2026-11-23", Own: func(string) map[string]account.Kind { return nil }})
+	require.NoError(t, err)
+	b.FollowUps[0].Parameters = []string{"employeeNumber"}
+	made := w.draftBy(b, columns+"7,Tom,Kaya,,,Mate,Deck\n8,Mia,Lund,,,Clerk,Deck\n9,Bo,Lie,,,Mate,Deck\n")
+	var mu sync.Mutex
+	var done []string
+	answers := map[string]error{"Mia Lund": &feed.Refused{Message: "no badge"}, "9": fmt.Errorf("%w: it broke off", feed.ErrUnclear)}
+	post := func() error {
+		server, _ := postOffice(t)
+		p := w.poster(made, server, false)
+		p.Do = func(_ context.Context, at string, order feed.Order) error {
+			mu.Lock()
+			defer mu.Unlock()
+			who := order.Body["who"] + order.Values["employeeNumber"]
+			if order.Statement != "" {
+				assert.NotEmpty(t, order.Values["id"], "the account's id is known by now")
+			}
+			if err := answers[who]; err != nil {
+				return err
+			}
+			done = append(done, at+" "+who)
+			return nil
+		}
+		err := p.Run(context.Background())
+		w.even(made)
+		return err
+	}
+	require.NoError(t, post())
+	slices.Sort(done)
+	assert.Equal(t, []string{"gate Bo Lie", "gate Tom Kaya", "rota 7"}, done)
+	assert.Equal(t, account.Counts{account.Created: 2, account.Failed: 1}, w.even(made))
+	assert.Equal(t, map[membership.Result]int{membership.Done: 2, membership.Unsent: 1}, w.mailed(made), "nobody is welcomed before all is done")
+	require.NoError(t, post())
+	assert.Len(t, done, 3, "what has a clear answer is not done again by itself, nor what has none")
+
+	answers = nil
+	n, err := w.poster(made, nil, false).Again(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.NoError(t, post())
+	slices.Sort(done)
+	assert.Equal(t, []string{"gate Bo Lie", "gate Mia Lund", "gate Tom Kaya", "rota 7", "rota 9"}, done)
+	assert.Equal(t, account.Counts{account.Created: 3}, w.even(made))
+	assert.Equal(t, map[membership.Result]int{membership.Done: 3}, w.mailed(made))
+	assert.Equal(t, 3, w.system.Changes(), "and the accounts are left alone")
+
+	// The place as a whole is not there: it waits.
+	later := w.draftBy(b, columns+"10,Ida,Holm,,,Mate,Deck\n")
+	server, _ := postOffice(t)
+	p := w.poster(later, server, false)
+	p.Do = func(context.Context, string, feed.Order) error {
+		return &reach.Unavailable{Message: "the rota is away"}
+	}
+	var down *reach.Unavailable
+	require.ErrorAs(t, p.Run(context.Background()), &down)
+	assert.Equal(t, account.Counts{account.Waiting: 1}, w.even(later))
+	p.Do = func(context.Context, string, feed.Order) error { return nil }
+	require.NoError(t, p.Run(context.Background()))
+	assert.Equal(t, account.Counts{account.Created: 1}, w.even(later))
 }

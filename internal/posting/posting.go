@@ -1,7 +1,7 @@
 // Package posting carries a batch out: first what is to be done with the accounts
 // themselves, then the fields that refer to accounts the batch made, then the
-// passwords of accounts that were there, then the memberships, and
-// last the mails about what was done.
+// passwords of accounts that were there, then the memberships, then what is done
+// elsewhere about it, and last the mails about what was done.
 //
 // It promises that an account's request is noted in the ledger before it is sent
 // and its result after, so that whenever it is stopped or killed, a further post
@@ -26,6 +26,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
+	"evenledger/internal/feed"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/secret"
@@ -50,20 +51,22 @@ const (
 
 // A Post is how one batch is to be carried out.
 type Post struct {
-	Ledger    store.Posts
-	System    system.System
-	Batch     *batch.Batch
-	Worker    store.Worker  // this process, by a name that no other has
-	Together  int           // requests in flight
-	URL       string        // at which System is
-	Settle    time.Duration // how long a new account may stay unseen
-	Timeout   time.Duration // how long one request may take
-	Trial     int           // stop after this many entries; 0: carry all out
-	Protect   []string      // patterns of accounts that are not changed, besides the batch's
-	HandsOut  bool          // generated passwords are handed out afterwards
-	Vault     *secret.Vault // opens passwords; nil: the batch has none
-	Mask      *secret.Mask  // takes secrets out of what is noted; may be nil
-	Clock     clock.Clock
+	Ledger   store.Posts
+	System   system.System
+	Batch    *batch.Batch
+	Worker   store.Worker  // this process, by a name that no other has
+	Together int           // requests in flight
+	URL      string        // at which System is
+	Settle   time.Duration // how long a new account may stay unseen
+	Timeout  time.Duration // how long one request may take
+	Trial    int           // stop after this many entries; 0: carry all out
+	Protect  []string      // patterns of accounts that are not changed, besides the batch's
+	HandsOut bool          // generated passwords are handed out afterwards
+	Vault    *secret.Vault // opens passwords; nil: the batch has none
+	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
+	Clock    clock.Clock
+	// Do does a follow-up where a feed is.
+	Do        func(ctx context.Context, feed string, order feed.Order) error
 	Mail      *mail.Server                        // sends mails; nil: nothing says how
 	HoldMails bool                                // mails are kept until a person sends them
 	Progress  func(stage string, done, total int) // may be nil
@@ -226,7 +229,7 @@ func (p *run) stages(ctx context.Context) error {
 	if err := p.makePlaces(ctx); err != nil {
 		return err
 	}
-	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships, p.mails}
+	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships, p.followUps, p.mails}
 	for _, stage := range stages {
 		if err := p.recorded(ctx, stage); err != nil {
 			return err

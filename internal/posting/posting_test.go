@@ -85,6 +85,10 @@ func (w *world) anew(t require.TestingT, accounts ...account.Account) {
 func (w *world) draft(briefText, csv string) *batch.Batch {
 	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2026-11-23", Own: func(string) map[string]account.Kind { return w.own }})
 	require.NoError(w.t, err)
+	return w.draftBy(b, csv)
+}
+
+func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(w.t, err)
 	target := w.target

@@ -2,7 +2,6 @@ package sqlfeed
 
 import (
 	"context"
-	"crypto/tls"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -22,14 +21,13 @@ import (
 	"evenledger/internal/reach"
 )
 
-// readPostgres asks for texts and hands them on: nothing is made of a value that would have
-// to be written again.
-func (d *database) readPostgres(ctx context.Context, text string, args []any, to *table) (err error) {
+// dialPostgres connects, over TLS that is verified unless nothing leaves this machine.
+func (d *database) dialPostgres(ctx context.Context) (*pgx.Conn, error) {
 	at := *d.address
 	at.Scheme = postgres
 	options := at.Query()
 	if mode := options.Get("sslmode"); !d.local() && mode != "" && mode != "verify-full" {
-		return &reach.Unavailable{Message: fmt.Sprintf("%s would be asked with sslmode=%s, and anybody in between could listen or answer", d.name(), mode), Remedy: "Take sslmode out of the address, or write sslmode=verify-full; “ca” names an authority of your own."}
+		return nil, &reach.Unavailable{Message: fmt.Sprintf("%s would be asked with sslmode=%s, and anybody in between could listen or answer", d.name(), mode), Remedy: "Take sslmode out of the address, or write sslmode=verify-full; “ca” names an authority of your own."}
 	} else if !d.local() {
 		options.Set("sslmode", "verify-full")
 	}
@@ -41,13 +39,19 @@ func (d *database) readPostgres(ctx context.Context, text string, args []any, to
 	at.RawQuery = options.Encode()
 	config, err := pgx.ParseConfig(at.String())
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if d.secret != "" {
 		config.Password = d.secret
 	}
 	config.RuntimeParams["datestyle"], config.RuntimeParams["application_name"] = "ISO", "evenledger"
-	conn, err := pgx.ConnectConfig(ctx, config)
+	return pgx.ConnectConfig(ctx, config)
+}
+
+// readPostgres asks for texts and hands them on: nothing is made of a value that would have
+// to be written again.
+func (d *database) readPostgres(ctx context.Context, text string, args []any, to *table) (err error) {
+	conn, err := d.dialPostgres(ctx)
 	if err != nil {
 		return err
 	}
@@ -120,7 +124,11 @@ func refusedBy(err error) error {
 	return err
 }
 
-func (d *database) readMySQL(ctx context.Context, text string, args []any, to *table) error {
+// open readies a database of the standard interface; nothing is sent yet.
+func (d *database) open(toWrite bool) (*sql.DB, error) {
+	if d.scheme == sqlite {
+		return d.openSQLite(toWrite)
+	}
 	config := driver.NewConfig()
 	config.User, config.Passwd, config.DBName = d.address.User.Username(), d.secret, strings.TrimPrefix(d.address.Path, "/")
 	config.Net, config.Addr = "tcp", d.address.Host
@@ -134,40 +142,37 @@ func (d *database) readMySQL(ctx context.Context, text string, args []any, to *t
 	if !d.local() || d.ca != "" {
 		secure, err := reach.Secure(d.ca)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		secure.ServerName = d.address.Hostname()
 		config.TLS = secure
 	}
 	connector, err := driver.NewConnector(config)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	db := sql.OpenDB(connector)
-	defer db.Close()
-	err = readRows(ctx, db, text, args, to)
-	var certificate *tls.CertificateVerificationError
-	if errors.As(err, &certificate) {
-		return &reach.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %v", d.name(), certificate.Err), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
-	}
-	return err
+	return sql.OpenDB(connector), nil
 }
 
-func (d *database) readSQLite(ctx context.Context, text string, args []any, to *table) error {
+func (d *database) openSQLite(toWrite bool) (*sql.DB, error) {
 	if info, err := os.Stat(d.file); err != nil || !info.Mode().IsRegular() {
-		return &reach.Unavailable{Message: fmt.Sprintf("there is no database %s", d.file), Remedy: "Look at the url in evenledger.yaml; the path is taken from its folder."}
+		return nil, &reach.Unavailable{Message: fmt.Sprintf("there is no database %s", d.file), Remedy: "Look at the url in evenledger.yaml; the path is taken from its folder."}
 	}
-	at := url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.file}).EscapedPath(), RawQuery: "mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(10000)"}
-	db, err := sql.Open("sqlite", at.String())
+	options := "mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(10000)"
+	if toWrite {
+		options = "mode=rw&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)"
+	}
+	at := url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.file}).EscapedPath(), RawQuery: options}
+	return sql.Open("sqlite", at.String())
+}
+
+// readRows reads a query's rows by the standard interface.
+func (d *database) readRows(ctx context.Context, text string, args []any, to *table) error {
+	db, err := d.open(false)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	return readRows(ctx, db, text, args, to)
-}
-
-// readRows reads a query's rows by the standard interface.
-func readRows(ctx context.Context, db *sql.DB, text string, args []any, to *table) error {
 	if err := db.PingContext(ctx); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ package sqlfeed
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -81,9 +82,6 @@ func read(part reach.Part) feed.Source {
 	if s.address == "" && !s.kept.Given() {
 		part.At.Fail("Add “url”, such as postgres://HOST/NAME.", "feed %s does not say where its database is", part.Name)
 	}
-	if s.statement == "" {
-		part.At.Fail("Add “query” with the statement that reads the rows.", "feed %s has no query", part.Name)
-	}
 	return s
 }
 
@@ -155,6 +153,9 @@ func (*source) Take(context.Context, feed.Delivery, feed.Work) error { return ni
 // Bring implements feed.Source.
 func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work feed.Work) (feed.Delivery, error) {
 	began := work.Clock.Now()
+	if s.statement == "" {
+		return feed.Delivery{}, &reach.Unavailable{Message: "it has no query", Remedy: "Add “query” with the statement that reads the rows to evenledger.yaml."}
+	}
 	d, err := s.connect(work)
 	if err != nil {
 		return feed.Delivery{}, err
@@ -258,13 +259,10 @@ func (d *database) name() string {
 
 // read reads the rows of a query in a transaction that may only read.
 func (d *database) read(ctx context.Context, text string, args []any, to *table) error {
-	switch d.scheme {
-	case postgres:
+	if d.scheme == postgres {
 		return d.readPostgres(ctx, text, args, to)
-	case mysql:
-		return d.readMySQL(ctx, text, args, to)
 	}
-	return d.readSQLite(ctx, text, args, to)
+	return d.readRows(ctx, text, args, to)
 }
 
 // values are what parameters are bound to.
@@ -293,6 +291,10 @@ func (d *database) told(ctx context.Context, work feed.Work, err error) error {
 	}
 	if errors.As(err, &known) {
 		return err
+	}
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) {
+		return &reach.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %v", d.name(), certificate.Err), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
 	}
 	var refused *refused
 	remedy := "Look at the url in evenledger.yaml, whether the server runs, at the user and the network."

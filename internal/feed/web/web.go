@@ -275,6 +275,12 @@ func (c *client) unreachable(ctx context.Context, err error) error {
 	return &reach.Unavailable{Message: fmt.Sprintf("%s cannot be fetched: %s", c.Address(), c.work.Mask.Hide(err.Error())), Remedy: "Look at the url in evenledger.yaml, whether the server runs, and at the network.", Err: err}
 }
 
+// isVerification reports whether an error is of the server's certificate: nothing was said.
+func isVerification(err error) bool {
+	var certificate *tls.CertificateVerificationError
+	return errors.As(err, &certificate)
+}
+
 // unpacked is what an answer holds; it was asked for in gzip.
 func unpacked(answer *http.Response) (io.Reader, error) {
 	switch encoding := strings.ToLower(answer.Header.Get("Content-Encoding")); encoding {

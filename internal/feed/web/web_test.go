@@ -3,12 +3,15 @@ package web
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -205,4 +208,47 @@ func FuzzNext(f *testing.F) {
 		assert.True(t, next == "" || strings.Contains(link, next))
 		assert.False(t, bytes.ContainsAny([]byte(next), "<>") && !strings.Contains(link, "<"))
 	})
+}
+
+// A call is sent once, and its answer told for what it is.
+func TestCall(t *testing.T) {
+	calls := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		calls++
+		var body map[string]string
+		assert.NoError(t, json.NewDecoder(r.Body).Decode(&body))
+		assert.Equal(t, []string{"POST", "Bearer harbour-pass", "17.2.badge"}, []string{r.Method, r.Header.Get("Authorization"), r.Header.Get("Idempotency-Key")})
+		switch code, _ := strconv.Atoi(body["answer"]); code {
+		case 0:
+			connection, _, err := w.(http.Hijacker).Hijack()
+			if assert.NoError(t, err) {
+				_ = connection.Close()
+			}
+		case 302:
+			http.Redirect(w, r, "/elsewhere", code)
+		default:
+			w.WriteHeader(code)
+			fmt.Fprint(w, "as the test has it")
+		}
+	}))
+	defer server.Close()
+	t.Setenv("TOKEN", "harbour-pass")
+	s, err := sourceOf(t, fmt.Sprintf("gate: {url: %q, token: env:TOKEN}", server.URL))
+	require.NoError(t, err)
+	var no *feed.Refused
+	var down *reach.Unavailable
+	unclear := func(err error) bool { return errors.Is(err, feed.ErrUnclear) }
+	refused := func(err error) bool { return errors.As(err, &no) }
+	away := func(err error) bool { return errors.As(err, &down) }
+	for answer, check := range map[string]func(error) bool{
+		"200": func(err error) bool { return err == nil }, "201": func(err error) bool { return err == nil }, "204": func(err error) bool { return err == nil },
+		"202": unclear, "500": unclear, "504": unclear, "408": unclear, "0": unclear, "400": refused, "409": refused, "429": refused, "503": refused, "302": refused, "401": away,
+	} {
+		before := calls
+		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+		assert.True(t, check(err), "%s: %v", answer, err)
+		assert.Equal(t, before+1, calls, answer)
+	}
+	server.Close()
+	assert.True(t, away(s.(feed.Doer).Do(t.Context(), feed.Order{}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})))
 }

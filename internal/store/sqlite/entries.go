@@ -179,7 +179,7 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry, mails bool) error {
 	mail := "''"
 	if mails {
-		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.name), '')"
+		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.kind || '/' || s.name), '')"
 	}
 	low, high := entries[0].Row, entries[len(entries)-1].Row
 	rows, err := tx.QueryContext(ctx, "SELECT row, do, kind, thing, name, role, section, was, target, made, result, "+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
@@ -243,7 +243,7 @@ func (w *stepWriter) put(ctx context.Context, id int, e batch.Entry) error {
 			return err
 		}
 		if s.Mail != "" {
-			if _, err := w.tx.ExecContext(ctx, "INSERT OR REPLACE INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?)", id, e.Row, s.Name, s.Mail); err != nil {
+			if _, err := w.tx.ExecContext(ctx, "INSERT OR REPLACE INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?)", id, e.Row, s.Kind+"/"+s.Name, s.Mail); err != nil {
 				return err
 			}
 		}

@@ -1,0 +1,75 @@
+package brief
+
+import (
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/yamldoc"
+)
+
+// A FollowUp is something done elsewhere about what was done with an account: a statement in a
+// database, or a call of a web address, both of which are feeds of evenledger.yaml.
+type FollowUp struct {
+	Name      string
+	On        []account.Intent
+	When      *Expr // holds for the row; nil: always
+	Feed      string
+	Statement string               // with parameters such as :userName, which are fields of the brief, and :id; empty: it is a call
+	Body      map[string]*Template // of a call: what it sends, by name
+
+	// Parameters are those of the statement that are fields of the brief, set by whoever sees
+	// what the statement is for.
+	Parameters []string
+}
+
+func (b *Brief) readFollowUps(pairs []yamldoc.Pair) {
+	for _, pair := range pairs {
+		f := &FollowUp{Name: pair.Key}
+		var has []string
+		for _, p := range pair.Value.Pairs(yamldoc.Names(followUpKeys)...) {
+			has = append(has, p.Key)
+			switch p.Key {
+			case "on":
+				f.On = readOccasions(p.Value)
+			case "when":
+				f.When = b.compile(p.Value, account.YesNo)
+			case "feed":
+				f.Feed = p.Value.Text()
+			case "statement":
+				f.Statement = p.Value.Text()
+			case "body":
+				f.Body = map[string]*Template{}
+				for _, part := range p.Value.Pairs() {
+					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
+				}
+			}
+		}
+		for _, key := range []string{"on", "feed"} {
+			if !slices.Contains(has, key) {
+				pair.At.Fail("Add “"+key+"”.", "the follow-up %s has no “%s”", f.Name, key)
+			}
+		}
+		if slices.Contains(has, "statement") == slices.Contains(has, "body") {
+			pair.At.Fail("Give “statement” for a database, or “body” for a web address.", "the follow-up %s says not what is done, or says it twice", f.Name)
+		}
+		b.FollowUps = append(b.FollowUps, f)
+	}
+}
+
+func readOccasions(node yamldoc.Node) (on []account.Intent) {
+	for _, item := range node.Items() {
+		on = append(on, occasions[item.OneOf(occasionWords...)])
+	}
+	return on
+}
+
+// expressions lists those of the follow-up.
+func (f *FollowUp) expressions() (all []*Expr) {
+	if f.When != nil {
+		all = append(all, f.When)
+	}
+	for _, t := range f.Body {
+		all = append(all, t.expressions()...)
+	}
+	return all
+}
