@@ -184,7 +184,7 @@ func TestHandOut(t *testing.T) {
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "Quay-41-Lantern")
-	made, waiting, err := l.Secrets(ctx, b.ID)
+	made, waiting, _, err := l.Secrets(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, made+waiting)
 	require.NoError(t, app.Forget(ctx, w, l, b.ID))

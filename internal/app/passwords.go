@@ -55,7 +55,7 @@ func got(entries iter.Seq2[batch.Entry, error]) iter.Seq2[batch.Entry, error] {
 	return func(yield func(batch.Entry, error) bool) {
 		for e, err := range entries {
 			has := e.Did == account.Created || slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew && s.Result == membership.Done })
-			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && has) && !yield(e, err) {
+			if (err != nil || e.Secret != "" && !secret.IsGiven(e.Secret) && has && !slices.ContainsFunc(e.Steps, membership.Step.HoldsPassword)) && !yield(e, err) {
 				return
 			}
 		}

@@ -183,11 +183,11 @@ func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store
 	if b.Secrets == "" {
 		return nil
 	}
-	got, waiting, err := l.Secrets(ctx, b.ID)
+	got, waiting, mailed, err := l.Secrets(ctx, b.ID)
 	if err != nil {
 		return err
 	}
-	if got > 0 {
+	if got > 0 && r.Envelope.Given() {
 		path := r.credentialsOf(b)
 		n, err := HandOut(ctx, w, l, b, r.Envelope, path)
 		if err != nil {
@@ -195,7 +195,10 @@ func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store
 		}
 		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", n, path))
 	}
-	if waiting == 0 && b.State == batch.Posted {
+	if got > 0 && !r.Envelope.Given() {
+		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", got, b.ID))
+	}
+	if waiting+mailed == 0 && (got == 0 || r.Envelope.Given()) && b.State == batch.Posted {
 		return Forget(ctx, w, l, b.ID)
 	}
 	return nil

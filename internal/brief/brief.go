@@ -86,7 +86,9 @@ type Brief struct {
 	Checks     []Check
 	Notices    []*Notice
 	FollowUps  []*FollowUp
-	ReportTo   []string // addresses that get the report of each batch
+
+	mayPassword bool     // of the text at hand: the password may stand in it
+	ReportTo    []string // addresses that get the report of each batch
 
 	Memberships []Memberships
 	Rules       []Rule

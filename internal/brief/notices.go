@@ -24,6 +24,8 @@ type Notice struct {
 	HTML    Wording // empty: there is no such part
 	// Language is the field that says in which language somebody is written to; -1: there is none.
 	Language int
+	// Password says that the password stands in its text.
+	Password bool
 }
 
 // A Recipient is whom a notice goes to: one of its fields is set.
@@ -78,8 +80,16 @@ func (b *Brief) readNotices(pairs []yamldoc.Pair, in folders) {
 func (b *Brief) readNotice(pair yamldoc.Pair, in folders) *Notice {
 	n := &Notice{Name: pair.Key, To: Recipient{Field: -1}, Language: b.Field("preferredLanguage")}
 	var has []string
-	for _, p := range pair.Value.Pairs(yamldoc.Names(noticeKeys)...) {
+	pairs := pair.Value.Pairs(yamldoc.Names(noticeKeys)...)
+	for _, p := range pairs {
+		if p.Key == "with_password" {
+			n.Password = p.Value.Bool()
+		}
+	}
+	defer func() { b.mayPassword = false }()
+	for _, p := range pairs {
 		has = append(has, p.Key)
+		b.mayPassword = n.Password && p.Key != "subject"
 		switch p.Key {
 		case "on":
 			n.On = readOccasions(p.Value)
@@ -104,7 +114,28 @@ func (b *Brief) readNotice(pair yamldoc.Pair, in folders) *Notice {
 			pair.At.Fail(fmt.Sprintf("Add “%s”.", key), "the notice %s has no “%s”", n.Name, key)
 		}
 	}
+	if n.Password {
+		b.checkPassword(n, pair.At)
+	}
 	return n
+}
+
+// checkPassword sees that a password is there for the mail to hold, and stands in each of its
+// wordings.
+func (b *Brief) checkPassword(n *Notice, at yamldoc.Node) {
+	switch {
+	case b.Password.New == "" && b.Password.Known == "":
+		at.Fail("Say where passwords come from: “password: {new: generate}”.", "the notice %s is to have the password, and nobody gets one", n.Name)
+	case slices.ContainsFunc(n.On, func(on account.Intent) bool {
+		return on != account.Create && (b.Password.Known == "" || on != account.Update)
+	}):
+		at.Fail("Have it go out on what a password is set with.", "the notice %s is to have the password, and is also on what sets none", n.Name)
+	}
+	for _, t := range n.Text {
+		if !t.hasPassword() {
+			at.Fail("Write {password} where it is to stand, in each language.", "the text of the notice %s does not have the password in it", n.Name)
+		}
+	}
 }
 
 // readRecipient reads whom a notice goes to: a field, an address, or an expression in braces.

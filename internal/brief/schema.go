@@ -116,6 +116,7 @@ var (
 		{Name: "language", Form: yamldoc.Text, About: "The field that says in which language somebody is written to. Without it: preferredLanguage."},
 		{Name: "subject", Form: wording, About: "The subject, with expressions in braces."},
 		{Name: "text", Form: wording, About: "The text, with expressions in braces; file: PATH of it; or either under each language."},
+		{Name: "with_password", Form: yamldoc.Bool, About: "Whether the password stands in it, at {password}; it is opened when the mail is sent, and wiped after."},
 		{Name: "html", Form: wording, About: "The same as a page, for mail programs that show one."},
 	}
 	followUpKeys = []key{

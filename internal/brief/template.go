@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"slices"
 	"strings"
 
 	"evenledger/internal/expr"
@@ -21,6 +22,10 @@ type part struct {
 	made *Expr // nil: it is the text
 }
 
+// PasswordMark stands in a written text where the password will, which is put there at the moment
+// of sending. Nothing out of a sheet can hold it.
+const PasswordMark = "\uE000password\uE001"
+
 // template compiles a text. Mistakes are reported at node, which it stands at or which names the
 // file of it.
 func (b *Brief) template(node yamldoc.Node, text string) *Template {
@@ -31,6 +36,9 @@ func (b *Brief) template(node yamldoc.Node, text string) *Template {
 		case strings.HasPrefix(rest, "{{"), strings.HasPrefix(rest, "}}"):
 			plain.WriteByte(rest[0])
 			rest = rest[2:]
+		case b.mayPassword && strings.HasPrefix(rest, "{password}"):
+			plain.WriteString(PasswordMark)
+			rest = rest[len("{password}"):]
 		case rest[0] == '{':
 			end := closingBrace(rest)
 			if end < 0 {
@@ -119,11 +127,16 @@ func (t *Template) write(scope *expr.Scope, escape func(string) string) (string,
 			if err != nil {
 				return "", fmt.Errorf("{%s}: %w", p.made.Source, err)
 			}
-			text = escape(made)
+			text = escape(strings.ReplaceAll(made, PasswordMark, ""))
 		}
 		out.WriteString(text)
 	}
 	return out.String(), nil
+}
+
+// hasPassword reports whether the password stands in the template.
+func (t *Template) hasPassword() bool {
+	return slices.ContainsFunc(t.parts, func(p part) bool { return strings.Contains(p.text, PasswordMark) })
 }
 
 // expressions lists those of the template.

@@ -104,7 +104,7 @@ func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l 
 	if b.Secrets == "" {
 		return nil
 	}
-	made, waiting, err := l.Secrets(ctx, b.ID)
+	made, waiting, mailed, err := l.Secrets(ctx, b.ID)
 	if err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l 
 		}
 		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(n, "generated password", "generated passwords"))
 	}
-	if waiting == 0 && b.State == batch.Posted {
+	if waiting+mailed == 0 && b.State == batch.Posted {
 		return app.Forget(ctx, w, l, b.ID)
 	}
 	return nil

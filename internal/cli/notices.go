@@ -114,7 +114,7 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int, 
 			}
 			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result]}
 			if whole {
-				one.Text = m.Text
+				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")
 			}
 			all = append(all, one)
 		}
@@ -230,6 +230,7 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	_, err = p.Mails(ctx, slices.Compact(rows), again)
 	bar.end()
 	after := context.WithoutCancel(ctx)
+	err = errors.Join(err, a.writeCredentials(after, w, l, b, order{}))
 	if left, readErr := mailsOf(after, l, b, ranges, false); readErr == nil && slices.ContainsFunc(left, func(m oneMail) bool { return m.State == "refused" || m.State == "unclear" }) {
 		a.exit = exitRows
 	}
@@ -320,6 +321,7 @@ func (a *front) showMail(ctx context.Context, w *workspace.Workspace, m mail.Mai
 	if (to != "" || out != "") && server == nil {
 		return wrong("evenledger.yaml does not say how mails are sent", "Add “mail” with “server” and “from” there.")
 	}
+	m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)"), strings.ReplaceAll(m.HTML, brief.PasswordMark, "(the password)")
 	if to != "" {
 		at, err := netmail.ParseAddress(to)
 		if err != nil || at.Name != "" {

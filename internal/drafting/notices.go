@@ -132,6 +132,9 @@ func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) 
 			return nil, ""
 		}
 	}
+	if notice.Password && e.Secret == "" && e.Intent != "" {
+		return nil, "the row sets no password that it could tell"
+	}
 	to, row, why := n.recipient(notice, e.Row, scope, value)
 	if why != "" {
 		return nil, why
@@ -155,7 +158,11 @@ func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) 
 	if err != nil {
 		return nil, err.Error()
 	}
-	return &membership.Step{Do: membership.Notify, Kind: "notices", Name: notice.Name, Thing: to, Row: row, Mail: string(text)}, ""
+	step = &membership.Step{Do: membership.Notify, Kind: "notices", Name: notice.Name, Thing: to, Row: row, Mail: string(text)}
+	if notice.Password {
+		step.Role = membership.WithPassword
+	}
+	return step, ""
 }
 
 // recipient says to which one address a mail goes, or to the account of which row.

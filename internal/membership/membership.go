@@ -56,6 +56,14 @@ type Step struct {
 	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
 }
 
+// WithPassword is the role of a mail in which the password stands.
+const WithPassword = "password"
+
+// HoldsPassword reports whether the step is a mail that is still to tell the password.
+func (s Step) HoldsPassword() bool {
+	return s.Do == Notify && s.Role == WithPassword && (s.Result == "" || s.Result == Queued || s.Result == Sending || s.Result == Held)
+}
+
 // IsTie reports whether the step changes a membership.
 func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
 

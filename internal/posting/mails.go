@@ -6,13 +6,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
@@ -176,6 +179,15 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 		s.Result = membership.Queued
 		return fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
+	if s.Role == membership.WithPassword {
+		password, err := p.opened(e)
+		if err != nil {
+			s.Result = membership.Failed
+			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
+			return nil
+		}
+		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
+	}
 	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano(), domainOf(p.Mail.From.Address))
 	tell := func(level account.Level, why string) {
 		e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NoticeNotSent })
@@ -217,6 +229,19 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 			return nil
 		}
 	}
+}
+
+// opened is the password of an entry's account.
+func (p *run) opened(e *batch.Entry) (string, error) {
+	if e.Secret == "" {
+		return "", errors.New("its password is kept no more")
+	}
+	password, err := p.Vault.Open(e.Secret)
+	if err != nil {
+		return "", errors.New("its password cannot be opened")
+	}
+	p.Mask.Add(password)
+	return password, nil
 }
 
 // domainOf is what stands behind the @ of an address.

@@ -246,3 +246,32 @@ notices:
 	require.NoError(t, p.Run(context.Background()))
 	assert.Equal(t, account.Counts{account.Created: 1}, w.even(later))
 }
+
+// A password stands in the mail that is to tell it, and nowhere else: not in the ledger, not in the
+// draft; it is kept as long as the mail is, and wiped when it was sent.
+func TestMailsWithPassword(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.secrets = "generate"
+	b := w.draft(crew+`password: {new: generate}
+notices:
+  welcome: {on: created, to: email, with_password: true, subject: 'For {givenName}', text: 'Your password: {password}', html: '<b>{password}</b>{familyName}'}
+`, columns+"7,Tom,{password}`\ue000password\ue001,,tom@x.example,,\n8,Mia,Lund,,refused@x.example,,\n")
+	for _, e := range w.entries(b) {
+		assert.NotEqual(t, "", e.Steps[0].Role)
+	}
+	server, got := postOffice(t)
+	require.NoError(t, w.postMails(b, server, true), "nobody has to hand them out: the mails do")
+	left, waiting, mailed, err := w.ledger.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []int{0, 0, 2}, []int{left, waiting, mailed}, "kept for the mails that are held")
+	n, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.Len(t, got(), 1)
+	assert.Regexp(t, `Your password: [a-zA-Z2-9]{16}`, strings.ReplaceAll(got()[0], "=\r\n", ""))
+	assert.NotContains(t, got()[0], "password\ue001")
+	left, waiting, mailed, err = w.ledger.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 0, 0}, []int{left, waiting, mailed}, "that of the refused mail is to be handed out otherwise")
+}

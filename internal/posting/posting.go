@@ -166,7 +166,7 @@ func (p *Post) May(ctx context.Context) error {
 	if p.Batch.Secrets == "" {
 		return nil
 	}
-	_, waiting, err := p.Ledger.Secrets(ctx, p.Batch.ID)
+	_, waiting, mailed, err := p.Ledger.Secrets(ctx, p.Batch.ID)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (p *Post) May(ctx context.Context) error {
 		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
 	}
 	given, err := p.Ledger.Given(ctx, p.Batch.ID)
-	if err != nil || given+waiting == 0 {
+	if err != nil || given+waiting+mailed == 0 {
 		return err
 	}
 	if err := p.Vault.Check(); err != nil {
@@ -389,6 +389,16 @@ func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
 		sent := !waits(&r.Entry) && renewal(&r.Entry) < 0
+		told := slices.ContainsFunc(r.Entry.Steps, func(s membership.Step) bool {
+			return s.Do == membership.Notify && s.Role == membership.WithPassword && s.Result == membership.Done
+		})
+		if toTell := slices.ContainsFunc(r.Entry.Steps, membership.Step.HoldsPassword); toTell {
+			continue
+		}
+		if told {
+			rows = append(rows, r.Entry.Row)
+			continue
+		}
 		if r.Entry.Secret != "" && sent && (secret.IsGiven(r.Entry.Secret) || p.isWithheld(r.Entry.Row)) {
 			rows = append(rows, r.Entry.Row)
 		}

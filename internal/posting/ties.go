@@ -25,7 +25,7 @@ const tieWindow = 20000
 func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch.Entry) error) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew, Mails: does == membership.Notify || does == membership.Follow, After: after, Limit: tieWindow}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew || does == membership.Notify, Mails: does == membership.Notify || does == membership.Follow, After: after, Limit: tieWindow}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)

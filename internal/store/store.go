@@ -148,9 +148,10 @@ type Posts interface {
 	// Changing returns the identifiers, as they were drafted, of the accounts of which a
 	// batch changes fields.
 	Changing(ctx context.Context, id int) (map[string]bool, error)
-	// Secrets returns how many generated passwords the batch keeps: those that accounts
-	// have got, and those that wait to be sent. Given returns how many that sheets gave.
-	Secrets(ctx context.Context, id int) (got, waiting int, err error)
+	// Secrets returns how many generated passwords the batch keeps to be handed out: those that
+	// accounts have got, and those that wait to be sent; and how many, given ones as well, that
+	// mails are still to tell. Given returns how many that sheets gave.
+	Secrets(ctx context.Context, id int) (got, waiting, mailed int, err error)
 	Given(ctx context.Context, id int) (n int, err error)
 	// Steps returns how many steps that do this the batch has, by name and what became of
 	// them, in order of the names.

@@ -170,14 +170,15 @@ func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
 }
 
 // Secrets implements store.Store.
-func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting int, err error) {
-	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE r.did = ? OR p.result = ?),
-			count(*) FILTER (WHERE coalesce(r.outcome, ?) = ? AND (coalesce(r.did, '') = '' OR p.result = ''))
-		FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
-		LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p.do = ?
-		WHERE s.batch = ? AND s.sealed NOT LIKE 'given:%'`,
-		account.Created, membership.Done, account.Waiting, account.Waiting, membership.Renew, id).Scan(&got, &waiting)
-	return got, waiting, err
+func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting, mailed int, err error) {
+	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE NOT tells AND generated AND (did = ?1 OR renewed = ?2)),
+			count(*) FILTER (WHERE NOT tells AND generated AND came = ?3 AND (did = '' OR renewed = '')), count(*) FILTER (WHERE tells)
+		FROM (SELECT coalesce(r.did, '') AS did, coalesce(r.outcome, ?3) AS came, s.sealed NOT LIKE 'given:%' AS generated, p.result AS renewed,
+				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m.do = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
+			FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
+			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p.do = ?4 WHERE s.batch = ?10)`,
+		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, id).Scan(&got, &waiting, &mailed)
+	return got, waiting, mailed, err
 }
 
 // InFlight implements store.Store.
