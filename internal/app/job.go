@@ -39,6 +39,7 @@ type Request struct {
 	New      string   // what is done with rows that find no account; empty: as the brief says
 	Compare  bool     // the sheet is only to be compared with the system
 	Again    bool     // what a feed brings is taken though it was taken before
+	Trial    string   // what the batch is a trial of
 	Elevated bool     // roles and groups that give rights over others are allowed
 }
 

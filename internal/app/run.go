@@ -65,8 +65,10 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 	done.Ended = a.Clock.Now()
 	var nothing *feed.Nothing
 	if errors.As(err, &nothing) {
-		done.Came, done.Message, err = store.RunNothing, nothing.Message, nil
 		r.Log("feed", nothing.Message)
+		if err = nil; done.Came != store.RunPosted { // what was left of the batch before
+			done.Came, done.Message = store.RunNothing, nothing.Message
+		}
 	}
 	if err != nil && done.Message == "" {
 		done.Message = a.Mask.Hide(err.Error())
@@ -75,6 +77,9 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 }
 
 func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
+	if err := a.goOn(ctx, w, l, r, done); err != nil {
+		return err
+	}
 	b, err := a.runDraft(ctx, l, r, done)
 	if err != nil || b == nil {
 		return err
@@ -100,6 +105,34 @@ func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Stor
 		why = a.Mask.Hide(err.Error())
 	}
 	return errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), w, l, r, b, why))
+}
+
+// goOn posts the rest of the brief's last batch, if that was stopped: what its feed brought
+// counts as taken, so that nobody else would.
+func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		b := &all[i]
+		if b.Brief != r.Brief || b.Delivery == nil {
+			continue
+		}
+		if b.State != batch.Stopped && b.State != batch.Posting || r.DraftOnly {
+			return nil
+		}
+		r.Log("post", fmt.Sprintf("goes on with batch %d, which was stopped", b.ID))
+		done.Batch, done.Sheet = b.ID, b.Sheet
+		err := a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
+		counts, _, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
+		if done.Outcomes = counts; err == nil {
+			done.Came = store.RunPosted
+		}
+		r.Log("post", summed(counts))
+		return errors.Join(err, countErr)
+	}
+	return nil
 }
 
 // runDraft brings what the feed has and makes a batch of it.

@@ -76,6 +76,7 @@ type Batch struct {
 	Sum        string             // SHA-256 of it
 	Delivery   *feed.Delivery     // what a feed brought, if the rows are of one
 	ReportTo   []string           // addresses that get its report
+	Trial      string             // what it is a trial of, to be undone later; empty: it is none
 	Tab        string             // of it
 
 	Read sheet.Tally // what was in the sheet

@@ -47,6 +47,7 @@ drafted, and held back.`,
 	}
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
+	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: “report SYSTEM trials” lists its accounts until they are removed")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd
 }

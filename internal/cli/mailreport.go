@@ -18,6 +18,9 @@ import (
 // mailWidth is how many columns a mail program shows of a text.
 const mailWidth = 76
 
+// mostMailed is how many rows the page of a batch may have to be mailed.
+const mostMailed = 10_000
+
 // mailReport mails the report of a batch to whom the brief says: the summary, with why it went
 // no further, the page, and the file of encrypted credentials if there is one. It says
 // what was done; empty: nobody wants it. That it could not be mailed is told, and undoes
@@ -41,10 +44,15 @@ func (a *front) mailReport(ctx context.Context, w *workspace.Workspace, l store.
 	if err != nil {
 		return "", err
 	}
-	if _, err := writePage(ctx, l, b, &html); err != nil {
-		return "", err
+	m := mail.Mail{Subject: fmt.Sprintf("Batch %d: %s → %s, %s", b.ID, b.Sheet, b.System, b.State), Text: text.String()}
+	if report.In(b)[0].N <= mostMailed {
+		if _, err := writePage(ctx, l, b, &html); err != nil {
+			return "", err
+		}
+		m.Attached = append(m.Attached, mail.Attachment{Name: fmt.Sprintf("batch-%d.html", b.ID), Data: html.Bytes()})
+	} else {
+		m.Text += fmt.Sprintf("\nThe page of so many rows is too large for a mail: evenledger report %d -o batch-%d.html\n", b.ID, b.ID)
 	}
-	m := mail.Mail{Subject: fmt.Sprintf("Batch %d: %s → %s, %s", b.ID, b.Sheet, b.System, b.State), Text: text.String(), Attached: []mail.Attachment{{Name: fmt.Sprintf("batch-%d.html", b.ID), Data: html.Bytes()}}}
 	if why != "" {
 		m.Subject = strings.TrimSuffix(m.Subject, ", "+string(b.State)) + ", stopped"
 	}

@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"evenledger/internal/app"
 	"evenledger/internal/inquiry"
 	"evenledger/internal/sheet"
+	"evenledger/internal/system"
+	"evenledger/internal/workspace"
 )
 
 // answerAbout answers a question about a system.
@@ -28,7 +31,12 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 		return err
 	}
 	bar := a.progress()
-	table, err := q.Ask(ctx, client, bar.stageDone)
+	var table inquiry.Table
+	if q.Name == inquiry.OfTrials {
+		table, err = a.askTrials(ctx, client, target, bar.stageDone)
+	} else {
+		table, err = q.Ask(ctx, client, bar.stageDone)
+	}
 	bar.end()
 	if err != nil {
 		return err
@@ -69,9 +77,34 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 		page.Line("%s: %s.", out, counted(len(table.Lines), "line", "lines"))
 	default:
 		page.Table(table)
+		if q.Name == inquiry.OfTrials {
+			page.Next(removals(table)...)
+			break
+		}
 		page.Next(fmt.Sprintf("evenledger report %s %s -o %s.csv", target.Name, q.Name, q.Name))
 	}
 	return page.Err()
+}
+
+// askTrials has the ledger and the system answer together.
+func (a *front) askTrials(ctx context.Context, client system.System, target workspace.System, told func(string, int)) (table inquiry.Table, err error) {
+	_, l, err := a.OpenLedger(ctx, true)
+	if err != nil {
+		return table, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	return inquiry.Trials(ctx, client, l, target.Name, target.Together, told)
+}
+
+// removals are the commands that take the accounts of trials away.
+func removals(table inquiry.Table) (commands []string) {
+	for _, line := range table.Lines {
+		command := "evenledger reverse " + line[1] + " --remove"
+		if line[5] != "gone" && !slices.Contains(commands, command) {
+			commands = append(commands, command)
+		}
+	}
+	return commands
 }
 
 // camel writes a heading as a key of a document.

@@ -35,7 +35,8 @@ writes the sheet as it came, each row with its outcome, the system's identifier 
 its account, and the reasons.
 
 With a system, answers a question about its people: managers, without-manager,
-licences, groups, courses, roles, suspended or duplicates. With -o the answer is a sheet.`,
+licences, groups, courses, roles, units, suspended, duplicates, or trials: the accounts
+that batches made which were marked with --trial-run. With -o the answer is a sheet.`,
 		Example: `  evenledger report 17 -o batch-17.html
   evenledger report 17 -o batch-17.xlsx
   evenledger report crewdesk managers

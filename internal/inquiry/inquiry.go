@@ -27,6 +27,9 @@ type Question struct {
 	about func(*system.Description, []account.Account) Table
 }
 
+// OfTrials is the question that the ledger answers with the system: see Trials.
+const OfTrials = "trials"
+
 // Questions lists them all.
 func Questions() []Question {
 	return []Question{
@@ -43,6 +46,7 @@ func Questions() []Question {
 		{Name: "licences", None: "There are no licences."},
 		{Name: "roles", None: "There are no roles."},
 		{Name: "units", None: "There are no units."},
+		{Name: OfTrials, None: "No batch that was marked as a trial has made an account there."},
 	}
 }
 

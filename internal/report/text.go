@@ -330,6 +330,9 @@ func (p *Page) Title(b *batch.Batch) {
 			said += b.Posted.Local().Format(" on 2 Jan")
 		}
 	}
+	if b.Trial != "" {
+		said += fmt.Sprintf(" · trial “%s”", b.Trial)
+	}
 	if b.State == batch.Withdrawn {
 		said += " · withdrawn"
 	}

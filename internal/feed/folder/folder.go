@@ -60,8 +60,8 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 	}
 	var files []feed.Candidate
 	for _, entry := range entries {
-		// A link may lead anywhere; it is looked at as what it leads to.
-		if info, err := os.Stat(filepath.Join(s.dir, entry.Name())); err == nil {
+		// A link may lead anywhere, and whoever put it there need not be allowed to read that.
+		if info, err := os.Lstat(filepath.Join(s.dir, entry.Name())); err == nil {
 			files = append(files, feed.Candidate{Name: entry.Name(), Modified: info.ModTime(), Regular: info.Mode().IsRegular()})
 		}
 	}

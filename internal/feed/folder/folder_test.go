@@ -50,6 +50,11 @@ func TestFolder(t *testing.T) {
 	_, err := bring(fake)
 	require.ErrorAs(t, err, &nothing)
 
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("Password\nhunter2\n"), 0o600))
+	require.NoError(t, os.Symlink(secret, filepath.Join(dir, "z.csv")))
+	_, err = bring(fake)
+	require.ErrorAs(t, err, &nothing, "a link is followed nowhere")
 	fresh := write("b.csv", time.Second)
 	write("a.csv", time.Hour)
 	_, err = bring(growing{fake, fresh})

@@ -53,6 +53,7 @@ type about struct {
 	Sum        string             `json:"sha256,omitempty"`
 	Delivery   *feed.Delivery     `json:"delivery,omitempty"`
 	ReportTo   []string           `json:"reportTo,omitempty"`
+	Trial      string             `json:"trial,omitempty"`
 	Tab        string             `json:"tab,omitempty"`
 
 	Read sheet.Tally `json:"read"`
