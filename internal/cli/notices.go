@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -276,7 +278,11 @@ a file that mail programs open.`,
 			if err != nil {
 				return err
 			}
-			return a.showMail(ctx, j.Workspace, m, why, to, out)
+			one := tried{Mail: m, why: why}
+			if j.Workspace != nil {
+				one.server = j.Workspace.Mail
+			}
+			return a.showMail(ctx, one, to, out)
 		},
 	}
 	flags.add(a, cmd)
@@ -305,76 +311,88 @@ func noticeNamed(b *brief.Brief, name string) (*brief.Notice, error) {
 	return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), "It has "+strings.Join(names, ", ")+".")
 }
 
-func (a *front) showMail(ctx context.Context, w *workspace.Workspace, m mail.Mail, why, to, out string) error {
+// tried is one mail that is looked at before it goes to anybody.
+type tried struct {
+	mail.Mail
+	why    string       // it would not go; empty: it would
+	server *mail.Server // that would send it; nil: nothing says how
+}
+
+// showMail shows a mail, after it was sent to an address of the person's own or written to a
+// file, if that is wanted.
+func (a *front) showMail(ctx context.Context, m tried, to, out string) error {
 	if m.Subject == "" && m.Text == "" {
-		if why == "" {
-			why = "its condition does not hold for the row"
-		}
-		return wrong("there is no such mail for the row: "+why, "")
+		return wrong("there is no such mail for the row: "+cmp.Or(m.why, "its condition does not hold for the row"), "")
 	}
-	var server *mail.Server
-	from := "(evenledger.yaml does not say how mails are sent)"
-	if w != nil && w.Mail != nil {
-		server = w.Mail
-		from = server.From.Name + " <" + server.From.Address + ">"
-	}
-	if (to != "" || out != "") && server == nil {
+	if (to != "" || out != "") && m.server == nil {
 		return wrong("evenledger.yaml does not say how mails are sent", "Add “mail” with “server” and “from” there.")
 	}
 	m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)"), strings.ReplaceAll(m.HTML, brief.PasswordMark, "(the password)")
 	if to != "" {
-		at, err := netmail.ParseAddress(to)
-		if err != nil || at.Name != "" {
-			return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
-		}
-		sender, err := server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
-		if err != nil {
+		if err := a.mailToOneself(ctx, m, to); err != nil {
 			return err
 		}
-		defer sender.Close()
-		trial := m
-		trial.To, trial.Subject = at.Address, "[trial] "+m.Subject
-		if err := sender.Send(ctx, trial); err != nil {
-			return &failure{code: exitUnavailable, message: a.Mask.Hide(err.Error()), remedy: "Nobody else was written to."}
-		}
-		a.remark("Sent to %s, and to nobody else.", at.Address)
 	}
 	if out != "" {
-		if exists(out) {
-			return wrong(out+" exists already", "Name another file.")
-		}
-		if m.To == "" {
-			m.To = "somebody@example.invalid"
-		}
-		text, err := server.Text(m, a.Clock.Now())
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(out, []byte(text), 0o600); err != nil {
+		if err := m.write(out, a.Clock.Now()); err != nil {
 			return err
 		}
 	}
+	from := "(evenledger.yaml does not say how mails are sent)"
+	if m.server != nil {
+		from = m.server.From.Name + " <" + m.server.From.Address + ">"
+	}
 	if a.json {
-		return a.writeJSON(map[string]any{"from": from, "to": m.To, "why": why, "subject": m.Subject, "text": m.Text, "html": m.HTML})
+		return a.writeJSON(map[string]any{"from": from, "to": m.To, "why": m.why, "subject": m.Subject, "text": m.Text, "html": m.HTML})
 	}
 	page := a.page()
 	page.Line("%s  %s", page.Dim("From   "), from)
-	if why == "" {
+	if m.why == "" {
 		page.Line("%s  %s", page.Dim("To     "), m.To)
 	} else {
-		page.Line("%s  %s", page.Dim("To     "), page.Dim("not known yet: "+why))
+		page.Line("%s  %s", page.Dim("To     "), page.Dim("not known yet: "+m.why))
 	}
 	page.Line("%s  %s", page.Dim("Subject"), page.Bold(m.Subject))
 	page.Line("")
-	for line := range strings.Lines(m.Text) {
-		page.Line("  %s", strings.TrimRight(line, "\n"))
-	}
+	lines(page, m.Text)
 	if m.HTML != "" {
-		page.Line("")
 		page.Line("%s", page.Dim("and the same as a page, for mail programs that show one; -o FILE writes all of it"))
 	}
 	if to == "" {
 		page.Next("the same with --send-to and an address of yours")
 	}
 	return page.Err()
+}
+
+// mailToOneself sends a mail to an address of the person's own, marked.
+func (a *front) mailToOneself(ctx context.Context, m tried, to string) error {
+	at, err := netmail.ParseAddress(to)
+	if err != nil || at.Name != "" {
+		return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
+	}
+	sender, err := m.server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
+	if err != nil {
+		return err
+	}
+	defer sender.Close()
+	trial := m.Mail
+	trial.To, trial.Subject = at.Address, "[trial] "+m.Subject
+	if err := sender.Send(ctx, trial); err != nil {
+		return &failure{code: exitUnavailable, message: a.Mask.Hide(err.Error()), remedy: "Nobody else was written to."}
+	}
+	a.remark("Sent to %s, and to nobody else.", at.Address)
+	return nil
+}
+
+// write writes the mail to a new file, as mail programs keep mails.
+func (m tried) write(path string, now time.Time) error {
+	if exists(path) {
+		return wrong(path+" exists already", "Name another file.")
+	}
+	m.To = cmp.Or(m.To, "somebody@example.invalid")
+	text, err := m.server.Text(m.Mail, now)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o600)
 }

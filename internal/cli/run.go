@@ -270,23 +270,9 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 	if err != nil {
 		return err
 	}
-	words := append(append([]string{program, "run"}, briefs...), "--workspace", w.Dir)
-	for _, flag := range []string{"draft-only", "hold-notices", "report", "credentials", "to", "passphrase"} {
-		f := cmd.Flags().Lookup(flag)
-		switch {
-		case f == nil || !f.Changed:
-		case f.Value.Type() == "bool":
-			words = append(words, "--"+flag)
-		case f.Value.Type() == "stringArray" || f.Value.Type() == "stringSlice":
-			for _, value := range strings.Split(strings.Trim(f.Value.String(), "[]"), ",") {
-				words = append(words, "--"+flag, value)
-			}
-		default:
-			words = append(words, "--"+flag, f.Value.String())
-		}
-	}
+	command := scheduledCommand(cmd, append(append([]string{program, "run"}, briefs...), "--workspace", w.Dir))
 	var shell, unit []string
-	for _, word := range words {
+	for _, word := range command {
 		shell = append(shell, quoted(word))
 		unit = append(unit, unitQuoted(word))
 	}
@@ -321,6 +307,25 @@ func lines(page *report.Page, text string) {
 		page.Line("  %s", strings.TrimRight(line, "\n"))
 	}
 	page.Line("")
+}
+
+// scheduledCommand adds to a command the flags that were given with it.
+func scheduledCommand(cmd *cobra.Command, words []string) []string {
+	for _, flag := range []string{"draft-only", "hold-notices", "report", "credentials", "to", "passphrase"} {
+		f := cmd.Flags().Lookup(flag)
+		switch {
+		case f == nil || !f.Changed:
+		case f.Value.Type() == "bool":
+			words = append(words, "--"+flag)
+		case f.Value.Type() == "stringArray" || f.Value.Type() == "stringSlice":
+			for _, value := range strings.Split(strings.Trim(f.Value.String(), "[]"), ",") {
+				words = append(words, "--"+flag, value)
+			}
+		default:
+			words = append(words, "--"+flag, f.Value.String())
+		}
+	}
+	return words
 }
 
 // unitQuoted writes a word as systemd reads it (systemd.syntax): % begins a specifier there.
