@@ -278,7 +278,7 @@ a file that mail programs open.`,
 			if err != nil {
 				return err
 			}
-			one := tried{Mail: m, why: why}
+			one := shownMail{Mail: m, why: why}
 			if j.Workspace != nil {
 				one.server = j.Workspace.Mail
 			}
@@ -311,8 +311,8 @@ func noticeNamed(b *brief.Brief, name string) (*brief.Notice, error) {
 	return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), "It has "+strings.Join(names, ", ")+".")
 }
 
-// tried is one mail that is looked at before it goes to anybody.
-type tried struct {
+// shownMail is a mail that is looked at before it goes to anybody.
+type shownMail struct {
 	mail.Mail
 	why    string       // it would not go; empty: it would
 	server *mail.Server // that would send it; nil: nothing says how
@@ -320,7 +320,7 @@ type tried struct {
 
 // showMail shows a mail, after it was sent to an address of the person's own or written to a
 // file, if that is wanted.
-func (a *front) showMail(ctx context.Context, m tried, to, out string) error {
+func (a *front) showMail(ctx context.Context, m shownMail, to, out string) error {
 	if m.Subject == "" && m.Text == "" {
 		return wrong("there is no such mail for the row: "+cmp.Or(m.why, "its condition does not hold for the row"), "")
 	}
@@ -365,7 +365,7 @@ func (a *front) showMail(ctx context.Context, m tried, to, out string) error {
 }
 
 // mailToOneself sends a mail to an address of the person's own, marked.
-func (a *front) mailToOneself(ctx context.Context, m tried, to string) error {
+func (a *front) mailToOneself(ctx context.Context, m shownMail, to string) error {
 	at, err := netmail.ParseAddress(to)
 	if err != nil || at.Name != "" {
 		return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
@@ -385,7 +385,7 @@ func (a *front) mailToOneself(ctx context.Context, m tried, to string) error {
 }
 
 // write writes the mail to a new file, as mail programs keep mails.
-func (m tried) write(path string, now time.Time) error {
+func (m shownMail) write(path string, now time.Time) error {
 	if exists(path) {
 		return wrong(path+" exists already", "Name another file.")
 	}
