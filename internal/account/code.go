@@ -62,6 +62,7 @@ const (
 	OutsideWithin      Code = "outside-within"
 	PartlyDone         Code = "partly-done"
 	PasswordLike       Code = "password-like"
+	RemovalDue         Code = "removal-due"
 	FollowUpFailed     Code = "follow-up-failed"
 	NoticeNotWritten   Code = "notice-not-written"
 	NoticeNotSent      Code = "notice-not-sent"

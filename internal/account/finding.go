@@ -112,6 +112,7 @@ var codes = [...]Explanation{
 	{ReadOnlyField, "The system keeps this field itself and does not take it.", "Take the field out of the brief."},
 	{ReferenceCircle, "People stand above each other in a circle.", "Nothing needs to be done if that is so. Else correct one of the rows."},
 	{RefersToItself, "A person is named as their own manager.", "Nothing needs to be done if that is meant."},
+	{RemovalDue, "The account was suspended so long ago that the brief has it removed, or would have.", "If it is to stay, resume it, or list it again."},
 	{RemovesData, "An account is to be removed, with all that is in it.", "Make sure that nothing in it is needed. Suspending keeps everything."},
 	{RemovingNotAllowed, "The row asks to remove its account, and the brief does not allow that.", "Suspend it instead, or add “allow_remove: true” to the brief."},
 	{RoleAlone, "A role or section stands beside a blank cell.", "Fill the cell in, or take the role out."},

@@ -39,6 +39,13 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
 		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: j.Request.Trial, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
+	scope := j.Brief.NewScope(nil)
+	if d.Batch.Begin, err = a.wholes(j.Brief.Begin, scope); err != nil {
+		return nil, err
+	}
+	if d.Batch.End, err = a.wholes(j.Brief.End, scope); err != nil {
+		return nil, err
+	}
 	if j.Named {
 		d.Batch.Brief = j.Request.Brief
 	}

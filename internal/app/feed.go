@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/expr"
 	"evenledger/internal/feed"
 	"evenledger/internal/feed/sqlfeed"
 	"evenledger/internal/reach"
@@ -144,7 +146,9 @@ func (a *App) do(w *workspace.Workspace) func(context.Context, string, feed.Orde
 
 // fitFollowUps sees that what the brief does elsewhere can be done there.
 func (j *Job) fitFollowUps() error {
-	for _, f := range j.Brief.FollowUps {
+	around := slices.Concat(j.Brief.Begin, j.Brief.End)
+	for _, f := range slices.Concat(j.Brief.FollowUps, around) {
+		whole := slices.Contains(around, f)
 		at, err := j.Workspace.Feed(f.Feed)
 		if err != nil {
 			return mistake(fmt.Sprintf("the follow-up %s: %s", f.Name, err), "")
@@ -163,8 +167,11 @@ func (j *Job) fitFollowUps() error {
 			return mistake(fmt.Sprintf("the follow-up %s: %s", f.Name, err), "Correct the statement.")
 		}
 		for _, name := range names {
-			if name == "id" {
+			if !whole && name == "id" || whole && (name == "batch" || name == "today") {
 				continue
+			}
+			if whole {
+				return mistake(fmt.Sprintf("what is done about the batch as a whole: nothing gives the parameter “:%s”", name), "There are :batch, its number, and :today.")
 			}
 			if f.Parameters = append(f.Parameters, name); j.Brief.Field(name) < 0 {
 				return mistake(fmt.Sprintf("the follow-up %s: nothing gives its parameter “:%s”", f.Name, name), "Parameters are fields of the brief, and :id.")
@@ -172,6 +179,26 @@ func (j *Job) fitFollowUps() error {
 		}
 	}
 	return nil
+}
+
+// wholes readies what is done elsewhere about a batch as a whole; its number is put in when it
+// has one.
+func (a *App) wholes(all []*brief.FollowUp, scope *expr.Scope) (ready []batch.Whole, err error) {
+	for _, f := range all {
+		w := batch.Whole{Feed: f.Feed, Order: feed.Order{Statement: f.Statement}}
+		if f.Statement != "" {
+			w.Order.Values = map[string]string{"today": a.Today()}
+		} else {
+			w.Order.Body = map[string]string{}
+			for name, t := range f.Body {
+				if w.Order.Body[name], err = t.Text(scope); err != nil {
+					return nil, mistake(fmt.Sprintf("what is done about the batch as a whole: %s", err), "")
+				}
+			}
+		}
+		ready = append(ready, w)
+	}
+	return ready, nil
 }
 
 // Took marks what a batch was made of as taken where it came from, once all of the batch is

@@ -76,6 +76,8 @@ type Batch struct {
 	Sum        string             // SHA-256 of it
 	Delivery   *feed.Delivery     // what a feed brought, if the rows are of one
 	ReportTo   []string           // addresses that get its report
+	Begin      []Whole            // what is done elsewhere before it
+	End        []Whole            // and when all of it is posted
 	Trial      string             // what it is a trial of, to be undone later; empty: it is none
 	Tab        string             // of it
 
@@ -84,6 +86,19 @@ type Batch struct {
 	Mark      account.Suspension // of an account that may not sign in
 	Protect   []string           // patterns of accounts that are not changed
 	Witnesses []account.Account  // that were there when it was drafted, to know the system again by
+}
+
+// A Whole is something done elsewhere about a batch as a whole.
+type Whole struct {
+	Feed   string            `json:"feed"`
+	Order  feed.Order        `json:"order"`
+	Result membership.Result `json:"result,omitempty"` // empty: it waits
+}
+
+// WaitsAround reports whether something that is done elsewhere about the batch as a whole is
+// still to be done, or did not come to a good end, though the batch was posted.
+func (b *Batch) WaitsAround() bool {
+	return !b.Posted.IsZero() && slices.ContainsFunc(slices.Concat(b.Begin, b.End), func(w Whole) bool { return w.Result != membership.Done })
 }
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet

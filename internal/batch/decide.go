@@ -441,6 +441,33 @@ func (d *Decider) Unlist(e *Entry, found *account.Account) {
 	e.keepWhole(found)
 }
 
+// IsListed reports whether a row came to the account.
+func (d *Decider) IsListed(id string) bool {
+	_, is := d.matched[id]
+	return is
+}
+
+// RemoveDue decides an account that was suspended long enough to be removed now.
+func (d *Decider) RemoveDue(e *Entry, found *account.Account, why string) {
+	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
+	d.know(e, found)
+	if Protects(d.Schema, d.Protect, found) {
+		d.LeaveDue(e, found, "the account is protected, and stays")
+		return
+	}
+	if d.remove(e, found); e.Intent == account.Remove {
+		e.Find(account.Note, account.RemovalDue, "", "", why)
+	}
+}
+
+// LeaveDue decides an account that would have been due to be removed, and is left.
+func (d *Decider) LeaveDue(e *Entry, found *account.Account, why string) {
+	e.Key, e.Account, e.Version, e.Known = found.Label(), found.ID, found.Version, map[string]account.Value{}
+	d.know(e, found)
+	e.Find(account.Note, account.RemovalDue, "", "", why)
+	e.Outcome = account.Aside
+}
+
 // keepWhole keeps what else the system has of several values that change, so that it can
 // be put back.
 func (e *Entry) keepWhole(found *account.Account) {

@@ -86,6 +86,8 @@ type Brief struct {
 	Checks     []Check
 	Notices    []*Notice
 	FollowUps  []*FollowUp
+	Begin      []*FollowUp // what is done before a batch as a whole
+	End        []*FollowUp // and after it
 
 	mayPassword bool     // of the text at hand: the password may stand in it
 	ReportTo    []string // addresses that get the report of each batch
@@ -209,6 +211,7 @@ func (b *Brief) Intent() int { return b.Field(intentField) }
 // its system: whatever differs comes up, and no guard or policy keeps it back.
 func (b *Brief) Compare() {
 	// The column with passwords stays known, so that they are kept nowhere.
+	b.Begin, b.End = nil, nil
 	b.Notices, b.FollowUps, b.ReportTo, b.Refused, b.Fewer = nil, nil, nil, nil, nil
 	b.New, b.Known, b.Limits, b.Protect, b.Password = Create, Update, nil, nil, Password{From: b.Password.From}
 	if b.Scope != nil {
@@ -324,6 +327,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
 	b.readReportTo(top.get("report_to"))
 	b.readFollowUps(top.pairs("follow_ups"))
+	b.Begin, b.End = b.readAround(top.get("begin")), b.readAround(top.get("end"))
 	b.uses()
 	b.checkPattern()
 	if err := top.err(); err != nil {

@@ -2,6 +2,7 @@ package brief
 
 import (
 	"slices"
+	"strconv"
 
 	"evenledger/internal/account"
 	"evenledger/internal/yamldoc"
@@ -54,6 +55,34 @@ func (b *Brief) readFollowUps(pairs []yamldoc.Pair) {
 		}
 		b.FollowUps = append(b.FollowUps, f)
 	}
+}
+
+// readAround reads what is done elsewhere before or after a batch as a whole.
+func (b *Brief) readAround(node yamldoc.Node) (all []*FollowUp) {
+	for n, item := range node.Items() {
+		f := &FollowUp{Name: strconv.Itoa(n + 1)}
+		for _, p := range item.Pairs("feed", "statement", "body") {
+			switch p.Key {
+			case "feed":
+				f.Feed = p.Value.Text()
+			case "statement":
+				f.Statement = p.Value.Text()
+			case "body":
+				f.Body = map[string]*Template{}
+				for _, part := range p.Value.Pairs() {
+					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
+					if uses := f.Body[part.Key].expressions(); slices.ContainsFunc(uses, func(e *Expr) bool { return len(e.Names)+len(e.Columns) > 0 }) {
+						part.Value.Fail("Leave fields and columns out: there is no row.", "what is done about a batch as a whole cannot use fields of a row")
+					}
+				}
+			}
+		}
+		if f.Feed == "" || (f.Statement == "") == (f.Body == nil) {
+			item.Fail("Write {feed: …, statement: …}, or {feed: …, body: {…}}.", "this does not say what is done where")
+		}
+		all = append(all, f)
+	}
+	return all
 }
 
 func readOccasions(node yamldoc.Node) (on []account.Intent) {

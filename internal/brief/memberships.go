@@ -1,6 +1,7 @@
 package brief
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,6 +55,8 @@ type Rule struct {
 type Leaving struct {
 	Set   []account.Change    // fields with the value they get
 	Leave map[string][]string // kind → patterns of the names of what is left
+
+	RemoveAfter int // days after which they are removed; 0: never
 }
 
 // A Limit is the most of something in one batch: a number, or a share of the
@@ -193,8 +196,12 @@ func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
 func (b *Brief) readGuards(top *layers, options Options) {
 	b.Suspending.Leave = map[string][]string{}
 	for _, pair := range top.pairs("suspend", yamldoc.Names(suspendKeys)...) {
-		if pair.Key == "set" {
+		switch pair.Key {
+		case "set":
 			b.Suspending.Set = readSet(pair.Value)
+			continue
+		case "then":
+			b.readThen(pair.Value, top)
 			continue
 		}
 		for _, p := range pair.Value.Pairs(kinds...) {
@@ -234,6 +241,20 @@ func (b *Brief) readGuards(top *layers, options Options) {
 		if _, limited := b.Limits[account.Suspend]; !limited || b.Scope == nil {
 			gone.Fail("Add “scope: CONDITION”, which says whose accounts the sheet lists, and “limits: {suspend: 5%%}”.", "“gone: suspend” needs both “scope” and a limit on suspending: else a sheet that came half could lock everyone out")
 		}
+	}
+}
+
+// readThen reads what becomes of suspended accounts after a while.
+func (b *Brief) readThen(node yamldoc.Node, top *layers) {
+	found := regexp.MustCompile(`^remove after ([1-9][0-9]{0,3}) days?$`).FindStringSubmatch(strings.Join(strings.Fields(node.Text()), " "))
+	if found == nil {
+		node.Fail("Write “remove after 30 days”.", "“%s” is nothing that becomes of suspended accounts", node.Text())
+		return
+	}
+	b.Suspending.RemoveAfter, _ = strconv.Atoi(found[1])
+	limited := slices.ContainsFunc(top.pairs("limits", yamldoc.Names(limitKeys)...), func(p yamldoc.Pair) bool { return p.Key == string(account.Remove) })
+	if !top.get("allow_remove").Bool() || !limited {
+		node.Fail("Add “allow_remove: true” and “limits: {remove: 5}”.", "“then” needs both “allow_remove” and a limit on removing: what is removed cannot be brought back")
 	}
 }
 

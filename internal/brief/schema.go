@@ -17,6 +17,7 @@ const (
 	limit       yamldoc.Form = "limit"
 	occasion    yamldoc.Form = "occasion"
 	wording     yamldoc.Form = "wording"
+	around      yamldoc.Form = "around"
 	memberships yamldoc.Form = "memberships"
 	fallback    yamldoc.Form = "fallback"
 )
@@ -84,6 +85,7 @@ var (
 	}
 	suspendKeys = []key{
 		{Name: "set", Form: yamldoc.Table, About: "Fields that are set besides, such as one that hides the account from a directory listing."},
+		{Name: "then", Form: yamldoc.Text, About: "What becomes of those whom batches of this brief suspended: “remove after 30 days” drafts their removal when the brief is used again, with allow_remove and a limit on it."},
 		{Name: "leave", Form: yamldoc.Table, About: "Memberships that are taken away: a kind, such as licences or groups, and the pattern of their names."},
 	}
 	resumeKeys = []key{
@@ -154,6 +156,8 @@ var (
 		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no row may change; a star stands for anything."},
 		{Name: "notices", About: "Mails about what was done with an account, each under a name of its own."},
 		{Name: "follow_ups", About: "What is done elsewhere about what was done with an account, each under a name of its own."},
+		{Name: "begin", Form: around, About: "What is done elsewhere before a batch as a whole: a list of {feed, statement} or {feed, body}. :batch is its number, :today the day."},
+		{Name: "end", Form: around, About: "What is done elsewhere when all of a batch is posted."},
 		{Name: "report_to", Form: yamldoc.Texts, About: "The addresses that get the report of each batch by mail."},
 		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
@@ -205,6 +209,7 @@ func schemaOf(keys []key) object {
 	one := object{"$ref": "#/$defs/memberships"}
 	return yamldoc.Schema(keys, map[yamldoc.Form]object{
 		occasion:    {"anyOf": []object{{"enum": occasionWords}, {"type": "array", "items": object{"enum": occasionWords}, "minItems": 1}}},
+		around:      {"type": "array", "items": object{"type": "object", "required": []string{"feed"}, "properties": object{"feed": object{"type": "string"}, "statement": object{"type": "string"}, "body": object{"type": "object"}}, "additionalProperties": false}},
 		wording:     {"anyOf": []object{{"type": "string"}, {"type": "object", "additionalProperties": object{"type": []string{"string", "object"}}}}},
 		limit:       {"type": []string{"integer", "string"}, "pattern": "^[0-9]+(\\.[0-9]+)?%?$"},
 		memberships: {"anyOf": []object{one, {"type": "array", "items": one, "minItems": 1}}},

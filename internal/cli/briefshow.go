@@ -180,6 +180,9 @@ func leaverSentences(b *brief.Brief) []string {
 			say("Who is suspended leaves %s called %s.", kind, strings.Join(patterns, ", "))
 		}
 	}
+	if days := b.Suspending.RemoveAfter; days > 0 {
+		say("Whom it suspended is removed after %d days, if nobody touched the account since.", days)
+	}
 	for _, of := range []struct {
 		when string
 		set  []account.Change

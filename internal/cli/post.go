@@ -106,7 +106,7 @@ func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.S
 			return err
 		}
 	}
-	if total(waiting) == 0 && !b.Unmaking() {
+	if total(waiting) == 0 && !b.Unmaking() && !b.WaitsAround() {
 		a.remark("Nothing in batch %d waits to be posted.", b.ID)
 		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o))
 	}

@@ -361,6 +361,9 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			if err := d.decideGone(ctx, decider, mails); err != nil {
 				return err
 			}
+			if err := d.decideDue(ctx, decider); err != nil {
+				return err
+			}
 			if err := d.settleReferences(ctx); err != nil {
 				return err
 			}

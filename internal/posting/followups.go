@@ -122,5 +122,11 @@ func (p *Post) Again(ctx context.Context) (n int, err error) {
 		e.Outcome = account.Waiting
 		queued = append(queued, store.Result{Entry: e})
 	}
+	if around := queue(p.Batch.Begin) + queue(p.Batch.End); around > 0 {
+		n += around
+		if err := p.Ledger.Save(ctx, p.Batch); err != nil {
+			return 0, err
+		}
+	}
 	return n, p.Ledger.Settle(ctx, p.Batch.ID, queued, p.Clock.Now())
 }

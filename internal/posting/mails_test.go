@@ -275,3 +275,47 @@ notices:
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 0, 0}, []int{left, waiting, mailed}, "that of the refused mail is to be handed out otherwise")
 }
+
+// What is done elsewhere before a batch stands between it and its first request, and what is done
+// after it is done when all is posted, each once.
+func TestAroundABatch(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n")
+	whole := func(statement string) []batch.Whole {
+		return []batch.Whole{{Feed: "rota", Order: feed.Order{Statement: statement, Values: map[string]string{"today": "2026-11-23"}}}}
+	}
+	b.Begin, b.End = whole("lock"), whole("unlock")
+	require.NoError(t, w.ledger.Save(t.Context(), b))
+	var done []string
+	answers := map[string]error{"lock": &feed.Refused{Message: "somebody else has it"}}
+	post := func() error {
+		p := w.poster(b, nil, false)
+		p.Do = func(_ context.Context, _ string, order feed.Order) error {
+			if err := answers[order.Statement]; err != nil {
+				return err
+			}
+			done = append(done, fmt.Sprint(order.Statement, " ", order.Values["batch"], " ", w.system.Changes()))
+			return nil
+		}
+		return p.Run(context.Background())
+	}
+	for range 2 {
+		require.ErrorContains(t, post(), "was refused")
+		assert.Zero(t, w.system.Changes(), "nothing is begun, nor asked for again by itself")
+	}
+	answers = map[string]error{"unlock": fmt.Errorf("%w: it broke off", feed.ErrUnclear)}
+	n, err := w.poster(b, nil, false).Again(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	require.ErrorContains(t, post(), "may have been done or not")
+	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
+	assert.True(t, b.WaitsAround())
+	answers = nil
+	_, err = w.poster(b, nil, false).Again(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, post())
+	require.NoError(t, post())
+	assert.Equal(t, []string{"lock 1 0", "unlock 1 1"}, done)
+	assert.Equal(t, batch.Posted, b.State)
+}

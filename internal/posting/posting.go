@@ -132,12 +132,17 @@ func (p *run) all(ctx context.Context) (err error) {
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
 	}
-	err = p.stages(ctx)
+	if err = p.whole(ctx, p.Batch.Begin, "beginning"); err == nil {
+		err = p.stages(ctx)
+	}
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
 	counts, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
 	p.Batch.State = batch.Stopped
-	if countErr == nil && len(waiting) == 0 {
+	if err == nil && countErr == nil && len(waiting) == 0 {
+		err = p.whole(after, p.Batch.End, "end")
+	}
+	if countErr == nil && len(waiting) == 0 && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted
 	}
 	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))

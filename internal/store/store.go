@@ -116,6 +116,9 @@ type Drafts interface {
 	// which no row was taken in.
 	Decide(ctx context.Context, id int, entries []batch.Entry) error
 	Add(ctx context.Context, id int, entries []batch.Entry) error
+	// Suspended returns the accounts of a system that batches of a brief suspended before a time,
+	// and that no batch has changed since, in the order in which they were.
+	Suspended(ctx context.Context, system, brief string, before time.Time) ([]Suspension, error)
 	// WithoutAccount returns which of the rows have no account and will get none.
 	WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error)
 	// MadeSince hands over the entries whose accounts batches of a system made since a time,
@@ -158,6 +161,14 @@ type Posts interface {
 	Steps(ctx context.Context, id int, does membership.Verb) ([]StepCount, error)
 	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 	Wipe(ctx context.Context, id int, rows []int) error
+}
+
+// A Suspension is an account that a batch suspended, and that no batch has changed since.
+type Suspension struct {
+	Account string
+	Version string // that the system gave it then; empty: none
+	Batch   int
+	At      time.Time
 }
 
 // A Spool takes in the rows of a batch being drafted, in the order of the sheet, before

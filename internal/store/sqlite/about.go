@@ -53,6 +53,8 @@ type about struct {
 	Sum        string             `json:"sha256,omitempty"`
 	Delivery   *feed.Delivery     `json:"delivery,omitempty"`
 	ReportTo   []string           `json:"reportTo,omitempty"`
+	Begin      []batch.Whole      `json:"begin,omitempty"`
+	End        []batch.Whole      `json:"end,omitempty"`
 	Trial      string             `json:"trial,omitempty"`
 	Tab        string             `json:"tab,omitempty"`
 

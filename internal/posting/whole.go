@@ -1,0 +1,74 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/feed"
+	"evenledger/internal/membership"
+	"evenledger/internal/system"
+)
+
+// whole does what is to be done elsewhere about the batch as a whole, one after the other. Each
+// is noted as begun before it is; what failed or has no clear answer stops the batch there, and
+// is done again only if a person says so.
+func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
+	for i := range all {
+		one := &all[i]
+		switch one.Result {
+		case membership.Done:
+			continue
+		case "", membership.Queued:
+		case membership.Failed:
+			return p.stopped(one, when, "was refused")
+		default:
+			return p.stopped(one, when, "may have been done or not")
+		}
+		one.Result = membership.Sending
+		if err := p.Ledger.Save(ctx, p.Batch); err != nil {
+			return err
+		}
+		order := one.Order
+		if order.Values != nil {
+			order.Values["batch"] = strconv.Itoa(p.Batch.ID)
+		}
+		order.Key = fmt.Sprintf("%d.%s.%d.%d", p.Batch.ID, when, i+1, p.Batch.Made.UnixNano())
+		err := p.Do(ctx, one.Feed, order)
+		var no *feed.Refused
+		switch {
+		case err == nil:
+			one.Result = membership.Done
+		case errors.As(err, &no):
+			one.Result = membership.Failed
+			err = p.stopped(one, when, "was refused: "+p.Mask.Hide(no.Message))
+		case errors.Is(err, feed.ErrUnclear):
+			one.Result = membership.Unclear
+			err = p.stopped(one, when, "may have been done or not: "+p.Mask.Hide(err.Error()))
+		default:
+			one.Result = membership.Queued
+		}
+		if err := errors.Join(err, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *run) stopped(one *batch.Whole, when, why string) error {
+	return &system.Unavailable{Message: fmt.Sprintf("what is done in feed %s at the %s of the batch %s", one.Feed, when, why), Remedy: fmt.Sprintf("Look there. “evenledger post %d --again” does it once more.", p.Batch.ID)}
+}
+
+// queue has what is done about the batch as a whole, and did not come to a good end, done again.
+func queue(all []batch.Whole) (n int) {
+	for i := range all {
+		if slices.Contains([]membership.Result{membership.Failed, membership.Unclear, membership.Sending}, all[i].Result) {
+			all[i].Result = membership.Queued
+			n++
+		}
+	}
+	return n
+}
