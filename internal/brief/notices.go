@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/mail"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -200,8 +199,9 @@ func (b *Brief) fromFile(node yamldoc.Node, in folders) *Template {
 	}
 	// Beside the brief, or from the workspace's folder.
 	if _, missing := os.Stat(path); missing != nil && in.root != "" {
-		if there := filepath.Join(in.root, node.Text()); filepath.IsLocal(node.Text()) {
-			path = there
+		if path, err = (folders{in.root, in.root}).file(node.Text()); err != nil {
+			node.Fail("Put the file beside the brief, or in the workspace.", "%s", err)
+			return &Template{}
 		}
 	}
 	data, err := os.ReadFile(path)

@@ -58,6 +58,7 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 			group.Go(func() error {
 				sender, err := p.Mail.Open(mail.Work{Mask: p.Mask, Clock: p.Clock})
 				if err != nil {
+					p.giveBack(work)
 					return err
 				}
 				defer sender.Close()
@@ -96,6 +97,19 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 // noMail is why mails cannot be sent.
 func noMail() error {
 	return &batch.Guard{Message: "the batch has mails, and evenledger.yaml does not say how they are sent", Remedy: "Add “mail” there, or keep them with --hold-notices."}
+}
+
+// mayMail returns why mails cannot be sent, as far as one can tell without asking the server.
+func (p *Post) mayMail() error {
+	if p.Mail == nil {
+		return noMail()
+	}
+	sender, err := p.Mail.Open(mail.Work{Mask: p.Mask, Clock: p.Clock})
+	if err != nil {
+		return &batch.Guard{Message: fmt.Sprintf("the batch has mails, and they cannot be sent: %s", err), Remedy: fmt.Sprintf("evenledger.yaml, line %d, says how they are sent. Or keep them with --hold-notices.", p.Mail.Line)}
+	}
+	sender.Close()
+	return nil
 }
 
 // readySteps settles what is known of an entry's steps of a kind without doing any, and returns
@@ -285,8 +299,14 @@ func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err er
 	if n == 0 {
 		return 0, nil
 	}
-	if p.Mail == nil {
-		return 0, noMail()
+	if err := p.mayMail(); err != nil {
+		return 0, err
+	}
+	if p.Batch.State == batch.Reversed {
+		return 0, &batch.Guard{Message: fmt.Sprintf("batch %d was undone, and its mails would say what is not so", p.Batch.ID), Wrong: true}
+	}
+	if err := p.Batch.MayPost(p.URL); err != nil {
+		return 0, err
 	}
 	if err := p.Ledger.Settle(ctx, p.Batch.ID, queued, p.Clock.Now()); err != nil {
 		return 0, err

@@ -133,6 +133,11 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	require.NoError(t, w.postMails(b, server, true))
 	assert.Equal(t, map[membership.Result]int{membership.Held: 2}, w.mailed(b))
 	assert.Equal(t, batch.Posted, b.State)
+	b.State = batch.Reversed
+	var guard *batch.Guard
+	_, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
+	require.ErrorAs(t, err, &guard)
+	b.State = batch.Posted
 	n, err := w.poster(b, server, false).Mails(t.Context(), []int{2}, false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)

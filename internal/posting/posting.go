@@ -165,8 +165,10 @@ func (p *Post) May(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if p.Mail == nil && !p.HoldMails && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
-		return noMail()
+	if !p.HoldMails && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
+		if err := p.mayMail(); err != nil {
+			return err
+		}
 	}
 	if p.Batch.Secrets == "" {
 		return nil
