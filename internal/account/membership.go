@@ -22,6 +22,7 @@ type Thing struct {
 	ID       string   `json:"id"`
 	Name     string   `json:"name"`
 	Members  int      `json:"members"`            // accounts tied to it; -1: the system doesn't say
+	Nested   int      `json:"nested,omitempty"`   // of its members that are things of the kind themselves: their members are in it, too, and are not counted
 	Seats    int      `json:"seats"`              // how many may be; -1: any number
 	Closed   bool     `json:"closed"`             // nobody may join
 	Elevated bool     `json:"elevated"`           // it gives rights over others

@@ -225,6 +225,9 @@ func aboutThing(t account.Thing) string {
 	if t.Seats >= 0 {
 		parts = append(parts, fmt.Sprintf("%s seats", report.Number(t.Seats)))
 	}
+	if t.Nested > 0 {
+		parts = append(parts, fmt.Sprintf("%s in it, whose own members are not counted", counted(t.Nested, "group", "groups")))
+	}
 	if t.Closed {
 		parts = append(parts, "closed")
 	}

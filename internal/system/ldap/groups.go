@@ -166,19 +166,64 @@ func (c *client) Things(ctx context.Context, kind string, counted bool) iter.Seq
 			c.unitThings(ctx, d, counted)(yield)
 			return
 		}
-		for e, err := range c.groupEntries(ctx, d, "", counted) {
+		if counted {
+			c.countedGroups(ctx, d)(yield)
+			return
+		}
+		for e, err := range c.groupEntries(ctx, d, "", false) {
 			if err != nil {
 				yield(account.Thing{}, err)
 				return
 			}
-			t := account.Thing{ID: d.idOf(e), Name: e.GetEqualFoldAttributeValue("cn"), Members: -1, Seats: -1}
-			if counted {
-				t.Members = len(e.GetEqualFoldAttributeValues(d.classOf(e).members))
+			if t, err := c.groupThing(d, e); !yield(t, err) || err != nil {
+				return
 			}
-			if t.ID == "" {
-				err = &system.Unavailable{Message: fmt.Sprintf("%s does not show the %s of %s", c.url, d.id, e.DN), Remedy: "Ask who runs the server to let this user read it."}
+		}
+	}
+}
+
+// groupThing is the thing that a group's entry is, with members that were not counted.
+func (c *client) groupThing(d *directory, e *ldap.Entry) (t account.Thing, err error) {
+	t = account.Thing{ID: d.idOf(e), Name: e.GetEqualFoldAttributeValue("cn"), Members: -1, Seats: -1}
+	if t.ID == "" {
+		err = &system.Unavailable{Message: fmt.Sprintf("%s does not show the %s of %s", c.url, d.id, e.DN), Remedy: "Ask who runs the server to let this user read it."}
+	}
+	return t, err
+}
+
+// countedGroups yields all groups with how many members each has, and how many of these are
+// groups themselves.
+func (c *client) countedGroups(ctx context.Context, d *directory) iter.Seq2[account.Thing, error] {
+	return func(yield func(account.Thing, error) bool) {
+		var all []account.Thing
+		groups, within := map[string]bool{}, map[int][]string{}
+		base := "," + keyOf(c.groups)
+		for e, err := range c.groupEntries(ctx, d, "", true) {
+			var t account.Thing
+			if err == nil {
+				t, err = c.groupThing(d, e)
 			}
-			if !yield(t, err) || err != nil {
+			if err != nil {
+				yield(account.Thing{}, err)
+				return
+			}
+			members := e.GetEqualFoldAttributeValues(d.classOf(e).members)
+			t.Members = len(members)
+			for _, member := range members {
+				if key := keyOf(member); strings.HasSuffix(key, base) {
+					within[len(all)] = append(within[len(all)], key)
+				}
+			}
+			groups[keyOf(e.DN)] = true
+			all = append(all, t)
+		}
+		for i, t := range all {
+			for _, key := range within[i] {
+				if groups[key] {
+					t.Nested++
+				}
+			}
+			if !yield(t, nil) {
 				return
 			}
 		}

@@ -130,3 +130,34 @@ func TestOddEntries(t *testing.T) {
 		})
 	}
 }
+
+// A group in a group is told, and is nobody's account.
+func TestNestedGroups(t *testing.T) {
+	c := inHarbour(t).tree(t)
+	ana, err := c.Create(t.Context(), account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}, nil)
+	require.NoError(t, err)
+	conn, err := c.take(t.Context())
+	require.NoError(t, err)
+	defer conn.Close()
+	for name, members := range map[string][]string{"Deck crew": {"uid=ana," + c.people}, "All hands": {"uid=ana," + c.people, "CN=deck  CREW," + c.groups}} {
+		request := ldap.NewAddRequest("cn="+name+","+c.groups, nil)
+		request.Attribute("objectClass", []string{"groupOfNames"})
+		request.Attribute("cn", []string{name})
+		request.Attribute("member", members)
+		require.NoError(t, conn.Add(request))
+	}
+	nested := map[string][2]int{}
+	for thing, err := range c.Things(t.Context(), groupsKind, true) {
+		require.NoError(t, err)
+		nested[thing.Name] = [2]int{thing.Members, thing.Nested}
+	}
+	assert.Equal(t, map[string][2]int{"Deck crew": {1, 0}, "All hands": {2, 1}}, nested)
+	people := 0
+	for m, err := range c.Members(t.Context(), groupsKind, nil) {
+		require.NoError(t, err)
+		if m.Account == ana.ID {
+			people++
+		}
+	}
+	assert.Equal(t, 2, people)
+}
