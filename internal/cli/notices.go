@@ -14,10 +14,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/drafting"
+	"evenledger/internal/expr"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/report"
@@ -29,7 +31,7 @@ import (
 
 func (a *front) noticesCommand() *cobra.Command {
 	var send, again, yes bool
-	var rows string
+	var rows, only string
 	cmd := &cobra.Command{
 		Use:     "notices BATCH",
 		GroupID: "look",
@@ -43,6 +45,7 @@ once more: look at them first, as somebody may get a mail twice.`,
 		Example: `  evenledger notices 17
   evenledger notices 17 --send
   evenledger notices 17 --send --rows 3-9
+  evenledger notices 17 --send --only 'department == "Deck"'
   evenledger notices try welcome starters.csv -b starters --row 3`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
@@ -51,30 +54,67 @@ once more: look at them first, as somebody may get a mail twice.`,
 			if err != nil {
 				return err
 			}
-			var ranges [][2]int
-			if rows != "" {
-				if ranges, err = sheet.ParseRows(rows); err != nil {
-					return wrong("--rows: "+err.Error(), "")
-				}
+			pick, err := newPick(rows, only, a.Today())
+			if err != nil {
+				return err
 			}
 			if again && !send {
 				return wrong("--again says which mails are sent, and --send is not given", "Give both.")
 			}
 			ctx := cmd.Context()
 			if !send {
-				return a.LookAtBatch(ctx, id, func(l store.Store, b *batch.Batch) error { return a.listMails(ctx, l, b, ranges) })
+				return a.LookAtBatch(ctx, id, func(l store.Store, b *batch.Batch) error { return a.listMails(ctx, l, b, pick) })
 			}
 			return a.OnBatch(ctx, id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return app.Alone(l, "post", func() error { return a.sendMails(ctx, w, l, b, ranges, again, yes) })
+				return app.Alone(l, "post", func() error { return a.sendMails(ctx, w, l, b, pick, again, yes) })
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&send, "send", false, "send those that are held")
 	cmd.Flags().BoolVar(&again, "again", false, "with --send: also those that were refused or are unclear")
 	cmd.Flags().StringVar(&rows, "rows", "", "only these `ROWS`, such as 3-9,12")
+	cmd.Flags().StringVar(&only, "only", "", "only of accounts for which this `EXPRESSION` holds, such as department == \"Deck\"")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
 	cmd.AddCommand(a.noticesTryCommand())
 	return cmd
+}
+
+// A pick says of which entries mails are meant.
+type pick struct {
+	rows  [][2]int     // none: all
+	only  *brief.Brief // whose one condition holds for them; nil: any
+	scope *expr.Scope
+}
+
+func newPick(rows, only, today string) (p pick, err error) {
+	if rows != "" {
+		if p.rows, err = sheet.ParseRows(rows); err != nil {
+			return p, wrong("--rows: "+err.Error(), "")
+		}
+	}
+	if only == "" {
+		return p, nil
+	}
+	if p.only, err = brief.Condition(account.Fields(), only, today); err != nil {
+		return p, err
+	}
+	p.scope = p.only.NewScope(nil)
+	return p, nil
+}
+
+// takes reports whether an entry is meant, by its account as the batch leaves it.
+func (p pick) takes(e *batch.Entry) (bool, error) {
+	if len(p.rows) > 0 && !slices.ContainsFunc(p.rows, func(r [2]int) bool { return r[0] <= e.Row && e.Row <= r[1] }) {
+		return false, nil
+	}
+	if p.only == nil {
+		return true, nil
+	}
+	left := e.Left()
+	for _, i := range p.only.Only[0].Uses {
+		p.scope.Set(i, left[p.only.Fields[i].Name].Text())
+	}
+	return p.only.Only[0].True(p.scope)
 }
 
 // oneMail is a mail of a batch.
@@ -98,12 +138,15 @@ var followStates = map[membership.Result]string{
 }
 
 // mailsOf reads the mails of a batch, of these rows or of all.
-func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int, whole bool) (all []oneMail, err error) {
+func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whole bool) (all []oneMail, err error) {
 	for e, err := range l.Entries(ctx, b.ID, store.Filter{Does: membership.Notify, Mails: true}) {
 		if err != nil {
 			return nil, err
 		}
-		if len(rows) > 0 && !slices.ContainsFunc(rows, func(r [2]int) bool { return r[0] <= e.Row && e.Row <= r[1] }) {
+		if takes, err := pick.takes(&e); err != nil || !takes {
+			if err != nil {
+				return nil, err
+			}
 			continue
 		}
 		for _, s := range e.Steps {
@@ -124,8 +167,8 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int, 
 	return all, nil
 }
 
-func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, rows [][2]int) error {
-	all, err := mailsOf(ctx, l, b, rows, a.json)
+func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pick pick) error {
+	all, err := mailsOf(ctx, l, b, pick, a.json)
 	if err != nil {
 		return err
 	}
@@ -193,12 +236,12 @@ func (a *front) mailLines(ctx context.Context, page *report.Page, l store.Store,
 	return nil
 }
 
-func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, ranges [][2]int, again, yes bool) error {
+func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick pick, again, yes bool) error {
 	states := []string{"held"}
 	if again {
 		states = append(states, "refused", "unclear", "on its way")
 	}
-	all, err := mailsOf(ctx, l, b, ranges, false)
+	all, err := mailsOf(ctx, l, b, pick, false)
 	if err != nil {
 		return err
 	}
@@ -212,7 +255,7 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	if n == 0 {
 		a.remark("No mail of batch %d is %s.", b.ID, strings.Join(states, " or "))
-		return a.listMails(ctx, l, b, ranges)
+		return a.listMails(ctx, l, b, pick)
 	}
 	if !yes {
 		if !isTerminal(a.In) {
@@ -233,10 +276,10 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	bar.end()
 	after := context.WithoutCancel(ctx)
 	err = errors.Join(err, a.writeCredentials(after, w, l, b, order{}))
-	if left, readErr := mailsOf(after, l, b, ranges, false); readErr == nil && slices.ContainsFunc(left, func(m oneMail) bool { return m.State == "refused" || m.State == "unclear" }) {
+	if left, readErr := mailsOf(after, l, b, pick, false); readErr == nil && slices.ContainsFunc(left, func(m oneMail) bool { return m.State == "refused" || m.State == "unclear" }) {
 		a.exit = exitRows
 	}
-	return errors.Join(a.listMails(after, l, b, ranges), err)
+	return errors.Join(a.listMails(after, l, b, pick), err)
 }
 
 func (a *front) noticesTryCommand() *cobra.Command {

@@ -2,10 +2,17 @@ package mail_test
 
 import (
 	"bufio"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
+	"log"
+	"math/big"
 	"mime"
 	"net"
 	"net/http/httptest"
@@ -16,6 +23,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -193,9 +202,99 @@ func TestReading(t *testing.T) {
 
 // authority writes a certificate that signs nothing here.
 func authority(t *testing.T) string {
-	web := httptest.NewTLSServer(nil)
-	defer web.Close()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	own := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	signed, err := x509.CreateCertificate(rand.Reader, own, own, &key.PublicKey, key)
+	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o600))
+	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: signed}), 0o600))
 	return path
+}
+
+// guarded is a server that lets nobody send who did not sign in, over TLS.
+type guarded struct{ sent *int }
+
+func (g guarded) NewSession(*smtp.Conn) (smtp.Session, error) { return &guest{guarded: g}, nil }
+
+type guest struct {
+	guarded
+	in bool
+}
+
+func (g *guest) AuthMechanisms() []string { return []string{sasl.Plain} }
+
+func (g *guest) Auth(string) (sasl.Server, error) {
+	return sasl.NewPlainServer(func(_, user, password string) error {
+		if user != "evenledger" || password != "gulls-over-quay" {
+			return smtp.ErrAuthFailed
+		}
+		g.in = true
+		return nil
+	}), nil
+}
+
+func (g *guest) Mail(string, *smtp.MailOptions) error {
+	if !g.in {
+		return smtp.ErrAuthRequired
+	}
+	return nil
+}
+func (*guest) Rcpt(string, *smtp.RcptOptions) error { return nil }
+func (g *guest) Data(r io.Reader) error {
+	*g.sent++
+	_, err := io.Copy(io.Discard, r)
+	return err
+}
+func (*guest) Reset()        {}
+func (*guest) Logout() error { return nil }
+
+// Over TLS from the start, or begun in clear, the server proves who it is before the password is
+// said; a wrong password, and a server that nobody knows, are told for what they are.
+func TestSigningIn(t *testing.T) {
+	web := httptest.NewUnstartedServer(nil)
+	web.StartTLS() // for its certificate
+	defer web.Close()
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o600))
+	strange := authority(t)
+	sent := 0
+	at := map[string]string{}
+	for _, scheme := range []string{"smtp", "smtps"} {
+		s := smtp.NewServer(guarded{&sent})
+		s.Domain, s.TLSConfig, s.ErrorLog = "localhost", web.TLS, log.New(io.Discard, "", 0)
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		at[scheme] = scheme + "://" + listener.Addr().String()
+		if scheme == "smtps" {
+			listener = tls.NewListener(listener, web.TLS)
+		}
+		go func() { _ = s.Serve(listener) }()
+		defer s.Close()
+	}
+	t.Setenv("RIGHT", "gulls-over-quay")
+	t.Setenv("WRONG", "hunter2-in-clear")
+	for name, test := range map[string]struct{ text, says string }{
+		"TLS that begins in clear": {"server: '" + at["smtp"] + "', ca: " + ca + ", user: evenledger, password: env:RIGHT", ""},
+		"TLS from the start":       {"server: '" + at["smtps"] + "', ca: " + ca + ", user: evenledger, password: env:RIGHT", ""},
+		"a wrong password":         {"server: '" + at["smtps"] + "', ca: " + ca + ", user: evenledger, password: env:WRONG", "does not let evenledger in"},
+		"an unknown authority":     {"server: '" + at["smtps"] + "', ca: " + strange + ", user: evenledger, password: env:RIGHT", "does not verify"},
+		"the same, begun in clear": {"server: '" + at["smtp"] + "', ca: " + strange + ", user: evenledger, password: env:RIGHT", "verify"},
+		"nobody signs in":          {"server: '" + at["smtps"] + "', ca: " + ca, "authenticate"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			before := sent
+			s := sender(t, "{"+test.text+", from: office@brindlesound.example}")
+			err := s.Send(t.Context(), mail.Mail{To: "ana@x.example", Subject: "x", Text: "x"})
+			if test.says == "" {
+				require.NoError(t, err)
+				assert.Equal(t, before+1, sent)
+				return
+			}
+			require.Error(t, err)
+			assert.Contains(t, strings.ToLower(err.Error()), strings.ToLower(test.says))
+			assert.NotContains(t, err.Error(), "hunter2")
+			assert.Equal(t, before, sent)
+		})
+	}
 }
