@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -213,7 +214,7 @@ func authority(t *testing.T) string {
 }
 
 // guarded is a server that lets nobody send who did not sign in, over TLS.
-type guarded struct{ sent *int }
+type guarded struct{ sent *atomic.Int32 }
 
 func (g guarded) NewSession(*smtp.Conn) (smtp.Session, error) { return &guest{guarded: g}, nil }
 
@@ -242,7 +243,7 @@ func (g *guest) Mail(string, *smtp.MailOptions) error {
 }
 func (*guest) Rcpt(string, *smtp.RcptOptions) error { return nil }
 func (g *guest) Data(r io.Reader) error {
-	*g.sent++
+	g.sent.Add(1)
 	_, err := io.Copy(io.Discard, r)
 	return err
 }
@@ -258,7 +259,7 @@ func TestSigningIn(t *testing.T) {
 	ca := filepath.Join(t.TempDir(), "ca.pem")
 	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o600))
 	strange := authority(t)
-	sent := 0
+	var sent atomic.Int32
 	at := map[string]string{}
 	for _, scheme := range []string{"smtp", "smtps"} {
 		s := smtp.NewServer(guarded{&sent})
@@ -283,18 +284,18 @@ func TestSigningIn(t *testing.T) {
 		"nobody signs in":          {"server: '" + at["smtps"] + "', ca: " + ca, "authenticate"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			before := sent
+			before := sent.Load()
 			s := sender(t, "{"+test.text+", from: office@brindlesound.example}")
 			err := s.Send(t.Context(), mail.Mail{To: "ana@x.example", Subject: "x", Text: "x"})
 			if test.says == "" {
 				require.NoError(t, err)
-				assert.Equal(t, before+1, sent)
+				assert.Equal(t, before+1, sent.Load())
 				return
 			}
 			require.Error(t, err)
 			assert.Contains(t, strings.ToLower(err.Error()), strings.ToLower(test.says))
 			assert.NotContains(t, err.Error(), "hunter2")
-			assert.Equal(t, before, sent)
+			assert.Equal(t, before, sent.Load())
 		})
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -212,9 +213,9 @@ func FuzzNext(f *testing.F) {
 
 // A call is sent once, and its answer told for what it is.
 func TestCall(t *testing.T) {
-	calls := 0
+	var calls atomic.Int32
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		calls++
+		calls.Add(1)
 		var body map[string]string
 		assert.NoError(t, json.NewDecoder(r.Body).Decode(&body))
 		assert.Equal(t, []string{"POST", "Bearer harbour-pass", "17.2.badge"}, []string{r.Method, r.Header.Get("Authorization"), r.Header.Get("Idempotency-Key")})
@@ -244,10 +245,10 @@ func TestCall(t *testing.T) {
 		"200": func(err error) bool { return err == nil }, "201": func(err error) bool { return err == nil }, "204": func(err error) bool { return err == nil },
 		"202": unclear, "500": unclear, "504": unclear, "408": unclear, "0": unclear, "400": refused, "409": refused, "429": refused, "503": refused, "302": refused, "401": away,
 	} {
-		before := calls
+		before := calls.Load()
 		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
 		assert.True(t, check(err), "%s: %v", answer, err)
-		assert.Equal(t, before+1, calls, answer)
+		assert.Equal(t, before+1, calls.Load(), answer)
 	}
 	server.Close()
 	assert.True(t, away(s.(feed.Doer).Do(t.Context(), feed.Order{}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})))
