@@ -19,12 +19,15 @@ import (
 // followUps does elsewhere what follows the entries whose account is as wanted. One is noted
 // as begun before it is, and never done again by itself once that was so.
 func (p *run) followUps(ctx context.Context, _ func(error)) error {
+	if err := p.beginSteps(ctx, "follow-ups", membership.Follow); err != nil {
+		return err
+	}
 	return p.pending(ctx, membership.Follow, func(window []batch.Entry) error {
 		total := 0
 		for i := range window {
 			total += p.readySteps(&window[i], membership.Follow, account.FollowUpFailed, "the follow-up")
 		}
-		if p.begin("follow-ups", total); total == 0 {
+		if total == 0 {
 			for i := range window {
 				p.endMails(&window[i])
 			}
@@ -80,7 +83,7 @@ func (p *run) followOne(ctx context.Context, e *batch.Entry, s *membership.Step)
 	}
 	order.Key = fmt.Sprintf("%d.%d.%s.%d", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano())
 	err := p.Do(ctx, s.Thing, order)
-	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.FollowUpFailed })
+	forget(e, account.FollowUpFailed, s.Name)
 	var no *feed.Refused
 	switch {
 	case err == nil:

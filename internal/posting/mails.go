@@ -29,18 +29,22 @@ const (
 	fewClaimed  = 8   // entries whose mails are noted together as on their way, at first
 	manyClaimed = 256 // where the server is fast: what is noted lasts for blockTime, and may be unclear after a kill
 	mailTries   = 3
-	mailPause   = 2 * time.Second // after the first try; longer after the others
+
+	outwardWindow = 1000            // entries that are read together with what they send
+	mailPause     = 2 * time.Second // after the first try; longer after the others
 )
 
 // mails sends the mails of entries whose account is as wanted. One is noted as on its way
 // before it is sent, and never sent again by itself once that was so.
 func (p *run) mails(ctx context.Context, _ func(error)) error {
+	if err := p.beginSteps(ctx, "mails", membership.Notify); err != nil {
+		return err
+	}
 	return p.pending(ctx, membership.Notify, func(window []batch.Entry) error {
 		total := 0
 		for i := range window {
 			total += p.readySteps(&window[i], membership.Notify, account.NoticeNotSent, "the mail")
 		}
-		p.begin("mails", total)
 		if total == 0 || p.HoldMails {
 			for i := range window {
 				p.endMails(&window[i])
@@ -94,6 +98,22 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 	})
 }
 
+// beginSteps begins to count the steps that do this.
+func (p *run) beginSteps(ctx context.Context, stage string, does membership.Verb) error {
+	counts, err := p.Ledger.Steps(ctx, p.Batch.ID, does)
+	if err != nil {
+		return ignoreCancel(ctx, err)
+	}
+	total := 0
+	for _, c := range counts {
+		if c.Result == "" || c.Result == membership.Queued {
+			total += c.N
+		}
+	}
+	p.begin(stage, total)
+	return nil
+}
+
 // noMail is why mails cannot be sent.
 func noMail() error {
 	return &batch.Guard{Message: "the batch has mails, and evenledger.yaml does not say how they are sent", Remedy: "Add “mail” there, or keep them with --hold-notices."}
@@ -115,7 +135,9 @@ func (p *Post) mayMail() error {
 // readySteps settles what is known of an entry's steps of a kind without doing any, and returns
 // how many are to be done.
 func (p *run) readySteps(e *batch.Entry, does membership.Verb, code account.Code, called string) (open int) {
-	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do != does && s.Result == membership.Failed })
+	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool {
+		return s.Do != does && (s.Result == membership.Failed || s.Result == membership.Unclear)
+	})
 	for i := range e.Steps {
 		switch s := &e.Steps[i]; {
 		case s.Do != does:
@@ -203,9 +225,9 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
 	}
 	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano(), domainOf(p.Mail.From.Address))
-	tell := func(level account.Level, why string) {
-		e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NoticeNotSent })
-		e.Find(level, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
+	tell := func(why string) {
+		forget(e, account.NoticeNotSent, s.Name)
+		e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
 	}
 	for try := 1; ; try++ {
 		if err := rate.Wait(ctx); err != nil {
@@ -217,22 +239,22 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 		switch {
 		case err == nil:
 			s.Result = membership.Done
-			e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NoticeNotSent })
+			forget(e, account.NoticeNotSent, s.Name)
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			tell(account.Warning, "was refused: "+p.Mask.Hide(no.Message))
+			tell("was refused: " + p.Mask.Hide(no.Message))
 			return nil
 		case errors.Is(err, mail.ErrUnclear):
 			s.Result = membership.Unclear
-			tell(account.Warning, "may have been sent or not: "+p.Mask.Hide(err.Error()))
+			tell("may have been sent or not: " + p.Mask.Hide(err.Error()))
 			return nil
 		case !errors.Is(err, mail.ErrLater):
 			s.Result = membership.Queued
 			return err
 		case try == mailTries:
 			s.Result = membership.Queued
-			tell(account.Warning, "could not be sent yet: "+p.Mask.Hide(err.Error()))
+			tell("could not be sent yet: " + p.Mask.Hide(err.Error()))
 			p.counting.Lock()
 			p.unsent++
 			p.counting.Unlock()
@@ -243,6 +265,13 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 			return nil
 		}
 	}
+}
+
+// forget takes back what was told before of a step of that name.
+func forget(e *batch.Entry, code account.Code, name string) {
+	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool {
+		return f.Code == code && strings.Contains(f.Message, "“"+name+"”")
+	})
 }
 
 // opened is the password of an entry's account.

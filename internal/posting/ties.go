@@ -23,9 +23,13 @@ const tieWindow = 20000
 // pending yields the entries whose account is as wanted and whose steps wait, in
 // windows; of those with a step that does the given, or of all.
 func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch.Entry) error) error {
+	outward, limit := does == membership.Notify || does == membership.Follow, tieWindow
+	if outward {
+		limit = outwardWindow
+	}
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew || does == membership.Notify, Mails: does == membership.Notify || does == membership.Follow, After: after, Limit: tieWindow}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew || does == membership.Notify, Mails: outward, After: after, Limit: limit}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)
