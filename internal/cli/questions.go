@@ -99,7 +99,7 @@ func (a *front) askTrials(ctx context.Context, client system.System, target work
 // removals are the commands that take the accounts of trials away.
 func removals(table inquiry.Table) (commands []string) {
 	for _, line := range table.Lines {
-		command := "evenledger reverse " + line[1] + " --remove"
+		command := "evenledger reverse --trial-run " + quoted(line[0]) + " --remove"
 		if line[5] != "gone" && !slices.Contains(commands, command) {
 			commands = append(commands, command)
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -17,8 +18,9 @@ import (
 
 func (a *front) reverseCommand() *cobra.Command {
 	var remove, elevated bool
+	var trial string
 	cmd := &cobra.Command{
-		Use:     "reverse BATCH",
+		Use:     "reverse BATCH | reverse --trial-run NAME",
 		GroupID: "carry",
 		Short:   "Make a batch that undoes another",
 		Long: `Drafts the batch that undoes what another did, step by step. Accounts it created are
@@ -26,12 +28,24 @@ suspended, or removed with --remove. Fields get back what they held, unless some
 changed them since, which is told. Memberships it gave are taken away and those it
 took are given back, and only those. What was removed cannot be brought back.
 
+With --trial-run, every batch that was marked with that name is undone, a batch for each.
+
 Nothing is changed yet: look at the new batch, then carry it out with “post”.`,
 		Example: `  evenledger reverse 17
-  evenledger reverse 17 --remove     accounts that batch 17 created go for good`,
-		Args:              one("a batch's number"),
+  evenledger reverse 17 --remove     accounts that batch 17 created go for good
+  evenledger reverse --trial-run rehearsal --remove`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if trial != "" && len(args) == 0 {
+				return nil
+			}
+			return one("a batch's number")(cmd, args)
+		},
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if trial != "" && len(args) == 0 {
+				a.longWork()
+				return a.reverseTrials(cmd.Context(), trial, remove, elevated)
+			}
 			id, err := batchNumber(args[0])
 			if err != nil {
 				return err
@@ -43,36 +57,89 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 		},
 	}
 	cmd.Flags().BoolVar(&remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
+	cmd.Flags().StringVar(&trial, "trial-run", "", "undo every batch that was marked as a trial of this `NAME`")
 	cmd.Flags().BoolVar(&elevated, "allow-elevated", false, "allow that rights over others are given back")
 	return cmd
 }
 
+// reverseTrials undoes every batch of a trial that was posted and is not undone yet, the newest
+// first.
+func (a *front) reverseTrials(ctx context.Context, name string, remove, elevated bool) (err error) {
+	w, l, err := a.OpenLedger(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	var heads []report.Head
+	for i := range all {
+		of := &all[i]
+		if of.Trial != name || !of.Took() {
+			continue
+		}
+		b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
+		if err != nil {
+			return err
+		}
+		counts, _, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		if heads = append(heads, report.NewHead(b, counts)); a.json {
+			continue
+		}
+		if err := a.showReversal(ctx, l, of, b); err != nil {
+			return err
+		}
+	}
+	if len(heads) == 0 {
+		return wrong(fmt.Sprintf("no batch that is still to be undone was marked as a trial of “%s”", name), "“evenledger report SYSTEM trials” lists those that are.")
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"batches": heads})
+	}
+	return nil
+}
+
 func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, remove, elevated bool) error {
-	target, err := app.SystemOf(w, of)
-	if err != nil {
-		return err
-	}
-	if err := of.MayReverse(target.URL()); err != nil {
-		return err
-	}
-	client, err := a.Connect(target)
-	if err != nil {
-		return err
-	}
-	bar := a.progress()
-	r := &drafting.Reversal{
-		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Made: a.Clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
-	}
-	var b *batch.Batch
-	err = app.Alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
-	bar.end()
+	b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}
+	return a.showReversal(ctx, l, of, b)
+}
+
+// makeReversal drafts the batch that undoes another.
+func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, remove, elevated bool) (b *batch.Batch, err error) {
+	target, err := app.SystemOf(w, of)
+	if err != nil {
+		return nil, err
+	}
+	if err := of.MayReverse(target.URL()); err != nil {
+		return nil, err
+	}
+	client, err := a.Connect(target)
+	if err != nil {
+		return nil, err
+	}
+	bar := a.progress()
+	r := &drafting.Reversal{
+		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Batch: batch.Batch{Made: a.Clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+	}
+	err = app.Alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
+	bar.end()
+	return b, err
+}
+
+// showReversal shows the batch that undoes another.
+func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Batch) error {
 	page := a.page()
 	_, waiting, err := a.summary(ctx, page, l, b, nil, nil)
 	if err != nil {
