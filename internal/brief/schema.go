@@ -158,6 +158,7 @@ var (
 		{Name: "follow_ups", About: "What is done elsewhere about what was done with an account, each under a name of its own."},
 		{Name: "begin", Form: around, About: "What is done elsewhere before a batch as a whole: a list of {feed, statement} or {feed, body}. :batch is its number, :today the day."},
 		{Name: "end", Form: around, About: "What is done elsewhere when all of a batch is posted."},
+		{Name: "trial_run", Form: yamldoc.Text, About: "Marks each batch of the brief as a trial of this name, as draft --trial-run does: for briefs that only ever make test people."},
 		{Name: "report_to", Form: yamldoc.Texts, About: "The addresses that get the report of each batch by mail."},
 		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
