@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -37,7 +38,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	d := &drafting.Draft{
 		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
-		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: j.Request.Trial, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
+		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
 	scope := j.Brief.NewScope(nil)
 	if d.Batch.Begin, err = a.wholes(j.Brief.Begin, scope); err != nil {

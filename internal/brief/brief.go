@@ -91,6 +91,7 @@ type Brief struct {
 
 	mayPassword bool     // of the text at hand: the password may stand in it
 	ReportTo    []string // addresses that get the report of each batch
+	TrialRun    string   // what each batch of it is a trial of; empty: it is none
 
 	Memberships []Memberships
 	Rules       []Rule
@@ -326,6 +327,9 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readGuards(top, options)
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
 	b.readReportTo(top.get("report_to"))
+	if node := top.get("trial_run"); node.Exists() {
+		b.TrialRun = node.Text()
+	}
 	b.readFollowUps(top.pairs("follow_ups"))
 	b.Begin, b.End = b.readAround(top.get("begin")), b.readAround(top.get("end"))
 	b.uses()
