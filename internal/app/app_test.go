@@ -162,7 +162,7 @@ func TestCompare(t *testing.T) {
 }
 
 // Passwords leave once, and are kept nowhere after.
-func TestHandOut(t *testing.T) {
+func TestSettlePasswords(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	w := &workspace.Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
 	l, err := sqlite.Open(ctx, w.Ledger)
@@ -178,16 +178,24 @@ func TestHandOut(t *testing.T) {
 	e.Did, e.Outcome = account.Created, account.Created
 	require.NoError(t, l.Settle(ctx, b.ID, []store.Result{{Entry: e}}, time.Now()))
 	path := filepath.Join(dir, "words.csv")
-	n, err := app.HandOut(ctx, w, l, b, secret.InClear(), path)
+	handed, kept, err := app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)
-	assert.Equal(t, 1, n)
+	assert.Equal(t, []int{0, 1}, []int{handed, kept}, "nobody gave an envelope")
+	handed, kept, err = app.SettlePasswords(ctx, w, l, b, secret.InClear(), path)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 0}, []int{handed, kept})
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "Quay-41-Lantern")
 	made, waiting, _, err := l.Secrets(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, made+waiting)
-	require.NoError(t, app.Forget(ctx, w, l, b.ID))
+	again, err := app.Vaults(w).Of(b.ID).Open(sealed)
+	require.NoError(t, err, "the batch is not through: others of its rows may want their passwords")
+	assert.Equal(t, "Quay-41-Lantern", again)
+	b.State = batch.Posted
+	_, _, err = app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
+	require.NoError(t, err)
 	_, err = app.Vaults(w).Of(b.ID).Open(sealed)
 	assert.Error(t, err, "what somebody kept of it can be opened by nobody")
 }

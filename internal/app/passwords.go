@@ -22,9 +22,34 @@ func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) 
 	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w).Destroy(id), l.CutJournal(ctx))
 }
 
-// HandOut writes the generated passwords that accounts have got to a new file, and
+// SettlePasswords hands the generated passwords of a batch out if there is an envelope for
+// them, and forgets what is left once no account can want it any more. It returns how many
+// were handed out, and how many are kept that could be.
+func SettlePasswords(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (handed, kept int, err error) {
+	if b.Secrets == "" {
+		return 0, 0, nil
+	}
+	kept, waiting, mailed, err := l.Secrets(ctx, b.ID)
+	if err != nil {
+		return 0, 0, err
+	}
+	if kept > 0 {
+		if !envelope.Given() {
+			return 0, kept, nil
+		}
+		if handed, err = handOut(ctx, w, l, b, envelope, path); err != nil {
+			return 0, kept, err
+		}
+	}
+	if waiting+mailed == 0 && b.State == batch.Posted {
+		err = Forget(ctx, w, l, b.ID)
+	}
+	return handed, 0, err
+}
+
+// handOut writes the generated passwords that accounts have got to a new file, and
 // then keeps them no more. It returns how many.
-func HandOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
+func handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
 	sealed := Vaults(w).Of(b.ID)
 	var rows []int
 	n, err := envelope.WriteFile(path, func(yield func(secret.Credential, error) bool) {

@@ -141,7 +141,11 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, j.Close()) }()
+	defer func() {
+		if err := j.Close(); err != nil { // its batch is as good
+			r.Log("feed", fmt.Sprintf("what was brought could not be taken away from this machine again: %s", err))
+		}
+	}()
 	done.Sheet = j.local.named(j.Sheet.Info())
 	r.Log("feed", fmt.Sprintf("%s brings %s, %d bytes", j.Name, j.local.Delivery.Name, j.local.Delivery.Size))
 	var b *batch.Batch
@@ -208,33 +212,20 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 	}
 	err = p.Run(ctx)
 	after := context.WithoutCancel(ctx)
-	return errors.Join(err, a.handOut(after, w, l, r, b), a.Took(after, w, l, b))
+	return errors.Join(err, r.handOut(after, w, l, b), a.Took(after, w, l, b))
 }
 
-// handOut hands generated passwords out, and forgets them when all are.
-func (a *App) handOut(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch) error {
-	if b.Secrets == "" {
-		return nil
+// handOut hands generated passwords out, and logs it.
+func (r Run) handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	path := r.credentialsOf(b)
+	handed, kept, err := SettlePasswords(ctx, w, l, b, r.Envelope, path)
+	if handed > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", handed, path))
 	}
-	got, waiting, mailed, err := l.Secrets(ctx, b.ID)
-	if err != nil {
-		return err
+	if kept > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", kept, b.ID))
 	}
-	if got > 0 && r.Envelope.Given() {
-		path := r.credentialsOf(b)
-		n, err := HandOut(ctx, w, l, b, r.Envelope, path)
-		if err != nil {
-			return err
-		}
-		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", n, path))
-	}
-	if got > 0 && !r.Envelope.Given() {
-		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", got, b.ID))
-	}
-	if waiting+mailed == 0 && (got == 0 || r.Envelope.Given()) && b.State == batch.Posted {
-		return Forget(ctx, w, l, b.ID)
-	}
-	return nil
+	return err
 }
 
 func (a *App) runReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, why string) error {

@@ -101,28 +101,14 @@ func (f *credentialFlags) again() string {
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
 func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
-	if b.Secrets == "" {
-		return nil
+	handed, kept, err := app.SettlePasswords(ctx, w, l, b, o.envelope, o.credentials.file)
+	if handed > 0 {
+		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(handed, "generated password", "generated passwords"))
 	}
-	made, waiting, mailed, err := l.Secrets(ctx, b.ID)
-	if err != nil {
-		return err
+	if kept > 0 && err == nil {
+		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(kept, "generated password is", "generated passwords are"), b.ID)
 	}
-	if made > 0 && !o.envelope.Given() {
-		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(made, "generated password is", "generated passwords are"), b.ID)
-		return nil
-	}
-	if made > 0 {
-		n, err := app.HandOut(ctx, w, l, b, o.envelope, o.credentials.file)
-		if err != nil {
-			return err
-		}
-		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(n, "generated password", "generated passwords"))
-	}
-	if waiting+mailed == 0 && b.State == batch.Posted {
-		return app.Forget(ctx, w, l, b.ID)
-	}
-	return nil
+	return err
 }
 
 func counted(n int, one, many string) string { return report.Number(n) + " " + plural(n, one, many) }

@@ -23,7 +23,7 @@ func Newest(pattern, where string, files []Candidate, last Last) (Candidate, err
 	for _, f := range files {
 		if match, err := path.Match(pattern, f.Name); err != nil {
 			return Candidate{}, err
-		} else if match && f.Regular && f.Name[0] != '.' {
+		} else if match && f.Regular && f.Name != "" && f.Name[0] != '.' {
 			found = append(found, f)
 		}
 	}
