@@ -2,7 +2,9 @@ package feed
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"os"
 	"path"
 	"slices"
 	"time"
@@ -39,12 +41,18 @@ func Newest(pattern, where string, files []Candidate, last Last) (Candidate, err
 	return newest, nil
 }
 
-// Aside returns a name for a file that was taken, in a folder in which some are taken.
-func Aside(name string, at time.Time, taken func(string) bool) string {
+// Aside returns a name for a file that was taken, in a folder in which some stand. look looks
+// for one: what is not there is an os.ErrNotExist, and any other error ends the search, as it
+// would come back for every name.
+func Aside(name string, at time.Time, look func(name string) error) (string, error) {
 	to := name
-	for n := 1; taken(to); n++ {
+	for n := 1; ; n++ {
+		if err := look(to); errors.Is(err, os.ErrNotExist) {
+			return to, nil
+		} else if err != nil {
+			return "", err
+		}
 		ext := path.Ext(name)
 		to = fmt.Sprintf("%s-%s-%d%s", name[:len(name)-len(ext)], at.Format("20060102"), n, ext)
 	}
-	return to
 }

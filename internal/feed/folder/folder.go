@@ -99,9 +99,12 @@ func (s *source) Take(_ context.Context, d feed.Delivery, work feed.Work) error 
 	if err := os.MkdirAll(s.done, 0o755); err != nil {
 		return err
 	}
-	name := feed.Aside(d.Name, work.Clock.Now(), func(name string) bool {
+	name, err := feed.Aside(d.Name, work.Clock.Now(), func(name string) error {
 		_, err := os.Lstat(filepath.Join(s.done, name))
-		return !errors.Is(err, os.ErrNotExist)
+		return err
 	})
+	if err != nil {
+		return err
+	}
 	return os.Rename(d.From, filepath.Join(s.done, name))
 }

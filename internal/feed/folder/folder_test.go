@@ -4,6 +4,8 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -72,6 +74,23 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, s.Take(t.Context(), d, feed.Work{Clock: fake}))
 	assert.NoFileExists(t, fresh)
 	assert.FileExists(t, filepath.Join(dir, "taken", "b.csv"))
+
+	// A second of its name stands beside it; where nobody can look, nobody looks for ever.
+	write("b.csv", time.Minute)
+	d, err = bring(fake)
+	require.NoError(t, err)
+	require.NoError(t, s.Take(t.Context(), d, feed.Work{Clock: fake}))
+	assert.FileExists(t, filepath.Join(dir, "taken", "b-"+now.Format("20060102")+"-1.csv"))
+	long := strings.Repeat("b", 245) + ".csv"
+	for range 2 {
+		write(long, time.Minute)
+		d, err = bring(fake)
+		require.NoError(t, err)
+		d.Name = long
+		err = s.Take(t.Context(), d, feed.Work{Clock: fake})
+	}
+	assert.ErrorIs(t, err, syscall.ENAMETOOLONG)
+	assert.FileExists(t, filepath.Join(dir, long), "it is left where it is")
 }
 
 // What a killed process left is taken away when it is a day old, and nothing else.

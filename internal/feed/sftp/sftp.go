@@ -159,10 +159,13 @@ func (s *source) Take(ctx context.Context, d feed.Delivery, work feed.Work) erro
 		if err := c.MkdirAll(s.done); err != nil {
 			return err
 		}
-		name := feed.Aside(d.Name, work.Clock.Now(), func(name string) bool {
+		name, err := feed.Aside(d.Name, work.Clock.Now(), func(name string) error {
 			_, err := c.Lstat(path.Join(s.done, name))
-			return !errors.Is(err, os.ErrNotExist)
+			return err
 		})
+		if err != nil {
+			return err
+		}
 		return c.Rename(d.From, path.Join(s.done, name))
 	})
 }
