@@ -380,7 +380,13 @@ func (c *client) pages(ctx context.Context, to *feed.Spool, answer *http.Respons
 func (c *client) following(answer *http.Response, page any) (*url.URL, error) {
 	text := nextOf(answer.Header)
 	if c.next != nil {
-		text, _ = at(page, c.next).(string)
+		switch told := at(page, c.next).(type) {
+		case string:
+			text = told
+		case nil:
+		default: // a list that is taken for whole when it is not makes leavers of all the others
+			return nil, &reach.Unavailable{Message: fmt.Sprintf("a page of %s has no address at %s, but something else", c.Address(), shownPath(c.next)), Remedy: "Look at “next” in evenledger.yaml: it leads to the address of the next page, and to nothing on the last."}
+		}
 	}
 	if text == "" {
 		return nil, nil
@@ -405,6 +411,9 @@ func readPage(body io.Reader) (page any, err error) {
 			return nil, fmt.Errorf("a page is larger than %d MB", mostOfAPage>>20)
 		}
 		return nil, err
+	}
+	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("something follows the end of a page")
 	}
 	return page, nil
 }

@@ -63,6 +63,8 @@ func TestFetch(t *testing.T) {
 		"/away":            `{"data": {"people": [{"a": "1"}]}, "paging": {"next": "` + elsewhere.URL + `/x"}}`,
 		"/no-list":         `{"data": {"people": {"a": "1"}}}`,
 		"/no-people":       `{"data": {"people": []}}`,
+		"/numbered":        `{"data": {"people": [{"a": "1"}]}, "paging": {"next": 2}}`,
+		"/two-in-one":      `{"data": {"people": [{"a": "1"}]}}` + "\n" + `{"data": {"people": [{"a": "2"}]}}`,
 		"/broken":          `{"data": {"people": [{"a": "1"}, `,
 	}
 	server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -129,6 +131,8 @@ func TestFetch(t *testing.T) {
 		"pages in a round": {at: "/round", more: people, says: "have no end"},
 		"no list":          {at: "/no-list", more: people, says: "has no list at “data.people”"},
 		"no people":        {at: "/no-people", more: people, says: "the list is empty"},
+		"pages by number":  {at: "/numbered", more: people, says: "has no address at “paging.next”, but something else"},
+		"two in one":       {at: "/two-in-one", more: people, says: "something follows the end of a page"},
 		"broken":           {at: "/broken", more: people, says: "broke off"},
 		"cut":              {at: "/cut", says: "broke off"},
 		"a page":           {at: "/page", says: "a page for people"},
