@@ -317,8 +317,10 @@ func (s *Sender) unreachable(ctx context.Context, err error) error {
 	at := s.server.Address()
 	message, remedy := fmt.Sprintf("the mail server %s cannot be reached: %s", at, s.work.Mask.Hide(err.Error())), "Look at “mail” in evenledger.yaml, whether the server runs, and at the network."
 	var certificate *tls.CertificateVerificationError
+	var dial *net.OpError
 	text := strings.ToLower(err.Error())
 	switch {
+	case errors.As(err, &dial) && dial.Op == "dial": // many a mail server is called “auth”
 	case errors.As(err, &certificate):
 		message, remedy = fmt.Sprintf("the certificate of %s does not verify: %v", at, certificate.Err), "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between."
 	case strings.Contains(text, "starttls"):

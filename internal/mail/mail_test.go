@@ -192,6 +192,9 @@ func TestReading(t *testing.T) {
 	s := sender(t, "{server: 'smtp://127.0.0.1:1', from: a@b.example, user: ana, password: env:MAIL_PASSWORD}")
 	err := s.Send(t.Context(), mail.Mail{To: "ana@x.example", Subject: "x", Text: "x"})
 	require.ErrorContains(t, err, "cannot be reached")
+	// What a server is called says nothing of why it is not there.
+	err = sender(t, "{server: 'smtp://[::1%25auth0]:1', from: accounts@brindlesound.example, user: ana, password: env:HOME}").Connect(t.Context())
+	assert.ErrorContains(t, err, "cannot be reached")
 	assert.NotContains(t, err.Error(), "hunter2")
 
 	// To another machine nothing is said in clear: the server is to begin TLS.
