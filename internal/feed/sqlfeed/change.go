@@ -5,8 +5,13 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 
+	driver "github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	sqlitedriver "modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"evenledger/internal/feed"
 )
@@ -48,7 +53,7 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 		return nil
 	case begun:
 		return fmt.Errorf("%w: %s: %s", feed.ErrUnclear, d.name(), work.Mask.Hide(err.Error()))
-	case errors.As(refusedBy(err), &refused):
+	case errors.As(err, &refused):
 		return &feed.Refused{Message: fmt.Sprintf("%s: %s", d.name(), work.Mask.Hide(refused.Error()))}
 	}
 	return d.told(ctx, work, err)
@@ -69,15 +74,41 @@ func (d *database) doPostgres(ctx context.Context, text string, args []any, comm
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
 	// What is bound is text, which the server reads as the column's own kind.
 	if _, err := tx.Exec(ctx, text, append([]any{pgx.QueryExecModeExec}, args...)...); err != nil {
-		return err
+		return noTo(err)
 	}
 	*committing = true
 	if err := tx.Commit(ctx); err != nil {
-		var refused *refused
-		*committing = !errors.As(refusedBy(err), &refused)
-		return err
+		var pg *pgconn.PgError // an answer: it was rolled back
+		*committing = !errors.As(err, &pg)
+		return noTo(err)
 	}
 	return nil
+}
+
+// noTo makes an engine's no to a statement itself a refusal. That it cannot carry anything
+// out now (a lock, a full disk, the end of its work) is none: another time it may.
+func noTo(err error) error {
+	var pg *pgconn.PgError
+	var my *driver.MySQLError
+	var lite *sqlitedriver.Error
+	switch {
+	case errors.As(err, &pg):
+		// PostgreSQL, appendix A: connection, state of the transaction, rollback, resources,
+		// prerequisites, intervention, system, internal.
+		if !slices.Contains([]string{"08", "25", "40", "53", "55", "57", "58", "XX"}, pg.Code[:min(2, len(pg.Code))]) {
+			return &refused{err}
+		}
+	case errors.As(err, &my):
+		// Shutdown, lock wait, deadlock, interrupted, read only.
+		if !slices.Contains([]uint16{1053, 1205, 1213, 1317, 1290, 1792}, my.Number) {
+			return &refused{err}
+		}
+	case errors.As(err, &lite):
+		if slices.Contains([]int{sqlite3.SQLITE_ERROR, sqlite3.SQLITE_CONSTRAINT, sqlite3.SQLITE_MISMATCH, sqlite3.SQLITE_TOOBIG, sqlite3.SQLITE_RANGE}, lite.Code()&0xff) {
+			return &refused{err}
+		}
+	}
+	return err
 }
 
 func (d *database) do(ctx context.Context, text string, args []any, committing *bool) (err error) {
@@ -92,7 +123,10 @@ func (d *database) do(ctx context.Context, text string, args []any, committing *
 	}
 	defer func() { _ = tx.Rollback() }()
 	if _, err := tx.ExecContext(ctx, text, args...); err != nil {
-		return &refused{err}
+		var my *driver.MySQLError
+		// Without an answer, a table that knows no transactions may have taken it.
+		*committing = d.scheme == mysql && !errors.As(err, &my)
+		return noTo(err)
 	}
 	*committing = true
 	return tx.Commit()

@@ -16,7 +16,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
-	_ "modernc.org/sqlite" // the driver
 
 	"evenledger/internal/reach"
 )

@@ -3,6 +3,7 @@ package sqlfeed
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 
 	driver "github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -209,6 +211,25 @@ func TestEngines(t *testing.T) {
 	}
 }
 
+// A lock or a server that goes down says nothing about a row.
+func TestNoTo(t *testing.T) {
+	for _, test := range []struct {
+		err error
+		no  bool
+	}{
+		{&pgconn.PgError{Code: "23505"}, true}, // unique
+		{&pgconn.PgError{Code: "42501"}, true}, // may not
+		{&pgconn.PgError{Code: "40P01"}, false},
+		{&pgconn.PgError{Code: "57P01"}, false},
+		{&driver.MySQLError{Number: 1062}, true},
+		{&driver.MySQLError{Number: 1205}, false},
+		{driver.ErrInvalidConn, false},
+	} {
+		var no *refused
+		assert.Equal(t, test.no, errors.As(noTo(fmt.Errorf("x: %w", test.err)), &no), test.err)
+	}
+}
+
 // What is out there is told for what it is, and no password with it.
 func TestConnecting(t *testing.T) {
 	pg, maria := testserver.Postgres(t), testserver.MariaDB(t)
@@ -234,6 +255,15 @@ func TestConnecting(t *testing.T) {
 		_, _, err := bring(t, "hr: {"+text+", query: select 1}", feed.Last{})
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), says)
+		assert.NotContains(t, err.Error(), "hunter2")
+	}
+	// That nobody was let in is no answer to a row's statement.
+	for _, text := range []string{"url: env:PG", fmt.Sprintf("url: mysql://ferries@127.0.0.1:%d/ferries, password: env:WRONG", maria.Port), "url: sqlite:nowhere.db"} {
+		s, err := sourceOf(t, "hr: {"+text+", query: select 1}")
+		require.NoError(t, err)
+		err = s.(feed.Doer).Do(t.Context(), feed.Order{Statement: "insert into staff (no) values ('1')"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+		var down *reach.Unavailable
+		require.ErrorAs(t, err, &down, text)
 		assert.NotContains(t, err.Error(), "hunter2")
 	}
 	for text, says := range map[string]string{
