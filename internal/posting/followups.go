@@ -65,8 +65,9 @@ func (p *run) follow(ctx context.Context, e *batch.Entry) (err error) {
 			s.Result = membership.Queued // it was not begun
 			continue
 		}
-		err = p.followOne(ctx, e, s)
-		p.advance(1)
+		if err = p.followOne(ctx, e, s); s.Result != membership.Queued {
+			p.advance(1)
+		}
 	}
 	p.endMails(e)
 	return err

@@ -201,8 +201,9 @@ func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pac
 			s.Result = membership.Queued // it was not begun
 			continue
 		}
-		err = p.sendMail(ctx, sender, rate, e, s)
-		p.advance(1)
+		if err = p.sendMail(ctx, sender, rate, e, s); s.Result != membership.Queued {
+			p.advance(1)
+		}
 	}
 	p.endMails(e)
 	return err
