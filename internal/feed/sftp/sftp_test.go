@@ -104,7 +104,7 @@ func TestFileServer(t *testing.T) {
 		"drop: {url: 'sftp://host/x/*.csv'}":            "does not say who signs in",
 		"drop: {url: 'sftp://ana:pw@host/x/*.csv'}":     "has a password in it",
 		"drop: {url: 'sftp://ana@host/x/'}":             "is no pattern",
-		"drop: {url: 'https://ana@host/x/*.csv'}":       "no address of files",
+		"drop: {url: 'https://ana@host/x/*.csv'}":       "no address that begins with sftp",
 		"drop: {url: 'sftp://ana@host/*', key: secret}": "secrets do not stand here",
 	} {
 		_, err := sourceOf(t, server.Dir, text)
