@@ -113,6 +113,12 @@ var catalogue = [...]Field{
 	{"profileUrl", "web page", Text, "profileUrl", "labeledURI", false, []string{"Profile URL", "Web page", "Website"}, ""},
 	{"externalId", "identifier elsewhere", Text, "externalId", "", false, []string{"External ID", "Person ID", "HR ID", "Source ID"}, ""},
 	{"unit", "place in the directory", Place, "", "", true, []string{"Directory unit", "Organisational unit", "Organizational unit", "OU"}, AnyCase},
+	{"uidNumber", "user's number", Number, "", "uidNumber", false, []string{"UID number", "Uid no", "Unix UID", "POSIX UID", "Numeric user id", "Unix user number"}, ""},
+	{"gidNumber", "primary group's number", Number, "", "gidNumber", false, []string{"GID number", "Gid no", "Unix GID", "POSIX GID", "Primary GID", "Numeric group id", "Unix group number"}, ""},
+	{"homeDirectory", "home folder", Text, "", "homeDirectory", false, []string{"Home directory", "Home folder", "Home dir", "Unix home", "Heimatverzeichnis", "Répertoire personnel"}, ByLetter},
+	{"loginShell", "login shell", Text, "", "loginShell", false, []string{"Login shell", "Unix shell"}, ByLetter},
+	{"gecos", "GECOS", Text, "", "gecos", false, []string{"GECOS field"}, ""},
+	{"expires", "day from which the account is closed", Date, "", "", false, []string{"Account expires", "Account expiry"}, ""},
 	{"active", "may sign in", YesNo, "active", "", false, []string{"Active", "Enabled", "Sign-in", "May sign in", "Account enabled", "Aktiv", "Actif", "Activo", "Sign-in allowed", "Sign in allowed", "Account active", "Login enabled", "Konto aktiv", "Zugang aktiv", "Anmeldung erlaubt", "Compte actif", "Accès autorisé", "Cuenta activa", "Acceso permitido", "Ativo", "Conta ativa", "Acesso permitido", "Aktywny", "Konto aktywne", "Actief", "Account actief", "Mag inloggen"}, ""},
 }
 
@@ -203,6 +209,14 @@ func (f Field) Example() string {
 		return "3 Pier Road"
 	case "postalCode":
 		return "NP3 3AB"
+	case "uidNumber", "gidNumber":
+		return "20017"
+	case "homeDirectory":
+		return "/home/ana.reyes"
+	case "loginShell":
+		return "/bin/bash"
+	case "gecos":
+		return "Ana Reyes"
 	case "profileUrl":
 		return "https://people.brindlesound.example/417"
 	}

@@ -21,6 +21,8 @@ type Attribute struct {
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
 	Longest     int      `json:"longest,omitempty"`     // characters of a value; 0: any number
 	Rule        Rule     `json:"rule,omitempty"`        // when the system takes two values for one
+	Least       int      `json:"least,omitempty"`       // of a number
+	Most        int      `json:"most,omitempty"`        // of a number; 0: any
 
 	// Also are other ways to write what is allowed, in small letters → the value.
 	Also map[string]string `json:"-"`
@@ -54,11 +56,22 @@ type Schema struct {
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
 
+	// Composed are fields that are put together of others, where a brief does not give them.
+	Composed []Composed `json:"-"`
+
 	// Short are the last parts of full names that only one attribute ends in → Field.
 	Short map[string]string `json:"short,omitempty"`
 
 	// Lists are the attributes that hold several values with parts each, and those.
 	Lists map[string][]string `json:"lists,omitempty"`
+}
+
+// Composed is a field that a system has instead of some that other systems have, and that is
+// put together of those: of the first of the lists whose fields there are, with a space
+// between.
+type Composed struct {
+	Field string
+	Of    [][]string
 }
 
 // Attribute returns how the system takes a field.

@@ -316,7 +316,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		if !value.Filled() || !f.Send || c.schema == nil {
 			continue
 		}
-		if a, ok := c.schema.Attribute(f.Name); ok && (len(a.Allowed) > 0 || a.Longest > 0) {
+		if a, ok := c.schema.Attribute(f.Name); ok && (len(a.Allowed) > 0 || a.Longest > 0 || a.Most > 0) {
 			c.allowed(wanted, i, a)
 		}
 	}
@@ -369,6 +369,10 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	text := wanted.Values[i].Text()
 	if a.Longest > 0 && len(text) > a.Longest && utf8.RuneCountInString(text) > a.Longest {
 		c.add(wanted, i, account.Error, account.TooLongThere, fmt.Sprintf("“%s” has %d characters, and the system takes %d for %s", text, utf8.RuneCountInString(text), a.Longest, c.brief.Fields[i].Name))
+		return
+	}
+	if number, err := strconv.Atoi(text); a.Most > 0 && (err != nil || number < a.Least || number > a.Most) {
+		c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” stands for %s, which is a whole number from %d to %d there", text, c.brief.Fields[i].Name, a.Least, a.Most))
 		return
 	}
 	if len(a.Allowed) == 0 || slices.Contains(a.Allowed, text) {

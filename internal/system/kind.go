@@ -13,6 +13,9 @@ import (
 // A Kind is a kind of system that evenledger.yaml may name.
 type Kind struct {
 	Name string
+	// Together is how many requests are in flight at once where evenledger.yaml does not say;
+	// 0: a few.
+	Together int
 	// Keys are those of its part of evenledger.yaml, besides the keys of every system.
 	Keys []yamldoc.Key
 	// Forms are what the forms of its own take, for editors.

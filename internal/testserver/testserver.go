@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -30,37 +29,6 @@ func Postgres(t testing.TB) Server { return start(t, "postgres.sh", "/usr/lib/po
 
 // MariaDB starts MariaDB.
 func MariaDB(t testing.TB) Server { return start(t, "mariadb.sh", "/usr/sbin/mariadbd") }
-
-// SSH starts OpenSSH's server for whoever runs the test, who gets in by the key in DIR/key,
-// and returns who that is. DIR/known_hosts has the server's key.
-func SSH(t testing.TB) (s Server, who string) {
-	if _, err := os.Stat("/usr/sbin/sshd"); err != nil {
-		t.Skip("SKIPPED: there is no /usr/sbin/sshd on this machine; scripts/test.sh installs it on Debian")
-	}
-	me, err := user.Current()
-	require.NoError(t, err)
-	dir, err := os.MkdirTemp("", "ssh")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	if me.Uid == "0" {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // it will not run without
-	}
-	s = Server{dir, FreePort(t)}
-	for _, name := range []string{"key", "host"} {
-		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
-	host, err := os.ReadFile(filepath.Join(dir, "host.pub"))
-	require.NoError(t, err)
-	for name, text := range map[string]string{
-		"known_hosts": fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, host),
-		"sshd_config": fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/host\nAuthorizedKeysFile %s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nSubsystem sftp internal-sftp\n", s.Port, dir, dir),
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	Run(t, exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(dir, "sshd_config")), s.Port)
-	return s, me.Username
-}
 
 // Password is that of the server's user.
 func (s Server) Password(t testing.TB) string {
@@ -92,8 +60,11 @@ func Run(t testing.TB, cmd *exec.Cmd, port int) {
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
-		// Some end at the one, some at the other.
-		for _, signal := range []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGKILL} {
+		signals := []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGKILL}
+		if strings.HasSuffix(cmd.Path, "sshd") || strings.HasSuffix(cmd.Path, "unshare") {
+			signals = signals[1:] // it does not end at the first
+		}
+		for _, signal := range signals {
 			_ = cmd.Process.Signal(signal)
 			select {
 			case <-ended:

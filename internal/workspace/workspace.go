@@ -6,6 +6,7 @@
 package workspace
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -163,8 +164,9 @@ func (w *Workspace) path(path string) string {
 }
 
 func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
-	s := System{Name: pair.Key, Kind: kindOf(pair.Value, kinds), Together: 4, Settle: 5 * time.Second, Timeout: 30 * time.Second}
+	s := System{Name: pair.Key, Kind: kindOf(pair.Value, kinds), Settle: 5 * time.Second, Timeout: 30 * time.Second}
 	s.Line, _ = pair.At.Position()
+	s.Together = cmp.Or(s.Kind.Together, 4)
 	if !isName(s.Name) {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}

@@ -133,7 +133,7 @@ func TestSystem(t *testing.T) {
 		"people with every need": func(c *connection) { c.page = 7 },
 	} {
 		t.Run(name, func(t *testing.T) {
-			systemtest.Run(t, func(t *testing.T) system.System { return open(t, change) })
+			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System { return open(t, change) })
 		})
 	}
 }

@@ -9,9 +9,9 @@ import (
 )
 
 func TestSystem(t *testing.T) {
-	systemtest.Run(t, func(*testing.T) system.System { return memory.New() })
+	systemtest.Run(t, systemtest.Person(), func(*testing.T) system.System { return memory.New() })
 }
 
 func TestDirectory(t *testing.T) {
-	systemtest.Run(t, func(*testing.T) system.System { return memory.NewDirectory("Deck", "Deck/Crew A") })
+	systemtest.Run(t, systemtest.Person(), func(*testing.T) system.System { return memory.NewDirectory("Deck", "Deck/Crew A") })
 }

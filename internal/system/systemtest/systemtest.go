@@ -20,69 +20,86 @@ import (
 // many is more accounts than a page or a filter takes.
 const many = 130
 
+// A Shape is which fields the accounts of a kind of system have that the suite fills.
+type Shape struct {
+	Text   string    // any text
+	Other  string    // that may be blank
+	Values [3]string // three of Other
+	Odd    string    // a name, with a verb for a number, in characters that could mean something in a filter
+	Group  string    // the name of a group
+}
+
+// Person is the shape of systems whose accounts have people's names.
+func Person() Shape {
+	return Shape{"givenName", "title", [3]string{"Mate", "Bosun", "Cook"}, `o'%d (x)*\é"`, "Night watch"}
+}
+
 // Run tests the systems that open makes: a new one each time, in which accounts may be
-// made with userName, givenName and title alone, and with groups where they have any. What
-// else they can do is tested where they say that they can.
-func Run(t *testing.T, open func(t *testing.T) system.System) {
-	for name, test := range map[string]func(*testing.T, system.System, *system.Description){
-		"create, get and change": changes, "find and list": finds, "refusals": refusals, "members": members, "removing": removes,
-		"suspending": suspends, "renaming": renames, "rules": rules, "places": places, "passwords": passwords, "what it cannot do": cannot,
+// made with userName and the fields of the shape alone, and with groups where they have any.
+// What else they can do is tested where they say that they can.
+func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
+	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
+		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
 			about, err := s.Describe(t.Context())
 			require.NoError(t, err)
-			test(t, s, about)
+			test(suite{shape, []string{"userName", shape.Text, shape.Other}}, t, s, about)
 		})
 	}
 }
 
-var asked = []string{"userName", "givenName", "title"}
-
-func person(userName, givenName, title string) account.Account {
-	return account.Account{Fields: map[string]account.Value{"userName": account.Of(userName), "givenName": account.Of(givenName), "title": account.ValueOr(title)}}
+type suite struct {
+	Shape
+	asked []string
 }
 
-func create(t *testing.T, s system.System, a account.Account) account.Account {
-	made, err := s.Create(t.Context(), a, asked)
+func (x suite) person(userName, text, other string) account.Account {
+	return account.Account{Fields: map[string]account.Value{"userName": account.Of(userName), x.Text: account.Of(text), x.Other: account.ValueOr(other)}}
+}
+
+func (x suite) create(t *testing.T, s system.System, a account.Account) account.Account {
+	made, err := s.Create(t.Context(), a, x.asked)
 	require.NoError(t, err)
 	require.NotEmpty(t, made.ID)
 	return made
 }
 
-func changes(t *testing.T, s system.System, about *system.Description) {
-	made := create(t, s, person("ana", "Ana “Nan” Ångström", "Mate"))
-	assert.Equal(t, "Ana “Nan” Ångström", made.Field("givenName").Text(), "letters come back as they were sent")
+func (x suite) changes(t *testing.T, s system.System, about *system.Description) {
+	made := x.create(t, s, x.person("ana", "Ana “Nan” Ångström", x.Values[0]))
+	assert.Equal(t, "Ana “Nan” Ångström", made.Field(x.Text).Text(), "letters come back as they were sent")
 	assert.Empty(t, made.Password)
-	got, err := s.Get(t.Context(), made.ID, asked)
+	got, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, got.Fields)
-	now, err := s.Change(t.Context(), got, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, asked)
+	now, err := s.Change(t.Context(), got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, x.asked)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"Bosun", "Ana “Nan” Ångström"}, []string{now.Field("title").Text(), now.Field("givenName").Text()}, "nothing else changes")
+	assert.Equal(t, []string{x.Values[1], "Ana “Nan” Ångström"}, []string{now.Field(x.Other).Text(), now.Field(x.Text).Text()}, "nothing else changes")
 	if about.Can.Versions {
-		_, err = s.Change(t.Context(), got, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Cook")}}, asked)
+		_, err = s.Change(t.Context(), got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[2])}}, x.asked)
 		assert.ErrorIs(t, err, system.ErrChanged, "a change is made to the version that is named, or not at all")
 	}
-	now, err = s.Change(t.Context(), now, []account.Change{{Field: "title", Before: account.Of("Bosun"), After: account.Blank()}}, asked)
+	now, err = s.Change(t.Context(), now, []account.Change{{Field: x.Other, Before: account.Of(x.Values[1]), After: account.Blank()}}, x.asked)
 	require.NoError(t, err)
-	assert.False(t, now.Field("title").Filled(), "a blank clears")
-	_, err = s.Get(t.Context(), made.ID+"-of-nobody", asked)
+	assert.False(t, now.Field(x.Other).Filled(), "a blank clears")
+	_, err = s.Get(t.Context(), made.ID+"-of-nobody", x.asked)
 	assert.ErrorIs(t, err, system.ErrGone)
 }
 
-func finds(t *testing.T, s system.System, _ *system.Description) {
+func (x suite) finds(t *testing.T, s system.System, _ *system.Description) {
 	var names []string
 	for i := range many {
 		name := fmt.Sprintf("crew%03d", i)
 		if i%40 == 7 {
-			name = fmt.Sprintf(`o'%d (x)*\é"`, i) // what could mean something in a filter
+			name = fmt.Sprintf(x.Odd, i) // what could mean something in a filter
 		}
 		names = append(names, name)
-		create(t, s, person(name, "Ana", ""))
+		x.create(t, s, x.person(name, "Ana", ""))
 	}
 	var listed []string
-	for a, err := range s.List(t.Context(), asked) {
+	for a, err := range s.List(t.Context(), x.asked) {
 		require.NoError(t, err)
 		listed = append(listed, a.Field("userName").Text())
 	}
@@ -91,7 +108,7 @@ func finds(t *testing.T, s system.System, _ *system.Description) {
 	assert.Equal(t, names, listed, "everyone, and each once")
 	for _, some := range [][]string{names, names[:3], {names[many-1]}} {
 		found := map[string]bool{}
-		_, err := system.Fetch(t.Context(), s, map[string][]string{"userName": append(slices.Clone(some), "nobody")}, asked, 3, func(a account.Account) { found[a.Field("userName").Text()] = true })
+		_, err := system.Fetch(t.Context(), s, map[string][]string{"userName": append(slices.Clone(some), "nobody")}, x.asked, 3, func(a account.Account) { found[a.Field("userName").Text()] = true })
 		require.NoError(t, err)
 		for _, name := range some {
 			assert.True(t, found[name], name)
@@ -100,20 +117,20 @@ func finds(t *testing.T, s system.System, _ *system.Description) {
 	}
 }
 
-func refusals(t *testing.T, s system.System, _ *system.Description) {
-	create(t, s, person("ana", "Ana", ""))
-	_, err := s.Create(t.Context(), person("ana", "Another", ""), asked)
+func (x suite) refusals(t *testing.T, s system.System, _ *system.Description) {
+	x.create(t, s, x.person("ana", "Ana", ""))
+	_, err := s.Create(t.Context(), x.person("ana", "Another", ""), x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
-	nameless := person("tom", "Tom", "")
+	nameless := x.person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
-	_, err = s.Create(t.Context(), nameless, asked)
+	_, err = s.Create(t.Context(), nameless, x.asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
 	assert.Equal(t, account.UnknownField, refusal.Code)
 }
 
-func members(t *testing.T, s system.System, about *system.Description) {
+func (x suite) members(t *testing.T, s system.System, about *system.Description) {
 	if about.Can.Ties == 0 || !about.Can.Makes {
 		t.Skip("it has nothing that accounts are tied to")
 	}
@@ -122,16 +139,16 @@ func members(t *testing.T, s system.System, about *system.Description) {
 	var ids []string
 	var joins []system.Tie
 	for i := range 5 {
-		ids = append(ids, create(t, s, person(fmt.Sprint("crew", i), "Ana", "")).ID)
+		ids = append(ids, x.create(t, s, x.person(fmt.Sprint("crew", i), "Ana", "")).ID)
 		joins = append(joins, system.Tie{Account: ids[i]})
 	}
 	first := 0
 	if groups.Filled {
-		_, err := s.MakeThing(t.Context(), "groups", "Nobody's watch", nil)
+		_, err := s.MakeThing(t.Context(), "groups", x.Group+" of nobody", nil)
 		assert.Error(t, err, "a thing of this kind has a member always")
 		first = 1
 	}
-	group, err := s.MakeThing(t.Context(), "groups", "Night watch", joins[:first])
+	group, err := s.MakeThing(t.Context(), "groups", x.Group, joins[:first])
 	require.NoError(t, err)
 	in := func() (ids []string) {
 		for m, err := range s.Members(t.Context(), "groups", []string{group.ID}) {
@@ -161,27 +178,27 @@ func members(t *testing.T, s system.System, about *system.Description) {
 	}
 }
 
-func removes(t *testing.T, s system.System, about *system.Description) {
+func (x suite) removes(t *testing.T, s system.System, about *system.Description) {
 	if !about.Can.Removes {
 		t.Skip("its accounts cannot be removed")
 	}
-	made := create(t, s, person("ana", "Ana", ""))
-	other := create(t, s, person("tom", "Tom", ""))
+	made := x.create(t, s, x.person("ana", "Ana", ""))
+	other := x.create(t, s, x.person("tom", "Tom", ""))
 	require.NoError(t, s.Remove(t.Context(), made))
-	_, err := s.Get(t.Context(), made.ID, asked)
+	_, err := s.Get(t.Context(), made.ID, x.asked)
 	assert.ErrorIs(t, err, system.ErrGone)
 	err = s.Remove(t.Context(), made)
 	assert.True(t, err == nil || errors.Is(err, system.ErrGone), "removing what is gone is no trouble: %v", err)
-	_, err = s.Get(t.Context(), other.ID, asked)
+	_, err = s.Get(t.Context(), other.ID, x.asked)
 	assert.NoError(t, err)
 }
 
-func suspends(t *testing.T, s system.System, about *system.Description) {
+func (x suite) suspends(t *testing.T, s system.System, about *system.Description) {
 	if !about.MaySuspend() {
 		t.Skip("its accounts cannot be suspended")
 	}
-	fields := append(slices.Clone(asked), about.Suspension.Field)
-	made := create(t, s, person("ana", "Ana", ""))
+	fields := append(slices.Clone(x.asked), about.Suspension.Field)
+	made := x.create(t, s, x.person("ana", "Ana", ""))
 	for _, off := range []bool{true, false} {
 		now, err := s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
@@ -190,44 +207,44 @@ func suspends(t *testing.T, s system.System, about *system.Description) {
 		now, err = s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
 		assert.Equal(t, off, about.IsSuspended(&now))
-		assert.Equal(t, "Ana", now.Field("givenName").Text(), "everything is kept")
+		assert.Equal(t, "Ana", now.Field(x.Text).Text(), "everything is kept")
 	}
 }
 
 // renames changes what names an account.
-func renames(t *testing.T, s system.System, about *system.Description) {
-	made := create(t, s, person("ana", "Ana", "Mate"))
-	other := create(t, s, person("tom", "Tom", ""))
-	now, err := s.Change(t.Context(), made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, asked)
+func (x suite) renames(t *testing.T, s system.System, about *system.Description) {
+	made := x.create(t, s, x.person("ana", "Ana", x.Values[0]))
+	other := x.create(t, s, x.person("tom", "Tom", ""))
+	now, err := s.Change(t.Context(), made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, "ana.reyes", now.Field(about.Naming).Text())
-	assert.Equal(t, "Mate", now.Field("title").Text())
+	assert.Equal(t, x.Values[0], now.Field(x.Other).Text())
 	if about.Can.Moves {
-		_, err = s.Get(t.Context(), made.ID, asked)
+		_, err = s.Get(t.Context(), made.ID, x.asked)
 		assert.ErrorIs(t, err, system.ErrGone, "it is called otherwise")
 	} else {
 		assert.Equal(t, made.ID, now.ID, "an identifier is for ever")
 	}
-	got, err := s.Get(t.Context(), now.ID, asked)
+	got, err := s.Get(t.Context(), now.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, now.Fields, got.Fields)
-	_, err = s.Change(t.Context(), got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, asked)
+	_, err = s.Change(t.Context(), got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal, "the name is somebody else's")
-	got, err = s.Get(t.Context(), other.ID, asked)
+	got, err = s.Get(t.Context(), other.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, "tom", got.Field(about.Naming).Text())
 }
 
 // rules has values found that the system takes for one, and says so of.
-func rules(t *testing.T, s system.System, about *system.Description) {
-	made := create(t, s, person("ana.reyes", "Ana", "Mate"))
-	for _, name := range []string{about.Naming, "title"} {
+func (x suite) rules(t *testing.T, s system.System, about *system.Description) {
+	made := x.create(t, s, x.person("ana.reyes", "Ana", x.Values[0]))
+	for _, name := range []string{about.Naming, x.Other} {
 		if about.Field(name).Rule != account.AnyCase {
 			continue
 		}
 		var found []string
-		_, err := system.Fetch(t.Context(), s, map[string][]string{name: {strings.ToUpper(made.Field(name).Text())}}, asked, 1, func(a account.Account) { found = append(found, a.ID) })
+		_, err := system.Fetch(t.Context(), s, map[string][]string{name: {strings.ToUpper(made.Field(name).Text())}}, x.asked, 1, func(a account.Account) { found = append(found, a.ID) })
 		require.NoError(t, err)
 		assert.Contains(t, found, made.ID, name)
 	}
@@ -235,7 +252,7 @@ func rules(t *testing.T, s system.System, about *system.Description) {
 
 // places has accounts stand in what is made for it, move from one to another, and what is
 // empty go.
-func places(t *testing.T, s system.System, about *system.Description) {
+func (x suite) places(t *testing.T, s system.System, about *system.Description) {
 	at := slices.IndexFunc(about.Kinds, func(k account.ThingKind) bool { return k.Place != "" })
 	if at < 0 || !about.Can.Makes {
 		t.Skip("its accounts stand nowhere")
@@ -259,8 +276,8 @@ func places(t *testing.T, s system.System, about *system.Description) {
 	for _, thing := range made {
 		assert.Equal(t, thing.ID, there[thing.Name])
 	}
-	fields := append(slices.Clone(asked), field)
-	wanted := person("ana", "Ana", "Mate")
+	fields := append(slices.Clone(x.asked), field)
+	wanted := x.person("ana", "Ana", x.Values[0])
 	wanted.Fields[field] = account.Of(made[1].Name)
 	ana, err := s.Create(t.Context(), wanted, fields)
 	require.NoError(t, err)
@@ -275,9 +292,9 @@ func places(t *testing.T, s system.System, about *system.Description) {
 	}
 	assert.Equal(t, 1, standing(made[1].ID))
 	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[1].ID), &refusal, "she stands there")
-	ana, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, fields)
+	ana, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, fields)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"Fore", "Bosun", "ana"}, []string{ana.Field(field).Text(), ana.Field("title").Text(), ana.Field("userName").Text()})
+	assert.Equal(t, []string{"Fore", x.Values[1], "ana"}, []string{ana.Field(field).Text(), ana.Field(x.Other).Text(), ana.Field("userName").Text()})
 	_, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Zero(t, standing(made[1].ID))
@@ -289,24 +306,24 @@ func places(t *testing.T, s system.System, about *system.Description) {
 }
 
 // passwords gives an account that is there another password.
-func passwords(t *testing.T, s system.System, about *system.Description) {
+func (x suite) passwords(t *testing.T, s system.System, about *system.Description) {
 	if !about.Can.Renews {
 		t.Skip("the system sets no passwords of accounts that are there")
 	}
-	made := create(t, s, person("ana", "Ana", "Clerk"))
+	made := x.create(t, s, x.person("ana", "Ana", x.Values[2]))
 	require.NoError(t, s.SetPassword(t.Context(), made, "gulls-over-Quay-41", nil))
-	now, err := s.Get(t.Context(), made.ID, asked)
+	now, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, now.Fields, "and nothing else changes")
 	require.NoError(t, s.SetPassword(t.Context(), now, "gulls-over-Quay-41", nil), "the same once more does no harm")
-	gone := create(t, s, person("tom", "Tom", ""))
+	gone := x.create(t, s, x.person("tom", "Tom", ""))
 	require.NoError(t, s.Remove(t.Context(), gone))
 	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
 }
 
 // cannot has what the system says it cannot do refused as that.
-func cannot(t *testing.T, s system.System, about *system.Description) {
-	made := create(t, s, person("ana", "Ana", ""))
+func (x suite) cannot(t *testing.T, s system.System, about *system.Description) {
+	made := x.create(t, s, x.person("ana", "Ana", ""))
 	for what, c := range map[string]struct {
 		can bool
 		do  func() error

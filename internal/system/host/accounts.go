@@ -1,0 +1,491 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// closedDay is the day of 1970 that marks an account as suspended. It is the one that
+// shadow-utils' own pages name for it, and no date that anybody means.
+const (
+	closedDay  = 1
+	closedDate = "1970-01-02"
+)
+
+// A result is what became of the commands of one account.
+type result struct {
+	came bool // else the answer was cut before it
+	step string
+	code int
+	said string
+}
+
+// An answer is what a block printed.
+type answer struct {
+	facts    *facts
+	results  []result
+	found    []account.Account
+	accounts map[string]int // name → in found
+	other    func(kind, text string)
+	busy     bool // another of these shells is at work
+	err      error
+}
+
+// line takes in a line.
+func (a *answer) line(kind, text string) {
+	switch kind {
+	case "R":
+		parts := strings.SplitN(text, " ", 4)
+		if len(parts) < 4 {
+			a.err = fmt.Errorf("the host answered what cannot be understood: %q", text)
+			return
+		}
+		number, err := strconv.Atoi(parts[0])
+		code, codeErr := strconv.Atoi(parts[2])
+		if err != nil || codeErr != nil || number < 0 || number >= len(a.results) {
+			a.err = fmt.Errorf("the host answered what cannot be understood: %q", text)
+			return
+		}
+		a.results[number] = result{true, parts[1], code, strings.ToValidUTF8(strings.TrimSpace(parts[3]), "�")}
+	case "P":
+		a.passwd(text)
+	case "S":
+		a.shadow(text)
+	case "B":
+		a.busy = true
+	default:
+		if a.other != nil {
+			a.other(kind, text)
+		}
+	}
+}
+
+// passwd takes in a line of /etc/passwd without its second part. Accounts that are not
+// people's are not taken.
+func (a *answer) passwd(text string) {
+	parts := strings.Split(text, ":")
+	if len(parts) != 6 {
+		return
+	}
+	uid, err := strconv.Atoi(parts[1])
+	if _, twice := a.accounts[parts[0]]; err != nil || !a.facts.person(uid) || twice {
+		return // of two lines of a name the first counts, as for the host itself
+	}
+	value := func(text string) account.Value { return account.Of(strings.ToValidUTF8(text, "�")) }
+	a.accounts[parts[0]] = len(a.found)
+	a.found = append(a.found, account.Account{ID: parts[0], Version: text, Fields: map[string]account.Value{
+		"userName": value(parts[0]), "uidNumber": value(parts[1]), "gidNumber": value(parts[2]), "gecos": value(parts[3]),
+		"homeDirectory": value(parts[4]), "loginShell": value(parts[5]), "active": account.Of("true"), renew: account.Of("false"), "expires": account.Blank(),
+	}})
+}
+
+// shadow takes in a line of /etc/shadow: the name, how the password is locked, how it
+// begins, when it was changed and when the account expires.
+func (a *answer) shadow(text string) {
+	parts := strings.Split(text, ":")
+	at, known := a.accounts[parts[0]]
+	if len(parts) != 5 || !known {
+		return
+	}
+	it := &a.found[at]
+	it.Version += "\n" + text
+	if day, err := strconv.Atoi(parts[4]); err == nil && day >= 0 {
+		on := time.Unix(0, 0).UTC().AddDate(0, 0, day)
+		if !on.After(time.Now()) {
+			it.Fields["active"] = account.Of("false")
+		}
+		if day != closedDay {
+			it.Fields["expires"] = account.Of(on.Format(time.DateOnly))
+			it.Whole = map[string]string{"active": on.Format(time.DateOnly)}
+		}
+	}
+	it.Fields[renew] = account.Of(strconv.FormatBool(parts[3] == "0"))
+}
+
+// account returns an account as the block left it.
+func (a *answer) account(name string) (account.Account, error) {
+	at, known := a.accounts[name]
+	if !known {
+		return account.Account{}, system.ErrGone
+	}
+	return a.found[at], nil
+}
+
+// everyone is the pattern of any name.
+const everyone = `[^:]*`
+
+// List implements system.System.
+func (c *client) List(ctx context.Context, _ []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		b := &block{}
+		b.text.WriteString("look " + quoted(everyone) + "\n")
+		a, err := c.do(ctx, "list accounts", b)
+		if err != nil {
+			yield(account.Account{}, err)
+			return
+		}
+		for _, found := range a.found {
+			if !yield(found, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Find implements system.System: a host's accounts are read faster than looked for.
+func (c *client) Find(context.Context, string, []string, []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) { yield(account.Account{}, system.ErrCannotFind) }
+}
+
+// Get implements system.System.
+func (c *client) Get(ctx context.Context, id string, _ []string) (account.Account, error) {
+	a, err := c.do(ctx, "look at an account", &block{names: []string{id}})
+	if err != nil {
+		return account.Account{}, err
+	}
+	return a.account(id)
+}
+
+// Create implements system.System.
+func (c *client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	made, err := c.CreateAll(ctx, []account.Account{wanted}, fields)
+	if err != nil {
+		return account.Account{}, err
+	}
+	return made[0].Account, made[0].Err
+}
+
+// CreateAll implements system.System.
+func (c *client) CreateAll(ctx context.Context, wanted []account.Account, _ []string) ([]system.Made, error) {
+	_, f, err := c.open(system.Stopping(ctx))
+	if err != nil {
+		return nil, err
+	}
+	made := make([]system.Made, len(wanted))
+	b, at := &block{}, []int{}
+	for i, w := range wanted {
+		name := w.Field("userName").Text()
+		if made[i].Err = refuseValues(f, w.Fields); made[i].Err != nil {
+			continue
+		}
+		commands, err := c.create(f, w)
+		if err != nil {
+			return nil, err
+		}
+		b.own(name, commands)
+		at = append(at, i)
+	}
+	if len(at) == 0 {
+		return made, nil
+	}
+	a, err := c.do(ctx, "make accounts", b)
+	var unclear *system.Unclear
+	if err != nil && (!errors.As(err, &unclear) || a == nil) {
+		return nil, err
+	}
+	for n, i := range at {
+		switch r := a.results[n]; {
+		case !r.came:
+			made[i].Err = err // that it is unclear
+		case r.code != 0:
+			_, gone := a.account(b.names[n])
+			made[i].Err = leftBehind(c.trouble(r, wanted[i].Fields), r, gone == nil)
+		case err == nil:
+			if made[i].Account, made[i].Err = a.account(b.names[n]); made[i].Err != nil {
+				made[i].Err = &system.Unclear{Err: fmt.Errorf("the host said that it made %s, and /etc/passwd does not have it", b.names[n])}
+			}
+		default: // it was made, and how it looks was not seen any more
+			made[i].Account = account.Account{ID: b.names[n]}
+		}
+	}
+	if err != nil && !slices.ContainsFunc(a.results, func(r result) bool { return r.came }) {
+		return nil, err
+	}
+	return made, nil
+}
+
+// leftBehind adds to a trouble that an account stays, as it could not be taken away again.
+func leftBehind(err error, r result, there bool) error {
+	if !there || r.step != "password" && r.step != "renewal" && r.code != 12 {
+		return err
+	}
+	const left = "; the account could not be taken away again and stays half made: remove it on the host"
+	var refusal *system.Refusal
+	var unavailable *system.Unavailable
+	switch {
+	case errors.As(err, &refusal):
+		refusal.Message += left
+	case errors.As(err, &unavailable):
+		unavailable.Message += left
+	}
+	return err
+}
+
+// create is the commands that make an account, all of it or nothing.
+func (c *client) create(f *facts, w account.Account) (string, error) {
+	name, uid, gid := w.Field("userName").Text(), w.Field("uidNumber").Text(), w.Field("gidNumber").Text()
+	home := w.Field("homeDirectory").Text()
+	if home == "" {
+		home = f.homes + "/" + name
+	}
+	useradd := []string{"useradd"}
+	add := func(flag, value string) {
+		if value != "" {
+			useradd = append(useradd, flag, value)
+		}
+	}
+	add("-u", uid)
+	add("-g", gid)
+	add("-c", w.Field("gecos").Text())
+	add("-d", home)
+	add("-s", w.Field("loginShell").Text())
+	off := w.Field("active").Text() == "false"
+	if add("-e", w.Field("expires").Text()); off {
+		useradd = append(useradd, "-e", closedDate)
+	}
+	steps := []string{}
+	undo := "userdel -- " + quoted(name)
+	if c.homes.make {
+		useradd = append(useradd, "-m")
+		// What lies there may be somebody else's.
+		owner := "false"
+		if uid != "" {
+			owner = `[ "$(stat -c %u ` + quoted(home) + ` 2>/dev/null)" = ` + quoted(uid) + " ]"
+		}
+		there := fmt.Sprintf(`{ r=-r; [ ! -e %[2]s ] || { r=; getent passwd %[1]s >/dev/null 2>&1 || %[3]s || no home-there "of user number $(stat -c %%u %[2]s)"; }; }`, quoted(name), quoted(home), owner)
+		steps = append(steps, there)
+		undo = "userdel $r -- " + quoted(name)
+	} else {
+		useradd = append(useradd, "-M")
+	}
+	private := gid != "" && gid == uid
+	if private { // the group that is the account's own
+		group := fmt.Sprintf(`{ g=; [ -n "$(sed -nE %s /etc/group)" ] || { try group groupadd -g %s -- %s && g=1; }; }`, quoted("/^[^:]*:[^:]*:"+gid+":/p"), quoted(gid), quoted(name))
+		steps = append(steps, group)
+		undo += "; [ -z \"$g\" ] || groupdel -- " + quoted(name)
+	}
+	useradd = append(useradd, "--", name)
+	more := []string{}
+	if w.Password != "" {
+		hash, err := hashed(f.method, w.Password)
+		if err != nil {
+			return "", err
+		}
+		if off {
+			hash = "!" + hash
+		}
+		c.work.Mask.Add(hash)
+		more = append(more, "pw "+quoted(name+":"+hash))
+	}
+	if w.Field(renew).Text() == "true" {
+		more = append(more, "try "+words("renewal", "chage", "-d", "0", "--", name))
+	}
+	made := "try account " + words(useradd...)
+	// useradd leaves an account behind whose home could not be made.
+	undo = "{ z=$?; { " + undo + "; } >/dev/null 2>&1 </dev/null; false; }"
+	made = fmt.Sprintf("{ %s || { [ $c != 12 ] || %s; false; }; }", made, undo)
+	if len(more) > 0 {
+		made += fmt.Sprintf(" && { { %s; } || %s; }", strings.Join(more, " && "), undo)
+	}
+	if private { // groups are there by now
+		made = fmt.Sprintf(`{ %s || { [ -z "$g" ] || groupdel -- %s >/dev/null 2>&1; false; }; }`, made, quoted(name))
+	}
+	return strings.Join(append(steps, made), " && "), nil
+}
+
+// Change implements system.System.
+func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
+	_, f, err := c.open(system.Stopping(ctx))
+	if err != nil {
+		return account.Account{}, err
+	}
+	commands, after, err := c.change(f, known, changes)
+	if err != nil {
+		return account.Account{}, err
+	}
+	b := &block{}
+	b.own(known.ID, as(known)+commands)
+	if after != known.ID {
+		b.names = append(b.names, after)
+	}
+	a, err := c.one(ctx, "change an account", b, known)
+	if err != nil {
+		return account.Account{}, err
+	}
+	if r := a.results[0]; r.code != 0 {
+		return account.Account{}, c.trouble(r, fieldsOf(changes))
+	}
+	return a.account(after)
+}
+
+// one carries out a block about one account that there is.
+func (c *client) one(ctx context.Context, what string, b *block, known account.Account) (*answer, error) {
+	a, err := c.do(ctx, what, b)
+	if err != nil && a == nil {
+		return nil, err
+	}
+	r := a.results[0]
+	switch {
+	case !r.came:
+		return nil, err
+	case r.step == "not-as-it-was":
+		if _, gone := a.account(known.ID); gone != nil {
+			return nil, system.ErrGone
+		}
+		return nil, system.ErrChanged
+	case err != nil: // it is done or was refused, and how it looks was not seen any more
+		if r.code == 0 {
+			return nil, &system.Unclear{Err: err}
+		}
+	}
+	return a, nil
+}
+
+// as has commands carried out only if the account is as it was when it was looked at; if
+// that is not known, only if it is a person's.
+func as(known account.Account) string {
+	if known.Version == "" {
+		return `{ [ -n "$(line ` + quoted(pattern([]string{known.ID})) + `)" ] || no not-as-it-was; } && `
+	}
+	return `{ [ "$(line ` + quoted(pattern([]string{known.ID})) + `)" = ` + quoted(known.Version) + ` ] || no not-as-it-was; } && `
+}
+
+// change is the commands that change an account, and what it is called then.
+func (c *client) change(f *facts, known account.Account, changes []account.Change) (commands, after string, err error) {
+	fields := fieldsOf(changes)
+	if err := refuseValues(f, fields); err != nil {
+		return "", "", err
+	}
+	after = known.ID
+	usermod, more := []string{"usermod"}, []string{}
+	for _, change := range changes {
+		to := change.After.Text()
+		switch change.Field {
+		case "userName":
+			after = to
+			usermod = append(usermod, "-l", to)
+		case "uidNumber":
+			usermod = append(usermod, "-u", to)
+		case "gidNumber":
+			usermod = append(usermod, "-g", to)
+		case "gecos":
+			usermod = append(usermod, "-c", to)
+		case "homeDirectory":
+			if usermod = append(usermod, "-d", to); c.homes.move {
+				usermod = append(usermod, "-m")
+			}
+		case "loginShell":
+			usermod = append(usermod, "-s", to)
+		case "expires":
+			if _, both := fields["active"]; both {
+				continue // with that
+			}
+			if closed(known) {
+				return "", "", &system.Refusal{Code: account.SystemRefused, Field: "expires", Message: "the account is closed, and another day would let the person in again: resume it first"}
+			}
+			usermod = append(usermod, "-e", to)
+		case "active":
+			day, both := fields["expires"]
+			switch {
+			case to == "false":
+				usermod = append(usermod, "-L", "-e", closedDate)
+			case both:
+				usermod = append(usermod, "-e", day.Text())
+			default: // the day that it had before it was suspended, where that is known
+				usermod = append(usermod, "-e", change.Whole)
+			}
+		case renew:
+			day := "0"
+			if to != "true" {
+				day = time.Now().UTC().Format(time.DateOnly)
+			}
+			more = append(more, "try "+words("renewal", "chage", "-d", day, "--", after))
+		}
+	}
+	if fields["active"].Text() == "true" {
+		// Where there is no password that could be let in again, usermod would say no.
+		more = append([]string{fmt.Sprintf(`{ [ -z "$(sed -nE %s /etc/shadow)" ] || try password usermod -U -- %s; }`, quoted("/^("+pattern([]string{after})+"):![^:!*]/p"), quoted(after))}, more...)
+	}
+	if fields["active"].Text() == "false" && c.ends {
+		more = append(more, "sessions "+words(after, known.Field("uidNumber").Text()))
+	}
+	if len(usermod) > 1 {
+		more = append([]string{"try account " + words(append(usermod, "--", known.ID)...)}, more...)
+	}
+	return strings.Join(more, " && "), after, nil
+}
+
+// closed reports whether an account is marked as suspended.
+func closed(a account.Account) bool {
+	return strings.HasSuffix(a.Version, ":"+strconv.Itoa(closedDay)) && strings.Contains(a.Version, "\n")
+}
+
+// fieldsOf are the values that changes give.
+func fieldsOf(changes []account.Change) map[string]account.Value {
+	fields := map[string]account.Value{}
+	for _, change := range changes {
+		fields[change.Field] = change.After
+	}
+	return fields
+}
+
+// Remove implements system.System.
+func (c *client) Remove(ctx context.Context, known account.Account) error {
+	userdel := []string{"account", "userdel"}
+	if c.homes.remove {
+		userdel = append(userdel, "-r")
+	}
+	b := &block{}
+	b.own(known.ID, as(known)+"try "+words(append(userdel, "--", known.ID)...))
+	a, err := c.one(ctx, "remove an account", b, known)
+	if err != nil {
+		return err
+	}
+	if r := a.results[0]; r.code != 0 {
+		return c.trouble(r, nil)
+	}
+	return nil
+}
+
+// SetPassword implements system.System. The password of a suspended account is set and
+// stays locked.
+func (c *client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+	_, f, err := c.open(system.Stopping(ctx))
+	if err != nil {
+		return err
+	}
+	hash, err := hashed(f.method, password)
+	if err != nil {
+		return err
+	}
+	c.work.Mask.Add(hash)
+	name := pattern([]string{known.ID})
+	locked := fmt.Sprintf(`l=; [ -z "$(sed -nE %s /etc/shadow)" ] || l=!`, quoted("/^("+name+"):([^:]*:){6}"+strconv.Itoa(closedDay)+":/p"))
+	commands := as(account.Account{ID: known.ID}) + "{ " + locked + "; pw " + quoted(known.ID+":") + `"$l"` + quoted(hash) + "; }"
+	if len(also) > 0 {
+		more, _, err := c.change(f, known, also)
+		if err != nil {
+			return err
+		}
+		commands += " && " + more
+	}
+	b := &block{}
+	b.own(known.ID, commands)
+	a, err := c.one(ctx, "set a password", b, known)
+	if err != nil {
+		return err
+	}
+	if r := a.results[0]; r.code != 0 {
+		return c.trouble(r, fieldsOf(also))
+	}
+	return nil
+}

@@ -1,0 +1,88 @@
+package host
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// prelude is what the shell is told first. Commands are carried out by “try”, which keeps
+// what a command said and what it ended with; nothing that a command prints reaches the
+// answer but in one line of bounded length.
+//
+//	try STEP COMMAND…   carries it out, as the named step of an account's own
+//	pw LINE             has chpasswd set a hash; printf is the shell's own, so that no hash
+//	                    stands on a command line, and no file is written
+//	own                 begins an account; when the host can take no more, nothing is begun
+//	end N               tells what became of the Nth account
+//	grab, release       keep two of these shells from one host's files at once, where there
+//	                    is flock; a shell that was cut off holds it until its last command ends
+//
+// Where the user database cannot be locked or written at all, no further account would
+// fare better, and each attempt may take a quarter of a minute.
+const prelude = `LC_ALL=C; export LC_ALL; PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin; export PATH; umask 022; cd /
+n='
+'
+try() { step=$1; shift; e=$("$@" 2>&1 </dev/null); c=$?; [ $c = 0 ] || stuck; return $c; }
+pw() { step=password; e=$(printf '%s\n' "$1" | chpasswd -e 2>&1); c=$?; [ $c = 0 ] || stuck; return $c; }
+stuck() { case $e in *'annot lock'*|*'lock file'*|*'annot open /etc/'*|*'No space left'*|*'ead-only file system'*|*'uota exceeded'*) halt=1;; esac; }
+own() { step=; c=0; e=; [ -z "$halt" ] || { step=halted; c=255; return 1; }; }
+no() { step=$1; c=254; e=$2; return 254; }
+end() { while :; do case $e in *"$n"*) e="${e%%"$n"*} ${e#*"$n"}";; *) break;; esac; done; printf '%s R %s %s %s %.600s\n' "$M" "$1" "${step:-none}" "$c" "$e"; }
+have() { command -v "$1" >/dev/null 2>&1; }
+locks=
+if have flock && ( : >>/run/evenledger.lock ) 2>/dev/null; then exec 9>>/run/evenledger.lock; locks=1; fi
+grab() { halt=; [ -z "$locks" ] || flock -w 60 9 || { halt=1; printf '%s B\n' "$M"; }; }
+release() { [ -z "$locks" ] || flock -u 9; }
+line() { sed -nE "s/^($1):[^:]*:(.*)/\\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/\\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
+look() { sed -nE "s/^($1):[^:]*:(.*)/$M P \\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/$M S \\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
+sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$2"; fi >/dev/null 2>&1; :; }
+`
+
+// quoted is a text as one word of a shell.
+func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
+
+// words are several, with a space between.
+func words(texts ...string) string {
+	out := make([]string, len(texts))
+	for i, t := range texts {
+		out[i] = quoted(t)
+	}
+	return strings.Join(out, " ")
+}
+
+// pattern is the extended regular expression, between slashes, for these names and no
+// others.
+func pattern(names []string) string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = strings.ReplaceAll(regexp.QuoteMeta(name), "/", `\/`)
+	}
+	return strings.Join(out, "|")
+}
+
+// A block is the commands of a request about some accounts.
+type block struct {
+	text  strings.Builder
+	names []string // to look at when they were carried out
+	owns  int
+}
+
+// own adds the commands of one account, joined by “&&” and the like.
+func (b *block) own(name, commands string) {
+	fmt.Fprintf(&b.text, "own && %s; end %d\n", commands, b.owns)
+	b.owns++
+	b.names = append(b.names, name)
+}
+
+// script is the block, with its accounts looked at in the end.
+func (b *block) script() string {
+	text := b.text.String()
+	if b.owns > 0 {
+		text = "grab\n" + text + "release\n"
+	}
+	if len(b.names) > 0 {
+		text += "look " + quoted(pattern(b.names)) + "\n"
+	}
+	return text
+}

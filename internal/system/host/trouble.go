@@ -1,0 +1,90 @@
+package host
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// refuseValues says no to what the host's files cannot hold, or what would give rights
+// that no account of a person has, before anything is sent.
+func refuseValues(f *facts, fields map[string]account.Value) error {
+	known := map[string]bool{"userName": true, "uidNumber": true, "gidNumber": true, "gecos": true, "homeDirectory": true, "loginShell": true, "expires": true, "active": true, renew: true}
+	refuse := func(code account.Code, field, format string, args ...any) error {
+		return &system.Refusal{Code: code, Field: field, Message: fmt.Sprintf(format, args...)}
+	}
+	for field, value := range fields {
+		text := value.Text()
+		number, err := strconv.Atoi(text)
+		switch {
+		case !known[field] && value.Filled():
+			return refuse(account.UnknownField, field, "a host's accounts have no field %s", field)
+		case strings.ContainsAny(text, ":\n\r\x00"):
+			return refuse(account.NotAllowedValue, field, "“%s” cannot stand in /etc/passwd: no colon and no line break can", strings.Join(strings.Fields(text), " "))
+		case field == "userName" && (text == "" || strings.ContainsAny(text, "/,* \t") || strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+")):
+			return refuse(account.NotAllowedValue, field, "“%s” cannot be the name of an account on a host", text)
+		case field == "uidNumber" && value.Present() && (err != nil || !f.person(number)):
+			return refuse(account.NotAllowedValue, field, "user numbers of people go from %d to %d on this host (UID_MIN and UID_MAX of /etc/login.defs), and “%s” is none of them", f.least, f.most, text)
+		case field == "gidNumber" && value.Present() && (err != nil || number < f.leastGroup && number != usersGroup):
+			return refuse(account.NotAllowedValue, field, "the numbers of people's groups begin with %d on this host (GID_MIN of /etc/login.defs), and “%s” may be a group that gives rights over the host", f.leastGroup, text)
+		case (field == "homeDirectory" || field == "loginShell") && value.Present() && !strings.HasPrefix(text, "/"):
+			return refuse(account.NotAllowedValue, field, "“%s” is no full path", text)
+		}
+	}
+	return nil
+}
+
+// usersGroup is the number of the group “users”, by custom.
+const usersGroup = 100
+
+// trouble puts what a tool ended with into words. The codes are those of the manual pages of
+// shadow-utils, under “exit values”.
+func (c *client) trouble(r result, fields map[string]account.Value) error {
+	said := c.work.Mask.Hide(r.said)
+	of := func(field string) string { return fields[field].Text() }
+	refuse := func(code account.Code, field, format string, args ...any) error {
+		message := fmt.Sprintf(format, args...)
+		if said != "" {
+			message += " (" + said + ")"
+		}
+		return &system.Refusal{Code: code, Field: field, Message: message}
+	}
+	switch lower := strings.ToLower(said); {
+	case r.step == "halted":
+		return &system.Unavailable{Message: fmt.Sprintf("%s took no more of them: the account before met a user database that cannot be written", c.At), Remedy: "Look what became of the account before."}
+	case strings.Contains(lower, "lock file"), strings.Contains(lower, "annot lock"):
+		return &system.Unavailable{Message: fmt.Sprintf("the user database of %s is locked by another program, and stayed so: %s", c.At, said), Remedy: "Look there whether somebody is at it (vipw, another tool); a lock that was left behind is a file such as /etc/passwd.lock."}
+	case strings.Contains(lower, "no space left"), strings.Contains(lower, "quota exceeded"), strings.Contains(lower, "read-only file system"):
+		return &system.Unavailable{Message: fmt.Sprintf("%s has no room, or may not be written to: %s", c.At, said), Remedy: "Make room on the host."}
+	case r.step == "home-there":
+		return refuse(account.SystemRefused, "homeDirectory", "there is something at the home folder already, which a new account would be given")
+	}
+	switch r.step + " " + strconv.Itoa(r.code) {
+	case "account 9":
+		return refuse(account.TakenValue, "userName", "the host has an account “%s” already, or knows one from a directory", of("userName"))
+	case "account 4":
+		return refuse(account.TakenValue, "uidNumber", "the user number %s is somebody's already", of("uidNumber"))
+	case "account 6":
+		if _, group := fields["gidNumber"]; group {
+			return refuse(account.UnknownGroup, "gidNumber", "the host has no group of number %s", of("gidNumber"))
+		}
+		return system.ErrGone
+	case "account 3":
+		return refuse(account.NotAllowedValue, "", "the host does not take one of the values")
+	case "account 8":
+		return refuse(account.SystemRefused, "", "the person is signed in, or something of theirs runs; end it on the host, or try again later")
+	case "account 12":
+		return refuse(account.SystemRefused, "homeDirectory", "the home folder could not be made, moved or removed")
+	case "group 4", "group 9":
+		return refuse(account.TakenValue, "gidNumber", "the group of the account's own could not be made, as its name or number is taken")
+	case "account 2":
+		return refuse(account.SystemRefused, "", "the host's tools are of a kind that does not know one of the options")
+	}
+	if r.step == "password" {
+		return refuse(account.SystemRefused, "password", "the password could not be set")
+	}
+	return refuse(account.SystemRefused, "", "the host said no, with exit code %d at the step “%s”", r.code, r.step)
+}
