@@ -21,8 +21,10 @@ type Attribute struct {
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
 	Longest     int      `json:"longest,omitempty"`     // characters of a value; 0: any number
 	Rule        Rule     `json:"rule,omitempty"`        // when the system takes two values for one
-	Least       int      `json:"least,omitempty"`       // of a number
-	Most        int      `json:"most,omitempty"`        // of a number; 0: any
+
+	// Refuses says why the system cannot take a value, if it cannot; nil: all that the rest
+	// says of it can be taken.
+	Refuses func(value string) (why string) `json:"-"`
 
 	// Also are other ways to write what is allowed, in small letters → the value.
 	Also map[string]string `json:"-"`

@@ -167,11 +167,14 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 			return nil, mistake(err.Error(), "Name fields of the brief, or of the sheet's headings.")
 		}
 	}
+	if err := a.reach(ctx, j, offline); err != nil {
+		return nil, err
+	}
 	j.Mapper = mapping.New(j.Brief, j.Sheet.Info())
 	if err := j.settleDates(j.Path); err != nil {
 		return nil, err
 	}
-	if err := a.fit(ctx, j, offline); err != nil {
+	if err := j.fit(offline); err != nil {
 		return nil, err
 	}
 	return j, nil
@@ -227,10 +230,8 @@ func sheetOptions(b *brief.Brief, request Request) sheet.Options {
 	return options
 }
 
-// fit connects the system, unless offline, and finds where the brief, the sheet's
-// columns and the system do not fit together.
-func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
-	j.Findings = j.Mapper.Findings()
+// reach connects the system, unless offline, and has the brief be as it takes it.
+func (a *App) reach(ctx context.Context, j *Job, offline bool) (err error) {
 	if !offline && j.System == nil {
 		if j.System, err = a.Connect(j.Target); err != nil {
 			return err
@@ -245,6 +246,12 @@ func (a *App) fit(ctx context.Context, j *Job, offline bool) (err error) {
 		j.Brief.Fit(j.Schema)
 		j.Target.Renew = cmp.Or(j.Target.Renew, j.Schema.Renewal)
 	}
+	return nil
+}
+
+// fit finds where the brief, the sheet's columns and the system do not fit together.
+func (j *Job) fit(offline bool) error {
+	j.Findings = j.Mapper.Findings()
 	j.Findings = append(j.Findings, check.New(j.Mapper, j.Schema).Schema()...)
 	if !offline && j.Brief.Password.Change && j.Target.Renew == "" {
 		f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.Target.Name))

@@ -196,11 +196,43 @@ func (b *Brief) bringsOnlyMemberships() bool {
 		!slices.ContainsFunc(b.Memberships, func(m Memberships) bool { return m.Mode == Exact })
 }
 
-// Fit has a brief that nobody has used yet compare values as the system does.
+// Fit has a brief that nobody has used yet compare values as the system does, and put
+// together what the system has instead of fields that it lacks. Fitting it once more does
+// nothing.
 func (b *Brief) Fit(schema *account.Schema) {
+	for _, c := range schema.Composed {
+		b.compose(schema, c)
+	}
 	for i := range b.Fields {
 		if attribute, has := schema.Attribute(b.Fields[i].Name); has {
 			b.Fields[i].Rule = attribute.Rule
+		}
+	}
+}
+
+// compose puts a field together of others, which are not sent.
+func (b *Brief) compose(schema *account.Schema, c account.Composed) {
+	sent := func(name string) bool { i := b.Field(name); return i >= 0 && b.Fields[i].Send }
+	for _, of := range c.Of {
+		if b.Field(c.Field) >= 0 || slices.ContainsFunc(of, func(name string) bool { return !sent(name) }) {
+			continue
+		}
+		compiled, err := b.env.Compile("trim("+strings.Join(of, ` + " " + `)+")", expr.Text)
+		if err != nil {
+			continue // they are of kinds that cannot be put together
+		}
+		e := &Expr{Expr: compiled}
+		for _, name := range e.Names {
+			e.Uses = append(e.Uses, b.Field(name))
+		}
+		b.index[c.Field] = len(b.Fields)
+		b.Fields = append(b.Fields, Field{Field: schema.Field(c.Field), Make: e, Send: true})
+	}
+	for _, of := range c.Of {
+		for _, name := range of {
+			if _, has := schema.Attribute(name); !has && sent(name) && !slices.Contains(b.Match, name) {
+				b.Fields[b.Field(name)].Send = false
+			}
 		}
 	}
 }

@@ -316,7 +316,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		if !value.Filled() || !f.Send || c.schema == nil {
 			continue
 		}
-		if a, ok := c.schema.Attribute(f.Name); ok && (len(a.Allowed) > 0 || a.Longest > 0 || a.Most > 0) {
+		if a, ok := c.schema.Attribute(f.Name); ok && (len(a.Allowed) > 0 || a.Longest > 0 || a.Refuses != nil) {
 			c.allowed(wanted, i, a)
 		}
 	}
@@ -371,9 +371,11 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 		c.add(wanted, i, account.Error, account.TooLongThere, fmt.Sprintf("“%s” has %d characters, and the system takes %d for %s", text, utf8.RuneCountInString(text), a.Longest, c.brief.Fields[i].Name))
 		return
 	}
-	if number, err := strconv.Atoi(text); a.Most > 0 && (err != nil || number < a.Least || number > a.Most) {
-		c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” stands for %s, which is a whole number from %d to %d there", text, c.brief.Fields[i].Name, a.Least, a.Most))
-		return
+	if a.Refuses != nil {
+		if why := a.Refuses(text); why != "" {
+			c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” %s", text, why))
+			return
+		}
 	}
 	if len(a.Allowed) == 0 || slices.Contains(a.Allowed, text) {
 		return

@@ -61,7 +61,7 @@ func Run(t testing.TB, cmd *exec.Cmd, port int) {
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
 		signals := []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGKILL}
-		if strings.HasSuffix(cmd.Path, "sshd") || strings.HasSuffix(cmd.Path, "unshare") {
+		if strings.HasSuffix(cmd.Path, "sshd") || strings.HasSuffix(cmd.Path, "host.sh") {
 			signals = signals[1:] // it does not end at the first
 		}
 		for _, signal := range signals {

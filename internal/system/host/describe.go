@@ -39,6 +39,7 @@ type facts struct {
 	method      string // of hashing passwords
 	homes       string // folder of new home folders
 	shells      []string
+	attributes  []account.Attribute
 }
 
 // line takes in a line of the probe's answer.
@@ -76,6 +77,7 @@ func (f *facts) line(kind, text string) {
 func (f *facts) usable(c *connection) error {
 	f.least, f.most = cmp.Or(f.least, 1000), cmp.Or(f.most, 60000)
 	f.leastGroup, f.homes = cmp.Or(f.leastGroup, f.least), cmp.Or(f.homes, "/home")
+	f.attributes = f.fields()
 	switch {
 	case f.uid != "0" && c.sudo:
 		return &system.Unavailable{Message: fmt.Sprintf("sudo makes %s another than root on %s", c.User, c.At), Remedy: "Allow it there to become root."}
@@ -101,28 +103,33 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	if err != nil {
 		return nil, err
 	}
-	also := map[string]string{}
-	for _, shell := range slices.Backward(f.shells) {
-		also[shell[strings.LastIndex(shell, "/")+1:]] = shell
-	}
 	schema := &account.Schema{
 		Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}, Renewal: renew,
-		Attributes: []account.Attribute{
-			{Field: "userName", Path: "passwd: name", Kind: account.Login, Required: true, Unique: true, Exact: true, Longest: 32, Rule: account.ByLetter},
-			{Field: "uidNumber", Path: "passwd: UID", Kind: account.Number, Unique: true, Least: f.least, Most: f.most},
-			{Field: "gidNumber", Path: "passwd: GID", Kind: account.Number, Least: 1, Most: 1<<32 - 2},
-			{Field: "gecos", Path: "passwd: comment", Description: "The person's name, for people to read."},
-			{Field: "homeDirectory", Path: "passwd: directory", Rule: account.ByLetter, Exact: true},
-			{Field: "loginShell", Path: "passwd: shell", Allowed: f.shells, Also: also, Rule: account.ByLetter, Exact: true},
-			{Field: "expires", Path: "shadow: expire", Kind: account.Date, Description: "From this day on the account is closed."},
-			{Field: "active", Path: "shadow: locked and expired", Kind: account.YesNo},
-			{Field: renew, Path: "shadow: last change", Kind: account.YesNo, Description: "The person has to choose another password at the next sign-in."},
-		},
-		Composed: []account.Composed{{Field: "gecos", Of: [][]string{{"displayName"}, {"formattedName"}, {"givenName", "familyName"}}}},
+		Attributes: f.attributes,
+		Composed:   []account.Composed{{Field: "gecos", Of: [][]string{{"displayName"}, {"formattedName"}, {"givenName", "familyName"}}}},
 	}
 	return &system.Description{
 		Schema: schema,
 		Kinds:  []account.ThingKind{{Name: groups}},
 		Can:    system.Abilities{Versions: true, Moves: true, AtOnce: mostTogether, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
 	}, nil
+}
+
+// fields are what the host's files hold of an account.
+func (f *facts) fields() []account.Attribute {
+	also := map[string]string{}
+	for _, shell := range slices.Backward(f.shells) {
+		also[shell[strings.LastIndex(shell, "/")+1:]] = shell
+	}
+	return []account.Attribute{
+		{Field: "userName", Path: "passwd: name", Kind: account.Login, Required: true, Unique: true, Exact: true, Longest: 32, Rule: account.ByLetter, Refuses: noName},
+		{Field: "uidNumber", Path: "passwd: UID", Kind: account.Number, Unique: true, Refuses: f.noNumber},
+		{Field: "gidNumber", Path: "passwd: GID", Kind: account.Number, Refuses: f.noGroup},
+		{Field: "gecos", Path: "passwd: comment", Description: "The person's name, for people to read.", Refuses: plain},
+		{Field: "homeDirectory", Path: "passwd: directory", Rule: account.ByLetter, Exact: true, Refuses: noPath},
+		{Field: "loginShell", Path: "passwd: shell", Allowed: f.shells, Also: also, Rule: account.ByLetter, Exact: true},
+		{Field: "expires", Path: "shadow: expire", Kind: account.Date, Description: "From this day on the account is closed."},
+		{Field: "active", Path: "shadow: locked and expired", Kind: account.YesNo},
+		{Field: renew, Path: "shadow: last change", Kind: account.YesNo, Description: "The person has to choose another password at the next sign-in."},
+	}
 }

@@ -2,6 +2,7 @@ package host
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -9,32 +10,63 @@ import (
 	"evenledger/internal/system"
 )
 
-// refuseValues says no to what the host's files cannot hold, or what would give rights
-// that no account of a person has, before anything is sent.
+// refuseValues says no to what the host's files cannot hold, before anything is sent.
 func refuseValues(f *facts, fields map[string]account.Value) error {
-	known := map[string]bool{"userName": true, "uidNumber": true, "gidNumber": true, "gecos": true, "homeDirectory": true, "loginShell": true, "expires": true, "active": true, renew: true}
-	refuse := func(code account.Code, field, format string, args ...any) error {
-		return &system.Refusal{Code: code, Field: field, Message: fmt.Sprintf(format, args...)}
-	}
 	for field, value := range fields {
-		text := value.Text()
-		number, err := strconv.Atoi(text)
-		switch {
-		case !known[field] && value.Filled():
-			return refuse(account.UnknownField, field, "a host's accounts have no field %s", field)
-		case strings.ContainsAny(text, ":\n\r\x00"):
-			return refuse(account.NotAllowedValue, field, "“%s” cannot stand in /etc/passwd: no colon and no line break can", strings.Join(strings.Fields(text), " "))
-		case field == "userName" && (text == "" || strings.ContainsAny(text, "/,* \t") || strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+")):
-			return refuse(account.NotAllowedValue, field, "“%s” cannot be the name of an account on a host", text)
-		case field == "uidNumber" && value.Present() && (err != nil || !f.person(number)):
-			return refuse(account.NotAllowedValue, field, "user numbers of people go from %d to %d on this host (UID_MIN and UID_MAX of /etc/login.defs), and “%s” is none of them", f.least, f.most, text)
-		case field == "gidNumber" && value.Present() && (err != nil || number < f.leastGroup && number != usersGroup):
-			return refuse(account.NotAllowedValue, field, "the numbers of people's groups begin with %d on this host (GID_MIN of /etc/login.defs), and “%s” may be a group that gives rights over the host", f.leastGroup, text)
-		case (field == "homeDirectory" || field == "loginShell") && value.Present() && !strings.HasPrefix(text, "/"):
-			return refuse(account.NotAllowedValue, field, "“%s” is no full path", text)
+		i := slices.IndexFunc(f.attributes, func(a account.Attribute) bool { return a.Field == field })
+		if i < 0 && value.Filled() {
+			return &system.Refusal{Code: account.UnknownField, Field: field, Message: fmt.Sprintf("a host's accounts have no field %s", field)}
+		}
+		if i < 0 || !value.Present() {
+			continue
+		}
+		why := ""
+		if refuses := f.attributes[i].Refuses; refuses != nil && (value.Filled() || field == "userName") {
+			why = refuses(value.Text())
+		}
+		if why != "" {
+			return &system.Refusal{Code: account.NotAllowedValue, Field: field, Message: fmt.Sprintf("“%s” %s", strings.Join(strings.Fields(value.Text()), " "), why)}
 		}
 	}
 	return nil
+}
+
+// plain says why a text cannot stand in a line of the host's files.
+func plain(text string) string {
+	if strings.ContainsAny(text, ":\n\r\x00") {
+		return "cannot stand in the host's files: no colon and no line break can"
+	}
+	return ""
+}
+
+func noName(text string) string {
+	switch {
+	case text == "", strings.ContainsAny(text, "/,* \t"), strings.HasPrefix(text, "-"), strings.HasPrefix(text, "+"):
+		return "cannot be the name of an account on a host"
+	}
+	return plain(text)
+}
+
+func noPath(text string) string {
+	if !strings.HasPrefix(text, "/") {
+		return "is no full path"
+	}
+	return plain(text)
+}
+
+// noNumber says why a text is no number of a person's account: those below give rights.
+func (f *facts) noNumber(text string) string {
+	if number, err := strconv.Atoi(text); err != nil || !f.person(number) {
+		return fmt.Sprintf("is none of the user numbers of people, which go from %d to %d on this host (UID_MIN and UID_MAX of /etc/login.defs)", f.least, f.most)
+	}
+	return ""
+}
+
+func (f *facts) noGroup(text string) string {
+	if number, err := strconv.Atoi(text); err != nil || number < f.leastGroup && number != usersGroup {
+		return fmt.Sprintf("may be a group that gives rights over the host: those of people begin with %d (GID_MIN of /etc/login.defs)", f.leastGroup)
+	}
+	return ""
 }
 
 // usersGroup is the number of the group “users”, by custom.

@@ -1,0 +1,50 @@
+#!/usr/bin/env bash
+# Runs a Unix host of its own in the folder DIR until it is stopped: OpenSSH's server on
+# 127.0.0.1:PORT, with an /etc, a /home and a /srv that nobody else sees, so that accounts can be
+# made and removed in it with this machine's own tools. It has this machine's system accounts and
+# nobody else. root gets in by the key in DIR/key, and evenledger, who may become root by sudo
+# where there is one; DIR/known_hosts has the host's key. Takes root, and mount namespaces.
+#
+#   scripts/host.sh DIR PORT
+set -euo pipefail
+dir=$(realpath "$1") port=$2
+mkdir -p "$dir"/{etc,home,mail,srv} "$dir"/run/sshd
+chmod 755 "$dir" "$dir"/*
+cd "$dir"
+
+for name in default login.defs security shells skel pam.d nsswitch.conf ld.so.cache ld.so.conf ld.so.conf.d sudo.conf machine-id localtime environment; do
+  [ ! -e /etc/$name ] || cp -a /etc/$name etc/
+done
+system='$3 < 1000 || $3 > 60000'
+awk -F: "$system" /etc/passwd >etc/passwd
+awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
+sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
+sed 's/:.*/:*::/' etc/group >etc/gshadow
+: >etc/subuid
+: >etc/subgid
+chmod 600 etc/shadow etc/gshadow
+echo 'evenledger:x:499:65534::/:/bin/sh' >>etc/passwd
+echo 'evenledger:*:20000:0:99999:7:::' >>etc/shadow
+mkdir -p etc/sudoers.d
+printf 'root ALL=(ALL) ALL\nevenledger ALL=(root) NOPASSWD: /bin/sh, /usr/bin/sh\n' >etc/sudoers
+chmod 440 etc/sudoers
+
+[ -e key ] || ssh-keygen -q -t ed25519 -N '' -f key
+[ -e host ] || ssh-keygen -q -t ed25519 -N '' -f host
+echo "[127.0.0.1]:$port $(cat host.pub)" >known_hosts
+cat >sshd_config <<END
+Port $port
+ListenAddress 127.0.0.1
+HostKey $dir/host
+AuthorizedKeysFile $dir/key.pub
+StrictModes no
+UsePAM no
+PermitRootLogin yes
+PasswordAuthentication no
+PidFile none
+END
+
+exec unshare --mount --propagation private sh -c '
+  for at in etc home srv run; do mount --bind "$0/$at" /$at; done
+  mount --bind "$0/mail" /var/mail
+  exec /usr/sbin/sshd -D -e -f "$0/sshd_config" 2>"$0/log"' "$dir"
