@@ -78,6 +78,8 @@ type Batch struct {
 	ReportTo   []string           // addresses that get its report
 	Begin      []Whole            // what is done elsewhere before it
 	End        []Whole            // and when all of it is posted
+	Set        string             // of systems, for which one sheet made a batch each; empty: it stands alone
+	Beside     int                // with Set: the number of the first of them
 	Trial      string             // what it is a trial of, to be undone later; empty: it is none
 	Tab        string             // of it
 

@@ -132,6 +132,19 @@ func Protects(schema *account.Schema, patterns []string, a *account.Account) boo
 	})
 }
 
+// Find returns the account that a row means; nil: none, or nobody can tell which. Nothing
+// else is decided.
+func (d *Decider) Find(w *mapping.Wanted) *account.Account {
+	e := &Entry{}
+	if w.Aside || w.Refused() {
+		return nil
+	}
+	if found := d.match(e, w); e.Outcome != account.Refused {
+		return found
+	}
+	return nil
+}
+
 // match finds the row's account, or refuses the entry. The first key that finds
 // an account decides; every other key of the row must agree with it.
 func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {

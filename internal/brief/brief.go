@@ -133,6 +133,7 @@ type Field struct {
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
 	Next           Range   // from which new accounts get a number that is free; zero: none
+	Renumber       bool    // with Next: also accounts that are there, whose number is not of it or is another elsewhere
 	MakeMissing    bool    // of a place that does not exist: it is made first
 	Among          string  // the value is the name or id of a thing of this kind, such as units
 	Mode           Mode    // of a list: what becomes of the values that are there
@@ -299,6 +300,7 @@ type Options struct {
 	// only for a name that nothing else knows; nil, or no answer: such a name is a mistake.
 	Own     func(system string) map[string]account.Kind
 	Systems []string // names a brief may use under "system"; nil: any
+	For     string   // the system whose accounts are meant, whatever the brief says; empty: as it says
 }
 
 func (o Options) isOwn(system, field string) bool { return o.IsOwn != nil && o.IsOwn(system, field) }
@@ -324,6 +326,10 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.Name = node.Text()
 	}
 	b.readSystem(top.get("system"), options)
+	if options.For != "" {
+		b.System = options.For
+	}
+	top.suit(b.System, options.Systems)
 	b.readSheet(top.pairs("sheet", yamldoc.Names(sheetKeys)...))
 	switch top.get("dates").OneOf("day-first", "month-first") {
 	case "day-first":
@@ -533,6 +539,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			f.Send = p.Value.Bool()
 		case "next":
 			f.Next, f.Kind = readRange(p.Value), account.Number
+		case "renumber":
+			f.Renumber = p.Value.Bool()
 		case "make_missing":
 			f.MakeMissing = p.Value.Bool()
 		case "among":
@@ -571,6 +579,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
 	case f.Next.High > 0 && (f.Split != "" || len(f.Parts) > 0 || source.make.Exists() || f.Fallback.Present() || f.Unique == UniqueNumber):
 		pair.At.Fail("Keep “next”, and “from” for rows that give a number.", "with “next”, the field %s takes no “make”, “fallback”, “split” or “unique: number”", pair.Key)
+	case f.Renumber && f.Next.High == 0:
+		pair.At.Fail("Add “next: 20000-29999”, or take it out.", "“renumber” gives numbers of a range, and the field %s has none", pair.Key)
 	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present() && f.Next.High == 0:
 		pair.At.Fail("Give it “from: HEADING”, “make: EXPRESSION” or “fallback: VALUE”.", "the field %s has no source", pair.Key)
 	case f.ClearWhenBlank && (f.Fallback.Present() || source.make.Exists() || f.Required || f.From == ""):

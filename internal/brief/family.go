@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
 
@@ -66,6 +67,38 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 	}
 	base.Fail("Name a brief of the same folder.", "there is no brief “%s”", name)
 	return nil
+}
+
+// forKeys are what a brief may say of one system: all but what is settled before the system is
+// known.
+func forKeys() []string {
+	settled := []string{"brief", "based_on", "system", "sheet", "for"}
+	return slices.DeleteFunc(yamldoc.Names(briefKeys), func(name string) bool { return slices.Contains(settled, name) })
+}
+
+// suit puts before each layer what it says of just this system. Of others it is seen that
+// the keys are right.
+func (l *layers) suit(system string, systems []string) {
+	var tops []map[string]yamldoc.Node
+	for _, top := range l.tops {
+		own := map[string]yamldoc.Node{}
+		for _, of := range top["for"].Pairs() {
+			if systems != nil && !slices.Contains(systems, of.Key) {
+				remedy := "Name a system of evenledger.yaml."
+				if near := words.Nearest(of.Key, systems); near != "" {
+					remedy = "Did you mean “" + near + "”?"
+				}
+				of.At.Fail(remedy, "evenledger.yaml has no system “%s”", of.Key)
+			}
+			for _, pair := range of.Value.Pairs(forKeys()...) {
+				if of.Key == system {
+					own[pair.Key] = pair.Value
+				}
+			}
+		}
+		tops = append(tops, own, top)
+	}
+	l.tops = tops
 }
 
 // get returns the nearest layer's value of a key.

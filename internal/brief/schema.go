@@ -53,6 +53,7 @@ var (
 		{Name: "parts", Form: yamldoc.Table, About: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number or a word, or = and a text that is the same in all."},
 		{Name: "among", Form: yamldoc.Text, About: "The value is the name or id of a thing of this kind in the system, such as units; a row that names none is refused."},
 		{Name: "next", Form: yamldoc.Text, About: "A range such as 20000-29999: a new account gets the lowest number of it that no row and no account of the system has, unless its cell gives one."},
+		{Name: "renumber", Form: yamldoc.Bool, About: "With next: accounts that are there get a number of the range as well, if theirs is not of it, or is not the same in all systems of a set."},
 		{Name: "make_missing", Form: yamldoc.Bool, About: "With unit: whether a place in the directory that does not exist is made first. Without it the row is refused."},
 		{Name: "mode", OneOf: modes, About: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},
 	}
@@ -136,6 +137,7 @@ var (
 		{Name: "dates", OneOf: []string{"day-first", "month-first"}, About: "How dates such as 3/4/2027 are meant."},
 		{Name: "phones", Form: yamldoc.Text, About: "The country whose telephone numbers are written without its code, such as GB."},
 		{Name: "only", Form: expression, About: "Rows for which it does not hold are set aside, and counted."},
+		{Name: "for", About: "What is otherwise for one system: under its name, keys of a brief that count for it before those here; its fields replace those of their names."},
 		{Name: "match", Form: yamldoc.Texts, About: "The fields that find an account, tried in order."},
 		{Name: "new", OneOf: []string{"create", "skip", "refuse"}, About: "What is done with a row that finds no account. Without it: create."},
 		{Name: "known", OneOf: []string{"update", "fill", "skip", "refuse"}, About: "What is done with a row that finds an account: change what differs, fill only what is empty, set aside, refuse. Without it: update."},
@@ -181,6 +183,7 @@ func Schema() ([]byte, error) {
 		known[f.Name] = object{"$ref": "#/$defs/field", "description": "The " + f.Label + " (" + f.Kind.String() + ")."}
 	}
 	properties["fields"] = object{"type": "object", "minProperties": 1, "properties": known, "additionalProperties": object{"$ref": "#/$defs/field"}, "description": about(briefKeys, "fields")}
+	properties["for"] = object{"type": "object", "additionalProperties": object{"$ref": "#"}, "description": about(briefKeys, "for")}
 	check := schemaOf(checkKeys)
 	check["required"] = []string{"that", "say"}
 	rule := schemaOf(ruleKeys)

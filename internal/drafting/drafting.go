@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/text/unicode/norm"
 
@@ -67,18 +68,70 @@ type Made struct {
 
 // Make makes the batch. The caller has locked "draft".
 func (d *Draft) Make(ctx context.Context) (*Made, error) {
-	about, err := d.System.Describe(ctx)
-	if err != nil {
-		return nil, err
+	made, errs := MakeAll(ctx, []*Draft{d})
+	return made[0], errs[0]
+}
+
+// MakeAll makes several batches of one sheet, one for each of its systems, in which a person
+// gets one number. What became of each is told in their order; one that cannot be made leaves
+// the others alone, unless numbers are to be given: nobody can tell then which are free. The
+// caller has locked "draft".
+func MakeAll(ctx context.Context, drafts []*Draft) ([]*Made, []error) {
+	made, errs := make([]*Made, len(drafts)), make([]error, len(drafts))
+	if err := drafts[0].Ledger.Sweep(ctx); err != nil {
+		for i := range errs {
+			errs[i] = err
+		}
+		return made, errs
 	}
-	m := &making{Draft: d, about: about, brief: d.Mapper.Brief(), keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}}
-	m.brief.Fit(about.Schema)
-	m.checker = check.New(d.Mapper, about.Schema)
-	m.checker.Judge, m.checker.Known = secret.NewJudge(m.rules()), d.Known
-	if err := m.all(ctx); err != nil {
-		return nil, err
+	pool := &pool{several: len(drafts) > 1}
+	makings := make([]*making, len(drafts))
+	for i, d := range drafts {
+		makings[i] = &making{Draft: d, pool: pool, keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}}
 	}
-	return &Made{&d.Batch, m.way, m.unprotecting()}, nil
+	each := func(together bool, do func(*making) error) {
+		if !together || len(makings) == 1 {
+			for i, m := range makings {
+				if errs[i] == nil {
+					errs[i] = do(m)
+				}
+			}
+			return
+		}
+		var all sync.WaitGroup
+		for i, m := range makings {
+			if errs[i] == nil {
+				all.Go(func() { errs[i] = do(m) })
+			}
+		}
+		all.Wait()
+	}
+	each(true, func(m *making) error { return m.ready(ctx) })
+	each(false, func(m *making) error { return m.begin(ctx) })
+	for i := range makings { // a number is given of a range that all of them share
+		if errs[i] == nil {
+			makings[i].lookForNumbers()
+		}
+	}
+	each(true, func(m *making) error { return m.gather(ctx) })
+	if i := slices.IndexFunc(errs, func(err error) bool { return err != nil }); i >= 0 && len(pool.ranges) > 0 {
+		for at := range errs {
+			if errs[at] == nil {
+				errs[at] = fmt.Errorf("numbers cannot be given while another system of the set cannot be looked at: %w", errs[i])
+			}
+		}
+	}
+	each(false, func(m *making) error { return m.holders(ctx) })
+	each(false, func(m *making) error { return m.finish(ctx) })
+	for i, m := range makings {
+		if errs[i] == nil {
+			made[i] = &Made{&m.Batch, m.way, m.unprotecting()}
+		} else if m.Batch.ID > 0 {
+			// The context may be over, and the rows must go all the same.
+			errs[i] = errors.Join(errs[i], m.Ledger.Discard(context.WithoutCancel(ctx), m.Batch.ID), m.Vaults.Destroy(m.Batch.ID))
+		}
+	}
+	return made, errs
 }
 
 // A making is a batch on its way.
@@ -86,6 +139,8 @@ type making struct {
 	*Draft
 
 	registry
+	pool    *pool
+	index   *batch.Index
 	about   *system.Description
 	vault   *secret.Vault // of the batch
 	checker *check.Checker
@@ -95,14 +150,21 @@ type making struct {
 	earlier map[int][]account.Finding        // findings about rows taken in before
 	bases   map[string]int                   // of the numbered field: how many rows want the value
 	seen    []account.Account                // a few of the system's, whoever they are
-	numbers []*numbers                       // that new accounts get
+	numbers []numbered                       // that new accounts get
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
-// all makes the batch, or leaves nothing of it.
-func (d *making) all(ctx context.Context) error {
+// ready sees what the system is like.
+func (d *making) ready(ctx context.Context) (err error) {
+	if d.about, err = d.System.Describe(ctx); err != nil {
+		return err
+	}
+	d.brief = d.Mapper.Brief()
+	d.brief.Fit(d.about.Schema)
+	d.checker = check.New(d.Mapper, d.about.Schema)
+	d.checker.Judge, d.checker.Known = secret.NewJudge(d.rules()), d.Known
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
 	b.Protect, b.Mark = slices.Concat(d.brief.Protect, d.Protect), d.about.Suspension
@@ -114,49 +176,55 @@ func (d *making) all(ctx context.Context) error {
 	if err := d.prepare(ctx); err != nil {
 		return err
 	}
-	if err := d.remember(ctx); err != nil {
-		return err
-	}
+	return d.remember(ctx)
+}
+
+// begin gives the batch its number.
+func (d *making) begin(ctx context.Context) error {
+	b := &d.Batch
 	if err := d.Ledger.Begin(ctx, b); err != nil {
 		return err
+	}
+	if d.pool.first == 0 {
+		d.pool.first = b.ID
+	}
+	if b.Set != "" {
+		b.Beside = d.pool.first
 	}
 	// A draft that was killed may have left a key under this number.
 	if err := d.Vaults.Destroy(b.ID); err != nil {
 		return err
 	}
 	d.vault = d.Vaults.Of(b.ID)
-	if err := d.fill(ctx); err != nil {
-		// The context may be over, and the rows must go all the same.
-		return errors.Join(err, d.Ledger.Discard(context.WithoutCancel(ctx), b.ID), d.Vaults.Destroy(b.ID))
-	}
 	return nil
 }
 
-func (d *making) fill(ctx context.Context) error {
-	d.lookForNumbers()
+// gather takes the rows in and looks at the accounts that they may mean.
+func (d *making) gather(ctx context.Context) (err error) {
 	if err := d.takeIn(ctx); err != nil {
 		return err
 	}
-	index, err := d.find(ctx)
-	if err != nil {
+	if d.index, err = d.find(ctx); err != nil {
 		return err
 	}
-	if err := d.register(ctx, index); err != nil {
+	if err := d.register(ctx, d.index); err != nil {
 		return err
 	}
 	if err := d.lookForPlaces(ctx); err != nil {
 		return err
 	}
-	if err := d.readNumbers(ctx); err != nil {
-		return err
-	}
-	if err := d.decide(ctx, index); err != nil {
+	return d.readNumbers(ctx)
+}
+
+// finish decides what is to be done.
+func (d *making) finish(ctx context.Context) error {
+	if err := d.decide(ctx, d.index); err != nil {
 		return err
 	}
 	if err := d.hold(ctx); err != nil {
 		return err
 	}
-	d.settleWitnesses(index)
+	d.settleWitnesses(d.index)
 	info := d.Sheet.Info()
 	d.Batch.Encoding, d.Batch.Read = info.Encoding, info.Read
 	if d.Compare {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/bits"
 	"strconv"
+	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -12,19 +13,60 @@ import (
 	"evenledger/internal/mapping"
 )
 
-// numbers are the numbers of a range for a field, and which of them somebody has.
+// A pool is what batches of one sheet share: the ranges of which they give numbers.
+type pool struct {
+	several bool // there is more than one batch
+	first   int  // number of the first of them
+	ranges  []*numbers
+}
+
+// numbers are the numbers of a range for a field, which of them somebody has, and which row
+// got which.
 type numbers struct {
-	index int // of the field, in the brief
-	field brief.Field
+	name   string
+	of     brief.Range
+	same   bool // a person's number is the same in several systems
+	within bool // and of this range, also where there is an account already
+
+	mu    sync.Mutex
 	taken []uint64 // a bit each
 	first int      // word that may have a free one
+
+	// With same:
+	given   map[int]int   // row → number
+	row     map[int]int   // number → row that got it
+	holders map[int]int   // number → accounts that have it, of all systems
+	held    map[int][]int // row → numbers that its accounts have, one for each system
+}
+
+// A numbered is a field of a brief that gets numbers.
+type numbered struct {
+	*numbers
+	index int // of the field, in the brief
+	field brief.Field
+}
+
+// rangeOf returns the numbers of a field's range.
+func (p *pool) rangeOf(f brief.Field) *numbers {
+	for _, n := range p.ranges {
+		if n.name == f.Name && n.of == f.Next {
+			n.within = n.within || f.Renumber
+			return n
+		}
+	}
+	n := &numbers{name: f.Name, of: f.Next, same: p.several || f.Renumber, within: f.Renumber, taken: make([]uint64, (f.Next.High-f.Next.Low)/64+1)}
+	if n.same {
+		n.given, n.row, n.holders, n.held = map[int]int{}, map[int]int{}, map[int]int{}, map[int][]int{}
+	}
+	p.ranges = append(p.ranges, n)
+	return n
 }
 
 // lookForNumbers gets ready to give numbers, if the brief does.
 func (d *making) lookForNumbers() {
 	for i, f := range d.brief.Fields {
-		if f.Next.High > 0 {
-			d.numbers = append(d.numbers, &numbers{index: i, field: f, taken: make([]uint64, (f.Next.High-f.Next.Low)/64+1)})
+		if f.Next.High > 0 && f.Send {
+			d.numbers = append(d.numbers, numbered{d.pool.rangeOf(f), i, f})
 			d.Batch.Numbers = append(d.Batch.Numbers, f.Name)
 		}
 	}
@@ -43,7 +85,7 @@ func (d *making) readNumbers(ctx context.Context) error {
 		}
 		for _, n := range d.numbers {
 			for _, text := range account.Items(a.Field(n.field.Name).Text()) {
-				n.take(text)
+				n.take(text, true)
 			}
 		}
 		read++
@@ -52,19 +94,63 @@ func (d *making) readNumbers(ctx context.Context) error {
 	return nil
 }
 
+// holders notes which numbers the accounts of each row have by now, where a person is to have
+// one number.
+func (d *making) holders(ctx context.Context) error {
+	matcher := &batch.Decider{Brief: d.brief, Schema: d.about.Schema, Index: d.index, Column: d.Mapper.Heading}
+	for _, n := range d.numbers {
+		if !n.same {
+			continue
+		}
+		for after := 0; ; {
+			rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
+			if err != nil {
+				return err
+			}
+			if len(rows) == 0 {
+				break
+			}
+			for _, spooled := range rows {
+				after = spooled.Wanted.Row
+				if a := matcher.Find(spooled.Wanted); a != nil {
+					if number, err := strconv.Atoi(a.Field(n.field.Name).Text()); err == nil {
+						n.held[after] = append(n.held[after], number)
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // given takes out the numbers that a row gives itself.
 func (d *making) given(w *mapping.Wanted) {
 	for _, n := range d.numbers {
-		n.take(w.Values[n.index].Text())
+		if text := w.Values[n.index].Text(); text != "" {
+			n.take(text, false)
+		}
 	}
 }
 
-func (n *numbers) take(text string) {
-	at, err := strconv.Atoi(text)
-	if at -= n.field.Next.Low; err == nil && at >= 0 && at <= n.field.Next.High-n.field.Next.Low {
+// take notes that somebody has a number, or is to have it.
+func (n *numbers) take(text string, has bool) {
+	number, err := strconv.Atoi(text)
+	if err != nil {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if has && n.same {
+		n.holders[number]++
+	}
+	if n.has(number) {
+		at := number - n.of.Low
 		n.taken[at/64] |= 1 << (at % 64)
 	}
 }
+
+// has reports whether a number is of the range.
+func (n *numbers) has(number int) bool { return number >= n.of.Low && number <= n.of.High }
 
 // next returns the lowest number that is free, and takes it.
 func (n *numbers) next() (number int, free bool) {
@@ -74,28 +160,70 @@ func (n *numbers) next() (number int, free bool) {
 		if bit == 64 {
 			continue
 		}
-		if at > n.field.Next.High-n.field.Next.Low {
+		if at > n.of.High-n.of.Low {
 			return 0, false
 		}
 		n.taken[n.first] |= 1 << bit
-		return n.field.Next.Low + at, true
+		return n.of.Low + at, true
 	}
 	return 0, false
 }
 
-// number gives an account that is to be made the numbers that its row does not give.
+// give returns the number of a row: the one that it got before, else the first of those its
+// accounts have that nobody else has anywhere, else the lowest that is free.
+func (n *numbers) give(row int) (number int, free bool) {
+	if !n.same {
+		return n.next()
+	}
+	if number, free = n.given[row]; free {
+		return number, true
+	}
+	for _, number := range n.held[row] {
+		own := 0
+		for _, other := range n.held[row] {
+			if other == number {
+				own++
+			}
+		}
+		if _, gone := n.row[number]; !gone && n.holders[number] == own && (n.has(number) || !n.within) {
+			n.given[row], n.row[number] = number, row
+			return number, true
+		}
+	}
+	if number, free = n.next(); free {
+		n.given[row], n.row[number] = number, row
+	}
+	return number, free
+}
+
+// number gives an account that is to be made the numbers that its row does not give, and one
+// that is there the number that the person has everywhere.
 func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
 	for _, n := range d.numbers {
-		if e.Intent != account.Create || e.Outcome != account.Waiting || w.Values[n.index].Filled() {
+		known := n.field.Renumber && e.Account != "" && (e.Outcome == account.Waiting && e.Intent != account.Remove || e.Outcome == account.Unchanged && e.Intent == account.Keep)
+		made := e.Intent == account.Create && e.Outcome == account.Waiting
+		if !made && !known || w.Values[n.index].Filled() {
 			continue
 		}
-		next, free := n.next()
+		number, free := n.give(e.Row)
 		if !free {
 			d.ties.Return(e.Steps)
-			e.Find(account.Error, account.NoFreeValue, n.field.Name, d.Mapper.Heading(n.index), fmt.Sprintf("every number from %d to %d is taken", n.field.Next.Low, n.field.Next.High))
+			e.Find(account.Error, account.NoFreeValue, n.field.Name, d.Mapper.Heading(n.index), fmt.Sprintf("every number from %d to %d is taken", n.of.Low, n.of.High))
 			e.Refuse()
 			return
 		}
-		e.Changes = append(e.Changes, account.Change{Field: n.field.Name, After: account.Of(strconv.Itoa(next))})
+		after := account.Of(strconv.Itoa(number))
+		before := e.Known[n.field.Name]
+		if before.Text() == after.Text() {
+			continue
+		}
+		e.Changes = append(e.Changes, account.Change{Field: n.field.Name, Before: before, After: after})
+		if e.Outcome == account.Unchanged {
+			e.Intent, e.Outcome = account.Update, account.Waiting
+			if batch.Protects(d.about.Schema, d.Batch.Protect, &account.Account{ID: e.Account, Fields: e.Known}) {
+				e.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected, and the row would change its number", e.Key))
+				e.Refuse()
+			}
+		}
 	}
 }

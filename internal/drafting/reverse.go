@@ -57,6 +57,9 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		what = "removed"
 	}
 	b.Policies = fmt.Sprintf("Undoes batch %d: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", r.Of.ID, what)
+	if err := r.Ledger.Sweep(ctx); err != nil {
+		return nil, err
+	}
 	if err := r.Ledger.Begin(ctx, b); err != nil {
 		return nil, err
 	}

@@ -101,8 +101,10 @@ type Reader interface {
 // Drafts is what making a batch needs.
 type Drafts interface {
 	Reader
-	// Begin makes a batch in state Drafting and gives it the next number. Batches that were
-	// left in that state are thrown away first: the caller has locked "draft".
+	// Sweep throws away the batches that drafts left unfinished, as they were killed: the
+	// caller has locked "draft", and begins afterwards.
+	Sweep(ctx context.Context) error
+	// Begin makes a batch in state Drafting and gives it the next number.
 	Begin(ctx context.Context, b *batch.Batch) error
 	// Save writes what is known of the batch as a whole.
 	Save(ctx context.Context, b *batch.Batch) error

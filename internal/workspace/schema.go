@@ -49,6 +49,9 @@ func ruleKeys() []yamldoc.Key {
 // patterns is the form of “elevated”: texts for each key.
 const patterns yamldoc.Form = "patterns"
 
+// several is the form of “sets”.
+const several yamldoc.Form = "several"
+
 // Schema returns the JSON Schema (draft 2020-12) of evenledger.yaml, for editors: what a
 // system takes follows from its kind.
 func Schema(kinds Kinds) ([]byte, error) {
@@ -69,7 +72,8 @@ func Schema(kinds Kinds) ([]byte, error) {
 		{Name: "feeds", About: "Where sheets come from, each under a name of its own, for feed:NAME."},
 		{Name: "mail", Nested: mail.Keys(), About: "How mails are sent."},
 		{Name: "systems", About: "The systems whose accounts are kept, each under a name of its own."},
-	}, nil)
+		{Name: "sets", Form: several, About: "Several systems under one name, so that one sheet makes a batch for each: NAME: [SYSTEM, SYSTEM]."},
+	}, map[yamldoc.Form]yamldoc.Object{several: {"type": "object", "additionalProperties": texts}})
 	top["$schema"], top["title"] = "https://json-schema.org/draft/2020-12/schema", "A workspace of Even Ledger"
 	systems := top["properties"].(yamldoc.Object)["systems"].(yamldoc.Object)
 	systems["type"], systems["additionalProperties"] = "object", yamldoc.Object{"anyOf": of}

@@ -33,6 +33,7 @@ type Workspace struct {
 	Dir     string // absolute
 	Ledger  string // absolute path of the ledger
 	Systems []System
+	Sets    []Set
 	Feeds   []Feed
 	Mail    *mail.Server // nil: nothing says how mails are sent
 }
@@ -50,6 +51,12 @@ type Feed struct {
 	Source  feed.Source
 	Line    int           // in evenledger.yaml
 	Timeout time.Duration // for a server to answer at all
+}
+
+// A Set is several systems under one name.
+type Set struct {
+	Name    string
+	Systems []string
 }
 
 // A System is what is said of one system.
@@ -132,7 +139,8 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 		return nil, err
 	}
 	w := &Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
-	for _, pair := range doc.Root().Pairs("ledger", "systems", "feeds", "mail") {
+	var sets yamldoc.Node
+	for _, pair := range doc.Root().Pairs("ledger", "systems", "sets", "feeds", "mail") {
 		switch pair.Key {
 		case "ledger":
 			if path := pair.Value.Text(); path != "" {
@@ -142,6 +150,8 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 			for _, pair := range pair.Value.Pairs() {
 				w.Systems = append(w.Systems, w.readSystem(pair, kinds.Systems))
 			}
+		case "sets":
+			sets = pair.Value
 		case "mail":
 			w.Mail = mail.Read(reach.Part{Name: "mail", Dir: w.Dir, At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(mail.Keys())...)})
 		case "feeds":
@@ -150,10 +160,59 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 			}
 		}
 	}
+	w.readSets(sets)
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
 	return w, nil
+}
+
+// readSets reads the sets, when the systems are known.
+func (w *Workspace) readSets(node yamldoc.Node) {
+	names := w.systemNames()
+	for _, pair := range node.Pairs() {
+		set := Set{pair.Key, pair.Value.Texts()}
+		switch {
+		case !isName(set.Name):
+			pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a set", set.Name)
+		case slices.Contains(names, set.Name):
+			pair.At.Fail("Call one of them otherwise.", "there are a set and a system “%s”", set.Name)
+		case len(set.Systems) == 0:
+			pair.At.Fail("Write it as “"+set.Name+": [SYSTEM, SYSTEM]”.", "the set %s has no systems", set.Name)
+		}
+		seen := map[string]bool{}
+		for _, item := range pair.Value.Items() {
+			name := item.Text()
+			switch near := words.Nearest(name, names); {
+			case seen[name]:
+				item.Fail("Keep one of them.", "the set %s has %s twice", set.Name, name)
+			case slices.Contains(names, name):
+			case near != "":
+				item.Fail("Did you mean “"+near+"”?", "there is no system “%s”", name)
+			default:
+				item.Fail("Name it under “systems”.", "there is no system “%s”", name)
+			}
+			seen[name] = true
+		}
+		w.Sets = append(w.Sets, set)
+	}
+}
+
+func (w *Workspace) systemNames() []string {
+	names := make([]string, len(w.Systems))
+	for i, s := range w.Systems {
+		names[i] = s.Name
+	}
+	return names
+}
+
+// Set returns the set of that name.
+func (w *Workspace) Set(name string) (Set, bool) {
+	i := slices.IndexFunc(w.Sets, func(s Set) bool { return s.Name == name })
+	if i < 0 {
+		return Set{}, false
+	}
+	return w.Sets[i], true
 }
 
 func (w *Workspace) path(path string) string {
@@ -309,17 +368,17 @@ func readDuration(node yamldoc.Node) time.Duration {
 
 // System returns the system of that name; without a name, the only one.
 func (w *Workspace) System(name string) (System, error) {
-	names := make([]string, len(w.Systems))
-	for i, s := range w.Systems {
-		names[i] = s.Name
-	}
+	names := w.systemNames()
 	if name == "" && len(w.Systems) == 1 {
 		return w.Systems[0], nil
 	}
 	if i := slices.Index(names, name); i >= 0 {
 		return w.Systems[i], nil
 	}
+	_, set := w.Set(name)
 	switch near := words.Nearest(name, names); {
+	case set:
+		return System{}, fmt.Errorf("“%s” is a set of systems, and this is done with one: name one of %s", name, strings.Join(names, ", "))
 	case len(names) == 0:
 		return System{}, fmt.Errorf("%s names no system", File)
 	case name == "":

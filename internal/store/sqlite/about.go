@@ -55,6 +55,8 @@ type about struct {
 	ReportTo   []string           `json:"reportTo,omitempty"`
 	Begin      []batch.Whole      `json:"begin,omitempty"`
 	End        []batch.Whole      `json:"end,omitempty"`
+	Set        string             `json:"set,omitempty"`
+	Beside     int                `json:"beside,omitempty"`
 	Trial      string             `json:"trial,omitempty"`
 	Tab        string             `json:"tab,omitempty"`
 

@@ -315,19 +315,22 @@ const stamp = time.RFC3339Nano
 // moment is a time that sorts as text.
 const moment = "2006-01-02T15:04:05.000000000Z"
 
-// Begin makes a batch in state Drafting and gives it the next number. Batches
-// that were left in that state are thrown away first: the caller has locked
-// "draft", so nobody is at them.
-func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
+// Sweep implements store.Drafts.
+func (l *Ledger) Sweep(ctx context.Context) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
 		for _, table := range []string{"entries", "secrets", "steps", "outgoing"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting); err != nil {
-			return err
-		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting)
+		return err
+	})
+}
+
+// Begin implements store.Drafts.
+func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, "SELECT coalesce(max(id), 0) + 1 FROM batches").Scan(&b.ID); err != nil {
 			return err
 		}

@@ -191,6 +191,7 @@ func TestUnfinishedDrafts(t *testing.T) {
 	assert.Empty(t, all)
 	_, err = l.Batch(t.Context(), half.ID)
 	assert.ErrorIs(t, err, store.ErrNoBatch)
+	require.NoError(t, l.Sweep(t.Context()))
 	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
 	assert.Equal(t, 1, b.ID)
 	dropped := &batch.Batch{Made: noon}
