@@ -9,25 +9,27 @@
 set -euo pipefail
 dir=$(realpath "$1") port=$2
 mkdir -p "$dir"/{etc,home,mail,srv} "$dir"/run/sshd
-chmod 755 "$dir" "$dir"/*
+chmod 755 "$dir" "$dir"/{etc,home,mail,srv,run}
 cd "$dir"
 
-for name in default login.defs security shells skel pam.d nsswitch.conf ld.so.cache ld.so.conf ld.so.conf.d sudo.conf machine-id localtime environment; do
-  [ ! -e /etc/$name ] || cp -a /etc/$name etc/
-done
-system='$3 < 1000 || $3 > 60000'
-awk -F: "$system" /etc/passwd >etc/passwd
-awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
-sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
-sed 's/:.*/:*::/' etc/group >etc/gshadow
-: >etc/subuid
-: >etc/subgid
-chmod 600 etc/shadow etc/gshadow
-echo 'evenledger:x:499:65534::/:/bin/sh' >>etc/passwd
-echo 'evenledger:*:20000:0:99999:7:::' >>etc/shadow
-mkdir -p etc/sudoers.d
-printf 'root ALL=(ALL) ALL\nevenledger ALL=(root) NOPASSWD: /bin/sh, /usr/bin/sh\n' >etc/sudoers
-chmod 440 etc/sudoers
+if [ ! -e etc/passwd ]; then # a host that is started again is as it was
+  for name in default login.defs security shells skel pam.d nsswitch.conf ld.so.cache ld.so.conf ld.so.conf.d sudo.conf machine-id localtime environment; do
+    [ ! -e /etc/$name ] || cp -a /etc/$name etc/
+  done
+  system='$3 < 1000 || $3 > 60000'
+  awk -F: "$system" /etc/passwd >etc/passwd
+  awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
+  sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
+  sed 's/:.*/:*::/' etc/group >etc/gshadow
+  : >etc/subuid
+  : >etc/subgid
+  chmod 600 etc/shadow etc/gshadow
+  echo 'evenledger:x:499:65534::/:/bin/sh' >>etc/passwd
+  echo 'evenledger:*:20000:0:99999:7:::' >>etc/shadow
+  mkdir -p etc/sudoers.d
+  printf 'root ALL=(ALL) ALL\nevenledger ALL=(root) NOPASSWD: /bin/sh, /usr/bin/sh\n' >etc/sudoers
+  chmod 440 etc/sudoers
+fi
 
 [ -e key ] || ssh-keygen -q -t ed25519 -N '' -f key
 [ -e host ] || ssh-keygen -q -t ed25519 -N '' -f host

@@ -41,6 +41,8 @@ type Request struct {
 	Again    bool     // what a feed brings is taken though it was taken before
 	Trial    string   // what the batch is a trial of
 	Elevated bool     // roles and groups that give rights over others are allowed
+
+	among *among // the jobs of one set; nil: it stands alone
 }
 
 // Selects reads what takes a part of the rows.
@@ -82,7 +84,9 @@ type Job struct {
 	Selection sheet.Selection
 	Findings  []account.Finding     // about the sheet as a whole
 	Things    *membership.Catalogue // that rows may name; nil: not looked at
+	about     *system.Description   // nil: the system was not asked
 	rules     secret.Rules          // that the system tells of passwords
+	left      []string              // of a set: what the sheet gives and this system does not have
 	whyNot    string                // what can be done about rows that find no account, where they are refused
 }
 
@@ -137,7 +141,11 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 	if j.Name == "" {
 		return nil, mistake("no sheet is named, and no brief says which feed brings one", "Name a sheet, or write “sheet: {feed: NAME}” into the brief.")
 	}
-	if j.local, err = a.Local(ctx, j.Name, request.Again, !request.Compare && !offline); err != nil {
+	if request.among != nil && request.among.local != nil {
+		brought := *request.among.local
+		brought.spool = nil // which is the first one's to close
+		j.local = &brought
+	} else if j.local, err = a.Local(ctx, j.Name, request.Again, !request.Compare && !offline); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -193,7 +201,7 @@ func (a *App) lookUp(j *Job, request Request, offline bool) (err error) {
 	}
 	systemName := request.System
 	if request.Brief != "" {
-		if j.Brief, err = a.LoadBrief(j.Workspace, request.Brief, request.Only); err != nil {
+		if j.Brief, err = a.LoadBrief(j.Workspace, request.Brief, request.Only, request.System); err != nil {
 			return err
 		}
 		j.Named = true
@@ -240,10 +248,15 @@ func (a *App) reach(ctx context.Context, j *Job, offline bool) (err error) {
 		if err != nil {
 			return err
 		}
-		j.Schema, j.rules = about.Schema, about.Rules
+		j.Schema, j.rules, j.about = about.Schema, about.Rules, about
 	}
 	if j.Schema != nil {
 		j.Brief.Fit(j.Schema)
+		if j.Request.among != nil {
+			if j.left, err = j.Brief.Leave(j.Schema, kindsOf(j.about)); err != nil {
+				return mistake(fmt.Sprintf("%s: %s", j.Target.Name, err), "Let the brief's “match” have a field that all of the set have.")
+			}
+		}
 		j.Target.Renew = cmp.Or(j.Target.Renew, j.Schema.Renewal)
 	}
 	return nil
@@ -308,7 +321,7 @@ func (a *App) suggest(ctx context.Context, j *Job, only string, offline bool) (*
 			return nil, err
 		}
 		schema := about.Schema
-		j.System, j.Schema, options.Kinds = client, schema, map[string]account.Kind{}
+		j.System, j.Schema, j.about, options.Kinds = client, schema, about, map[string]account.Kind{}
 		for _, attribute := range schema.Attributes {
 			options.Kinds[attribute.Field] = attribute.Kind
 		}
@@ -321,19 +334,24 @@ func (a *App) suggest(ctx context.Context, j *Job, only string, offline bool) (*
 	return brief.Suggest(j.Sheet.Info().Headings, j.Target.Name, options)
 }
 
-func (a *App) LoadBrief(w *workspace.Workspace, name, only string) (*brief.Brief, error) {
+// LoadBrief loads a brief, with a further condition; for a system, whatever it says itself, if
+// one is named.
+func (a *App) LoadBrief(w *workspace.Workspace, name, only, system string) (*brief.Brief, error) {
 	path, err := w.BriefPath(name)
 	if err != nil {
 		return nil, mistake(err.Error(), "")
 	}
 	options := a.BriefOptions(w)
-	options.Only = only
+	options.Only, options.For = only, system
 	return brief.Load(path, options)
 }
 
 func (a *App) BriefOptions(w *workspace.Workspace) brief.Options {
 	options := brief.Options{Today: a.Today(), Systems: []string{}, Root: w.Dir}
 	for _, s := range w.Systems {
+		options.Systems = append(options.Systems, s.Name)
+	}
+	for _, s := range w.Sets {
 		options.Systems = append(options.Systems, s.Name)
 	}
 	options.Aliases = func(name string) []string {
@@ -470,4 +488,12 @@ func (j *Job) Row(ctx context.Context, number int) (*Found, error) {
 		}
 	}
 	return at, nil
+}
+
+// kindsOf are the names of the kinds of things that a system has.
+func kindsOf(about *system.Description) (names []string) {
+	for _, k := range about.Kinds {
+		names = append(names, k.Name)
+	}
+	return names
 }

@@ -238,6 +238,30 @@ func (b *Brief) compose(schema *account.Schema, c account.Composed) {
 	}
 }
 
+// Leave has a brief that nobody has used yet pass over what a system does not have of the
+// fields and kinds of memberships that it gives, and returns their names. It is an error if no
+// key is left that finds an account.
+func (b *Brief) Leave(schema *account.Schema, kinds []string) (left []string, err error) {
+	for i := range b.Fields {
+		f := &b.Fields[i]
+		if _, has := schema.Attribute(f.Name); !has && f.Send && f.Name != account.ID {
+			f.Send = false
+			left = append(left, f.Name)
+		}
+	}
+	b.Match = slices.DeleteFunc(b.Match, func(name string) bool { return slices.Contains(left, name) })
+	if len(b.Match) == 0 {
+		return left, fmt.Errorf("it has none of the fields that find an account")
+	}
+	for i := range b.Memberships {
+		if m := &b.Memberships[i]; !slices.Contains(kinds, m.Kind) && !m.Untouched {
+			m.Untouched = true
+			left = append(left, m.Kind)
+		}
+	}
+	return left, nil
+}
+
 // Intent returns the index of the field that carries a row's own intent, or -1.
 func (b *Brief) Intent() int { return b.Field(intentField) }
 
@@ -313,6 +337,20 @@ func Load(path string, options Options) (*Brief, error) {
 	}
 	options.Dir = filepath.Dir(path)
 	return Parse(filepath.Base(path), data, options)
+}
+
+// SystemNamed returns which system or set the brief at path says that it is for; empty: it
+// does not say. Nothing else of it is read.
+func SystemNamed(path string) (string, error) {
+	data, err := yamldoc.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	top := &layers{}
+	if err := top.read(&Brief{}, filepath.Base(path), data, filepath.Dir(path)); err != nil {
+		return "", err
+	}
+	return top.get("system").Text(), nil
 }
 
 // Parse reads a brief; file is what messages call it.

@@ -54,7 +54,7 @@ func (a *front) brief(name string) (*brief.Brief, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.LoadBrief(w, name, "")
+	return a.LoadBrief(w, name, "", "")
 }
 
 // briefFine tells what a brief without mistakes says.

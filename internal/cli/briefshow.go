@@ -316,7 +316,7 @@ func (a *front) briefList(w *workspace.Workspace) error {
 	lines := []line{}
 	for _, name := range w.Briefs() {
 		l := line{Name: name}
-		if b, err := a.LoadBrief(w, name, ""); err != nil {
+		if b, err := a.LoadBrief(w, name, "", ""); err != nil {
 			l.Mistakes = err.Error()
 			var problems yamldoc.Problems
 			if errors.As(err, &problems) && len(problems) > 1 {

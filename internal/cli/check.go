@@ -105,12 +105,19 @@ Without a brief, recognised headings map themselves.`,
 				}
 			}
 			a.Offline = offline
-			j, err := a.Open(cmd.Context(), first(args), flags.Request)
+			ctx := cmd.Context()
+			members, set, err := a.OpenSet(ctx, first(args), flags.Request)
 			if err != nil {
 				return err
 			}
-			defer j.Close()
-			return a.check(cmd.Context(), j, flags, out)
+			defer app.CloseSet(members)
+			switch {
+			case set == "":
+				return a.check(ctx, members[0].Job, flags, out)
+			case out != "":
+				return wrong(set+" is a set of systems, and -o marks what one of them takes", "Name one of them: --system "+members[0].System)
+			}
+			return a.checkSet(ctx, members, set, "evenledger draft "+quoted(first(args))+flags.flags())
 		},
 	}
 	flags.add(a, cmd)
@@ -178,17 +185,24 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 	}
 }
 
+func newTally() *tally { return &tally{isRefused: map[int]bool{}} }
+
+// readThings reads what rows may name, from a system that is asked.
+func readThings(ctx context.Context, j *app.Job, bar *progress) (err error) {
+	if j.System != nil && j.Brief.NamesThings() {
+		j.Things, err = drafting.Catalogue(ctx, j.System, j.Brief, bar.stageDone)
+	}
+	return err
+}
+
 func (a *front) check(ctx context.Context, j *app.Job, flags sheetFlags, out string) error {
 	bar := a.progress()
-	t := &tally{isRefused: map[int]bool{}}
+	t := newTally()
 	if out != "" {
 		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
 	}
-	if j.System != nil && j.Brief.NamesThings() {
-		var err error
-		if j.Things, err = drafting.Catalogue(ctx, j.System, j.Brief, bar.stageDone); err != nil {
-			return err
-		}
+	if err := readThings(ctx, j, bar); err != nil {
+		return err
 	}
 	found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
 	if a.json {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -15,7 +14,6 @@ import (
 	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
-	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system"
 )
 
@@ -37,6 +35,7 @@ drafted, and held back.`,
 		Example: `  evenledger draft starters.csv -b starters
   evenledger draft starters.xlsx -b starters --rows 3-9,12
   evenledger draft starters.csv --system crewdesk     without a brief
+  evenledger draft crew.csv -b crew --system quays    a batch for each system of a set
   evenledger draft accounts.xlsx --fields manager,title   touch nothing else`,
 		Args: oneOrBrief("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -53,24 +52,12 @@ drafted, and held back.`,
 }
 
 func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error {
-	return a.onSheet(ctx, path, flags, func(j *app.Job, l store.Store) error {
-		return a.makeDraft(ctx, j, l)
+	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) error {
+		if set != "" {
+			return a.draftSet(ctx, members, set, l)
+		}
+		return a.makeDraft(ctx, members[0].Job, l)
 	})
-}
-
-// onSheet opens a sheet and the ledger for work that only one may be at.
-func (a *front) onSheet(ctx context.Context, path string, flags sheetFlags, do func(*app.Job, store.Store) error) (err error) {
-	j, err := a.Open(ctx, path, flags.Request)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, j.Close()) }()
-	l, err := sqlite.Open(ctx, j.Workspace.Ledger)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	return app.Alone(l, "draft", func() error { return do(j, l) })
 }
 
 func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error {

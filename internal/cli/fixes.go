@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
+	"evenledger/internal/workspace"
 )
 
 func (a *front) fixesCommand() *cobra.Command {
@@ -26,22 +27,19 @@ and at the right of each the reasons. Correct the cells and draft the sheet agai
 with the same brief: the two columns that were added are passed over.`,
 		Example: `  evenledger fixes 17 -o again.xlsx           cells at fault coloured, with the reason as a note
   evenledger fixes 17 -o again.csv
+  evenledger fixes quays -o again.csv         rows that any system of a set refused
   evenledger draft again.csv -b starters`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %s -o again.csv", args[0]))
 			}
 			if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
-				return a.fixes(cmd.Context(), l, b, out)
+			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				return a.fixes(cmd.Context(), l, batches, out)
 			})
 		},
 	}
@@ -50,17 +48,28 @@ with the same brief: the two columns that were added are passed over.`,
 	return cmd
 }
 
-func (a *front) fixes(ctx context.Context, l store.Store, b *batch.Batch, out string) error {
+func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch, out string) error {
+	b := batches[0]
 	id := b.ID
-	bad := store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true}
-	counts, _, err := l.Counts(ctx, id)
+	s, err := report.ReadSet(ctx, l, batches)
 	if err != nil {
 		return err
 	}
+	if len(batches) > 1 && !s.OneSheet() {
+		return wrong("these batches are not of one sheet, so that their rows have no sheet in common", "Write a sheet for each.")
+	}
+	bad := 0
+	for _, counts := range s.Counts {
+		bad += counts[account.Refused] + counts[account.Failed]
+	}
+	entries := l.Entries(ctx, id, store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true})
+	if len(batches) > 1 {
+		entries = fixesOfSet(s, s.Rows(ctx, l, store.Filter{Cells: true}))
+	}
 	rows := 0
-	if counts[account.Refused]+counts[account.Failed] > 0 {
+	if bad > 0 {
 		if rows, err = app.WriteWhole(out, func(file *os.File) (int, error) {
-			return report.WriteFixes(app.SheetWriter(file, out), b, l.Entries(ctx, id, bad))
+			return report.WriteFixes(app.SheetWriter(file, out), b, entries)
 		}); err != nil {
 			return err
 		}
@@ -70,13 +79,16 @@ func (a *front) fixes(ctx context.Context, l store.Store, b *batch.Batch, out st
 	}
 	page := a.page()
 	if rows == 0 {
-		page.Line("No row of batch %d was refused or failed, so no sheet was written.", id)
+		page.Line("No row of batch %s was refused or failed, so no sheet was written.", s.Numbers())
 		return page.Err()
 	}
 	page.Line("%s: %d %s to correct, with the reasons at the right.", out, rows, plural(rows, "row", "rows"))
 	draft := "evenledger draft " + out
 	if b.Brief != "" {
 		draft += " -b " + b.Brief
+	}
+	if b.Set != "" && len(batches) > 1 {
+		draft += " --system " + b.Set
 	}
 	page.Next(draft)
 	return page.Err()

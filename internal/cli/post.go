@@ -31,27 +31,30 @@ of it is in the ledger at every moment: a post that was stopped or killed goes o
 where it was when it is run again, and does nothing twice. An entry whose account
 changed since the draft is refused.
 
+Several batches, such as those that one sheet came to in the systems of a set, are
+carried out side by side; a system that is down leaves the others alone.
+
 With --trial N the first N entries are carried out; “post” again does the rest.
 
 Passwords that the brief has generated are written to the file of --credentials,
 encrypted to a key or with a passphrase, in the age format. They are shown nowhere.`,
 		Example: `  evenledger post 17
   evenledger post 17 --trial 1
+  evenledger post 12-14             the batches of a set; or its name, for the newest
   evenledger post 17 --yes          without asking
   evenledger post 17 --credentials starters.age --passphrase env:HANDOUT`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
 			if o.trial < 0 {
 				return wrong("--trial takes a number from 1 on", "")
 			}
 			a.longWork()
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return a.post(cmd.Context(), w, l, b, o)
+			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return a.postSet(cmd.Context(), w, l, batches, o)
+				}
+				return a.post(cmd.Context(), w, l, batches[0], o)
 			})
 		},
 	}
@@ -159,6 +162,11 @@ func (a *front) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool
 	if yes {
 		return nil
 	}
+	return a.confirmed(fmt.Sprintf("Batch %d", b.ID), intended(waiting, trial), b.System)
+}
+
+// intended says what would be done.
+func intended(waiting map[account.Intent]int, trial int) string {
 	var parts []string
 	for _, intent := range account.Intents() {
 		if n := waiting[intent]; n > 0 {
@@ -175,10 +183,15 @@ func (a *front) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool
 	if trial > 0 {
 		what = fmt.Sprintf("try the first %d of: %s", trial, what)
 	}
+	return what
+}
+
+// confirmed asks the person whether this is to be done.
+func (a *front) confirmed(who, what, where string) error {
 	if !isTerminal(a.In) {
-		return guard(fmt.Sprintf("batch %d would %s in %s, and nobody is there to be asked", b.ID, what, b.System), "Give --yes if that is right.")
+		return guard(fmt.Sprintf("%s%s would %s in %s, and nobody is there to be asked", strings.ToLower(who[:1]), who[1:], what, where), "Give --yes if that is right.")
 	}
-	if !a.ask(fmt.Sprintf("Batch %d: %s in %s? [y/N] ", b.ID, what, b.System)) {
+	if !a.ask(fmt.Sprintf("%s: %s in %s? [y/N] ", who, what, where)) {
 		return guard("not confirmed; nothing was sent", "")
 	}
 	return nil
@@ -200,6 +213,20 @@ func (a *front) ask(question string) bool {
 }
 
 func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
+	bar := a.progress()
+	p.Progress = bar.of
+	stop := context.AfterFunc(ctx, func() {
+		bar.end()
+		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
+	})
+	err := a.carryOutOne(ctx, p, o)
+	stop()
+	bar.end()
+	return err
+}
+
+// carryOutOne posts a batch, and says how to go on where that breaks off.
+func (a *front) carryOutOne(ctx context.Context, p *posting.Post, o order) error {
 	client, err := a.Connect(o.target)
 	if err != nil {
 		return err
@@ -207,15 +234,8 @@ func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
 	if _, err := client.Describe(ctx); err != nil { // turned away? then before anything is noted
 		return err
 	}
-	bar := a.progress()
-	p.System, p.Progress = client, bar.of
-	stop := context.AfterFunc(ctx, func() {
-		bar.end()
-		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
-	})
+	p.System = client
 	err = p.Run(ctx)
-	stop()
-	bar.end()
 	var guarded *batch.Guard
 	if errors.As(err, &guarded) {
 		return guarded

@@ -41,9 +41,14 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Args: one("a sheet or a batch's number"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			if id, err := batchNumber(args[0]); err == nil && !exists(args[0]) {
-				return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-					return a.readBack(cmd.Context(), w, l, b, within)
+			if areBatches(args[0]) && !exists(args[0]) {
+				return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+					for _, b := range batches {
+						if err := a.readBack(cmd.Context(), w, l, b, within); err != nil {
+							return err
+						}
+					}
+					return nil
 				})
 			}
 			if within > 0 {
@@ -80,7 +85,12 @@ type compared struct {
 
 func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) error {
 	flags.Elevated = true // nothing is given: it is only compared
-	return a.onSheet(ctx, path, flags, func(j *app.Job, l store.Store) (err error) {
+	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) (err error) {
+		next := "evenledger draft " + quoted(path) + flags.flags()
+		if set != "" {
+			return a.reconcileSet(ctx, members, set, l, next)
+		}
+		j := members[0].Job
 		bar := a.progress()
 		d, err := a.Drafter(ctx, l, j)
 		if err != nil {
@@ -95,7 +105,7 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 		}
 		b := made.Batch
 		defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
-		return a.compared(ctx, l, b, j, "evenledger draft "+quoted(path)+flags.flags())
+		return a.compared(ctx, l, b, j, next)
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -46,13 +47,12 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 				a.longWork()
 				return a.reverseTrials(cmd.Context(), trial, remove, elevated)
 			}
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
 			a.longWork()
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return a.reverse(cmd.Context(), w, l, b, remove, elevated)
+			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return a.reverseSet(cmd.Context(), w, l, batches, remove, elevated)
+				}
+				return a.reverse(cmd.Context(), w, l, batches[0], remove, elevated)
 			})
 		},
 	}
@@ -113,6 +113,36 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 		return a.writeBatch(ctx, l, b)
 	}
 	return a.showReversal(ctx, l, of, b)
+}
+
+// reverseSet drafts the batches that undo several others, and tells them together.
+func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, remove, elevated bool) error {
+	var made []*batch.Batch
+	members := make([]app.Member, len(batches))
+	did := slices.ContainsFunc(batches, func(b *batch.Batch) bool { return !b.Posted.IsZero() })
+	for i, of := range batches {
+		if members[i].System = of.System; did && of.Posted.IsZero() {
+			a.remark("Batch %d, for %s, was never posted: there is nothing of it to undo.", of.ID, of.System)
+			continue
+		}
+		b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
+		if members[i].Err = err; err != nil {
+			continue
+		}
+		made = append(made, b)
+		if b.Set = of.Set; b.Set != "" {
+			b.Beside = made[0].ID
+			if err := l.Save(ctx, b); err != nil {
+				return err
+			}
+		}
+	}
+	if len(made) > 0 {
+		if err := a.showSet(ctx, l, made, nil); err != nil {
+			return err
+		}
+	}
+	return a.tellSystems(ctx, members)
 }
 
 // makeReversal drafts the batch that undoes another.

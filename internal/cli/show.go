@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/words"
+	"evenledger/internal/workspace"
 )
 
 // one is the check that a command got its one argument.
@@ -61,6 +62,11 @@ func batchNumber(text string) (int, error) {
 	return id, nil
 }
 
+// areBatches reports whether a text can only mean batches by their numbers.
+func areBatches(text string) bool {
+	return text == lastBatch || strings.Trim(text, "0123456789,-") == "" && text != ""
+}
+
 func (a *front) showCommand() *cobra.Command {
 	var outcomes []string
 	var rows []int
@@ -74,22 +80,22 @@ and every request that was sent.`,
 		Example: `  evenledger show 17
   evenledger show 17 --outcome failed,refused
   evenledger show 17 --outcome 'to suspend'    of a draft: what will happen
-  evenledger show 17 --row 4`,
+  evenledger show 17 --row 4
+  evenledger show quays                        the newest batches of a set, side by side`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
 			filter := store.Filter{Rows: rows}
 			for _, word := range outcomes {
 				if err := addOutcome(&filter, word); err != nil {
 					return err
 				}
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
-				return a.show(cmd.Context(), l, b, filter)
+			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return a.showSeveral(cmd.Context(), l, batches, filter)
+				}
+				return a.show(cmd.Context(), l, batches[0], filter)
 			})
 		},
 	}
@@ -121,6 +127,29 @@ func addOutcome(filter *store.Filter, word string) error {
 		remedy = fmt.Sprintf("Did you mean “%s”?", near)
 	}
 	return wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
+}
+
+// showSeveral shows batches together; entries in full one batch after the other.
+func (a *front) showSeveral(ctx context.Context, l store.Store, batches []*batch.Batch, filter store.Filter) error {
+	all := len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0
+	if a.json && !all {
+		s, err := report.ReadSet(ctx, l, batches)
+		if err != nil {
+			return err
+		}
+		return a.writeSet(ctx, l, s, filter)
+	}
+	if all {
+		err := a.showSet(ctx, l, batches, nil)
+		a.exit = exitDone // showing was done, whatever became of the rows
+		return err
+	}
+	for _, b := range batches {
+		if err := a.show(ctx, l, b, filter); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *front) show(ctx context.Context, l store.Store, b *batch.Batch, filter store.Filter) error {

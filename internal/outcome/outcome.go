@@ -3,6 +3,7 @@
 package outcome
 
 import (
+	"fmt"
 	"iter"
 	"slices"
 
@@ -16,8 +17,9 @@ const rowsNamed = 8
 // A Cause is findings that are of one kind, about one column.
 type Cause struct {
 	First account.Finding
-	Rows  []int // the first few
-	Count int   // of rows; 0: it is about the sheet as a whole
+	Rows  []int    // the first few
+	Count int      // of rows; 0: it is about the sheet as a whole
+	In    []string // the systems of a set that it is so in; none: there is one, or all of them
 
 	last int // row that was counted
 }
@@ -94,4 +96,33 @@ func (c *Causes) Sorted() []*Cause {
 		return b.Count - a.Count
 	})
 	return list
+}
+
+// Together is the causes that sheets have in several systems: what is alike in some of them
+// stands once, with their names.
+func Together(systems []string, of []*Causes) *Causes {
+	all := &Causes{}
+	type alike struct {
+		code                       account.Code
+		level                      account.Level
+		column, field, message, in string
+	}
+	known := map[alike]*Cause{}
+	for i, causes := range of {
+		for _, k := range causes.Sorted() {
+			key := alike{k.First.Code, k.First.Level, k.First.Column, k.First.Field, k.First.Message, fmt.Sprint(k.Rows, k.Count)}
+			if known[key] == nil {
+				once := *k
+				known[key] = &once
+				all.list = append(all.list, &once)
+			}
+			known[key].In = append(known[key].In, systems[i])
+		}
+	}
+	for _, k := range all.list {
+		if len(k.In) == len(systems) {
+			k.In = nil
+		}
+	}
+	return all
 }

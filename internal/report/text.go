@@ -356,6 +356,9 @@ func (p *Page) Findings(causes *outcome.Causes) {
 		if f.Column != "" {
 			where += " · " + Clip(f.Column, 30)
 		}
+		if len(c.In) > 0 {
+			where += " · " + strings.Join(c.In, ", ")
+		}
 		if c.Count == 0 {
 			p.Line("  %s", p.Level(level, where))
 		} else {
@@ -391,7 +394,7 @@ func (p *Page) EntryLine(e batch.Entry) { p.Entered(e, p.outcome(e)) }
 
 // Entered writes one entry in a line, with what is said of it.
 func (p *Page) Entered(e batch.Entry, said Styled) {
-	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(summary(e), p.Columns()-42))
+	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(Summary(e), p.Columns()-42))
 }
 
 // rowLabel names an entry's row in a column of them.
@@ -427,8 +430,8 @@ func (p *Page) outcome(e batch.Entry) Styled {
 	return Styled(padded)
 }
 
-// summary says in a line what an entry is about.
-func summary(e batch.Entry) string {
+// Summary says in a line what an entry is about.
+func Summary(e batch.Entry) string {
 	if e.Outcome == account.Refused || e.Outcome == account.Failed {
 		for _, f := range e.Findings {
 			if f.Level == account.Error {

@@ -1,0 +1,615 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"evenledger/internal/account"
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/outcome"
+	"evenledger/internal/report"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
+)
+
+// onSheets opens a sheet for each system that it is for, and the ledger, for work that only
+// one may be at.
+func (a *front) onSheets(ctx context.Context, path string, flags sheetFlags, do func(members []app.Member, set string, l store.Store) error) (err error) {
+	members, set, err := a.OpenSet(ctx, path, flags.Request)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, app.CloseSet(members)) }()
+	_, l, err := a.OpenLedger(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	return app.Alone(l, "draft", func() error { return do(members, set, l) })
+}
+
+// onBatches opens the ledger for work on the batches that a text means.
+func (a *front) onBatches(ctx context.Context, text string, toRead bool, do func(*workspace.Workspace, store.Store, []*batch.Batch) error) (err error) {
+	w, l, err := a.OpenLedger(ctx, toRead)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	batches, err := app.BatchesNamed(ctx, w, l, text)
+	if err != nil {
+		return err
+	}
+	return do(w, l, batches)
+}
+
+// draftSet makes a batch for each system of a set, and tells them together.
+func (a *front) draftSet(ctx context.Context, members []app.Member, set string, l store.Store) error {
+	bar := a.progress()
+	made := a.DraftSet(ctx, l, members, set, false, bar.stageDone)
+	bar.end()
+	var batches []*batch.Batch
+	for _, m := range made {
+		if m != nil {
+			if batches = append(batches, m.Batch); len(m.Batch.Held) > 0 {
+				a.exit = max(a.exit, exitGuard)
+			}
+		}
+	}
+	if len(batches) == 0 {
+		return a.tellSystems(ctx, members)
+	}
+	if err := a.showSet(ctx, l, batches, members); err != nil {
+		return err
+	}
+	return a.tellSystems(ctx, members)
+}
+
+// tellSystems tells which systems of a set could not be worked on. The error is one of theirs.
+func (a *front) tellSystems(ctx context.Context, members []app.Member) error {
+	var all []*failure
+	for _, m := range members {
+		if m.Err == nil {
+			continue
+		}
+		one := explained(ctx, m.Err)
+		if !strings.HasPrefix(one.message, m.System+": ") {
+			one.message = m.System + ": " + one.message
+		}
+		one.err = m.Err
+		all = append(all, &one)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	// What cannot be reached is why others could not be worked on.
+	first := max(0, slices.IndexFunc(all, func(f *failure) bool { return f.code == exitUnavailable }))
+	for i, one := range all {
+		if i != first {
+			a.remark("%s", one.message)
+		}
+	}
+	return all[first]
+}
+
+// checkedFor is what checking a sheet for one system of a set came to, as the document has it.
+type checkedFor struct {
+	System   string            `json:"system"`
+	Rows     int               `json:"rows"`
+	Fine     int               `json:"fine"`
+	Aside    int               `json:"aside"`
+	Refused  int               `json:"refused"`
+	Findings []account.Finding `json:"findings"`
+}
+
+// checkSet checks a sheet for every system of a set.
+func (a *front) checkSet(ctx context.Context, members []app.Member, set, next string) error {
+	var came []checkedFor
+	s := report.Set{Name: set}
+	var systems []string
+	var all []*outcome.Causes
+	bar := a.progress()
+	for i := range members {
+		m := &members[i]
+		if m.Err != nil {
+			continue
+		}
+		if m.Err = readThings(ctx, m.Job, bar); m.Err != nil {
+			continue
+		}
+		t := newTally()
+		one := checkedFor{System: m.System, Findings: app.Findings(members, i)}
+		for f, err := range t.findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
+			if err != nil {
+				bar.end()
+				return err
+			}
+			one.Findings = append(one.Findings, f)
+		}
+		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
+		a.exit = max(a.exit, rowsExit(t.refused))
+		causes := &outcome.Causes{}
+		causes.AddAll(one.Findings)
+		s.Batches = append(s.Batches, &batch.Batch{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read})
+		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
+	}
+	bar.end()
+	if a.json {
+		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), a.tellSystems(ctx, members))
+	}
+	if len(came) > 0 {
+		page := a.page()
+		page.Line("%s", about(members[0].Sheet.Info()))
+		page.Line("")
+		page.Sides(s, false, func(i int) []report.Side {
+			return []report.Side{{Label: "Fine", N: came[i].Fine}, {Label: "Set aside", N: came[i].Aside}, {Label: "Refused", N: came[i].Refused}}
+		}, page.Bold("even"))
+		leftTo(page, members)
+		page.Findings(outcome.Together(systems, all))
+		page.Next(next)
+		if err := page.Err(); err != nil {
+			return err
+		}
+	}
+	return a.tellSystems(ctx, members)
+}
+
+// leftTo tells what of a sheet only some systems of a set have.
+func leftTo(page *report.Page, members []app.Member) {
+	for _, m := range members {
+		if len(m.Left) > 0 {
+			page.Line("  %s", page.Dim(fmt.Sprintf("%s has no %s: left to the others.", m.System, strings.Join(m.Left, ", "))))
+		}
+	}
+}
+
+// setShown is how many rows of a set are shown at its head, and how many that were refused or
+// failed.
+const setShown = 12
+
+// showSet shows what several batches of one sheet come to, system beside system.
+func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member) error {
+	s, err := report.ReadSet(ctx, l, batches)
+	if err != nil {
+		return err
+	}
+	bad, waits := 0, 0
+	for i := range batches {
+		bad += s.Counts[i][account.Refused] + s.Counts[i][account.Failed]
+		waits += total(s.Waiting[i])
+	}
+	a.exit = max(a.exit, rowsExit(bad))
+	if a.json {
+		return a.writeSet(ctx, l, s, store.Filter{})
+	}
+	page := a.page()
+	if !page.Set(s) {
+		a.exit = max(a.exit, exitRows)
+	}
+	leftTo(page, members)
+	if err := a.setBefore(ctx, page, l, s); err != nil {
+		return err
+	}
+	if err := a.setFindings(ctx, page, l, s, members); err != nil {
+		return err
+	}
+	if s.OneSheet() {
+		if err := a.setRows(ctx, page, l, s); err != nil {
+			return err
+		}
+	}
+	for i, b := range batches {
+		for _, why := range b.Held {
+			page.Line("")
+			page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, fmt.Sprintf("%s is held back: %s.", batches[i].System, why))
+		}
+	}
+	if batches[0].Posted.IsZero() {
+		page.Line("")
+		page.Text(page.Dim, batches[0].Policies+taken(batches[0])+" Nothing has been changed.")
+	}
+	var next []string
+	if waits > 0 {
+		next = append(next, "evenledger post "+s.Numbers(), fmt.Sprintf("evenledger post %d --trial 1    # one row of one system first", batches[0].ID))
+	}
+	if bad > 0 {
+		next = append(next, fmt.Sprintf("evenledger fixes %s -o %s", s.Numbers(), freeName("again", batches[0])))
+	}
+	if len(next) == 0 {
+		next = []string{"evenledger show " + s.Numbers()}
+	}
+	page.Next(next...)
+	return page.Err()
+}
+
+// setBefore tells what should be known of each system before it is posted: what is made, seats,
+// and whom it is gravest for.
+func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
+	for i, b := range s.Batches {
+		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
+		if s.Counts[i][account.Waiting] == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 {
+			continue
+		}
+		page.Line("")
+		page.Line("%s", page.Bold(b.System))
+		if err := a.beforeIt(ctx, page, l, b, s.Waiting[i]); err != nil {
+			return err
+		}
+		if err := a.gravest(ctx, page, l, b, s.Waiting[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// setFindings tells the findings of all, those that are alike once.
+func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Store, s report.Set, members []app.Member) error {
+	var systems []string
+	var all []*outcome.Causes
+	for _, b := range s.Batches {
+		causes := &outcome.Causes{}
+		for i, m := range members {
+			if m.System == b.System {
+				causes.AddAll(app.Findings(members, i))
+			}
+		}
+		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
+			return err
+		}
+		systems, all = append(systems, b.System), append(all, causes)
+	}
+	page.Findings(outcome.Together(systems, all))
+	return nil
+}
+
+// setRows shows the first rows, those that are to be looked at, and the last; and, where
+// numbers are given, what becomes of them.
+func (a *front) setRows(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
+	var first, bad, last []report.SetRow
+	for r, err := range s.Rows(ctx, l, store.Filter{}) {
+		switch {
+		case err != nil:
+			return err
+		case len(first) < setShown:
+			first = append(first, r)
+		case r.Bad() && len(bad) < setShown:
+			bad = append(bad, r)
+		default:
+			last = append(last, r)
+			if len(last) > shown {
+				last = last[1:]
+			}
+		}
+	}
+	shown := slices.Concat(first, bad, last)
+	slices.SortFunc(shown, func(x, y report.SetRow) int { return cmp.Compare(x.Row, y.Row) })
+	write := func(title string, say func(*batch.Entry) string) {
+		page.SetHeadings(s, title)
+		before := 0
+		for _, r := range shown {
+			if before > 0 && r.Row > before+1 {
+				page.Line("  %s", page.Dim("…"))
+			}
+			page.SetRow(s, r, say)
+			before = r.Row
+		}
+	}
+	write("Row by row", nil)
+	var fields []string
+	for _, b := range s.Batches {
+		for _, field := range b.Numbers {
+			if !slices.Contains(fields, field) && b.Posted.IsZero() {
+				fields = append(fields, field)
+			}
+		}
+	}
+	for _, field := range fields {
+		write(field, func(e *batch.Entry) string { return report.ChangeOf(e, field) })
+	}
+	return nil
+}
+
+// writeSet writes several batches as one document.
+func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filter store.Filter) error {
+	heads, even := []report.Head{}, true
+	for i, b := range s.Batches {
+		head := report.NewHead(b, s.Counts[i])
+		heads, even = append(heads, head), even && head.Even
+	}
+	if !s.OneSheet() {
+		return a.writeJSON(map[string]any{"batches": heads, "even": even})
+	}
+	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", setEntries(s, s.Rows(ctx, l, filter)), nil)
+}
+
+func setEntries(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[report.SetEntry, error] {
+	return func(yield func(report.SetEntry, error) bool) {
+		for r, err := range rows {
+			if !yield(report.NewSetEntry(s, r), err) {
+				return
+			}
+		}
+	}
+}
+
+// postSet carries several batches out side by side. One whose system is down, or that may not
+// be posted, leaves the others alone.
+func (a *front) postSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o order) error {
+	envelope, err := o.credentials.envelope(w.Dir)
+	if err != nil {
+		return err
+	}
+	o.envelope = envelope
+	return app.Alone(l, "post", func() error {
+		members := make([]app.Member, len(batches))
+		orders := make([]order, len(batches))
+		for i, b := range batches {
+			members[i].System = b.System
+			orders[i] = o
+			if o.credentials.file != "" {
+				ending := filepath.Ext(o.credentials.file)
+				orders[i].credentials.file = strings.TrimSuffix(o.credentials.file, ending) + "-" + b.System + ending
+			}
+			orders[i].target, members[i].Err = app.SystemOf(w, b)
+		}
+		work, err := a.readySet(ctx, w, l, batches, members, orders)
+		if err != nil {
+			return err
+		}
+		if len(work) > 0 {
+			if err := a.confirmSet(ctx, l, batches, work, o); err != nil {
+				return err
+			}
+			a.carryOutSet(ctx, w, l, batches, members, orders, work)
+		} else {
+			a.remark("Nothing in these batches waits to be posted.")
+		}
+		if err := a.showSet(context.WithoutCancel(ctx), l, batches, nil); err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			a.exit = exitInterrupted
+		}
+		return a.tellSystems(ctx, members)
+	})
+}
+
+// readySet finds which of the batches have something to post, and may. Those that may not are
+// told, and stay.
+func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, members []app.Member, orders []order) (work []int, err error) {
+	for i, b := range batches {
+		if members[i].Err != nil {
+			continue
+		}
+		p := a.Poster(w, l, b, orders[i].target)
+		p.Trial, p.HandsOut, p.HoldMails = orders[i].trial, orders[i].envelope.Given(), orders[i].hold
+		if members[i].Err = p.May(ctx); members[i].Err != nil {
+			continue
+		}
+		if orders[i].again {
+			if _, err := p.Again(ctx); err != nil {
+				return nil, err
+			}
+		}
+		_, waiting, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return nil, err
+		}
+		if total(waiting) > 0 || b.Unmaking() || b.WaitsAround() {
+			work = append(work, i)
+		}
+	}
+	return work, nil
+}
+
+func (a *front) confirmSet(ctx context.Context, l store.Store, batches []*batch.Batch, work []int, o order) error {
+	if o.yes {
+		return nil
+	}
+	all := map[account.Intent]int{}
+	var systems []string
+	for _, i := range work {
+		_, waiting, err := l.Counts(ctx, batches[i].ID)
+		if err != nil {
+			return err
+		}
+		for intent, n := range waiting {
+			all[intent] += n
+		}
+		systems = append(systems, fmt.Sprintf("%s (batch %d)", batches[i].System, batches[i].ID))
+	}
+	return a.confirmed(fmt.Sprintf("Batches of %s", strings.Join(systems, ", ")), intended(all, o.trial), strings.Join(systems, ", "))
+}
+
+// carryOutSet posts batches side by side, and settles what follows each.
+func (a *front) carryOutSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, members []app.Member, orders []order, work []int) {
+	bar := a.progress()
+	sums := &sums{done: map[int][2]int{}, tell: func(done, total int) { bar.of("steps", done, total) }}
+	stop := context.AfterFunc(ctx, func() {
+		bar.end()
+		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
+	})
+	var all sync.WaitGroup
+	for _, i := range work {
+		all.Go(func() {
+			p := a.Poster(w, l, batches[i], orders[i].target)
+			p.Trial, p.HandsOut, p.HoldMails = orders[i].trial, orders[i].envelope.Given(), orders[i].hold
+			p.Progress = func(_ string, done, total int) { sums.set(i, done, total) }
+			members[i].Err = a.carryOutOne(ctx, p, orders[i])
+		})
+	}
+	all.Wait()
+	stop()
+	bar.end()
+	after := context.WithoutCancel(ctx)
+	for _, i := range work {
+		err := a.writeCredentials(after, w, l, batches[i], orders[i])
+		if members[i].Err == nil {
+			err = errors.Join(err, a.Took(after, w, l, batches[i]))
+		}
+		err = errors.Join(err, a.reported(after, w, l, batches[i], orders[i], members[i].Err))
+		members[i].Err = errors.Join(members[i].Err, err)
+	}
+}
+
+// sums adds up how far several works have come.
+type sums struct {
+	mu   sync.Mutex
+	done map[int][2]int
+	tell func(done, total int)
+}
+
+func (s *sums) set(work, done, total int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.done[work] = [2]int{done, total}
+	var all [2]int
+	for _, of := range s.done {
+		all[0], all[1] = all[0]+of[0], all[1]+of[1]
+	}
+	s.tell(all[0], all[1])
+}
+
+// fixesOfSet yields the rows that were refused or failed in any of the systems, with the
+// reasons of all.
+func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		for r, err := range rows {
+			if err != nil {
+				yield(batch.Entry{}, err)
+				return
+			}
+			if !r.Bad() {
+				continue
+			}
+			var out *batch.Entry
+			in := map[string][]string{} // message → systems
+			var findings []account.Finding
+			for i, e := range r.Entries {
+				if e == nil || e.Outcome != account.Refused && e.Outcome != account.Failed {
+					continue
+				}
+				if out == nil {
+					one := *e
+					out = &one
+				}
+				for _, f := range e.Findings {
+					if in[f.Message] == nil {
+						findings = append(findings, f)
+					}
+					in[f.Message] = append(in[f.Message], s.Batches[i].System)
+				}
+			}
+			for i, f := range findings {
+				if of := in[f.Message]; len(of) < len(s.Batches) {
+					findings[i].Message = strings.Join(of, ", ") + ": " + f.Message
+				}
+			}
+			out.Findings = findings
+			if !yield(*out, nil) {
+				return
+			}
+		}
+	}
+}
+
+// reconcileSet holds a sheet against every system of a set.
+func (a *front) reconcileSet(ctx context.Context, members []app.Member, set string, l store.Store, next string) (err error) {
+	bar := a.progress()
+	made := a.DraftSet(ctx, l, members, set, true, bar.stageDone)
+	bar.end()
+	var batches []*batch.Batch
+	for _, m := range made {
+		if m != nil {
+			batches = append(batches, m.Batch)
+			defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), m.Batch.ID)) }()
+		}
+	}
+	if len(batches) == 0 {
+		return a.tellSystems(ctx, members)
+	}
+	s, err := report.ReadSet(ctx, l, batches)
+	if err != nil {
+		return err
+	}
+	s.Name = set
+	counts, even := make([]app.States, len(batches)), true
+	all, systems := make([]*outcome.Causes, len(batches)), make([]string, len(batches))
+	for i, b := range batches {
+		var refusals []account.Finding
+		if counts[i], refusals, err = app.Compare(l.Entries(ctx, b.ID, store.Filter{})); err != nil {
+			return err
+		}
+		even = even && counts[i].Even()
+		all[i], systems[i] = &outcome.Causes{}, b.System
+		all[i].AddAll(refusals)
+	}
+	if !even {
+		a.exit = max(a.exit, exitRows)
+	}
+	differs := func(yield func(report.SetRow, error) bool) {
+		for r, err := range s.Rows(ctx, l, store.Filter{}) {
+			if is := slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool { return e != nil && app.StateOf(e).Differs() }); err != nil || is {
+				if !yield(r, err) {
+					return
+				}
+			}
+		}
+	}
+	if a.json {
+		by := map[string]app.States{}
+		for i, b := range batches {
+			by[b.System] = counts[i]
+		}
+		return errors.Join(report.WriteJSON(a.out, map[string]any{"set": set, "sheet": batches[0].Sheet, "systems": by, "even": even}, "entries", setEntries(s, differs), nil), a.tellSystems(ctx, members))
+	}
+	page := a.page()
+	page.Line("%s", page.Bold(fmt.Sprintf("%s and the set %s", batches[0].Sheet, set)))
+	page.Line("")
+	verdict := page.Level(account.Error, "not even")
+	if even {
+		verdict = page.Bold("even")
+	}
+	page.Sides(s, false, func(i int) (sides []report.Side) {
+		for _, state := range states {
+			sides = append(sides, report.Side{Label: state.label, N: counts[i][state.name]})
+		}
+		return sides
+	}, verdict)
+	said := 0
+	for r, err := range differs {
+		if err != nil {
+			return err
+		}
+		if said == 0 {
+			page.SetHeadings(s, "Not even")
+		}
+		if said++; said > 2*setShown {
+			page.Line("  %s", page.Dim("…"))
+			break
+		}
+		page.SetRow(s, r, func(e *batch.Entry) string { return string(app.StateOf(e)) })
+		for i, e := range r.Entries {
+			if e == nil || app.StateOf(e) != app.Differs {
+				continue
+			}
+			page.Line("            %s", page.Dim(batches[i].System+": "+report.Summary(*e)))
+		}
+	}
+	page.Findings(outcome.Together(systems, all))
+	page.Line("")
+	if even {
+		page.Line("%s", page.Bold("Every system is even with the sheet."))
+	} else {
+		page.Line("%s", page.Level(account.Error, "Not every system is even with the sheet."))
+		page.Next(next)
+	}
+	return errors.Join(page.Err(), a.tellSystems(ctx, members))
+}

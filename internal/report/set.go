@@ -1,0 +1,280 @@
+package report
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
+
+	"github.com/clipperhouse/displaywidth"
+)
+
+// A Set is the batches that one sheet came to, one for each system.
+type Set struct {
+	Name    string // empty: they were only asked for together
+	Batches []*batch.Batch
+	Counts  []account.Counts
+	Waiting []map[account.Intent]int
+}
+
+// ReadSet reads what became of the rows of several batches.
+func ReadSet(ctx context.Context, l store.Reader, batches []*batch.Batch) (s Set, err error) {
+	s.Name, s.Batches = batches[0].Set, batches
+	for _, b := range batches {
+		if b.Set != s.Name || b.Beside != batches[0].Beside {
+			s.Name = ""
+		}
+		counts, waiting, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return s, err
+		}
+		s.Counts, s.Waiting = append(s.Counts, counts), append(s.Waiting, waiting)
+	}
+	return s, nil
+}
+
+// OneSheet reports whether a row of one of the batches is the same person's in all of them.
+func (s Set) OneSheet() bool { return s.Name != "" }
+
+// Numbers writes the numbers of the batches as they are typed, such as 12-14.
+func (s Set) Numbers() string {
+	first, last := s.Batches[0].ID, s.Batches[len(s.Batches)-1].ID
+	if last-first == len(s.Batches)-1 && first != last {
+		return fmt.Sprintf("%d-%d", first, last)
+	}
+	names := make([]string, len(s.Batches))
+	for i, b := range s.Batches {
+		names[i] = fmt.Sprint(b.ID)
+	}
+	return strings.Join(names, ",")
+}
+
+// A SetRow is what one row comes to in each of the systems.
+type SetRow struct {
+	Row     int
+	Key     string
+	Entries []*batch.Entry // in the order of the batches; nil: the batch does not have the row
+}
+
+// Bad reports whether it was refused, or failed, in one of them.
+func (r SetRow) Bad() bool {
+	return slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool {
+		return e != nil && (e.Outcome == account.Refused || e.Outcome == account.Failed)
+	})
+}
+
+// Rows yields the rows of the sheet, with what each comes to in every batch. Accounts that no
+// row lists are not among them.
+func (s Set) Rows(ctx context.Context, l store.Reader, filter store.Filter) iter.Seq2[SetRow, error] {
+	return func(yield func(SetRow, error) bool) {
+		next := make([]func() (batch.Entry, error, bool), len(s.Batches))
+		head := make([]*batch.Entry, len(s.Batches))
+		advance := func(i int) error {
+			head[i] = nil
+			e, err, more := next[i]()
+			if more && err == nil && batch.Unlisted(e.Row) == 0 {
+				head[i] = &e
+			}
+			return err
+		}
+		for i, b := range s.Batches {
+			pull, stop := iter.Pull2(l.Entries(ctx, b.ID, filter))
+			defer stop()
+			next[i] = pull
+			if err := advance(i); err != nil {
+				yield(SetRow{}, err)
+				return
+			}
+		}
+		for {
+			r := SetRow{Entries: make([]*batch.Entry, len(head))}
+			for _, e := range head {
+				if e != nil && (r.Row == 0 || e.Row < r.Row) {
+					r.Row = e.Row
+				}
+			}
+			if r.Row == 0 {
+				return
+			}
+			for i, e := range head {
+				if e == nil || e.Row != r.Row {
+					continue
+				}
+				r.Entries[i], r.Key = e, cmp.Or(r.Key, e.Key)
+				if err := advance(i); err != nil {
+					yield(SetRow{}, err)
+					return
+				}
+			}
+			if !yield(r, nil) {
+				return
+			}
+		}
+	}
+}
+
+// column is how wide that of a system is.
+func (s Set) column() int {
+	width := 12
+	for _, b := range s.Batches {
+		width = max(width, len(b.System)+2)
+	}
+	return width
+}
+
+// Set writes the title of several batches, and their accounts side by side. It reports
+// whether all of them come out even.
+func (p *Page) Set(s Set) bool {
+	b := s.Batches[0]
+	title := "Set " + s.Name
+	if s.Name == "" {
+		title = "Batches " + s.Numbers()
+	}
+	p.Line("%s%s", p.Bold(title), fmt.Sprintf(" · %s · %s %s · %s %s by %s", b.Sheet, many(len(s.Batches), "batch", "batches"), s.Numbers(), batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
+	p.Line("")
+	return p.Sides(s, true, func(i int) []Side { return Sides(s.Counts[i], s.Waiting[i]) }, p.paint(bold+green, "even"))
+}
+
+// Sides writes the accounts of several batches side by side: what came in, what is said of it,
+// and the verdict where they meet. It reports whether all of them come out even.
+func (p *Page) Sides(s Set, numbered bool, said func(i int) []Side, verdict Styled) bool {
+	width, labels := s.column(), 19
+	line := func(label string, cell func(i int) string, style func(string) Styled) {
+		text := Pad(label, labels)
+		for i := range s.Batches {
+			text += fmt.Sprintf("%*s", width, cell(i))
+		}
+		p.Line("  %s", style(strings.TrimRight(text, " ")))
+	}
+	rule := func(mark string) {
+		line("", func(int) string { return strings.Repeat(mark, 3) }, p.Plain)
+	}
+	line("", func(i int) string { return Clip(s.Batches[i].System, width-1) }, p.Bold)
+	if numbered {
+		line("Batch", func(i int) string { return fmt.Sprint(s.Batches[i].ID) }, p.Dim)
+	}
+	line("Rows in", func(i int) string { return group(s.Batches[i].Rows) }, p.Plain)
+	if slices.ContainsFunc(s.Batches, func(b *batch.Batch) bool { return b.Unlisted > 0 }) {
+		line("Not listed", func(i int) string { return group(s.Batches[i].Unlisted) }, p.Plain)
+	}
+	rule("─")
+	// All the words that any of them needs, in the one order that they have.
+	sides, totals := make([]map[string]int, len(s.Batches)), make([]int, len(s.Batches))
+	var words []string
+	for i := range s.Batches {
+		sides[i] = map[string]int{}
+		at := 0 // words stand in one order: what is new stands behind what came before it
+		for _, side := range said(i) {
+			if side.N == 0 {
+				continue
+			}
+			sides[i][side.Label] = side.N
+			totals[i] += side.N
+			if known := slices.Index(words, side.Label); known >= 0 {
+				at = known + 1
+				continue
+			}
+			words = slices.Insert(words, min(at, len(words)), side.Label)
+			at++
+		}
+	}
+	for _, word := range words {
+		line(word, func(i int) string {
+			if sides[i][word] == 0 {
+				return ""
+			}
+			return group(sides[i][word])
+		}, p.Plain)
+	}
+	rule("─")
+	even := true
+	text := Pad("", labels)
+	for i, b := range s.Batches {
+		text += fmt.Sprintf("%*s", width, group(totals[i]))
+		even = even && totals[i] == b.Rows+b.Unlisted && ReadEven(b)
+	}
+	if !even {
+		verdict = p.paint(bold+red, "NOT EVEN: this is a fault of the program, please report it")
+	}
+	p.Line("  %s   %s", text, verdict)
+	rule("═")
+	return even
+}
+
+// keyWidth is that of what names a row of a set.
+const keyWidth = 18
+
+// SetHeadings writes the line above rows of a set.
+func (p *Page) SetHeadings(s Set, title string) {
+	p.Line("")
+	text := Pad(Clip(title, 10+keyWidth), 10+keyWidth)
+	said := p.Bold(text)
+	text = ""
+	for _, b := range s.Batches {
+		text += Pad(Clip(b.System, s.column()), s.column()+1)
+	}
+	p.Line("%s  %s", said, p.Dim(strings.TrimRight(text, " ")))
+}
+
+// SetRow writes what a row comes to in each of the systems. Without say, its outcomes.
+func (p *Page) SetRow(s Set, r SetRow, say func(*batch.Entry) string) {
+	var text strings.Builder
+	for _, e := range r.Entries {
+		word, width := Styled("–"), 1
+		switch {
+		case e != nil && say != nil:
+			said := Clip(say(e), s.column())
+			word, width = p.Plain(said), displaywidth.String(said)
+		case e != nil:
+			word, width = p.outcome(*e), max(10, len(became(e)))
+		}
+		text.WriteString(string(word) + strings.Repeat(" ", max(0, s.column()+1-width)))
+	}
+	p.Line("  %s%s%s", Pad(rowLabel(r.Row), 10), Pad(Clip(r.Key, keyWidth-3), keyWidth-2), Styled(text.String()))
+}
+
+// ChangeOf says how an entry changes a field, such as a number: “1004 → 20017”; of an account that
+// is to be made, the new value; of one that keeps it, that.
+func ChangeOf(e *batch.Entry, field string) string {
+	for _, c := range e.Changes {
+		if c.Field != field {
+			continue
+		}
+		if c.Before.Filled() {
+			return c.Before.Text() + " → " + c.After.Text()
+		}
+		return "→ " + c.After.Text()
+	}
+	return e.Known[field].Text()
+}
+
+// SetEntry is a row of a set as the document has it.
+type SetEntry struct {
+	Row     int              `json:"row"`
+	Key     string           `json:"key"`
+	Systems map[string]Entry `json:"systems"`
+}
+
+// NewSetEntry makes it.
+func NewSetEntry(s Set, r SetRow) SetEntry {
+	out := SetEntry{Row: r.Row, Key: r.Key, Systems: map[string]Entry{}}
+	for i, e := range r.Entries {
+		if e != nil {
+			out.Systems[s.Batches[i].System] = NewEntry(*e)
+		}
+	}
+	return out
+}
+
+func many(n int, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
+}
