@@ -166,6 +166,20 @@ func NewHeadings() Headings {
 	return Headings{byKey}
 }
 
+// Attributes adds the names that directories have for the fields (Field.LDAP), where nothing
+// else is written so: what an export of a directory is headed by.
+func (h Headings) Attributes() Headings {
+	for i := range catalogue {
+		if key := words.Key(catalogue[i].LDAP); key != "" {
+			if _, taken := h.byKey[key]; !taken {
+				h.byKey[key] = i
+			}
+		}
+	}
+	delete(h.byKey, "ou") // which is a name of something else there
+	return h
+}
+
 // Field returns the field that heading means, whatever its capitals, spacing,
 // accents and punctuation.
 func (h Headings) Field(heading string) (Field, bool) {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"evenledger/internal/account"
 	"evenledger/internal/sheet"
 )
 
@@ -25,7 +26,13 @@ func MayWrite(path string, overwrite bool, holds string) error {
 // beside it, never in a folder that others share.
 func SheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
 	return func(form sheet.Form) (sheet.Writer, error) {
-		form.Folder = filepath.Dir(path)
+		known := account.NewHeadings()
+		form.Folder, form.Attribute = filepath.Dir(path), func(heading string) string {
+			if f, ok := known.Field(heading); ok && f.LDAP != "" {
+				return f.LDAP
+			}
+			return heading
+		}
 		return sheet.NewWriter(to, path, form)
 	}
 }

@@ -226,7 +226,7 @@ func sheetOptions(b *brief.Brief, request Request) sheet.Options {
 	if b == nil {
 		return options
 	}
-	options.HeadingRow = b.HeadingRow
+	options.HeadingRow, options.Columns = b.HeadingRow, b.Columns
 	if options.Tab == "" {
 		options.Tab = b.Tab
 	}
@@ -310,7 +310,7 @@ func (a *App) suggest(ctx context.Context, j *Job, only string, offline bool) (*
 	if j.Workspace != nil {
 		options = a.BriefOptions(j.Workspace)
 	}
-	options.Only = only
+	options.Only, options.Attributes = only, j.Sheet.Info().Format == sheet.LDIF
 	if !offline {
 		client, err := a.Connect(j.Target)
 		if err != nil {

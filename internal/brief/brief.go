@@ -72,6 +72,7 @@ type Brief struct {
 	BasedOn    []string // names of the briefs it takes defaults from, nearest first
 	Tab        string   // of a workbook; empty: look for it
 	HeadingRow int      // from 1; 0: look for it
+	Columns    []string // what the columns of a sheet without headings are called; nil: it has some
 	Encoding   string   // of the sheet's text; empty: look
 	Feed       string   // that brings the sheet where none is named
 	Blanks     []string // what is written in a cell that is blank
@@ -322,9 +323,10 @@ type Options struct {
 	IsOwn func(system, field string) bool
 	// Own returns what the system itself calls fields, with their kinds. It is asked
 	// only for a name that nothing else knows; nil, or no answer: such a name is a mistake.
-	Own     func(system string) map[string]account.Kind
-	Systems []string // names a brief may use under "system"; nil: any
-	For     string   // the system whose accounts are meant, whatever the brief says; empty: as it says
+	Own        func(system string) map[string]account.Kind
+	Systems    []string // names a brief may use under "system"; nil: any
+	Attributes bool     // Suggest: headings are a directory's own names
+	For        string   // the system whose accounts are meant, whatever the brief says; empty: as it says
 }
 
 func (o Options) isOwn(system, field string) bool { return o.IsOwn != nil && o.IsOwn(system, field) }
@@ -461,6 +463,11 @@ func (b *Brief) readSheet(pairs []yamldoc.Pair) {
 		switch pair.Key {
 		case "feed":
 			b.Feed = pair.Value.Text()
+		case "columns":
+			b.Columns = pair.Value.Texts()
+			if len(b.Columns) == 0 {
+				pair.Value.Fail("Write it as “columns: [userName, x, uidNumber]”.", "no column is named")
+			}
 		case "heading_row":
 			b.HeadingRow = pair.Value.Whole(1, 1000)
 		case "tab":

@@ -29,6 +29,7 @@ var (
 		{Name: "tab", Form: yamldoc.Text, About: "The tab of a workbook, or the list of a JSON file, when it is not the one that fits the brief best."},
 		{Name: "encoding", Form: yamldoc.Text, About: "The encoding of its text, such as windows-1250 or shift_jis, when it is not UTF-8."},
 		{Name: "blank_words", Form: yamldoc.Texts, About: "What is written in cells that are to count as blank, such as N/A or -."},
+		{Name: "columns", Form: yamldoc.Texts, About: "What the columns are called, of a sheet that has no headings, in their order; whatever stands between cells, a colon as well, is found by their number."},
 		{Name: "heading_row", Form: yamldoc.Whole, About: "The row of the headings, from 1, when it cannot be found by looking."},
 	}
 	checkKeys = []key{

@@ -21,6 +21,9 @@ func (*NoKey) Error() string {
 // A sheet in which no key is recognised gives a NoKey.
 func Suggest(headings []string, system string, options Options) (*Brief, error) {
 	known := account.NewHeadings()
+	if options.Attributes {
+		known = known.Attributes()
+	}
 	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource
 	for _, heading := range headings {

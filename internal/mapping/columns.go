@@ -151,6 +151,9 @@ func (m *Mapper) Conceal(cells []string) []string {
 
 func (m *Mapper) unusedColumns() {
 	known := account.NewHeadings()
+	if m.format == sheet.LDIF {
+		known = known.Attributes()
+	}
 	var headings []string // that would be recognised
 	for _, f := range account.Fields() {
 		headings = append(headings, f.Headings...)

@@ -35,6 +35,7 @@ type Column struct {
 type Mapper struct {
 	brief    *brief.Brief
 	headings []string
+	format   string          // of the sheet
 	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
 	from     []int           // by field: index of its column, or -1
 	parts    [][][]int       // by field with parts: for each of its values, the columns of the parts or -1
@@ -56,7 +57,7 @@ type Mapper struct {
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
-	m := &Mapper{brief: b, headings: info.Headings, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
+	m := &Mapper{brief: b, headings: info.Headings, format: info.Format, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
 	for _, word := range b.Blanks {
 		m.blanks[word] = true
 	}

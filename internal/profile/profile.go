@@ -77,6 +77,9 @@ type Oddity struct {
 func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) (*Profile, error) {
 	p := &Profile{}
 	known := account.NewHeadings()
+	if info.Format == sheet.LDIF {
+		known = known.Attributes()
+	}
 	columns := make([]*column, len(info.Headings))
 	seed := maphash.MakeSeed()
 	reader := codes.NewReader(codes.Unsettled)

@@ -42,12 +42,34 @@ func newCSV(name string, text *textReader, decoded *bufio.Reader, options Option
 		if _, err := decoded.Discard(length); err != nil {
 			return nil, &Error{Name: name, Message: err.Error()}
 		}
+	} else if comma, ok := columnSeparator(start, len(options.Columns)); ok {
+		s.comma = comma
 	} else if comma, ok := headingSeparator(start, options.recognise); ok {
 		s.comma = byte(comma)
 	} else {
 		s.comma = byte(findSeparator(start))
 	}
 	return s, nil
+}
+
+// columnSeparator is what makes most of the first lines have a number of columns.
+func columnSeparator(start []byte, columns int) (comma byte, ok bool) {
+	if columns < 2 {
+		return 0, false
+	}
+	most := 0
+	for _, c := range []byte("\t|;:,") { // of two that fit alike, the one that is rarer within cells
+		fit := 0
+		for i, line := range strings.Split(string(start), "\n") {
+			if i < 50 && strings.Count(line, string(c)) == columns-1 {
+				fit++
+			}
+		}
+		if fit > most {
+			comma, most = c, fit
+		}
+	}
+	return comma, most > 0
 }
 
 func (s *csvSource) describe(info *Info) {

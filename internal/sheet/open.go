@@ -117,7 +117,19 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 		}
 		return s, nil
 	}
+	if options.Columns == nil && isLDIF(start) {
+		if s.source, err = newLDIF(name, text, decoded, &s.info); err != nil {
+			return nil, err
+		}
+		return s, nil
+	}
 	s.lines = true
+	if kind := userFile(start); options.Columns == nil && options.HeadingRow == 0 && kind != "" {
+		if s.source, err = newUserFile(name, kind, text, decoded, &s.info); err != nil {
+			return nil, err
+		}
+		return s, nil
+	}
 	if s.source, err = newCSV(name, text, decoded, options); err != nil {
 		return nil, err
 	}

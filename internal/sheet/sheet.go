@@ -38,6 +38,7 @@ const ours = "Even Ledger "
 // Options say how to read a sheet. The zero value finds everything out.
 type Options struct {
 	Tab        string                    // of a workbook, or the list of a JSON file; empty: the one whose headings fit best
+	Columns    []string                  // what the columns are called, of a file without headings; nil: it has some
 	HeadingRow int                       // row of the headings, from 1; 0: look for it
 	Encoding   string                    // of text, by its name in the registry of character sets; empty: look
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
@@ -173,6 +174,9 @@ type record struct {
 	guessed bool
 	merged  []int
 	twice   []int
+
+	aside string // why it is nobody's row; or empty
+	doubt string // why it is perhaps none; or empty
 }
 
 // A Sheet is a tabular file being read.
@@ -237,7 +241,7 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 					rec.cells = append(rec.cells, "")
 				}
 			}
-			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Guessed: rec.guessed, Merged: rec.merged, Twice: rec.twice}
+			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Guessed: rec.guessed, Merged: rec.merged, Twice: rec.twice, Aside: rec.aside, Doubt: rec.doubt}
 			s.furniture(&row)
 			if !yield(row, nil) {
 				return
@@ -289,6 +293,10 @@ func (s *Sheet) findHeadings(options Options) error {
 		}
 		rec.cells, rec.kinds = slices.Clone(rec.cells), slices.Clone(rec.kinds)
 		first = append(first, rec)
+	}
+	if options.Columns != nil && !(len(first) > 0 && slices.ContainsFunc(first[0].cells, IsOurs)) {
+		s.info.Headings, s.pending = options.Columns, first
+		return nil
 	}
 	at, fits := pickHeadings(first, options)
 	s.fit = fits

@@ -288,6 +288,8 @@ func separatorName(comma rune) string {
 		return "tab"
 	case '|':
 		return "pipe"
+	case ':':
+		return "colon"
 	}
 	return "comma"
 }

@@ -71,20 +71,21 @@ type Mark struct {
 
 // A Form says how a sheet is written.
 type Form struct {
-	Separator  string  // of CSV; empty: comma
-	HeadingRow int     // from 1; 0: 1
-	Wide       int     // column from 0 whose texts are long; 0: none
-	Folder     string  // where working files may stand for a moment
-	Account    []Count // of a workbook: what became of the rows, for a tab with a chart; none: no such tab
+	Separator  string                      // of CSV; empty: comma
+	HeadingRow int                         // from 1; 0: 1
+	Wide       int                         // column from 0 whose texts are long; 0: none
+	Folder     string                      // where working files may stand for a moment
+	Attribute  func(heading string) string // of LDIF: a directory's name for what stands beneath a heading; nil: the heading itself
+	Account    []Count                     // of a workbook: what became of the rows, for a tab with a chart; none: no such tab
 }
 
 // Formats are the endings of files that can be written.
-const Formats = ".xlsx, .csv, .tsv or .jsonl"
+const Formats = ".xlsx, .csv, .tsv, .jsonl or .ldif"
 
 // CanWrite reports whether a path ends in a format that can be written.
 func CanWrite(path string) bool {
 	switch strings.ToLower(filepath.Ext(path)) {
-	case ".xlsx", ".csv", ".tsv", ".tab", ".txt", ".jsonl", ".ndjson":
+	case ".xlsx", ".csv", ".tsv", ".tab", ".txt", ".jsonl", ".ndjson", ".ldif":
 		return true
 	}
 	return false
@@ -94,7 +95,7 @@ func CanWrite(path string) bool {
 // own, and not only values under names.
 func HasHeadings(path string) bool {
 	switch strings.ToLower(filepath.Ext(path)) {
-	case ".jsonl", ".ndjson":
+	case ".jsonl", ".ndjson", ".ldif":
 		return false
 	}
 	return true
@@ -108,6 +109,8 @@ func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
 		return newWorkbook(w, form)
 	case ".jsonl", ".ndjson":
 		return &linesWriter{w: bufio.NewWriter(w), left: max(1, form.HeadingRow)}, nil
+	case ".ldif":
+		return &ldifWriter{w: bufio.NewWriter(w), left: max(1, form.HeadingRow), attribute: form.Attribute}, nil
 	case ".tsv", ".tab":
 		form.Separator = "tab"
 	}
