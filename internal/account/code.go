@@ -50,6 +50,7 @@ const (
 	NotCalculated      Code = "not-calculated"
 	NotClearYet        Code = "not-clear-yet"
 	NotKept            Code = "not-kept"
+	NotPaired          Code = "not-paired"
 	NotSeenYet         Code = "not-seen-yet"
 	NotSelected        Code = "not-selected"
 	NotSignInName      Code = "not-sign-in-name"

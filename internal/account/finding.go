@@ -88,6 +88,7 @@ var codes = [...]Explanation{
 	{NotCalculated, "A cell holds a formula whose value was not stored.", "Open the sheet in a spreadsheet program, let it calculate, and save it again."},
 	{NotClearYet, "A request was sent and no clear answer came, and the system doesn't show yet what became of it.", "Run “post” again: it looks before it sends anything. If the system shows changes late, set a longer “settle” in evenledger.yaml."},
 	{NotKept, "The system accepted the request but kept another value, or none.", "Ask who runs the system whether the field is taken; the account was made with what the message says."},
+	{NotPaired, "No key of the row finds an account, and the brief leaves it to a person to say whom it means.", "Write the rows with who they may mean by “candidates”, answer in the sheet, and draft again with --pairs."},
 	{NotSeenYet, "An earlier batch made this account a short while ago, and the system doesn't show it yet.", "Wait until the system shows it, then draft again. If it was removed there by hand, or the system is a new one, draft again a quarter of an hour after the batch."},
 	{NotSelected, "The selection of rows leaves the row out.", "Nothing needs to be done."},
 	{NotSignInName, "A sign-in name holds white space or characters that cannot be typed.", "Use letters, digits, points, hyphens and underscores."},

@@ -40,6 +40,9 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
 		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
+	if d.Pairs, err = j.pairs(); err != nil {
+		return nil, err
+	}
 	scope := j.Brief.NewScope(nil)
 	if d.Batch.Begin, err = a.wholes(j.Brief.Begin, scope); err != nil {
 		return nil, err

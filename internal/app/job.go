@@ -42,6 +42,8 @@ type Request struct {
 	Trial    string   // what the batch is a trial of
 	Elevated bool     // roles and groups that give rights over others are allowed
 
+	Pairs []string // sheets with whom rows mean that no key finds
+
 	among *among // the jobs of one set; nil: it stands alone
 }
 

@@ -180,14 +180,21 @@ func (e *Entry) Left() map[string]account.Value {
 	return left
 }
 
-// Key names the row of what is wanted: the first key that has a value.
+// Key names the row of what is wanted: the first key that has a value, else what people are
+// compared by.
 func Key(b *brief.Brief, w *mapping.Wanted) string {
 	for _, name := range append(slices.Clone(b.Match), "userName", "email") {
 		if v := w.Value(b, name); v.Filled() {
 			return v.Text()
 		}
 	}
-	return ""
+	var parts []string
+	for _, name := range b.Like {
+		if v := w.Value(b, name); v.Filled() {
+			parts = append(parts, v.Text())
+		}
+	}
+	return strings.Join(parts, " ")
 }
 
 // An Index finds accounts by the fields that matter to a batch.
@@ -288,6 +295,9 @@ func Policies(b *brief.Brief) string {
 			keys += ", then "
 		}
 		keys += name
+	}
+	if len(b.Like) > 0 {
+		keys += ", then as a person says"
 	}
 	said := fmt.Sprintf("Accounts are found by %s; %s; %s", keys, newPart, knownPart)
 	if b.Intent() >= 0 {

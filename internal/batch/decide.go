@@ -49,6 +49,9 @@ type Decider struct {
 	Renewal string
 	// Protect has the patterns of names of accounts that are not changed.
 	Protect []string
+	// Paired is whom a person said that a row means: an account by its identifier, by what
+	// names it, or nobody, who is new. It is asked where the brief compares what has no key.
+	Paired func(w *mapping.Wanted) (id, name string, isNew, said bool)
 	// Several rows may come to the same account, as they bring only memberships.
 	Several bool
 
@@ -187,11 +190,47 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 			return nil
 		}
 	}
+	if len(d.Brief.Like) > 0 {
+		return d.paired(e, w, found)
+	}
 	if keys == 0 {
 		e.Find(account.Error, account.NoKey, "", "", "the row has no value in any field that finds an account")
 		e.Refuse()
 	}
 	return found
+}
+
+// paired finds the row's account by what a person said, where no key found it. What a key
+// found and a person said otherwise nobody can settle here.
+func (d *Decider) paired(e *Entry, w *mapping.Wanted, found *account.Account) *account.Account {
+	var id, name string
+	var isNew, said bool
+	if d.Paired != nil {
+		id, name, isNew, said = d.Paired(w)
+	}
+	by, value := account.ID, id
+	if name != "" {
+		by, value = d.Schema.Naming, name
+	}
+	hits := d.Index.Find(by, value)
+	switch {
+	case !said && found == nil:
+		e.Find(account.Error, account.NotPaired, "", "", "no key finds an account, and nobody has said yet whom the row means")
+	case !said, found != nil && isNew:
+		return found // a key that finds one counts for more than that nobody was known
+	case isNew:
+		return nil
+	case len(hits) == 0:
+		e.Find(account.Error, account.NoAccount, "", "", fmt.Sprintf("the account “%s”, which was said to be meant, is not there", value))
+	case len(hits) > 1:
+		e.Find(account.Error, account.TwoAccounts, "", "", fmt.Sprintf("“%s”, which was said to be meant, are two accounts", value))
+	case found != nil && found != hits[0]:
+		e.Find(account.Error, account.TwoThings, "", "", fmt.Sprintf("a key finds the account %s (%s), and %s (%s) was said to be meant", found.Label(), found.ID, hits[0].Label(), hits[0].ID))
+	default:
+		return hits[0]
+	}
+	e.Refuse()
+	return nil
 }
 
 // belongsElsewhere reports the first earlier key in which the account has

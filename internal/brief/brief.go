@@ -80,6 +80,7 @@ type Brief struct {
 	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
 	Only       []*Expr // rows for which one does not hold are set aside
 	Match      []string
+	Like       []string // fields that are compared as people write them where no key finds an account; none: they are not
 	New        Policy
 	NewSaid    bool // the brief itself says what is done with new people
 	Known      Policy
@@ -401,6 +402,11 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readMemberships(top, folders{options.Dir, options.Root})
 	b.readPassword(top.pairs("password", yamldoc.Names(passwordKeys)...), top.get("password"))
 	b.compileAll(top.get("only"), fields, top.items("checks"))
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.field.Name
+	}
+	b.alikeFields(names, top.get("match"))
 	b.readRules(top.items("rules"))
 	b.readGuards(top, options)
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
@@ -793,7 +799,20 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 }
 
 func (b *Brief) readMatch(node, root yamldoc.Node) {
-	b.Match = node.Texts()
+	items := node.Items()
+	for i, item := range items {
+		if item.IsText() || !node.IsList() {
+			if text := item.Text(); text != "" {
+				b.Match = append(b.Match, text)
+			}
+			continue
+		}
+		for _, pair := range item.Pairs("like") {
+			if b.Like = pair.Value.Texts(); i < len(items)-1 {
+				pair.At.Fail("Let it be the last of the list.", "“like” is for rows that no key finds")
+			}
+		}
+	}
 	if len(b.Match) == 0 && root.Exists() {
 		root.Fail("Add “match: [employeeNumber]” or another key that is in the sheet.", "the brief does not say which field finds an account")
 	}
@@ -873,6 +892,15 @@ func (b *Brief) readCheck(node yamldoc.Node) {
 	}
 	if check.That = b.compile(that, account.YesNo); check.That != nil {
 		b.Checks = append(b.Checks, check)
+	}
+}
+
+// alikeFields reports fields to be compared that the brief does not give.
+func (b *Brief) alikeFields(names []string, at yamldoc.Node) {
+	for _, name := range b.Like {
+		if !slices.Contains(names, name) {
+			at.Fail("Add the field, with “send: false” if the system is not to have it, or compare: "+strings.Join(names, ", ")+".", "“like” names %s, which is not among the fields", name)
+		}
 	}
 }
 

@@ -14,6 +14,7 @@ type key = yamldoc.Key
 const (
 	expression  yamldoc.Form = "expression"
 	unique      yamldoc.Form = "unique"
+	matching    yamldoc.Form = "matching"
 	limit       yamldoc.Form = "limit"
 	occasion    yamldoc.Form = "occasion"
 	wording     yamldoc.Form = "wording"
@@ -139,7 +140,7 @@ var (
 		{Name: "phones", Form: yamldoc.Text, About: "The country whose telephone numbers are written without its code, such as GB."},
 		{Name: "only", Form: expression, About: "Rows for which it does not hold are set aside, and counted."},
 		{Name: "for", About: "What is otherwise for one system: under its name, keys of a brief that count for it before those here; its fields replace those of their names."},
-		{Name: "match", Form: yamldoc.Texts, About: "The fields that find an account, tried in order."},
+		{Name: "match", Form: matching, About: "The fields that find an account, tried in order. It may end in {like: [FIELDS]}: where no key finds an account, those are compared as people write names and addresses, for a person to say who is meant (“evenledger candidates”)."},
 		{Name: "new", OneOf: []string{"create", "skip", "refuse"}, About: "What is done with a row that finds no account. Without it: create."},
 		{Name: "known", OneOf: []string{"update", "fill", "skip", "refuse"}, About: "What is done with a row that finds an account: change what differs, fill only what is empty, set aside, refuse. Without it: update."},
 		{Name: "fields", About: "The account's fields, and where each comes from."},
@@ -213,9 +214,11 @@ func about(keys []key, name string) string {
 func schemaOf(keys []key) object {
 	one := object{"$ref": "#/$defs/memberships"}
 	return yamldoc.Schema(keys, map[yamldoc.Form]object{
-		occasion:    {"anyOf": []object{{"enum": occasionWords}, {"type": "array", "items": object{"enum": occasionWords}, "minItems": 1}}},
-		around:      {"type": "array", "items": object{"type": "object", "required": []string{"feed"}, "properties": object{"feed": object{"type": "string"}, "statement": object{"type": "string"}, "body": object{"type": "object"}}, "additionalProperties": false}},
-		wording:     {"anyOf": []object{{"type": "string"}, {"type": "object", "additionalProperties": object{"type": []string{"string", "object"}}}}},
+		occasion: {"anyOf": []object{{"enum": occasionWords}, {"type": "array", "items": object{"enum": occasionWords}, "minItems": 1}}},
+		around:   {"type": "array", "items": object{"type": "object", "required": []string{"feed"}, "properties": object{"feed": object{"type": "string"}, "statement": object{"type": "string"}, "body": object{"type": "object"}}, "additionalProperties": false}},
+		wording:  {"anyOf": []object{{"type": "string"}, {"type": "object", "additionalProperties": object{"type": []string{"string", "object"}}}}},
+		matching: {"anyOf": []object{{"type": "string"}, {"type": "array", "minItems": 1, "items": object{"anyOf": []object{{"type": "string"}, {"type": "object", "required": []string{"like"}, "additionalProperties": false,
+			"properties": object{"like": object{"type": []string{"array", "string"}, "items": object{"type": "string"}}}}}}}}},
 		limit:       {"type": []string{"integer", "string"}, "pattern": "^[0-9]+(\\.[0-9]+)?%?$"},
 		memberships: {"anyOf": []object{one, {"type": "array", "items": one, "minItems": 1}}},
 		unique:      {"anyOf": []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}},

@@ -36,6 +36,7 @@ drafted, and held back.`,
   evenledger draft starters.xlsx -b starters --rows 3-9,12
   evenledger draft starters.csv --system crewdesk     without a brief
   evenledger draft crew.csv -b crew --system quays    a batch for each system of a set
+  evenledger draft crew.csv -b crew --pairs pairs.xlsx    whom rows mean, as a person answered
   evenledger draft accounts.xlsx --fields manager,title   touch nothing else`,
 		Args: oneOrBrief("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -46,6 +47,7 @@ drafted, and held back.`,
 	}
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
+	cmd.Flags().StringSliceVar(&flags.Pairs, "pairs", nil, "whom rows mean that no key finds: the `SHEET` of “candidates”, with the answers")
 	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: “report SYSTEM trials” lists its accounts until they are removed")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd

@@ -24,6 +24,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/mapping"
+	"evenledger/internal/pairs"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -54,6 +55,7 @@ type Draft struct {
 	Known    []string            // words that anyone knows of the organisation
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Before   int                 // rows of the batch before this one of the same list; 0: there is none
+	Pairs    *pairs.List         // whom a person said that rows mean; nil: nobody did
 	Renew    string              // field that makes a person choose another password; empty: none
 }
 
@@ -259,6 +261,7 @@ func (d *making) takeIn(ctx context.Context) error {
 			continue
 		}
 		d.given(checked.Wanted)
+		d.wantPaired(seen, checked.Wanted)
 		for _, i := range d.lookUp() {
 			f := d.brief.Fields[i]
 			value := checked.Wanted.Values[i]
@@ -284,6 +287,37 @@ func (d *making) takeIn(ctx context.Context) error {
 		}
 	}
 	return spool.Flush()
+}
+
+// paired is whom a person said that a row means, if it is still the row it was.
+func (d *making) paired(w *mapping.Wanted) (id, name string, isNew, said bool) {
+	if d.Pairs == nil || len(d.brief.Like) == 0 {
+		return "", "", false, false
+	}
+	a, has := d.Pairs.Answers[w.Row]
+	if !has || a.Proof != pairs.Proof(Alike(d.brief, w)) {
+		return "", "", false, false
+	}
+	return a.ID, a.Name, a.New, true
+}
+
+// Alike is what a row gives of whom it means, where no key finds an account.
+func Alike(b *brief.Brief, w *mapping.Wanted) (values []string) {
+	for _, name := range b.Like {
+		values = append(values, w.Value(b, name).Text())
+	}
+	return values
+}
+
+// wantPaired has the account looked up that a person said a row means.
+func (d *making) wantPaired(seen map[string]map[string]bool, w *mapping.Wanted) {
+	id, name, _, said := d.paired(w)
+	if said && id != "" {
+		d.want(seen, d.about.Field(account.ID), id)
+	}
+	if said && name != "" {
+		d.want(seen, d.about.Field(d.about.Naming), name)
+	}
 }
 
 // want has an account looked up by a value, once.
@@ -324,6 +358,11 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 	for _, f := range d.brief.Fields {
 		if f.Refers != "" && !slices.ContainsFunc(fields, func(has account.Field) bool { return has.Name == f.Refers }) {
 			fields = append(fields, d.about.Field(f.Refers))
+		}
+	}
+	for _, name := range []string{account.ID, d.about.Naming} {
+		if len(d.brief.Like) > 0 && !slices.ContainsFunc(fields, func(has account.Field) bool { return has.Name == name }) {
+			fields = append(fields, d.about.Field(name))
 		}
 	}
 	index := batch.NewIndex(fields, d.keys)
@@ -414,6 +453,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 		Renewal: d.renewal(),
 		Several: d.brief.OnlyMemberships(),
 		Protect: d.Batch.Protect,
+		Paired:  d.paired,
 
 		WhyRefuse: d.WhyNot,
 	}

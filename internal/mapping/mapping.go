@@ -135,7 +135,7 @@ func (m *Mapper) findColumns(i int, f brief.Field, twice map[string][]string) {
 		m.columns[at].Fields = append(m.columns[at].Fields, f.Name)
 	} else {
 		level := account.Warning
-		if match := m.brief.Match; f.Make == nil && (f.Required || len(match) == 1 && match[0] == f.Name) {
+		if match := m.brief.Match; f.Make == nil && (f.Required || len(match) == 1 && match[0] == f.Name && len(m.brief.Like) == 0) {
 			level = account.Error
 		}
 		m.missing(level, f.From, f.Name)

@@ -452,16 +452,16 @@ func Nearest(word string, candidates []string) string {
 		if other == key && key != "" {
 			return candidate
 		}
-		if d := distance(key, other, bestDistance); d < bestDistance {
+		if d := Distance(key, other, bestDistance); d < bestDistance {
 			best, bestDistance = candidate, d
 		}
 	}
 	return best
 }
 
-// distance counts the single-letter insertions, deletions, replacements and
+// Distance counts the single-letter insertions, deletions, replacements and
 // swaps of neighbours between a and b, giving up at limit.
-func distance(a, b string, limit int) int {
+func Distance(a, b string, limit int) int {
 	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
 		return limit
 	}

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/app"
+	"evenledger/internal/report"
+)
+
+func (a *front) candidatesCommand() *cobra.Command {
+	var flags sheetFlags
+	var out string
+	var overwrite bool
+	cmd := &cobra.Command{
+		Use:     "candidates SHEET -b BRIEF -o PAIRS",
+		GroupID: "prepare",
+		Short:   "Write whom rows may mean that no key finds, for a person to say",
+		Long: `For sheets whose rows have no key in common with the system. Compares names and
+addresses as people write them (capitals, accents, either order, initials, familiar
+forms, a letter mistaken), by the fields that the brief's “match” ends in:
+
+  match: [employeeNumber, {like: [givenName, familyName, email]}]
+
+and writes each row that no key finds with up to three accounts that it may mean, how
+sure that is, and why. It never decides: answer beside each row with yes (the first),
+2 or 3, new (nobody: a new person), or the user name of another account, and hand the
+sheet back in with --pairs. A row without an answer is refused.
+
+Nothing is changed.`,
+		Example: `  evenledger candidates crew.csv -b crew -o pairs.xlsx
+  evenledger draft crew.csv -b crew --pairs pairs.xlsx`,
+		Args: one("a sheet"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if out == "" {
+				return wrong("say which file to write", fmt.Sprintf("For example: evenledger candidates %s -b BRIEF -o pairs.xlsx", quoted(args[0])))
+			}
+			a.longWork()
+			flags.Compare = true // nothing is made of it
+			return a.candidates(cmd.Context(), args[0], flags, out, overwrite)
+		},
+	}
+	flags.add(a, cmd)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists, with the answers in it")
+	return cmd
+}
+
+// candidates writes a sheet for each system that the rows are for.
+func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, out string, overwrite bool) error {
+	members, set, err := a.OpenSet(ctx, path, flags.Request)
+	if err != nil {
+		return err
+	}
+	defer app.CloseSet(members)
+	came := map[string]*app.Pairing{}
+	var files []string
+	page := a.page()
+	for i := range members {
+		m := &members[i]
+		if m.Err != nil {
+			continue
+		}
+		file := out
+		if set != "" {
+			ending := filepath.Ext(out)
+			file = strings.TrimSuffix(out, ending) + "-" + m.System + ending
+		}
+		if err := app.MayWrite(file, overwrite, "and may hold answers"); err != nil {
+			return err
+		}
+		bar := a.progress()
+		p, err := a.Candidates(ctx, m.Job, file, bar.stageDone)
+		bar.end()
+		if m.Err = err; err != nil {
+			continue
+		}
+		came[m.System] = p
+		files = append(files, file)
+		if !a.json {
+			a.pairing(page, m.System, file, p)
+		}
+	}
+	if a.json {
+		return errors.Join(a.writeJSON(map[string]any{"files": files, "systems": came}), a.tellSystems(ctx, members))
+	}
+	if len(files) > 0 {
+		page.Line("")
+		page.Text(page.Dim, "Answer in the second column: yes for the first, 2 or 3 for another, new for nobody, or a user name. What is left blank is refused.")
+		draft := "evenledger draft " + quoted(path) + flags.flags()
+		for _, file := range files {
+			draft += " --pairs " + quoted(file)
+		}
+		page.Next(draft)
+		if err := page.Err(); err != nil {
+			return err
+		}
+	}
+	return a.tellSystems(ctx, members)
+}
+
+// pairing tells what looking for candidates in one system came to.
+func (a *front) pairing(page *report.Page, system, file string, p *app.Pairing) {
+	page.Line("%s", page.Bold(fmt.Sprintf("%s: whom the rows may mean in %s", file, system)))
+	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: "Found by a key", N: p.Known}, {Label: "With candidates", N: p.Candidates}, {Label: "Without any", N: p.Without}, {Label: "Set aside", N: p.Aside}})
+	if len(p.First) == 0 {
+		return
+	}
+	page.Line("")
+	page.Line("%s", page.Bold("  "+report.Pad("row", 6)+report.Pad("says", 30)+report.Pad("may be", 34)+report.Pad("sure", 7)+"why"))
+	for _, c := range p.First {
+		may, sure, why := page.Dim(report.Pad("nobody that is known", 34)), "", ""
+		if len(c.Best) > 0 {
+			may, sure, why = page.Plain(report.Pad(report.Clip(c.Label, 32), 34)), fmt.Sprintf("%d %%", c.Best[0].Sure), c.Best[0].Why
+		}
+		page.Line("  %s%s%s%s%s", report.Pad(fmt.Sprint(c.Row), 6), report.Pad(report.Clip(c.Key, 28), 30), may, report.Pad(sure, 7), page.Dim(report.Clip(why, max(20, page.Columns()-80))))
+	}
+	if more := p.Candidates + p.Without - len(p.First); more > 0 {
+		page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more in the sheet", report.Number(more))))
+	}
+}
