@@ -2,14 +2,15 @@
 # Runs a Unix host of its own in the folder DIR until it is stopped: OpenSSH's server on
 # 127.0.0.1:PORT, with an /etc, a /home and a /srv that nobody else sees, so that accounts can be
 # made and removed in it with this machine's own tools. It has this machine's system accounts and
-# nobody else. root gets in by the key in DIR/key, and evenledger, who may become root by sudo
+# nobody else. Where there is libnss-extrausers, the host asks a directory as well: what stands in
+# DIR/directory/passwd and group is served as by one. root gets in by the key in DIR/key, and evenledger, who may become root by sudo
 # where there is one; DIR/known_hosts has the host's key. Takes root, and mount namespaces.
 #
 #   scripts/host.sh DIR PORT
 set -euo pipefail
 dir=$(realpath "$1") port=$2
-mkdir -p "$dir"/{etc,home,mail,srv} "$dir"/run/sshd
-chmod 755 "$dir" "$dir"/{etc,home,mail,srv,run}
+mkdir -p "$dir"/{etc,home,mail,srv,directory} "$dir"/run/sshd
+chmod 755 "$dir" "$dir"/{etc,home,mail,srv,directory,run}
 cd "$dir"
 
 if [ ! -e etc/passwd ]; then # a host that is started again is as it was
@@ -21,6 +22,7 @@ if [ ! -e etc/passwd ]; then # a host that is started again is as it was
   awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
   sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
   sed 's/:.*/:*::/' etc/group >etc/gshadow
+  [ ! -d /var/lib/extrausers ] || sed -i -E 's/^(passwd|group|shadow):.*/\1: files extrausers/' etc/nsswitch.conf
   : >etc/subuid
   : >etc/subgid
   chmod 600 etc/shadow etc/gshadow
@@ -49,4 +51,5 @@ END
 exec unshare --mount --propagation private sh -c '
   for at in etc home srv run; do mount --bind "$0/$at" /$at; done
   mount --bind "$0/mail" /var/mail
+  [ ! -d /var/lib/extrausers ] || mount --bind "$0/directory" /var/lib/extrausers
   exec /usr/sbin/sshd -D -e -f "$0/sshd_config" 2>"$0/log"' "$dir"

@@ -12,7 +12,7 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
   command -v openssl >/dev/null || missing+=(openssl)
   [ -d /usr/lib/postgresql ] || missing+=(postgresql)
   [ -x /usr/sbin/mariadbd ] || missing+=(mariadb-server)
-  { [ -x /usr/sbin/sshd ] && [ -x /usr/bin/sudo ]; } || missing+=(openssh-server openssh-client sudo)
+  { [ -x /usr/sbin/sshd ] && [ -x /usr/bin/sudo ] && [ -d /var/lib/extrausers ]; } || missing+=(openssh-server openssh-client sudo libnss-extrausers)
   if [ ${#missing[@]} -gt 0 ]; then
     # Nothing that is installed starts a server of its own.
     [ -e /usr/sbin/policy-rc.d ] || { printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d; }

@@ -129,6 +129,10 @@ func Fields() []Field { return catalogue[:] }
 // accounts and is never sent; no heading that people write means it.
 const ID = "id"
 
+// Local is the field that says whether a host keeps an account in files of its own, and not
+// only a directory that it asks.
+const Local = "local"
+
 // FieldNamed returns the catalogue's field of that exact name.
 func FieldNamed(name string) (Field, bool) {
 	if name == ID {

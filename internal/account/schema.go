@@ -16,6 +16,7 @@ type Attribute struct {
 	ReadOnly    bool     `json:"readOnly"`              // the system keeps it itself
 	Multi       bool     `json:"multi"`                 // it holds several values
 	Immutable   bool     `json:"immutable"`             // it may be set once
+	Loses       string   `json:"loses,omitempty"`       // what a change of it does away with for good, and undoing it does not bring back
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference
 	Allowed     []string `json:"allowed,omitempty"`     // the values it takes; empty: any
@@ -57,6 +58,14 @@ type Schema struct {
 	Renewal    string            `json:"renewal,omitempty"` // the field that has a person choose another password; empty: none that the system tells of
 	Attributes []Attribute       `json:"attributes"`
 	Aliases    map[string]string `json:"aliases,omitempty"` // short name → Field of the attribute
+
+	// Along has fields that are given another's new value with it, where both held the same
+	// before: field → the other that goes along.
+	Along map[string]string `json:"-"`
+
+	// Owners are the fields with the numbers of an account's and its group's by which files
+	// are owned; empty: there are no files.
+	Owners [2]string `json:"-"`
 
 	// Composed are fields that are put together of others, where a brief does not give them.
 	Composed []Composed `json:"-"`

@@ -18,6 +18,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
+	"evenledger/internal/system"
 )
 
 // A State is how far a batch has come.
@@ -78,6 +79,7 @@ type Batch struct {
 	ReportTo   []string           // addresses that get its report
 	Begin      []Whole            // what is done elsewhere before it
 	End        []Whole            // and when all of it is posted
+	Reown      *system.Folders    // where files are given to new numbers; nil: nowhere
 	Set        string             // of systems, for which one sheet made a batch each; empty: it stands alone
 	Beside     int                // with Set: the number of the first of them
 	Trial      string             // what it is a trial of, to be undone later; empty: it is none

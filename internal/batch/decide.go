@@ -111,6 +111,43 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	return 0
 }
 
+// Settle ends deciding an entry of a known account, once all its changes are known: what goes
+// along is changed as well, and what cannot be changed in just this account refuses it.
+func (d *Decider) Settle(e *Entry) {
+	found := d.Index.Accounts()[e.Account]
+	if found == nil || e.Outcome != account.Waiting || e.Intent == account.Create {
+		return
+	}
+	changes := func(field string) bool {
+		return slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field })
+	}
+	for _, c := range slices.Clone(e.Changes) {
+		other := d.Schema.Along[c.Field]
+		if before := found.Field(other); other != "" && !changes(other) && before.Text() == c.Before.Text() {
+			e.Changes = append(e.Changes, account.Change{Field: other, Before: before, After: c.After})
+		}
+	}
+	for _, c := range e.Changes {
+		attribute, _ := d.Schema.Attribute(c.Field)
+		if attribute.Loses != "" {
+			e.Find(account.Note, account.CannotBeUndone, c.Field, "", attribute.Loses)
+		}
+	}
+	for _, c := range e.Changes {
+		if why := found.Refuses[c.Field]; why != "" {
+			d.Ties.Return(e.Steps)
+			e.Find(account.Error, account.KeptElsewhere, c.Field, "", why)
+			e.Refuse()
+			return
+		}
+	}
+	if why := found.Refuses[account.ID]; why != "" && e.Intent == account.Remove {
+		d.Ties.Return(e.Steps)
+		e.Find(account.Error, account.KeptElsewhere, "", "", why)
+		e.Refuse()
+	}
+}
+
 // setAside leaves the row out, and says why.
 func (e *Entry) setAside(code account.Code, column, why string) {
 	e.Outcome, e.Findings = account.Aside, nil

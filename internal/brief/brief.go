@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	pathpkg "path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -107,10 +108,18 @@ type Brief struct {
 	Fewer       *Limit   // by which rows may be fewer than the last time; nil: any
 	Protect     []string // patterns of the names of accounts that are not changed
 	Password    Password
+	Reown       *Reown // files are given to new numbers; nil: they are not
+	Retire      bool   // accounts of the rows are taken out of the system's own files, where a directory serves them
 
 	index map[string]int
 	today string
 	env   *expr.Env // of its expressions
+}
+
+// A Reown is where files are given to the new numbers of accounts.
+type Reown struct {
+	Folders []string // full paths
+	Across  bool     // also on other devices beneath them
 }
 
 // A Field is where a field's value comes from and what it must be. Sources are
@@ -395,6 +404,13 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.Known = Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
 	}
 	fields := b.readFields(top.pairs("fields"), top.root, options)
+	if node := top.get("retire"); node.Exists() && node.Bool() {
+		b.Retire = true
+		if !b.NewSaid {
+			b.New = Refuse // who is not there cannot be retired
+		}
+		fields = append(fields, fieldSource{at: node, field: Field{Field: account.Field{Name: account.Local, Label: "kept in the host's own files", Kind: account.YesNo}, Fallback: account.Of("false"), FallbackFor: ForAll, Send: true}})
+	}
 	if node := top.get("intent"); node.Exists() {
 		fields = append(fields, b.readIntent(node, folders{options.Dir, options.Root}))
 	}
@@ -411,6 +427,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readGuards(top, options)
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
 	b.readReportTo(top.get("report_to"))
+	b.readReown(top.get("reown"))
 	if node := top.get("trial_run"); node.Exists() {
 		b.TrialRun = node.Text()
 	}
@@ -892,6 +909,33 @@ func (b *Brief) readCheck(node yamldoc.Node) {
 	}
 	if check.That = b.compile(that, account.YesNo); check.That != nil {
 		b.Checks = append(b.Checks, check)
+	}
+}
+
+func (b *Brief) readReown(node yamldoc.Node) {
+	if !node.Exists() {
+		return
+	}
+	b.Reown = &Reown{}
+	folders := node
+	if !node.IsList() && !node.IsText() {
+		for _, p := range node.Pairs(yamldoc.Names(reownKeys)...) {
+			switch p.Key {
+			case "in":
+				folders = p.Value
+			case "other_devices":
+				b.Reown.Across = p.Value.Bool()
+			}
+		}
+	}
+	for _, item := range folders.Items() {
+		path := item.Text()
+		if b.Reown.Folders = append(b.Reown.Folders, path); !strings.HasPrefix(path, "/") || strings.ContainsAny(path, "\x00\n") || path != pathpkg.Clean(path) {
+			item.Fail("Write it in full, such as /home.", "“%s” is no full path of a folder", path)
+		}
+	}
+	if len(b.Reown.Folders) == 0 {
+		node.Fail("Write it as “reown: [/home, /srv]”.", "“reown” names no folder")
 	}
 }
 

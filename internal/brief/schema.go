@@ -15,6 +15,7 @@ const (
 	expression  yamldoc.Form = "expression"
 	unique      yamldoc.Form = "unique"
 	matching    yamldoc.Form = "matching"
+	reowning    yamldoc.Form = "reowning"
 	limit       yamldoc.Form = "limit"
 	occasion    yamldoc.Form = "occasion"
 	wording     yamldoc.Form = "wording"
@@ -131,6 +132,10 @@ var (
 		{Name: "statement", Form: yamldoc.Text, About: "One statement for a database. Its parameters, such as :userName, are fields of the brief, and :id the account's id; they are bound, never written into it."},
 		{Name: "body", Form: yamldoc.Table, About: "What a call of a web address sends as JSON: texts with expressions in braces, by name."},
 	}
+	reownKeys = []key{
+		{Name: "in", Form: yamldoc.Texts, About: "The folders."},
+		{Name: "other_devices", Form: yamldoc.Bool, About: "Whether other devices beneath them are gone into as well."},
+	}
 	briefKeys = []key{
 		{Name: "brief", Form: yamldoc.Text, About: "The name of the brief."},
 		{Name: "based_on", Form: yamldoc.Text, About: "A brief of the same folder whose keys count where this one has none; fields and checks come together."},
@@ -163,6 +168,8 @@ var (
 		{Name: "begin", Form: around, About: "What is done elsewhere before a batch as a whole: a list of {feed, statement} or {feed, body}. :batch is its number, :today the day."},
 		{Name: "end", Form: around, About: "What is done elsewhere when all of a batch is posted."},
 		{Name: "trial_run", Form: yamldoc.Text, About: "Marks each batch of the brief as a trial of this name, as draft --trial-run does: for briefs that only ever make test people."},
+		{Name: "reown", Form: reowning, About: "Folders of a host, such as [/home, /srv], in which files are given to the new numbers of accounts: one walk for all, on the device of each folder alone; {in: […], other_devices: true} goes on beneath."},
+		{Name: "retire", Form: yamldoc.Bool, About: "Takes the accounts of the rows out of a host's own files, where a directory serves them by then. Home folders and memberships stay."},
 		{Name: "report_to", Form: yamldoc.Texts, About: "The addresses that get the report of each batch by mail."},
 		{Name: "password", Nested: passwordKeys, About: "The passwords of new accounts, and other ones for accounts that are there."},
 	}
@@ -217,6 +224,7 @@ func schemaOf(keys []key) object {
 		occasion: {"anyOf": []object{{"enum": occasionWords}, {"type": "array", "items": object{"enum": occasionWords}, "minItems": 1}}},
 		around:   {"type": "array", "items": object{"type": "object", "required": []string{"feed"}, "properties": object{"feed": object{"type": "string"}, "statement": object{"type": "string"}, "body": object{"type": "object"}}, "additionalProperties": false}},
 		wording:  {"anyOf": []object{{"type": "string"}, {"type": "object", "additionalProperties": object{"type": []string{"string", "object"}}}}},
+		reowning: {"anyOf": []object{{"type": "string"}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}, yamldoc.Schema(reownKeys, nil)}},
 		matching: {"anyOf": []object{{"type": "string"}, {"type": "array", "minItems": 1, "items": object{"anyOf": []object{{"type": "string"}, {"type": "object", "required": []string{"like"}, "additionalProperties": false,
 			"properties": object{"like": object{"type": []string{"array", "string"}, "items": object{"type": "string"}}}}}}}}},
 		limit:       {"type": []string{"integer", "string"}, "pattern": "^[0-9]+(\\.[0-9]+)?%?$"},

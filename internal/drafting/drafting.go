@@ -475,6 +475,9 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			if err := d.settleReferences(ctx); err != nil {
 				return err
 			}
+			if err := d.reown(ctx); err != nil {
+				return err
+			}
 			return d.settleMails(ctx)
 		}
 		entries := make([]batch.Entry, 0, len(rows))
@@ -491,6 +494,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 				}
 			}
 			d.number(&e, wanted)
+			decider.Settle(&e)
 			if err := d.password(&e, wanted); err != nil {
 				return err
 			}

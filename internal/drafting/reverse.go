@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -290,6 +291,9 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 	if c.Names != nil {
 		back.Names = &[2]string{c.Names[1], c.Names[0]}
 	}
+	if attribute, _ := r.about.Attribute(c.Field); attribute.Loses != "" {
+		u.Find(account.Warning, account.CannotBeUndone, c.Field, "", attribute.Loses)
+	}
 	u.Changes = append(u.Changes, back)
 }
 
@@ -297,6 +301,13 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.Account, has *membership.Register, referred map[int]string) {
 	if s.Do == membership.Refer {
 		r.putBack(u, account.Change{Field: s.Kind, Before: account.Of(e.Known[s.Kind].Text()), After: account.Of(referred[s.Row]), Names: &[2]string{e.Known[s.Kind].Text(), s.Name}}, now)
+		return
+	}
+	if s.Do == membership.Reown {
+		if of := strings.Fields(s.Thing); len(of) == 4 && slices.ContainsFunc(u.Changes, func(c account.Change) bool { return slices.Contains(r.about.Owners[:], c.Field) }) {
+			r.Batch.Reown = r.Of.Reown
+			u.Steps = append(u.Steps, membership.Step{Do: membership.Reown, Kind: s.Kind, Thing: strings.Join([]string{of[1], of[0], of[3], of[2]}, " "), Name: s.Name})
+		}
 		return
 	}
 	if s.Do == membership.Renew {

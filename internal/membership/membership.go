@@ -20,6 +20,7 @@ const (
 	Leave  Verb = "leave"
 	Join   Verb = "join"
 	Renew  Verb = "renew"  // give an account that is there another password
+	Reown  Verb = "reown"  // give files to the new numbers of the account
 	Follow Verb = "follow" // do something elsewhere
 	Notify Verb = "notify" // send a mail
 )
@@ -45,7 +46,7 @@ const (
 type Step struct {
 	Do      Verb       `json:"do"`
 	Kind    string     `json:"kind"`            // of the thing; the field that refers
-	Thing   string     `json:"thing,omitempty"` // identifier
+	Thing   string     `json:"thing,omitempty"` // identifier; with Reown: the numbers, as Numbers has them
 	Name    string     `json:"name"`            // with Renew: the field that has the person choose yet another; or empty
 	Role    string     `json:"role,omitempty"`
 	Section string     `json:"section,omitempty"`
@@ -72,6 +73,10 @@ func (s Step) Text() string {
 	switch {
 	case s.Do == Refer:
 		return s.Kind + ": " + s.Name
+	case s.Do == Reown && s.Role != "":
+		return "files " + arrows(s.Thing) + ": " + s.Name + "; " + s.Role
+	case s.Do == Reown:
+		return "files " + arrows(s.Thing) + ": " + s.Name
 	case s.Do == Renew && s.Name != "":
 		return "gets another password, until the first sign-in"
 	case s.Do == Follow && s.Result == Unclear:
@@ -98,6 +103,19 @@ func (s Step) Text() string {
 		return "in " + singular(s.Kind) + " " + s.Name + ": " + as(s.Was[0], s.Was[1]) + " → " + as(s.Role, s.Section)
 	}
 	return "joins " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Role, s.Section)
+}
+
+// arrows says numbers before and after, those of the group where they are others.
+func arrows(numbers string) string {
+	of := strings.Fields(numbers)
+	if len(of) != 4 {
+		return numbers
+	}
+	said := of[0] + " → " + of[1]
+	if of[2] != of[3] && (of[0] != of[2] || of[1] != of[3]) {
+		said += ", group " + of[2] + " → " + of[3]
+	}
+	return said
 }
 
 // as says a role and section alone.

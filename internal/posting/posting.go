@@ -236,7 +236,7 @@ func (p *run) stages(ctx context.Context) error {
 	if err := p.makePlaces(ctx); err != nil {
 		return err
 	}
-	stages := []func(context.Context, func(error)) error{p.accounts, p.references, p.passwords, p.memberships, p.followUps, p.mails}
+	stages := []func(context.Context, func(error)) error{p.accounts, p.reown, p.references, p.passwords, p.memberships, p.followUps, p.mails}
 	for _, stage := range stages {
 		if err := p.recorded(ctx, stage); err != nil {
 			return err

@@ -90,6 +90,11 @@ type System interface {
 	// has the ties of its first members, which it is made with; else it may be nil.
 	MakeThing(ctx context.Context, kind, name string, first []Tie) (account.Thing, error)
 
+	// Reown gives files to the new numbers of accounts, in one walk, or with dry only counts
+	// them. Doing it once more does no harm. told gets how many files were looked at. An error
+	// means that not all may have been.
+	Reown(ctx context.Context, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error)
+
 	// RemoveThing removes a thing for good; ErrGone means that it is not there.
 	RemoveThing(ctx context.Context, kind, thing string) error
 }
@@ -125,6 +130,7 @@ type Abilities struct {
 	Renews   bool // accounts that are there can be given another password; without it rows that ask for it are refused
 	Ties     int  // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
 	Makes    bool // things can be made; without it rows that name one which is missing are refused
+	Reowns   bool // files can be given to the new numbers of accounts; without it briefs that ask for it are refused
 	Unmakes  bool // and removed again; without it those that a batch made stay when it is undone, which is told
 }
 
@@ -173,8 +179,30 @@ func (Base) MakeThing(context.Context, string, string, []Tie) (account.Thing, er
 	return account.Thing{}, ErrCannot
 }
 
+// Reown implements System.
+func (Base) Reown(context.Context, Folders, []Renumbered, bool, func(int)) ([]Owned, error) {
+	return nil, ErrCannot
+}
+
 // RemoveThing implements System.
 func (Base) RemoveThing(context.Context, string, string) error { return ErrCannot }
+
+// Folders are where files are looked for: on the device of each folder alone, unless Across
+// says otherwise. Links are never followed.
+type Folders struct {
+	In     []string `json:"in"`
+	Across bool     `json:"across,omitempty"`
+}
+
+// A Renumbered is an account's numbers before and after; both alike: it keeps that one.
+type Renumbered struct{ User, Group [2]int }
+
+// Owned counts the files that a Renumbered has by its numbers before.
+type Owned struct {
+	User, Group int // by the number of the account, of the group
+	Both        int // of those: by both
+	After       int // that one of its numbers after has already
+}
 
 // Made is what became of one account that was to be made: the account as the
 // system now has it, or a Refusal or Unclear.

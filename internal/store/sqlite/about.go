@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
+	"evenledger/internal/system"
 )
 
 // about is what the ledger has of a batch as a whole, in version 3 of its format: the
@@ -55,6 +56,7 @@ type about struct {
 	ReportTo   []string           `json:"reportTo,omitempty"`
 	Begin      []batch.Whole      `json:"begin,omitempty"`
 	End        []batch.Whole      `json:"end,omitempty"`
+	Reown      *system.Folders    `json:"reown,omitempty"`
 	Set        string             `json:"set,omitempty"`
 	Beside     int                `json:"beside,omitempty"`
 	Trial      string             `json:"trial,omitempty"`

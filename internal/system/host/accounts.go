@@ -84,7 +84,7 @@ func (a *answer) passwd(text string) {
 	a.accounts[parts[0]] = len(a.found)
 	a.found = append(a.found, account.Account{ID: parts[0], Version: text, Fields: map[string]account.Value{
 		"userName": value(parts[0]), "uidNumber": value(parts[1]), "gidNumber": value(parts[2]), "gecos": value(parts[3]),
-		"homeDirectory": value(parts[4]), "loginShell": value(parts[5]), "active": account.Of("true"), renew: account.Of("false"), "expires": account.Blank(),
+		"homeDirectory": value(parts[4]), "loginShell": value(parts[5]), "active": account.Of("true"), renew: account.Of("false"), "expires": account.Blank(), local: account.Of("true"),
 	}})
 }
 
@@ -124,11 +124,18 @@ func (a *answer) account(name string) (account.Account, error) {
 const everyone = `[^:]*`
 
 // List implements system.System.
-func (c *client) List(ctx context.Context, _ []string) iter.Seq2[account.Account, error] {
+func (c *client) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
 	return func(yield func(account.Account, error) bool) {
 		b := &block{}
 		b.text.WriteString("look " + quoted(everyone) + "\n")
 		a, err := c.do(ctx, "list accounts", b)
+		if err == nil && slices.Contains(fields, local) {
+			var names []string
+			for _, found := range a.found {
+				names = append(names, found.ID)
+			}
+			err = c.askDirectory(ctx, a, system.ByID, names, true)
+		}
 		if err != nil {
 			yield(account.Account{}, err)
 			return
@@ -141,18 +148,51 @@ func (c *client) List(ctx context.Context, _ []string) iter.Seq2[account.Account
 	}
 }
 
-// Find implements system.System: a host's accounts are read faster than looked for.
-func (c *client) Find(context.Context, string, []string, []string) iter.Seq2[account.Account, error] {
-	return func(yield func(account.Account, error) bool) { yield(account.Account{}, system.ErrCannotFind) }
+// mostFound is how many values one request looks for.
+const mostFound = 500
+
+// Find implements system.System. Accounts that only a directory serves which the host asks are
+// found by name and number, and not listed: most directories cannot be.
+func (c *client) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		b := &block{}
+		switch field {
+		case system.ByID, "userName":
+			b.names = values
+		case "uidNumber":
+			values = slices.DeleteFunc(slices.Clone(values), func(v string) bool { _, err := strconv.Atoi(v); return err != nil })
+			if len(values) == 0 {
+				return
+			}
+			b.text.WriteString("look \"$(numbered " + quoted(strings.Join(values, "|")) + ")\"\n")
+		default:
+			yield(account.Account{}, system.ErrCannotFind)
+			return
+		}
+		a, err := c.do(ctx, "find accounts", b)
+		if err == nil {
+			err = c.askDirectory(ctx, a, field, values, slices.Contains(fields, local))
+		}
+		if err != nil {
+			yield(account.Account{}, err)
+			return
+		}
+		for _, found := range a.found {
+			if !yield(found, nil) {
+				return
+			}
+		}
+	}
 }
 
 // Get implements system.System.
-func (c *client) Get(ctx context.Context, id string, _ []string) (account.Account, error) {
-	a, err := c.do(ctx, "look at an account", &block{names: []string{id}})
-	if err != nil {
-		return account.Account{}, err
+func (c *client) Get(ctx context.Context, id string, fields []string) (account.Account, error) {
+	for a, err := range c.Find(ctx, system.ByID, []string{id}, fields) {
+		if err != nil || a.ID == id {
+			return a, err
+		}
 	}
-	return a.account(id)
+	return account.Account{}, system.ErrGone
 }
 
 // Create implements system.System.
@@ -303,7 +343,7 @@ func (c *client) create(f *facts, w account.Account) (string, error) {
 }
 
 // Change implements system.System.
-func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
+func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	_, f, err := c.open(system.Stopping(ctx))
 	if err != nil {
 		return account.Account{}, err
@@ -313,7 +353,10 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		return account.Account{}, err
 	}
 	b := &block{}
-	b.own(known.ID, as(known)+commands)
+	if fieldsOf(changes)[local].Text() != "true" { // else it is not in the files, which useradd sees to
+		commands = as(known) + commands
+	}
+	b.own(known.ID, commands)
 	if after != known.ID {
 		b.names = append(b.names, after)
 	}
@@ -324,7 +367,10 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 	if r := a.results[0]; r.code != 0 {
 		return account.Account{}, c.trouble(r, fieldsOf(changes))
 	}
-	return a.account(after)
+	if now, err := a.account(after); err == nil {
+		return now, nil
+	}
+	return c.Get(ctx, after, fields) // a directory serves it
 }
 
 // one carries out a block about one account that there is.
@@ -366,7 +412,7 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		return "", "", err
 	}
 	after = known.ID
-	usermod, more := []string{"usermod"}, []string{}
+	usermod, before, more, retire := []string{"usermod"}, []string{}, []string{}, ""
 	for _, change := range changes {
 		to := change.After.Text()
 		switch change.Field {
@@ -376,7 +422,16 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		case "uidNumber":
 			usermod = append(usermod, "-u", to)
 		case "gidNumber":
-			usermod = append(usermod, "-g", to)
+			before = append(before, "regid "+words(known.ID, change.Before.Text(), to))
+		case local:
+			if to == "true" {
+				return restore(known)
+			}
+			uid := known.Field("uidNumber").Text()
+			if number, given := fields["uidNumber"]; given {
+				uid = number.Text()
+			}
+			retire = "retire " + words(known.ID, uid)
 		case "gecos":
 			usermod = append(usermod, "-c", to)
 		case "homeDirectory":
@@ -419,9 +474,20 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		more = append(more, "sessions "+words(after, known.Field("uidNumber").Text()))
 	}
 	if len(usermod) > 1 {
-		more = append([]string{"try account " + words(append(usermod, "--", known.ID)...)}, more...)
+		more = append([]string{"slow account " + words(append(usermod, "--", known.ID)...)}, more...)
+	}
+	if more = append(before, more...); retire != "" {
+		more = append(more, retire)
 	}
 	return strings.Join(more, " && "), after, nil
+}
+
+// restore is the commands that put an account back into the host's own files, with what the
+// directory says of it. With a prefix, useradd looks at the files alone.
+func restore(known account.Account) (commands, after string, err error) {
+	of := func(field string) string { return known.Field(field).Text() }
+	useradd := []string{"account", "useradd", "-P", "/", "-M", "-N", "-u", of("uidNumber"), "-g", of("gidNumber"), "-c", of("gecos"), "-d", of("homeDirectory"), "-s", of("loginShell"), "--", known.ID}
+	return "try " + words(useradd...), known.ID, nil
 }
 
 // closed reports whether an account is marked as suspended.
@@ -445,7 +511,7 @@ func (c *client) Remove(ctx context.Context, known account.Account) error {
 		userdel = append(userdel, "-r")
 	}
 	b := &block{}
-	b.own(known.ID, as(known)+"try "+words(append(userdel, "--", known.ID)...))
+	b.own(known.ID, as(known)+"slow "+words(append(userdel, "--", known.ID)...))
 	a, err := c.one(ctx, "remove an account", b, known)
 	if err != nil {
 		return err

@@ -22,24 +22,29 @@ k uid "$(id -u)"
 k host "$(uname -n) $(cat /etc/machine-id 2>/dev/null)"
 [ -r /etc/shadow ] && k shadow yes
 for w in useradd usermod userdel groupadd groupdel gpasswd chpasswd chage sed; do have $w || k missing $w; done
-sed -nE "s/^[[:space:]]*(UID_MIN|UID_MAX|GID_MIN|ENCRYPT_METHOD)[[:space:]]+([^[:space:]]+).*/$M K \1 \2/p" /etc/login.defs
+sed -nE "s/^[[:space:]]*(UID_MIN|GID_MIN|ENCRYPT_METHOD)[[:space:]]+([^[:space:]]+).*/$M K \1 \2/p" /etc/login.defs
 useradd -D 2>/dev/null | sed -nE "s/^(HOME|SHELL)=(.*)/$M K \1 \2/p"
 sed -nE "s|^(/[^[:space:]#]+).*|$M K shell \1|p" /etc/shells
+S=$(sed -nE 's/^passwd:(.*)/\1/p' /etc/nsswitch.conf 2>/dev/null | sed 's/\[[^]]*\]//g; s/#.*//' | tr ' \t' '\n\n' | grep -vxE 'files|compat|systemd|db|' | tr '\n' ' ')
+k sources "$S"
+find / -maxdepth 0 -printf '' -execdir true {} + 2>/dev/null && have awk && k find yes
 for s in /usr/sbin/nologin /sbin/nologin /bin/false; do [ -x $s ] && k shell $s; done
 :
 `
 
 // facts are what was learned of a host.
 type facts struct {
-	uid, host   string
-	shadow      bool
-	missing     []string // tools
-	least, most int      // numbers of people's accounts
-	leastGroup  int
-	method      string // of hashing passwords
-	homes       string // folder of new home folders
-	shells      []string
-	attributes  []account.Attribute
+	uid, host  string
+	shadow     bool
+	missing    []string // tools
+	least      int      // number of people's accounts
+	leastGroup int
+	method     string // of hashing passwords
+	homes      string // folder of new home folders
+	shells     []string
+	attributes []account.Attribute
+	sources    []string // that names of accounts come from besides the host's own files
+	find       bool     // its find can do what a walk takes
 }
 
 // line takes in a line of the probe's answer.
@@ -60,12 +65,14 @@ func (f *facts) line(kind, text string) {
 		f.missing = append(f.missing, value)
 	case key == "UID_MIN" && err == nil:
 		f.least = number
-	case key == "UID_MAX" && err == nil:
-		f.most = number
 	case key == "GID_MIN" && err == nil:
 		f.leastGroup = number
 	case key == "ENCRYPT_METHOD":
 		f.method = value
+	case key == "sources":
+		f.sources = strings.Fields(value)
+	case key == "find":
+		f.find = true
 	case key == "HOME":
 		f.homes = strings.TrimSuffix(value, "/")
 	case key == "shell" && !slices.Contains(f.shells, value):
@@ -75,7 +82,7 @@ func (f *facts) line(kind, text string) {
 
 // usable says why accounts cannot be kept on the host, if they cannot.
 func (f *facts) usable(c *connection) error {
-	f.least, f.most = cmp.Or(f.least, 1000), cmp.Or(f.most, 60000)
+	f.least = cmp.Or(f.least, 1000)
 	f.leastGroup, f.homes = cmp.Or(f.leastGroup, f.least), cmp.Or(f.homes, "/home")
 	f.attributes = f.fields()
 	switch {
@@ -91,8 +98,14 @@ func (f *facts) usable(c *connection) error {
 	return nil
 }
 
-// person reports whether a number is that of a person's account.
-func (f *facts) person(uid int) bool { return uid >= f.least && uid <= f.most }
+// person reports whether a number is that of a person's account: the system's own are below,
+// and two are nobody's (nobody, and what stands for none).
+func (f *facts) person(uid int) bool {
+	return uid >= f.least && uid != 65534 && uid != 65535 && uid < 1<<32-1
+}
+
+// local is the field that says whether the host keeps an account in its own files.
+const local = account.Local
 
 // renew is the field that has a person choose another password.
 const renew = "changeAtSignIn"
@@ -106,12 +119,13 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	schema := &account.Schema{
 		Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}, Renewal: renew,
 		Attributes: f.attributes,
-		Composed:   []account.Composed{{Field: "gecos", Of: [][]string{{"displayName"}, {"formattedName"}, {"givenName", "familyName"}}}},
+		Along:      map[string]string{"uidNumber": "gidNumber"}, Owners: [2]string{"uidNumber", "gidNumber"},
+		Composed: []account.Composed{{Field: "gecos", Of: [][]string{{"displayName"}, {"formattedName"}, {"givenName", "familyName"}}}},
 	}
 	return &system.Description{
 		Schema: schema,
 		Kinds:  []account.ThingKind{{Name: groups}},
-		Can:    system.Abilities{Versions: true, Moves: true, AtOnce: mostTogether, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
+		Can:    system.Abilities{Finds: mostFound, Reowns: f.find, Versions: true, Moves: true, AtOnce: mostTogether, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
 	}, nil
 }
 
@@ -130,6 +144,7 @@ func (f *facts) fields() []account.Attribute {
 		{Field: "loginShell", Path: "passwd: shell", Allowed: f.shells, Also: also, Rule: account.ByLetter, Exact: true},
 		{Field: "expires", Path: "shadow: expire", Kind: account.Date, Description: "From this day on the account is closed."},
 		{Field: "active", Path: "shadow: locked and expired", Kind: account.YesNo},
+		{Field: local, Path: "in /etc/passwd", Kind: account.YesNo, Description: "The host keeps the account in files of its own, and not only a directory that it asks.", Loses: "the password that the host itself kept of the account goes for good; its home folder and its groups stay"},
 		{Field: renew, Path: "shadow: last change", Kind: account.YesNo, Description: "The person has to choose another password at the next sign-in."},
 	}
 }

@@ -11,6 +11,8 @@ import (
 // answer but in one line of bounded length.
 //
 //	try STEP COMMAND…   carries it out, as the named step of an account's own
+//	slow STEP COMMAND…  the same, of what may take long with many files: it says meanwhile
+//	                    that it lives
 //	pw LINE             has chpasswd set a hash; printf is the shell's own, so that no hash
 //	                    stands on a command line, and no file is written
 //	own                 begins an account; when the host can take no more, nothing is begun
@@ -24,6 +26,10 @@ const prelude = `LC_ALL=C; export LC_ALL; PATH=/usr/local/sbin:/usr/local/bin:/u
 n='
 '
 try() { step=$1; shift; e=$("$@" 2>&1 </dev/null); c=$?; [ $c = 0 ] || stuck; return $c; }
+slow() { step=$1; shift; beat; e=$("$@" 2>&1 </dev/null); c=$?; still; [ $c = 0 ] || stuck; return $c; }
+beat() { { while sleep 3; do printf '%s H\n' "$M"; done; } 9>&- & h=$!; }
+still() { kill $h 2>/dev/null; wait $h 2>/dev/null; }
+exec 7>&1
 pw() { step=password; e=$(printf '%s\n' "$1" | chpasswd -e 2>&1); c=$?; [ $c = 0 ] || stuck; return $c; }
 stuck() { case $e in *'annot lock'*|*'lock file'*|*'annot open /etc/'*|*'No space left'*|*'ead-only file system'*|*'uota exceeded'*) halt=1;; esac; }
 own() { step=; c=0; e=; [ -z "$halt" ] || { step=halted; c=255; return 1; }; }
@@ -34,8 +40,24 @@ locks=
 if have flock && ( : >>/run/evenledger.lock ) 2>/dev/null; then exec 9>>/run/evenledger.lock; locks=1; fi
 grab() { halt=; [ -z "$locks" ] || flock -w 60 9 || { halt=1; printf '%s B\n' "$M"; }; }
 release() { [ -z "$locks" ] || flock -u 9; }
+numbered() { sed -nE "s/^([^:]*):[^:]*:($1):.*/\\1/p" /etc/passwd | sed 's/[].[^$*+?{}()|\\\/]/\\&/g' | paste -sd '|' -; }
 line() { sed -nE "s/^($1):[^:]*:(.*)/\\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/\\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
 look() { sed -nE "s/^($1):[^:]*:(.*)/$M P \\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/$M S \\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
+served() { for w in "$@"; do for s in $S; do l=$(getent -s "passwd:$s" passwd -- "$w" 2>/dev/null) && [ -n "$l" ] && { printf '%s D %s %s\n' "$M" "$s" "$l"; break; }; done; done; }
+inquire() { for s in $S; do l=$(getent -s "passwd:$s" passwd -- "$1" 2>/dev/null) && [ -n "$l" ] && { printf '%s\n' "$l"; return; }; done; return 1; }
+groupsof() { N=$1 awk -F: '{k=split($4,m,","); for(i=1;i<=k;i++) if(m[i]==ENVIRON["N"]) print $1}' /etc/group; }
+retire() {
+  l=$(inquire "$1") || { no not-served; return; }
+  [ "$(printf '%s\n' "$l" | cut -d: -f3)" = "$2" ] || { no other-number "$(printf '%s\n' "$l" | cut -d: -f3)"; return; }
+  gs=$(groupsof "$1")
+  try retire userdel -- "$1" || return
+  IFS=$n; for g in $gs; do try regroup gpasswd -a "$1" -- "$g" || { unset IFS; return 1; }; done; unset IFS
+}
+regid() {
+  if [ -n "$(sed -nE "/^[^:]*:[^:]*:$3:/p" /etc/group)" ]; then slow account usermod -g "$3" -- "$1"
+  elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"
+  else no no-such-group "$3"; fi
+}
 sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$2"; fi >/dev/null 2>&1; :; }
 `
 

@@ -57,7 +57,7 @@ func noPath(text string) string {
 // noNumber says why a text is no number of a person's account: those below give rights.
 func (f *facts) noNumber(text string) string {
 	if number, err := strconv.Atoi(text); err != nil || !f.person(number) {
-		return fmt.Sprintf("is none of the user numbers of people, which go from %d to %d on this host (UID_MIN and UID_MAX of /etc/login.defs)", f.least, f.most)
+		return fmt.Sprintf("is none of the user numbers of people, which begin with %d on this host (UID_MIN of /etc/login.defs)", f.least)
 	}
 	return ""
 }
@@ -93,6 +93,20 @@ func (c *client) trouble(r result, fields map[string]account.Value) error {
 		return &system.Unavailable{Message: fmt.Sprintf("%s has no room, or may not be written to: %s", c.At, said), Remedy: "Make room on the host."}
 	case r.step == "home-there":
 		return refuse(account.SystemRefused, "homeDirectory", "there is something at the home folder already, which a new account would be given")
+	}
+	switch r.step {
+	case "not-served":
+		return refuse(account.KeptElsewhere, local, "no directory that the host asks serves the account yet")
+	case "other-number":
+		return refuse(account.KeptElsewhere, local, "the directory serves the account with another user number, so that its files would be nobody's: give it one number first")
+	case "no-such-group":
+		return refuse(account.UnknownGroup, "gidNumber", "the host has no group of number %s, and the account's primary group is not one of its own alone", of("gidNumber"))
+	case "regroup":
+		return refuse(account.PartlyDone, local, "the account was taken out of the host's own files, and one of its groups could not be kept")
+	case "retire":
+		if r.code == 8 {
+			return refuse(account.SystemRefused, local, "the person is signed in, or something of theirs runs; end it on the host, or try again later")
+		}
 	}
 	switch r.step + " " + strconv.Itoa(r.code) {
 	case "account 9":

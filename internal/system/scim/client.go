@@ -72,6 +72,7 @@ type Config struct {
 
 // A Client is a system.System.
 type Client struct {
+	system.Base
 	config Config
 	http   *http.Client
 	slots  *semaphore.Weighted // for requests under way

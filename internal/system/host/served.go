@@ -1,0 +1,80 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+)
+
+// askDirectory adds to an answer the accounts that only a directory serves which the host asks,
+// and, if all are to be asked for, says of the others whether they can be left to it.
+func (c *client) askDirectory(ctx context.Context, a *answer, field string, values []string, all bool) error {
+	if len(a.facts.sources) == 0 {
+		for i := range a.found {
+			if all {
+				a.found[i].Refuses = map[string]string{local: fmt.Sprintf("%s asks no directory for accounts (“passwd:” in its /etc/nsswitch.conf)", c.At)}
+			}
+		}
+		return nil
+	}
+	known := map[string]bool{}
+	for _, found := range a.found {
+		known[found.ID], known[found.Field("uidNumber").Text()] = true, true
+	}
+	var ask []string
+	for _, v := range values {
+		if (all && field != "uidNumber" || !known[v]) && v != "" && !strings.ContainsAny(v, ":\n") {
+			ask = append(ask, v)
+		}
+	}
+	if len(ask) == 0 {
+		return nil
+	}
+	b := &block{}
+	b.text.WriteString("served " + words(ask...) + "\n")
+	served := map[string]int{}
+	if _, err := c.doWith(ctx, "ask the directory", b, func(kind, text string) {
+		source, line, _ := strings.Cut(text, " ")
+		parts := strings.Split(line, ":")
+		if kind != "D" || len(parts) != 7 {
+			return
+		}
+		uid, err := strconv.Atoi(parts[2])
+		if _, here := a.accounts[parts[0]]; err != nil || !a.facts.person(uid) {
+			return
+		} else if served[parts[0]] = uid; !here {
+			a.passwd(strings.Join(slices.Delete(parts, 1, 2), ":"))
+			elsewhere(&a.found[len(a.found)-1], a.facts, source)
+		}
+	}); err != nil || !all {
+		return err
+	}
+	for i := range a.found {
+		it := &a.found[i]
+		switch uid, is := served[it.ID]; {
+		case it.Fields[local].Text() != "true":
+		case !is:
+			it.Refuses = map[string]string{local: "no directory that the host asks serves the account yet"}
+		case strconv.Itoa(uid) != it.Field("uidNumber").Text():
+			it.Refuses = map[string]string{local: fmt.Sprintf("the directory serves the account with the user number %d, and here it is %s: its files would be nobody's. Give it one number first", uid, it.Field("uidNumber").Text())}
+		}
+	}
+	return nil
+}
+
+// elsewhere marks an account as one that the host's own files do not have: nothing of it can
+// be changed here, but that they have it.
+func elsewhere(a *account.Account, f *facts, source string) {
+	a.Version, a.Fields[local] = "", account.Of("false")
+	why := fmt.Sprintf("the account is not in the host's own files: a directory serves it (%s)", source)
+	a.Refuses = map[string]string{account.ID: why}
+	for _, field := range f.attributes {
+		if field.Field != local {
+			a.Refuses[field.Field] = why
+		}
+	}
+}
