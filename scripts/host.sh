@@ -2,9 +2,10 @@
 # Runs a Unix host of its own in the folder DIR until it is stopped: OpenSSH's server on
 # 127.0.0.1:PORT, with an /etc, a /home and a /srv that nobody else sees, so that accounts can be
 # made and removed in it with this machine's own tools. It has this machine's system accounts and
-# nobody else. Where there is libnss-extrausers, the host asks a directory as well: what stands in
-# DIR/directory/passwd and group is served as by one. root gets in by the key in DIR/key, and evenledger, who may become root by sudo
-# where there is one; DIR/known_hosts has the host's key. Takes root, and mount namespaces.
+# nobody else. root gets in by the key in DIR/key, and so does evenledger, who may become root by
+# sudo where there is one; DIR/known_hosts has the host's key. Where there is libnss-extrausers,
+# the host asks a directory as well: it serves what stands in DIR/directory/passwd and group.
+# Takes root, and mount namespaces.
 #
 #   scripts/host.sh DIR PORT
 set -euo pipefail
@@ -14,7 +15,7 @@ chmod 755 "$dir" "$dir"/{etc,home,mail,srv,directory,run}
 cd "$dir"
 
 if [ ! -e etc/passwd ]; then # a host that is started again is as it was
-  for name in default login.defs security shells skel pam.d nsswitch.conf ld.so.cache ld.so.conf ld.so.conf.d sudo.conf machine-id localtime environment; do
+  for name in default login.defs security shells skel pam.d nsswitch.conf ld.so.cache ld.so.conf ld.so.conf.d sudo.conf machine-id localtime environment alternatives; do
     [ ! -e /etc/$name ] || cp -a /etc/$name etc/
   done
   system='$3 < 1000 || $3 > 60000'

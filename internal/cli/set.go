@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
@@ -302,6 +303,16 @@ func (a *front) setRows(ctx context.Context, page *report.Page, l store.Store, s
 		}
 	}
 	write("Row by row", nil)
+	if slices.ContainsFunc(s.Batches, func(b *batch.Batch) bool { return b.Reown != nil && b.Posted.IsZero() }) {
+		write("Files to re-own", func(e *batch.Entry) string {
+			for _, step := range e.Steps {
+				if step.Do == membership.Reown {
+					return step.Name
+				}
+			}
+			return ""
+		})
+	}
 	var fields []string
 	for _, b := range s.Batches {
 		for _, field := range b.Numbers {

@@ -88,14 +88,11 @@ func (d *making) holdersOf(ctx context.Context) (map[int]int, error) {
 // renumbered is how the numbers of an entry's account change, if one does.
 func renumbered(schema *account.Schema, e *batch.Entry) (n system.Renumbered, moves bool) {
 	of := func(field string) (pair [2]int) {
-		before, err := strconv.Atoi(e.Known[field].Text())
-		if err != nil {
-			return pair
-		}
-		pair = [2]int{before, before}
 		for _, c := range e.Changes {
-			if now, err := strconv.Atoi(c.After.Text()); c.Field == field && err == nil {
-				pair[1] = now
+			before, err := strconv.Atoi(c.Before.Text())
+			now, afterErr := strconv.Atoi(c.After.Text())
+			if c.Field == field && err == nil && afterErr == nil {
+				return [2]int{before, now}
 			}
 		}
 		return pair

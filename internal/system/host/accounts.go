@@ -425,13 +425,11 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 			before = append(before, "regid "+words(known.ID, change.Before.Text(), to))
 		case local:
 			if to == "true" {
-				return restore(known)
+				// Of the files alone, with what the directory says of it: with a prefix, useradd
+				// looks nowhere else.
+				return "restore " + quoted(known.ID), known.ID, nil
 			}
-			uid := known.Field("uidNumber").Text()
-			if number, given := fields["uidNumber"]; given {
-				uid = number.Text()
-			}
-			retire = "retire " + words(known.ID, uid)
+			retire = "retire " + words(known.ID, pattern([]string{known.ID}))
 		case "gecos":
 			usermod = append(usermod, "-c", to)
 		case "homeDirectory":
@@ -471,7 +469,7 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		more = append([]string{fmt.Sprintf(`{ [ -z "$(sed -nE %s /etc/shadow)" ] || try password usermod -U -- %s; }`, quoted("/^("+pattern([]string{after})+"):![^:!*]/p"), quoted(after))}, more...)
 	}
 	if fields["active"].Text() == "false" && c.ends {
-		more = append(more, "sessions "+words(after, known.Field("uidNumber").Text()))
+		more = append(more, "sessions "+quoted(after))
 	}
 	if len(usermod) > 1 {
 		more = append([]string{"slow account " + words(append(usermod, "--", known.ID)...)}, more...)
@@ -480,14 +478,6 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		more = append(more, retire)
 	}
 	return strings.Join(more, " && "), after, nil
-}
-
-// restore is the commands that put an account back into the host's own files, with what the
-// directory says of it. With a prefix, useradd looks at the files alone.
-func restore(known account.Account) (commands, after string, err error) {
-	of := func(field string) string { return known.Field(field).Text() }
-	useradd := []string{"account", "useradd", "-P", "/", "-M", "-N", "-u", of("uidNumber"), "-g", of("gidNumber"), "-c", of("gecos"), "-d", of("homeDirectory"), "-s", of("loginShell"), "--", known.ID}
-	return "try " + words(useradd...), known.ID, nil
 }
 
 // closed reports whether an account is marked as suspended.

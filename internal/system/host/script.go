@@ -48,17 +48,24 @@ inquire() { for s in $S; do l=$(getent -s "passwd:$s" passwd -- "$1" 2>/dev/null
 groupsof() { N=$1 awk -F: '{k=split($4,m,","); for(i=1;i<=k;i++) if(m[i]==ENVIRON["N"]) print $1}' /etc/group; }
 retire() {
   l=$(inquire "$1") || { no not-served; return; }
-  [ "$(printf '%s\n' "$l" | cut -d: -f3)" = "$2" ] || { no other-number "$(printf '%s\n' "$l" | cut -d: -f3)"; return; }
-  gs=$(groupsof "$1")
+  [ "$(printf '%s\n' "$l" | cut -d: -f3)" = "$(line "$2" | sed -n 1p | cut -d: -f2)" ] || { no other-number "$(printf '%s\n' "$l" | cut -d: -f3)"; return; }
+  gs=$(groupsof "$1"); g=$(line "$2" | sed -n 1p | cut -d: -f3)
   try retire userdel -- "$1" || return
+  getent group -- "$g" >/dev/null || try regroup groupadd -g "$g" -- "$1" || return
   IFS=$n; for g in $gs; do try regroup gpasswd -a "$1" -- "$g" || { unset IFS; return 1; }; done; unset IFS
+}
+restore() {
+  l=$(inquire "$1") || { no not-served; return; }
+  set -f; IFS=:; set -- $l; unset IFS; set +f
+  getent group -- "$4" >/dev/null || try group groupadd -g "$4" -- "$1" || return
+  try account useradd -P / -M -N -u "$3" -g "$4" -c "$5" -d "$6" -s "${7:-/bin/sh}" -- "$1"
 }
 regid() {
   if [ -n "$(sed -nE "/^[^:]*:[^:]*:$3:/p" /etc/group)" ]; then slow account usermod -g "$3" -- "$1"
   elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"
   else no no-such-group "$3"; fi
 }
-sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$2"; fi >/dev/null 2>&1; :; }
+sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$1"; fi >/dev/null 2>&1; :; }
 `
 
 // quoted is a text as one word of a shell.
