@@ -81,6 +81,9 @@ type Account struct {
 	// Whole has the values of fields that hold several with more to each than is in
 	// Fields, as the system writes them, so that one taken away can be put back.
 	Whole map[string]string `json:"-"`
+	// Amiss is what does not fit together in the account, in words: nothing that a change of a
+	// field would put right.
+	Amiss []string `json:"-"`
 	// Refuses says of fields why they cannot be changed in just this account, as it is now.
 	Refuses map[string]string `json:"-"`
 	// Made is when the system says it made the account, by this machine's clock; zero:

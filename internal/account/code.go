@@ -16,6 +16,7 @@ const (
 	Closed             Code = "closed"
 	DatesSettled       Code = "dates-settled"
 	DifferentPerson    Code = "different-person"
+	DoesNotFit         Code = "does-not-fit"
 	ElevatedRight      Code = "elevated-right"
 	ErrorCell          Code = "error-cell"
 	ExistsAlready      Code = "exists-already"

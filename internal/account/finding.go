@@ -53,6 +53,7 @@ var codes = [...]Explanation{
 	{Closed, "The course is closed, so that nobody can be enrolled in it.", "Ask who runs the course to open it, or take it out of the row."},
 	{DatesSettled, "Nothing says whether dates such as 3/4/2027 have the day or the month first, and other dates of the column settle it.", "Nothing needs to be done if that is right. Else put “dates: day-first” or “dates: month-first” into the brief."},
 	{DifferentPerson, "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},
+	{DoesNotFit, "Something about an account does not fit together in the system, which no field of the row would put right.", "Put it right as the message says, then look again."},
 	{ElevatedRight, "A role or group gives rights over others.", "If that is meant, draft with --allow-elevated; else take it out of the row."},
 	{ErrorCell, "A cell holds an error of the spreadsheet program, such as #N/A.", "Correct the formula in the cell, or type the value."},
 	{ExistsAlready, "The row's account exists already, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be updated: change “known” in the brief."},

@@ -2,6 +2,7 @@ package app
 
 import (
 	"iter"
+	"slices"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -41,6 +42,8 @@ func StateOf(e *batch.Entry) State {
 	switch {
 	case batch.Unlisted(e.Row) > 0:
 		return Unlisted
+	case e.Outcome == account.Unchanged && slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.DoesNotFit }):
+		return Differs
 	case e.Outcome == account.Unchanged:
 		return Even
 	case e.Outcome == account.Aside:
@@ -54,7 +57,7 @@ func StateOf(e *batch.Entry) State {
 }
 
 // Compare counts what entries that were made to compare say of their rows, and returns why
-// those cannot be told of which that is so.
+// those cannot be told of which that is so, and what does not fit together in accounts.
 func Compare(entries iter.Seq2[batch.Entry, error]) (counts States, refusals []account.Finding, err error) {
 	counts = States{}
 	for e, err := range entries {
@@ -64,7 +67,7 @@ func Compare(entries iter.Seq2[batch.Entry, error]) (counts States, refusals []a
 		state := StateOf(&e)
 		counts[state]++
 		for _, f := range e.Findings {
-			if f.Level == account.Error && state == Untold {
+			if f.Level == account.Error && state == Untold || f.Code == account.DoesNotFit {
 				refusals = append(refusals, f)
 			}
 		}

@@ -115,7 +115,13 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 // along is changed as well, and what cannot be changed in just this account refuses it.
 func (d *Decider) Settle(e *Entry) {
 	found := d.Index.Accounts()[e.Account]
-	if found == nil || e.Outcome != account.Waiting || e.Intent == account.Create {
+	if found == nil || e.Account == "" {
+		return
+	}
+	for _, what := range found.Amiss {
+		e.Find(account.Warning, account.DoesNotFit, "", "", what)
+	}
+	if e.Outcome != account.Waiting || e.Intent == account.Create {
 		return
 	}
 	changes := func(field string) bool {

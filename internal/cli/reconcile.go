@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -32,7 +33,9 @@ tells what is in the sheet and not in the system, what differs, and, if the brie
 a “scope”, what is in the system and not in the sheet.
 
 With a batch's number: reads back what the batch did, and tells what is otherwise by
-now. Systems that show changes late are given time with --within.
+now. Of a host it is seen as well whether home folders are the accounts' own, and
+whether it answers with the numbers in its files. Systems that show changes late, as
+through a cache of names, are given time with --within.
 
 Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Example: `  evenledger reconcile starters.csv -b starters
@@ -51,16 +54,41 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 					return nil
 				})
 			}
-			if within > 0 {
-				return wrong("--within is for reading a batch back", "Name a batch's number instead of a sheet.")
-			}
 			flags.Compare = true
-			return a.reconcile(cmd.Context(), args[0], flags)
+			return a.untilEven(cmd.Context(), within, func() error { return a.reconcile(cmd.Context(), args[0], flags) })
 		},
 	}
 	flags.add(a, cmd)
 	cmd.Flags().DurationVar(&within, "within", 0, "look again at what differs for this `TIME`, such as 2m")
 	return cmd
+}
+
+// againEvery is how long it is waited before what is not even is looked at again.
+const againEvery = 3 * time.Second
+
+// untilEven compares, and again while what it finds is not even and there is time. Only the last
+// time is told.
+func (a *front) untilEven(ctx context.Context, within time.Duration, compare func() error) error {
+	until := a.Clock.Now().Add(within)
+	for {
+		if within == 0 || !a.Clock.Now().Add(againEvery).Before(until) {
+			return compare()
+		}
+		told, exit := a.out, a.exit
+		var answer bytes.Buffer
+		a.out = &answer
+		err := compare()
+		a.out = told
+		if err != nil || a.exit == exit {
+			_, writeErr := told.Write(answer.Bytes())
+			return errors.Join(err, writeErr)
+		}
+		a.exit = exit
+		a.remark("Not even yet; it is looked at again until %s.", until.Format(time.TimeOnly))
+		if err := a.Clock.Wait(ctx, againEvery); err != nil {
+			return err
+		}
+	}
 }
 
 // states are what a row can be when it is held against the system, in the order in

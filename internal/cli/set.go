@@ -608,7 +608,7 @@ func (a *front) reconcileSet(ctx context.Context, members []app.Member, set stri
 		}
 		page.SetRow(s, r, func(e *batch.Entry) string { return string(app.StateOf(e)) })
 		for i, e := range r.Entries {
-			if e == nil || app.StateOf(e) != app.Differs {
+			if e == nil || app.StateOf(e) != app.Differs || report.Summary(*e) == "" {
 				continue
 			}
 			page.Line("            %s", page.Dim(batches[i].System+": "+report.Summary(*e)))

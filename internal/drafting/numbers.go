@@ -33,10 +33,16 @@ type numbers struct {
 	first int      // word that may have a free one
 
 	// With same:
-	given   map[int]int   // row → number
-	row     map[int]int   // number → row that got it
-	holders map[int]int   // number → accounts that have it, of all systems
-	held    map[int][]int // row → numbers that its accounts have, one for each system
+	given   map[int]int       // row → number
+	row     map[int]int       // number → row that got it
+	holders map[int]int       // number → accounts that have it, of all systems
+	held    map[int][]holding // row → numbers that its accounts have, one for each system
+}
+
+// A holding is a number that an account has.
+type holding struct {
+	number int
+	listed bool // the account is one that the system lists, and was counted
 }
 
 // A numbered is a field of a brief that gets numbers.
@@ -56,7 +62,7 @@ func (p *pool) rangeOf(f brief.Field) *numbers {
 	}
 	n := &numbers{name: f.Name, of: f.Next, same: p.several || f.Renumber, within: f.Renumber, taken: make([]uint64, (f.Next.High-f.Next.Low)/64+1)}
 	if n.same {
-		n.given, n.row, n.holders, n.held = map[int]int{}, map[int]int{}, map[int]int{}, map[int][]int{}
+		n.given, n.row, n.holders, n.held = map[int]int{}, map[int]int{}, map[int]int{}, map[int][]holding{}
 	}
 	p.ranges = append(p.ranges, n)
 	return n
@@ -114,7 +120,7 @@ func (d *making) holders(ctx context.Context) error {
 				after = spooled.Wanted.Row
 				if a := matcher.Find(spooled.Wanted); a != nil {
 					if number, err := strconv.Atoi(a.Field(n.field.Name).Text()); err == nil {
-						n.held[after] = append(n.held[after], number)
+						n.held[after] = append(n.held[after], holding{number, a.Refuses[account.ID] == ""})
 					}
 				}
 			}
@@ -178,10 +184,10 @@ func (n *numbers) give(row int) (number int, free bool) {
 	if number, free = n.given[row]; free {
 		return number, true
 	}
-	for _, number := range n.held[row] {
-		own := 0
+	for _, h := range n.held[row] {
+		number, own := h.number, 0
 		for _, other := range n.held[row] {
-			if other == number {
+			if other.number == number && other.listed {
 				own++
 			}
 		}

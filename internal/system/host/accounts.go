@@ -136,6 +136,9 @@ func (c *client) List(ctx context.Context, fields []string) iter.Seq2[account.Ac
 			}
 			err = c.askDirectory(ctx, a, system.ByID, names, true)
 		}
+		if err == nil && slices.Contains(fields, "uidNumber") {
+			err = c.verify(ctx, a)
+		}
 		if err != nil {
 			yield(account.Account{}, err)
 			return
@@ -172,6 +175,9 @@ func (c *client) Find(ctx context.Context, field string, values, fields []string
 		a, err := c.do(ctx, "find accounts", b)
 		if err == nil {
 			err = c.askDirectory(ctx, a, field, values, slices.Contains(fields, local))
+		}
+		if err == nil && slices.Contains(fields, "uidNumber") {
+			err = c.verify(ctx, a)
 		}
 		if err != nil {
 			yield(account.Account{}, err)

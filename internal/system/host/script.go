@@ -58,13 +58,15 @@ restore() {
   l=$(inquire "$1") || { no not-served; return; }
   set -f; IFS=:; set -- $l; unset IFS; set +f
   getent group -- "$4" >/dev/null || try group groupadd -g "$4" -- "$1" || return
-  try account useradd -P / -M -N -u "$3" -g "$4" -c "$5" -d "$6" -s "${7:-/bin/sh}" -- "$1"
+  try account useradd -P /. -M -N -u "$3" -g "$4" -c "$5" -d "$6" -s "${7:-/bin/sh}" -- "$1"
 }
 regid() {
   if [ -n "$(sed -nE "/^[^:]*:[^:]*:$3:/p" /etc/group)" ]; then slow account usermod -g "$3" -- "$1"
   elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"
   else no no-such-group "$3"; fi
 }
+owners() { for w in "$@"; do [ ! -e "$w" ] || stat -c "$M O %u %n" -- "$w"; done 2>/dev/null; }
+seen() { getent passwd -- "$@" 2>/dev/null | sed -nE "s/^([^:]*):[^:]*:([^:]*):.*/$M V \1:\2/p"; }
 sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$1"; fi >/dev/null 2>&1; :; }
 `
 

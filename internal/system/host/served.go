@@ -78,3 +78,41 @@ func elsewhere(a *account.Account, f *facts, source string) {
 		}
 	}
 }
+
+// verify sees whether the home folders are the accounts' own, and whether the host answers with
+// the numbers that stand in its files: a name-service cache may still have others.
+func (c *client) verify(ctx context.Context, a *answer) error {
+	var names, homes []string
+	at := map[string][]int{}
+	for i, found := range a.found {
+		if home := found.Field("homeDirectory").Text(); found.Fields[local].Text() == "true" {
+			names = append(names, found.ID)
+			if strings.HasPrefix(home, "/") && home != "/" && !strings.ContainsAny(home, "\n") {
+				homes, at[home] = append(homes, home), append(at[home], i)
+			}
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	b := &block{}
+	b.text.WriteString("owners " + words(homes...) + "\nseen " + words(names...) + "\n")
+	_, err := c.doWith(ctx, "verify numbers", b, func(kind, text string) {
+		switch kind {
+		case "O":
+			owner, home, _ := strings.Cut(text, " ")
+			for _, i := range at[home] {
+				if it := &a.found[i]; owner != it.Field("uidNumber").Text() && len(at[home]) == 1 {
+					it.Amiss = append(it.Amiss, fmt.Sprintf("the home folder %s belongs to the user number %s, and the account has %s", home, owner, it.Field("uidNumber").Text()))
+				}
+			}
+		case "V":
+			name, number, _ := strings.Cut(text, ":")
+			if i, known := a.accounts[name]; known && number != a.found[i].Field("uidNumber").Text() {
+				it := &a.found[i]
+				it.Amiss = append(it.Amiss, fmt.Sprintf("%s still answers with the user number %s for %s, and its files have %s: a name-service cache. It passes by itself (--within waits); “nscd -i passwd” or “sss_cache -u %s” on the host flushes it", c.At, number, name, it.Field("uidNumber").Text(), name))
+			}
+		}
+	})
+	return err
+}
