@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
+	"evenledger/internal/workspace"
 )
 
 func (a *front) reportCommand() *cobra.Command {
@@ -39,6 +40,7 @@ licences, groups, courses, roles, units, suspended, duplicates, or trials: the a
 that batches made which were marked with --trial-run. With -o the answer is a sheet.`,
 		Example: `  evenledger report 17 -o batch-17.html
   evenledger report 17 -o batch-17.xlsx
+  evenledger report quays -o quays.html     the newest batches of a set, system beside system
   evenledger report crewdesk managers
   evenledger report crewdesk duplicates -o duplicates.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -52,14 +54,10 @@ that batches made which were marked with --trial-run. With -o the answer is a sh
 			if len(args) == 2 {
 				return a.answerAbout(cmd.Context(), args[0], args[1], out, overwrite)
 			}
-			id, err := batchNumber(args[0])
-			if w, wErr := a.FindWorkspace(); err != nil && wErr == nil {
+			if w, err := a.FindWorkspace(); err == nil && !areBatches(args[0]) {
 				if _, known := w.System(args[0]); known == nil {
 					return wrong("say what you want to know of "+args[0], "One of: "+strings.Join(inquiry.Names(), ", ")+".")
 				}
-			}
-			if err != nil {
-				return err
 			}
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger report %s -o batch-%s.html", args[0], args[0]))
@@ -71,8 +69,11 @@ that batches made which were marked with --trial-run. With -o the answer is a sh
 			if exists(out) && !overwrite {
 				return wrong(out+" exists already", "Name another file, or give --overwrite.")
 			}
-			return a.LookAtBatch(cmd.Context(), id, func(l store.Store, b *batch.Batch) error {
-				return a.report(cmd.Context(), l, b, out, page)
+			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return a.reportSet(cmd.Context(), l, batches, out, page)
+				}
+				return a.report(cmd.Context(), l, batches[0], out, page)
 			})
 		},
 	}
@@ -178,5 +179,38 @@ func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out s
 	answer := a.page()
 	answer.Line("%s: what became of %s %s of batch %d.", out, report.Number(rows), plural(rows, "row", "rows"), b.ID)
 	answer.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	return answer.Err()
+}
+
+// reportSet writes what became of every row of one sheet in every system of a set.
+func (a *front) reportSet(ctx context.Context, l store.Store, batches []*batch.Batch, out string, page bool) error {
+	s, err := report.ReadSet(ctx, l, batches)
+	if err != nil {
+		return err
+	}
+	if !s.OneSheet() {
+		return wrong("these batches are not of one sheet", "Write a report of each.")
+	}
+	causes, err := a.setCauses(ctx, l, s, nil)
+	if err != nil {
+		return err
+	}
+	rows, err := app.WriteWhole(out, func(file *os.File) (int, error) {
+		if !page {
+			return report.WriteSetOutcomes(app.SheetWriter(file, out), s, s.Rows(ctx, l, store.Filter{Cells: true}))
+		}
+		buffered := bufio.NewWriter(file)
+		err := report.WriteSetPage(buffered, s, causes, s.Rows(ctx, l, store.Filter{}))
+		return batches[0].Rows, errors.Join(err, buffered.Flush())
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"set": s.Name, "file": out, "rows": rows})
+	}
+	answer := a.page()
+	answer.Line("%s: what became of %s %s in %d systems.", out, report.Number(rows), plural(rows, "row", "rows"), len(batches))
+	answer.Next("evenledger show " + s.Numbers())
 	return answer.Err()
 }

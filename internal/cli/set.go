@@ -252,6 +252,14 @@ func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store,
 
 // setFindings tells the findings of all, those that are alike once.
 func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Store, s report.Set, members []app.Member) error {
+	causes, err := a.setCauses(ctx, l, s, members)
+	if err == nil {
+		page.Findings(causes)
+	}
+	return err
+}
+
+func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, members []app.Member) (*outcome.Causes, error) {
 	var systems []string
 	var all []*outcome.Causes
 	for _, b := range s.Batches {
@@ -262,12 +270,11 @@ func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Stor
 			}
 		}
 		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
-			return err
+			return nil, err
 		}
 		systems, all = append(systems, b.System), append(all, causes)
 	}
-	page.Findings(outcome.Together(systems, all))
-	return nil
+	return outcome.Together(systems, all), nil
 }
 
 // setRows shows the first rows, those that are to be looked at, and the last; and, where

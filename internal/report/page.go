@@ -13,6 +13,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/outcome"
 )
 
@@ -35,27 +36,23 @@ type pageCause struct {
 	Message string
 	Remedy  string
 	Rows    string
+	In      string // the systems of a set that it is so in
 }
 
 // WritePage writes a batch as one page that needs nothing else: to keep, to print
 // or to send. Nothing out of a sheet or a system can act in it: texts are escaped,
 // and no script runs but the page's own, whose hash it names.
 func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *outcome.Causes, entries iter.Seq2[batch.Entry, error]) error {
-	script, err := pageFiles.ReadFile("page/page.js")
+	pages, script, hash, err := pageParts()
 	if err != nil {
 		return err
 	}
-	pages, err := template.New("").Funcs(template.FuncMap{"number": Number, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
-	if err != nil {
-		return err
-	}
-	hash := sha256.Sum256(script)
 	head := NewHead(b, counts)
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
 		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
 		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": pageCauses(causes),
-		"Outcomes": account.Outcomes(), "ScriptHash": template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(hash[:])),
+		"Outcomes": account.Outcomes(), "ScriptHash": hash,
 	}
 	if err := pages.ExecuteTemplate(w, "head.html", document); err != nil {
 		return err
@@ -69,7 +66,93 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 			return err
 		}
 	}
-	return pages.ExecuteTemplate(w, "foot.html", template.JS(script))
+	return pages.ExecuteTemplate(w, "foot.html", script)
+}
+
+// pageParts are the templates of pages, and the one script with its hash, which names it.
+func pageParts() (pages *template.Template, script template.JS, hash template.HTMLAttr, err error) {
+	text, err := pageFiles.ReadFile("page/page.js")
+	if err != nil {
+		return nil, "", "", err
+	}
+	pages, err = template.New("").Funcs(template.FuncMap{"number": Number, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
+	sum := sha256.Sum256(text)
+	return pages, template.JS(text), template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(sum[:])), err
+}
+
+// line is one of the accounts of a set, side by side.
+type line struct {
+	Label string
+	Cells []string
+}
+
+// cell is what a row comes to in one system of a set.
+type cell struct {
+	Outcome  account.Outcome
+	Became   string
+	Create   bool
+	Changes  []account.Change
+	Steps    []membership.Step
+	Findings []account.Finding
+}
+
+// WriteSetPage writes the batches of a set as one page, with the promises of WritePage.
+func WriteSetPage(w io.Writer, s Set, causes *outcome.Causes, rows iter.Seq2[SetRow, error]) error {
+	pages, script, hash, err := pageParts()
+	if err != nil {
+		return err
+	}
+	b := s.Batches[0]
+	table := s.sides(func(i int) []Side { return Sides(s.Counts[i], s.Waiting[i]) })
+	var systems, held []string
+	lines := []line{{Label: "Rows in"}}
+	for _, of := range s.Batches {
+		systems = append(systems, of.System)
+		lines[0].Cells = append(lines[0].Cells, Number(of.Rows+of.Unlisted))
+		for _, why := range of.Held {
+			held = append(held, of.System+" is held back: "+why+".")
+		}
+	}
+	seen := map[account.Outcome]bool{}
+	for _, counts := range s.Counts {
+		for o, n := range counts {
+			seen[o] = seen[o] || n > 0
+		}
+	}
+	for _, word := range table.words {
+		l := line{Label: word}
+		for i := range s.Batches {
+			text := ""
+			if n := table.counts[i][word]; n > 0 {
+				text = Number(n)
+			}
+			l.Cells = append(l.Cells, text)
+		}
+		lines = append(lines, l)
+	}
+	document := map[string]any{
+		"Title": s.Title(), "Sheet": b.Sheet, "Systems": systems, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "By": b.By, "Lines": lines, "Totals": table.totals, "Even": s.even(table), "Policies": b.Policies, "Held": held,
+		"Causes": pageCauses(causes), "ScriptHash": hash, "Outcomes": slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return !seen[o] }),
+	}
+	if err := pages.ExecuteTemplate(w, "set.html", document); err != nil {
+		return err
+	}
+	row := pages.Lookup("setrow.html")
+	for r, err := range rows {
+		if err != nil {
+			return err
+		}
+		cells := make([]cell, len(r.Entries))
+		for i, e := range r.Entries {
+			if e != nil {
+				cells[i] = cell{e.Outcome, became(e), e.Intent == account.Create, e.Changes, e.Steps, e.Findings}
+			}
+		}
+		if err := row.Execute(w, map[string]any{"Row": r.Row, "Name": pageRow(r.Row), "Key": r.Key, "Cells": cells}); err != nil {
+			return err
+		}
+	}
+	return pages.ExecuteTemplate(w, "foot.html", script)
 }
 
 // pageRow names an entry's row on the page.
@@ -109,6 +192,7 @@ func pageCauses(causes *outcome.Causes) []pageCause {
 	for _, cause := range causes.Sorted() {
 		f := cause.First
 		told := pageCause{Level: f.Level, Code: string(f.Code), Column: f.Column, Message: f.Message, Remedy: f.Remedy}
+		told.In = strings.Join(cause.In, ", ")
 		if cause.Count > 0 {
 			told.Rows = rowList(cause)
 		}

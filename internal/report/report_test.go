@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"html"
 	"iter"
 	"slices"
 	"strings"
@@ -216,7 +217,7 @@ func TestPage(t *testing.T) {
 	_, script, _ := strings.Cut(page, "<script>")
 	script, _, _ = strings.Cut(script, "</script>")
 	hash := sha256.Sum256([]byte(script))
-	assert.Contains(t, page, "script-src 'sha256-"+base64.StdEncoding.EncodeToString(hash[:])+"'", "the script is the one it names")
+	assert.Contains(t, html.UnescapeString(page), "script-src 'sha256-"+base64.StdEncoding.EncodeToString(hash[:])+"'", "the script is the one it names")
 	counts[account.Created] = 7
 	out.Reset()
 	require.NoError(t, report.WritePage(&out, b, counts, nil, causes, list(entries...)))

@@ -10,6 +10,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 
 	"github.com/clipperhouse/displaywidth"
@@ -132,11 +133,7 @@ func (s Set) column() int {
 // whether all of them come out even.
 func (p *Page) Set(s Set) bool {
 	b := s.Batches[0]
-	title := "Set " + s.Name
-	if s.Name == "" {
-		title = "Batches " + s.Numbers()
-	}
-	p.Line("%s%s", p.Bold(title), fmt.Sprintf(" · %s · %s %s · %s %s by %s", b.Sheet, many(len(s.Batches), "batch", "batches"), s.Numbers(), batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
+	p.Line("%s%s", p.Bold(s.Title()), fmt.Sprintf(" · %s · %s %s · %s %s by %s", b.Sheet, many(len(s.Batches), "batch", "batches"), s.Numbers(), batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
 	p.Line("")
 	return p.Sides(s, true, func(i int) []Side { return Sides(s.Counts[i], s.Waiting[i]) }, p.paint(bold+green, "even"))
 }
@@ -164,47 +161,73 @@ func (p *Page) Sides(s Set, numbered bool, said func(i int) []Side, verdict Styl
 		line("Not listed", func(i int) string { return group(s.Batches[i].Unlisted) }, p.Plain)
 	}
 	rule("─")
-	// All the words that any of them needs, in the one order that they have.
-	sides, totals := make([]map[string]int, len(s.Batches)), make([]int, len(s.Batches))
-	var words []string
-	for i := range s.Batches {
-		sides[i] = map[string]int{}
-		at := 0 // words stand in one order: what is new stands behind what came before it
-		for _, side := range said(i) {
-			if side.N == 0 {
-				continue
-			}
-			sides[i][side.Label] = side.N
-			totals[i] += side.N
-			if known := slices.Index(words, side.Label); known >= 0 {
-				at = known + 1
-				continue
-			}
-			words = slices.Insert(words, min(at, len(words)), side.Label)
-			at++
-		}
-	}
-	for _, word := range words {
+	table := s.sides(said)
+	for _, word := range table.words {
 		line(word, func(i int) string {
-			if sides[i][word] == 0 {
+			if table.counts[i][word] == 0 {
 				return ""
 			}
-			return group(sides[i][word])
+			return group(table.counts[i][word])
 		}, p.Plain)
 	}
 	rule("─")
-	even := true
 	text := Pad("", labels)
-	for i, b := range s.Batches {
-		text += fmt.Sprintf("%*s", width, group(totals[i]))
-		even = even && totals[i] == b.Rows+b.Unlisted && ReadEven(b)
+	for _, total := range table.totals {
+		text += fmt.Sprintf("%*s", width, group(total))
 	}
+	even := s.even(table)
 	if !even {
 		verdict = p.paint(bold+red, "NOT EVEN: this is a fault of the program, please report it")
 	}
 	p.Line("  %s   %s", text, verdict)
 	rule("═")
 	return even
+}
+
+// A setTable is what is said of several batches, in the one order that the words have.
+type setTable struct {
+	words  []string
+	counts []map[string]int
+	totals []int
+}
+
+func (s Set) sides(said func(i int) []Side) setTable {
+	t := setTable{counts: make([]map[string]int, len(s.Batches)), totals: make([]int, len(s.Batches))}
+	for i := range s.Batches {
+		t.counts[i] = map[string]int{}
+		at := 0 // what is new stands behind what came before it
+		for _, side := range said(i) {
+			if side.N == 0 {
+				continue
+			}
+			t.counts[i][side.Label] = side.N
+			t.totals[i] += side.N
+			if known := slices.Index(t.words, side.Label); known >= 0 {
+				at = known + 1
+				continue
+			}
+			t.words = slices.Insert(t.words, min(at, len(t.words)), side.Label)
+			at++
+		}
+	}
+	return t
+}
+
+// even reports whether every row of every batch is accounted for.
+func (s Set) even(t setTable) bool {
+	even := true
+	for i, b := range s.Batches {
+		even = even && t.totals[i] == b.Rows+b.Unlisted && ReadEven(b)
+	}
+	return even
+}
+
+// Title names the batches.
+func (s Set) Title() string {
+	if s.Name == "" {
+		return "Batches " + s.Numbers()
+	}
+	return "Set " + s.Name
 }
 
 // keyWidth is that of what names a row of a set.
@@ -277,4 +300,48 @@ func many(n int, one, more string) string {
 		return one
 	}
 	return more
+}
+
+// WriteSetOutcomes writes the rows of a sheet with what became of each in every system.
+func WriteSetOutcomes(begin func(sheet.Form) (sheet.Writer, error), s Set, rows iter.Seq2[SetRow, error]) (n int, err error) {
+	b := s.Batches[0]
+	out, err := begin(sheet.Form{Separator: b.Separator})
+	if err != nil {
+		return 0, err
+	}
+	headings := slices.Clone(b.Headings)
+	headings = append(headings, sheet.RowHeading(b.ID))
+	for _, of := range s.Batches {
+		for _, heading := range []string{sheet.OutcomeHeading, sheet.AccountHeading, sheet.ReasonsHeading} {
+			headings = append(headings, heading+" in "+of.System)
+		}
+	}
+	if err := out.Write(headings); err != nil {
+		return 0, err
+	}
+	for r, err := range rows {
+		if err != nil {
+			return n, err
+		}
+		line := make([]string, len(b.Headings))
+		for _, e := range r.Entries {
+			if e != nil {
+				copy(line, e.Cells)
+				break
+			}
+		}
+		line = append(line, fmt.Sprint(r.Row))
+		for _, e := range r.Entries {
+			if e == nil {
+				line = append(line, "", "", "")
+				continue
+			}
+			line = append(line, became(e), e.Account, Reasons(e.Findings))
+		}
+		if err := out.Write(line); err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, out.Close()
 }

@@ -7,7 +7,7 @@
     var wanted = words.value.toLowerCase().split(/\s+/).filter(Boolean), count = 0;
     rows.forEach(function (row) {
       var text = row.textContent.toLowerCase();
-      row.hidden = outcomes.length > 0 && outcomes.indexOf(row.dataset.outcome) < 0 || !wanted.every(function (w) { return text.indexOf(w) >= 0; });
+      row.hidden = outcomes.length > 0 && !row.dataset.outcome.trim().split(/\s+/).some(function (o) { return outcomes.indexOf(o) >= 0; }) || !wanted.every(function (w) { return text.indexOf(w) >= 0; });
       if (!row.hidden) { count++; }
     });
     shown.textContent = count === rows.length ? "" : count + " of " + rows.length + " rows";
