@@ -80,106 +80,157 @@ func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if err := a.goOn(ctx, w, l, r, done); err != nil {
 		return err
 	}
-	b, err := a.runDraft(ctx, l, r, done)
-	if err != nil || b == nil {
-		return err
+	batches, draftErr := a.runDraft(ctx, l, r, done)
+	if len(batches) == 0 {
+		return draftErr
 	}
-	if done.Batch = b.ID; len(b.Held) > 0 {
-		done.Came, done.Message = store.RunHeld, strings.Join(b.Held, "; ")
+	done.Batch, done.Outcomes = batches[0].ID, account.Counts{}
+	came, errs := store.RunPosted, []error{draftErr}
+	for _, b := range batches { // one that is held, or whose system is down, leaves the others alone
+		ended, err := a.carryOn(ctx, w, l, r, b, done)
+		if ended != store.RunPosted && came != store.RunHeld {
+			came = ended
+		}
+		errs = append(errs, err)
+	}
+	if done.Came = came; draftErr != nil {
+		done.Came = store.RunFailed
+	}
+	return errors.Join(errs...)
+}
+
+// carryOn posts a batch of a run, unless it is held back or only to be drafted, and sends its
+// report.
+func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, done *store.Run) (store.Ending, error) {
+	counts, _, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return store.RunFailed, err
+	}
+	add := func(counts account.Counts) {
+		for outcome, n := range counts {
+			done.Outcomes[outcome] += n
+		}
+	}
+	switch {
+	case len(b.Held) > 0:
+		add(counts)
+		done.Message = strings.Join(b.Held, "; ")
 		r.Log("draft", "held back: "+done.Message)
-		return errors.Join(a.runReport(ctx, w, l, r, b, done.Message), held(fmt.Sprintf("batch %d is held back: %s", b.ID, done.Message), fmt.Sprintf("Look at it: evenledger show %d", b.ID)))
-	}
-	if r.DraftOnly {
-		done.Came = store.RunDrafted
-		return a.runReport(ctx, w, l, r, b, "")
+		return store.RunHeld, errors.Join(a.runReport(ctx, w, l, r, b, done.Message), held(fmt.Sprintf("batch %d is held back: %s", b.ID, done.Message), fmt.Sprintf("Look at it: evenledger show %d", b.ID)))
+	case r.DraftOnly:
+		add(counts)
+		return store.RunDrafted, a.runReport(ctx, w, l, r, b, "")
 	}
 	err = a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
 	counts, waiting, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
-	done.Outcomes = counts
+	add(counts)
+	ended := store.RunFailed
 	if err == nil && countErr == nil && len(waiting) == 0 {
-		done.Came = store.RunPosted
+		ended = store.RunPosted
 	}
-	r.Log("post", summed(counts))
+	r.Log("post", ofSystem(b)+summed(counts))
 	why := ""
 	if err != nil {
 		why = a.Mask.Hide(err.Error())
 	}
-	return errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), w, l, r, b, why))
+	return ended, errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), w, l, r, b, why))
 }
 
-// goOn posts the rest of the brief's last batch, if that was stopped: what its feed brought
-// counts as taken, so that nobody else would.
-func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
+// ofSystem names the system of a batch that is one of several.
+func ofSystem(b *batch.Batch) string {
+	if b.Set == "" {
+		return ""
+	}
+	return b.System + ": "
+}
+
+// goOn posts the rest of the brief's last batch, or of the last that stand together, if that was
+// stopped: what its feed brought counts as taken, so that nobody else would.
+func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) (err error) {
 	all, err := l.Batches(ctx)
 	if err != nil {
 		return err
 	}
+	var last *batch.Batch
 	for i := range all {
 		b := &all[i]
 		if b.Brief != r.Brief || b.Delivery == nil {
 			continue
 		}
-		if b.State != batch.Stopped && b.State != batch.Posting || r.DraftOnly {
-			return nil
+		if last != nil && (b.Beside == 0 || b.Beside != last.Beside) {
+			break
+		}
+		if last = b; b.State != batch.Stopped && b.State != batch.Posting || r.DraftOnly {
+			continue
 		}
 		r.Log("post", fmt.Sprintf("goes on with batch %d, which was stopped", b.ID))
 		done.Batch, done.Sheet = b.ID, b.Sheet
-		err := a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
+		postErr := a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
 		counts, _, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
-		if done.Outcomes = counts; err == nil {
+		if done.Outcomes = counts; postErr == nil {
 			done.Came = store.RunPosted
 		}
-		r.Log("post", summed(counts))
-		return errors.Join(err, countErr)
+		r.Log("post", ofSystem(b)+summed(counts))
+		err = errors.Join(err, postErr, countErr)
 	}
-	return nil
+	return err
 }
 
-// runDraft brings what the feed has and makes a batch of it.
-func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Run) (*batch.Batch, error) {
-	j, err := a.Open(ctx, "", Request{Brief: r.Brief, Again: r.Again})
+// runDraft brings what the feed has and makes a batch of it, or one for each system of a set. An
+// error beside batches is that of systems which have none.
+func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Run) (batches []*batch.Batch, err error) {
+	members, set, err := a.OpenSet(ctx, "", Request{Brief: r.Brief, Again: r.Again})
 	if err != nil {
 		return nil, err
 	}
 	defer func() {
-		if err := j.Close(); err != nil { // its batch is as good
+		if err := CloseSet(members); err != nil { // its batch is as good
 			r.Log("feed", fmt.Sprintf("what was brought could not be taken away from this machine again: %s", err))
 		}
 	}()
-	done.Sheet = j.local.named(j.Sheet.Info())
-	r.Log("feed", fmt.Sprintf("%s brings %s, %d bytes", j.Name, j.local.Delivery.Name, j.local.Delivery.Size))
-	var b *batch.Batch
+	for _, m := range members {
+		if m.Job != nil {
+			done.Sheet = m.local.named(m.Sheet.Info())
+			r.Log("feed", fmt.Sprintf("%s brings %s, %d bytes", m.Name, m.local.Delivery.Name, m.local.Delivery.Size))
+			break
+		}
+	}
 	err = a.waitFor(ctx, l, "draft", r, func() error {
-		d, err := a.Drafter(ctx, l, j)
-		if err != nil {
-			return err
-		}
-		made, err := d.Make(ctx)
-		if err != nil {
-			return err
-		}
-		b = made.Batch
-		for _, pattern := range made.Unprotecting {
-			r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
+		for _, made := range a.DraftSet(ctx, l, members, set, false, nil) {
+			if made == nil {
+				continue
+			}
+			batches = append(batches, made.Batch)
+			for _, pattern := range made.Unprotecting {
+				r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
+			}
 		}
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	counts, waiting, err := l.Counts(ctx, b.ID)
-	if err != nil {
-		return nil, err
-	}
-	done.Outcomes = counts
-	says := summed(counts)
-	for _, intent := range account.Intents() {
-		if n := waiting[intent]; n > 0 {
-			says += fmt.Sprintf(", %d to %s", n, intent)
+	for _, m := range members {
+		if m.Err != nil && set != "" {
+			r.Log("draft", m.System+": "+a.Mask.Hide(m.Err.Error()))
 		}
+		err = errors.Join(err, m.Err)
 	}
-	r.Log("draft", fmt.Sprintf("batch %d: %s", b.ID, says))
-	return b, nil
+	for _, b := range batches {
+		counts, waiting, countErr := l.Counts(ctx, b.ID)
+		if countErr != nil {
+			return nil, countErr
+		}
+		done.Outcomes = counts
+		says := summed(counts)
+		for _, intent := range account.Intents() {
+			if n := waiting[intent]; n > 0 {
+				says += fmt.Sprintf(", %d to %s", n, intent)
+			}
+		}
+		r.Log("draft", fmt.Sprintf("batch %d: %s%s", b.ID, ofSystem(b), says))
+	}
+	return batches, err
 }
 
 // summed says what rows came to.

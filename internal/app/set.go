@@ -30,15 +30,15 @@ type Member struct {
 // single system one, and then the set has no name. A system that cannot be reached has an
 // error, and leaves the others alone. What only some systems have is left to those.
 func (a *App) OpenSet(ctx context.Context, path string, request Request) (members []Member, set string, err error) {
-	named, err := a.systemNamed(request)
-	if err != nil {
-		return nil, "", err
+	var of workspace.Set
+	isSet := false
+	if w, err := a.FindWorkspace(); err == nil { // else Open tells what is wrong, or does without
+		named, err := systemNamed(w, request)
+		if err != nil {
+			return nil, "", err
+		}
+		of, isSet = w.Set(named)
 	}
-	w, err := a.FindWorkspace()
-	if err != nil {
-		return nil, "", err
-	}
-	of, isSet := w.Set(named)
 	if !isSet {
 		j, err := a.Open(ctx, path, request)
 		if err != nil {
@@ -113,13 +113,9 @@ func (a *App) agree(members []Member) error {
 }
 
 // systemNamed is the name of the system or set that a request means; empty: none is named.
-func (a *App) systemNamed(request Request) (string, error) {
+func systemNamed(w *workspace.Workspace, request Request) (string, error) {
 	if request.System != "" || request.Brief == "" {
 		return request.System, nil
-	}
-	w, err := a.FindWorkspace()
-	if err != nil {
-		return "", err
 	}
 	path, err := w.BriefPath(request.Brief)
 	if err != nil {
@@ -228,7 +224,7 @@ func BatchesNamed(ctx context.Context, w *workspace.Workspace, l store.Store, te
 			high, err = strconv.Atoi(strings.TrimSpace(to))
 		}
 		if err != nil || low < 1 || high < low || high-low > 999 {
-			return nil, mistake(fmt.Sprintf("“%s” is not a batch's number", text), "“evenledger batches” lists them; “last” is the newest, 12-14 are several, and the name of a set means its newest.")
+			return nil, mistake(fmt.Sprintf("“%s” is not a batch's number", text), "“evenledger batches” lists them.")
 		}
 		for id := low; id <= high; id++ {
 			if seen[id] {

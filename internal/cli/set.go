@@ -39,6 +39,15 @@ func (a *front) onSheets(ctx context.Context, path string, flags sheetFlags, do 
 
 // onBatches opens the ledger for work on the batches that a text means.
 func (a *front) onBatches(ctx context.Context, text string, toRead bool, do func(*workspace.Workspace, store.Store, []*batch.Batch) error) (err error) {
+	if !areBatches(text) {
+		known := false
+		if w, err := a.FindWorkspace(); err == nil {
+			_, known = w.Set(text)
+		}
+		if !known {
+			return wrong(fmt.Sprintf("“%s” is not a batch's number", text), "“evenledger batches” lists them; “last” is the newest, 12-14 are several, and the name of a set means its newest.")
+		}
+	}
 	w, l, err := a.OpenLedger(ctx, toRead)
 	if err != nil {
 		return err
