@@ -261,7 +261,7 @@ func (c *client) CreateAll(ctx context.Context, wanted []account.Account, _ []st
 
 // leftBehind adds to a trouble that an account stays, as it could not be taken away again.
 func leftBehind(err error, r result, there bool) error {
-	if !there || r.step != "password" && r.step != "renewal" && r.code != 12 {
+	if !there || r.step != "password" && r.step != "renewal" && r.step != "home-short" && r.code != 12 {
 		return err
 	}
 	const left = "; the account could not be taken away again and stays half made: remove it on the host"
@@ -336,9 +336,12 @@ func (c *client) create(f *facts, w account.Account) (string, error) {
 		more = append(more, "try "+words("renewal", "chage", "-d", "0", "--", name))
 	}
 	made := "try account " + words(useradd...)
+	if c.homes.make { // useradd does not tell that it could not fill one
+		made = "{ " + made + " && filled " + quoted(home) + "; }"
+	}
 	// useradd leaves an account behind whose home could not be made.
 	undo = "{ z=$?; { " + undo + "; } >/dev/null 2>&1 </dev/null; false; }"
-	made = fmt.Sprintf("{ %s || { [ $c != 12 ] || %s; false; }; }", made, undo)
+	made = fmt.Sprintf("{ %s || { case $c in 12|254) %s;; esac; false; }; }", made, undo)
 	if len(more) > 0 {
 		made += fmt.Sprintf(" && { { %s; } || %s; }", strings.Join(more, " && "), undo)
 	}

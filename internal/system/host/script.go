@@ -35,6 +35,7 @@ stuck() { case $e in *'annot lock'*|*'lock file'*|*'annot open /etc/'*|*'No spac
 own() { step=; c=0; e=; [ -z "$halt" ] || { step=halted; c=255; return 1; }; }
 no() { step=$1; c=254; e=$2; return 254; }
 end() { while :; do case $e in *"$n"*) e="${e%%"$n"*} ${e#*"$n"}";; *) break;; esac; done; printf '%s R %s %s %s %.600s\n' "$M" "$1" "${step:-none}" "$c" "$e"; }
+filled() { [ "$r" != -r ] || [ ! -d /etc/skel ] || ! have diff || diff -rq /etc/skel "$1" >/dev/null 2>&1 || { halt=1; no home-short; }; }
 have() { command -v "$1" >/dev/null 2>&1; }
 locks=
 if have flock && ( : >>/run/evenledger.lock ) 2>/dev/null; then exec 9>>/run/evenledger.lock; locks=1; fi

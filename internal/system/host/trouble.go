@@ -91,6 +91,8 @@ func (c *client) trouble(r result, fields map[string]account.Value) error {
 		return &system.Unavailable{Message: fmt.Sprintf("the user database of %s is locked by another program, and stayed so: %s", c.At, said), Remedy: "Look there whether somebody is at it (vipw, another tool); a lock that was left behind is a file such as /etc/passwd.lock."}
 	case strings.Contains(lower, "no space left"), strings.Contains(lower, "quota exceeded"), strings.Contains(lower, "read-only file system"):
 		return &system.Unavailable{Message: fmt.Sprintf("%s has no room, or may not be written to: %s", c.At, said), Remedy: "Make room on the host."}
+	case r.step == "home-short":
+		return &system.Unavailable{Message: fmt.Sprintf("a new home folder on %s was not filled from /etc/skel: there is likely no room", c.At), Remedy: "Make room on the host. The account was taken away again."}
 	case r.step == "home-there":
 		return refuse(account.SystemRefused, "homeDirectory", "there is something at the home folder already, which a new account would be given")
 	}

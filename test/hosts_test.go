@@ -1,0 +1,284 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
+)
+
+// unixHost is a host of a test.
+type unixHost struct {
+	t *testing.T
+	testserver.Server
+}
+
+// quays starts hosts, and makes a workspace with them, and the set of all. more stands with each.
+func quays(t *testing.T, n int, more string) (f folder, hosts []unixHost) {
+	f = folder{t, t.TempDir()}
+	config, set := "systems:\n", "sets: {quays: ["
+	for i := range n {
+		h := unixHost{t, testserver.Host(t)}
+		hosts = append(hosts, h)
+		config += fmt.Sprintf("  quay%d: {kind: host, url: \"ssh://root@127.0.0.1:%d\", key: \"file:%s/key\", known_hosts: \"%s/known_hosts\"%s}\n", i+1, h.Port, h.Dir, h.Dir, more)
+		set += fmt.Sprintf("quay%d, ", i+1)
+	}
+	f.write("evenledger.yaml", config+strings.TrimSuffix(set, ", ")+"]}\n")
+	return f, hosts
+}
+
+// sh runs a command on the host as root.
+func (h unixHost) sh(command string) string {
+	out, err := exec.Command("ssh", "-q", "-i", filepath.Join(h.Dir, "key"), "-o", "UserKnownHostsFile="+filepath.Join(h.Dir, "known_hosts"), "-p", strconv.Itoa(h.Port), "root@127.0.0.1", command).CombinedOutput()
+	require.NoError(h.t, err, "%s: %s", command, out)
+	return string(out)
+}
+
+// people are the lines of a file of the host's beneath /etc, by name, of accounts or groups that
+// are not the system's own. A name that is there twice fails.
+func (h unixHost) people(file string) map[string][]string {
+	data, err := os.ReadFile(filepath.Join(h.Dir, "etc", file))
+	require.NoError(h.t, err)
+	found := map[string][]string{}
+	for line := range strings.Lines(string(data)) {
+		parts := strings.Split(strings.TrimSpace(line), ":")
+		if n, err := strconv.Atoi(parts[min(2, len(parts)-1)]); file != "shadow" && (err != nil || n < 1000 || n == 65534) {
+			continue
+		}
+		require.NotContains(h.t, found, parts[0], "%s has a line twice", file)
+		found[parts[0]] = parts
+	}
+	return found
+}
+
+// stop ends the host's server and every session of it, as a power cut would.
+func (h unixHost) stop() {
+	for range 50 {
+		out, _ := exec.Command("pgrep", "-f", h.Dir+"/sshd_config").Output()
+		pids := strings.Fields(string(out))
+		if len(pids) == 0 {
+			return
+		}
+		for _, pid := range pids {
+			n, _ := strconv.Atoi(pid)
+			children, _ := exec.Command("pgrep", "-P", pid).Output()
+			for _, child := range strings.Fields(string(children)) {
+				c, _ := strconv.Atoi(child)
+				_ = syscall.Kill(c, syscall.SIGKILL)
+			}
+			_ = syscall.Kill(n, syscall.SIGKILL)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// start starts the host again, as it was.
+func (h unixHost) start() {
+	cmd := exec.Command("../scripts/host.sh", h.Dir, strconv.Itoa(h.Port))
+	testserver.Run(h.t, cmd, h.Port)
+}
+
+const hostBrief = `system: quays
+match: [userName]
+fields:
+  userName: {from: Login}
+  givenName: {from: First}
+  familyName: {from: Last}
+  uidNumber: {next: 20000-29999}
+groups: {from: Groups, split: ";", make_missing: true}
+password: {from: Password, new: given}
+`
+
+// deckhands writes a sheet of n people.
+func (f folder) deckhands(name string, n int) {
+	var text strings.Builder
+	text.WriteString("Login,First,Last,Groups,Password\n")
+	for i := range n {
+		fmt.Fprintf(&text, "hand%03d,Ana “$(touch /tmp/x)”,O'Neill %d; `reboot` \\,deck;watch%d,gulls-over-Quay-%04d\n", i, i, i%3, 4000+i)
+	}
+	f.write(name, text.String())
+}
+
+// whole sees that a host has each of n people once, with all that belongs to them, and nobody else.
+func (h unixHost) whole(n int) {
+	passwd, group, shadow := h.people("passwd"), h.people("group"), h.people("shadow")
+	assert.Len(h.t, passwd, n)
+	numbers := map[string]bool{}
+	for i := range n {
+		name := fmt.Sprintf("hand%03d", i)
+		line := passwd[name]
+		require.Len(h.t, line, 7, name)
+		assert.Equal(h.t, fmt.Sprintf("Ana “$(touch /tmp/x)” O'Neill %d; `reboot` \\", i), line[4], "what stands in a cell is a text and no more")
+		assert.False(h.t, numbers[line[2]], "a number is somebody's alone")
+		numbers[line[2]] = true
+		assert.DirExists(h.t, filepath.Join(h.Dir, "home", name))
+		assert.Contains(h.t, strings.Split(group["deck"][3], ","), name)
+		assert.Contains(h.t, strings.Split(group[fmt.Sprintf("watch%d", i%3)][3], ","), name)
+		parts := strings.Split(shadow[name][1], "$")
+		require.Len(h.t, parts, 4, shadow[name][1])
+		if i%40 == 7 { // hashing takes its time
+			out, err := exec.Command("openssl", "passwd", "-6", "-salt", parts[2], fmt.Sprintf("gulls-over-Quay-%04d", 4000+i)).Output()
+			require.NoError(h.t, err)
+			assert.Equal(h.t, shadow[name][1], strings.TrimSpace(string(out)))
+		}
+	}
+	assert.NoFileExists(h.t, "/tmp/x")
+}
+
+// One host of three dies in the midst of a block: the others go on, and what was left open is
+// looked up, not done twice.
+func TestHostDies(t *testing.T) {
+	f, hosts := quays(t, 3, "")
+	f.write("briefs/crew.yaml", hostBrief)
+	const n = 100
+	f.deckhands("crew.csv", n)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	post := f.command("post", "quays", "--yes")
+	var told strings.Builder
+	post.Stderr = &told
+	require.NoError(t, post.Start())
+	require.Eventually(t, func() bool { return len(hosts[1].people("passwd")) > 10 }, 30*time.Second, 5*time.Millisecond)
+	hosts[1].stop()
+	_ = post.Wait()
+	assert.Equal(t, 3, post.ProcessState.ExitCode(), told.String())
+	assert.Contains(t, told.String(), "quay2: ")
+	hosts[0].whole(n)
+	hosts[2].whole(n)
+	assert.Less(t, len(hosts[1].people("passwd")), n)
+	hosts[1].start()
+	code, out, errOut := f.run("post", "quays", "--yes")
+	require.Zero(t, code, out+errOut)
+	hosts[1].whole(n)
+	for name, line := range hosts[0].people("passwd") {
+		assert.Equal(t, line[2], hosts[1].people("passwd")[name][2], "a person has one number everywhere")
+	}
+	for id := range 3 {
+		assert.Equal(t, map[string]int{"created": n}, made(f.batch(id+1).Outcomes))
+	}
+	code, out, errOut = f.run("reconcile", "crew.csv", "-b", "crew")
+	assert.Zero(t, code, out+errOut)
+}
+
+// made leaves the outcomes that there are.
+func made(outcomes map[string]int) map[string]int {
+	left := map[string]int{}
+	for o, n := range outcomes {
+		if n > 0 {
+			left[o] = n
+		}
+	}
+	return left
+}
+
+// The program is killed at any moment, and goes on where it was.
+func TestHostKilledAtAnyMoment(t *testing.T) {
+	f, hosts := quays(t, 1, "")
+	f.write("briefs/crew.yaml", strings.Replace(hostBrief, "quays", "quay1", 1))
+	const n = 120
+	f.deckhands("crew.csv", n)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	for kill := range 8 {
+		post := f.command("post", "1", "--yes")
+		require.NoError(t, post.Start())
+		time.Sleep(time.Duration(500+kill*170) * time.Millisecond)
+		_ = post.Process.Kill()
+		_ = post.Wait()
+	}
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Zero(t, code, out+errOut)
+	hosts[0].whole(n)
+	assert.Equal(t, map[string]int{"created": n}, made(f.batch(1).Outcomes))
+	for _, file := range []string{"ledger.db", "crew.csv"} {
+		if file == "ledger.db" {
+			assert.NotContains(t, f.read(file), "gulls-over-Quay-4")
+		}
+	}
+}
+
+// What a host says no to is told at the row, in words; what no further row could do either ends
+// the work, and is gone on with.
+func TestHostSaysNo(t *testing.T) {
+	f, hosts := quays(t, 1, "")
+	h := hosts[0]
+	brief := strings.NewReplacer("quays", "quay1", "  uidNumber: {next: 20000-29999}\n", "  uidNumber: {from: Uid}\n  gidNumber: {from: Gid}\n  homeDirectory: {from: Home}\n  loginShell: {from: Shell}\n", "password: {from: Password, new: given}\n", "").Replace(hostBrief)
+	f.write("briefs/crew.yaml", brief)
+	h.sh("useradd -m -u 1500 tom; groupadd -g 1600 deck; mkdir /home/old; chown 1700 /home/old")
+	f.write("crew.csv", `Login,First,Last,Uid,Gid,Home,Shell,Groups
+daemon,System,Account,,,,,
+-x,Minus,One,,,,,
+"two words",Two,Words,,,,,
+a:b,Colon,One,,,,,
+root2,Root,Two,0,,,,
+zoe,Zoë,"Ång:ström",,,,,
+yan,Yan,Home,,,relative,,
+lee,Lee,Shell,,,,/bin/nothing,
+kim,Kim,Number,1500,,,,
+ola,Ola,Group,,1999,,,
+eva,Eva,Rights,,27,,,
+old,Old,Home,,,/home/old,,
+ivo,Ivo,Sudo,,,,,sudo
+ana,Ana,Reyes,1800,1800,,,deck
+`)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Equal(t, 1, code, errOut)
+	code, _, errOut = f.run("post", "1", "--yes")
+	require.Equal(t, 1, code, errOut)
+	_, out, _ := f.run("show", "1", "--json")
+	for i, why := range []string{"has an account “daemon” already", "cannot be the name of an account", "two words", "no colon and no line break", "begin with 1000", "no colon and no line break", "is no full path", "is not a value the system takes",
+		"1500", "no group of number 1999", "may be a group that gives rights", "something at the home folder already", "gives rights over others", `"outcome":"created"`} {
+		at := strings.Index(out, fmt.Sprintf(`{"row":%d,`, i+2))
+		require.Positive(t, at, i+2)
+		line, _, _ := strings.Cut(out[at:], "\n")
+		assert.Contains(t, line, why)
+	}
+	assert.Equal(t, []string{"ana", "tom"}, slices.Sorted(func(yield func(string) bool) {
+		for name := range h.people("passwd") {
+			if !yield(name) {
+				return
+			}
+		}
+	}))
+	assert.Equal(t, []string{"1800", "1800"}, h.people("passwd")["ana"][2:4])
+	assert.Equal(t, "ana", h.people("group")["deck"][3])
+
+	f.write("briefs/plain.yaml", "system: quay1\nmatch: [userName]\nfields:\n  userName: {from: Login}\n")
+	f.write("more.csv", "Login\nbo\ncy\n")
+	code, _, errOut = f.run("draft", "more.csv", "-b", "plain")
+	require.Zero(t, code, errOut)
+	// Another tool is at the user database, and stays at it.
+	h.sh("sleep 300 >/dev/null 2>&1 & echo $! >/etc/passwd.lock")
+	code, out, errOut = f.run("post", "2", "--yes")
+	assert.Equal(t, 3, code, out+errOut)
+	assert.Contains(t, errOut, "is locked by another program")
+	h.sh("rm -f /etc/passwd.lock; pkill sleep; true")
+	// No room for a home folder: nothing of the account stays.
+	h.sh("dd if=/dev/zero of=/etc/skel/big bs=1k count=300 2>/dev/null; mount -t tmpfs -o size=64k tmpfs /home")
+	code, out, errOut = f.run("post", "2", "--yes")
+	assert.NotZero(t, code, out+errOut)
+	assert.Contains(t, out+errOut, "there is likely no room")
+	assert.NotContains(t, h.people("passwd"), "bo")
+	h.sh("umount /home; rm /etc/skel/big")
+	code, out, errOut = f.run("post", "2", "--yes")
+	if f.batch(2).Outcomes["created"] != 2 { // rows that failed for it are handed in again
+		code, out, errOut = f.run("draft", "more.csv", "-b", "plain")
+		require.Zero(t, code, out+errOut)
+		code, out, errOut = f.run("post", "3", "--yes")
+	}
+	assert.Zero(t, code, out+errOut)
+	assert.Contains(t, h.people("passwd"), "bo")
+	assert.Contains(t, h.people("passwd"), "cy")
+	assert.DirExists(t, filepath.Join(h.Dir, "home", "bo"))
+}
