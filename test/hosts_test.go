@@ -282,3 +282,39 @@ ana,Ana,Reyes,1800,1800,,,deck
 	assert.Contains(t, h.people("passwd"), "cy")
 	assert.DirExists(t, filepath.Join(h.Dir, "home", "bo"))
 }
+
+// The pages on hosts, sets and the migration, followed to the letter.
+func TestHostPages(t *testing.T) {
+	for page, commands := range map[string]int{"hosts": 7, "sets": 6, "migration": 10} {
+		t.Run(page, func(t *testing.T) {
+			text, err := os.ReadFile("../docs/" + page + ".md")
+			require.NoError(t, err)
+			said := string(text)
+			var hosts []testserver.Server
+			for i := range 2 {
+				if name := fmt.Sprintf("/tmp/quay%d", i+1); strings.Contains(said, name) {
+					h := testserver.Host(t)
+					said = strings.NewReplacer(name, h.Dir, fmt.Sprintf("127.0.0.1:230%d", i+1), fmt.Sprintf("127.0.0.1:%d", h.Port)).Replace(said)
+					hosts = append(hosts, h)
+				}
+			}
+			if strings.Contains(said, "/tmp/harbour") {
+				dir, url := startHarbour(t)
+				said = strings.NewReplacer("ldap://127.0.0.1:3389", url, "/tmp/harbour", dir).Replace(said)
+			}
+			if strings.Contains(said, "127.0.0.1:8085") {
+				said = strings.ReplaceAll(said, "http://127.0.0.1:8085/scim/v2", practice(t, "--sample"))
+			}
+			f := folder{t, t.TempDir()}
+			before, after, served := strings.Cut(said, "Once the hosts ask the directory")
+			f.follow(before, commands)
+			if !served {
+				return
+			}
+			for _, h := range hosts {
+				require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "directory/passwd"), []byte("mvance:x:20000:20000:Moira Vance:/home/mvance:/bin/bash\njpelan:x:20001:20001:Jean-Pierre Élan:/home/jpelan:/bin/bash\n"), 0o644))
+			}
+			f.follow(after, 2)
+		})
+	}
+}

@@ -147,8 +147,10 @@ func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage 
 		}
 		index.Add(acc.ID, who)
 		labels[acc.ID] = acc.Label()
-		if whole := acc.Field("displayName").Text(); whole != "" {
-			said = []string{whole}
+		for _, whole := range []string{"formattedName", "displayName"} {
+			if text := acc.Field(whole).Text(); text != "" {
+				said = []string{text}
+			}
 		}
 		if text := strings.Join(said, " "); text != "" && text != acc.Label() {
 			labels[acc.ID] += " (" + text + ")"

@@ -323,7 +323,8 @@ func (a *front) setRows(ctx context.Context, page *report.Page, l store.Store, s
 		write("Files to re-own", func(e *batch.Entry) string {
 			for _, step := range e.Steps {
 				if step.Do == membership.Reown {
-					return step.Name
+					files, _, _ := strings.Cut(step.Name, " (") // whose group they have as well the row itself says
+					return files
 				}
 			}
 			return ""

@@ -11,6 +11,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/system"
 )
 
 // A pool is what batches of one sheet share: the ranges of which they give numbers.
@@ -97,7 +98,37 @@ func (d *making) readNumbers(ctx context.Context) error {
 		read++
 		d.tell("looked at numbers", read)
 	}
+	if !d.about.Can.Unlisted {
+		return nil
+	}
+	for _, n := range d.numbers {
+		if err := d.seekNumbers(ctx, n); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// seekNumbers looks whether those numbers are free that would be given next, in a system that
+// does not list everyone.
+func (d *making) seekNumbers(ctx context.Context, n numbered) error {
+	for looked := map[int]bool{}; ; {
+		var ask []string
+		for _, number := range n.ahead(d.Batch.Rows) {
+			if !looked[number] {
+				looked[number] = true
+				ask = append(ask, strconv.Itoa(number))
+			}
+		}
+		if len(ask) == 0 {
+			return nil
+		}
+		if _, err := system.Fetch(ctx, d.System, map[string][]string{n.field.Name: ask}, []string{n.field.Name}, d.Together, func(a account.Account) {
+			n.take(a.Field(n.field.Name).Text(), false)
+		}); err != nil {
+			return err
+		}
+	}
 }
 
 // holders notes which numbers the accounts of each row have by now, where a person is to have
@@ -153,6 +184,21 @@ func (n *numbers) take(text string, has bool) {
 		at := number - n.of.Low
 		n.taken[at/64] |= 1 << (at % 64)
 	}
+}
+
+// ahead are the next numbers that would be given.
+func (n *numbers) ahead(count int) (all []int) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for word := n.first; word < len(n.taken) && len(all) < count; word++ {
+		for bit := range 64 {
+			number := n.of.Low + word*64 + bit
+			if n.taken[word]&(1<<bit) == 0 && number <= n.of.High && len(all) < count {
+				all = append(all, number)
+			}
+		}
+	}
+	return all
 }
 
 // has reports whether a number is of the range.

@@ -3,7 +3,6 @@
 package outcome
 
 import (
-	"fmt"
 	"iter"
 	"slices"
 
@@ -103,20 +102,28 @@ func (c *Causes) Sorted() []*Cause {
 func Together(systems []string, of []*Causes) *Causes {
 	all := &Causes{}
 	type alike struct {
-		code                       account.Code
-		level                      account.Level
-		column, field, message, in string
+		code                   account.Code
+		level                  account.Level
+		column, field, message string
 	}
 	known := map[alike]*Cause{}
 	for i, causes := range of {
 		for _, k := range causes.Sorted() {
-			key := alike{k.First.Code, k.First.Level, k.First.Column, k.First.Field, k.First.Message, fmt.Sprint(k.Rows, k.Count)}
-			if known[key] == nil {
-				once := *k
-				known[key] = &once
-				all.list = append(all.list, &once)
+			key := alike{k.First.Code, k.First.Level, k.First.Column, k.First.Field, k.First.Message}
+			once := known[key]
+			if once == nil {
+				once = &Cause{First: k.First}
+				known[key] = once
+				all.list = append(all.list, once)
 			}
-			known[key].In = append(known[key].In, systems[i])
+			once.In = append(once.In, systems[i])
+			once.Count = max(once.Count, k.Count)
+			for _, row := range k.Rows { // those of all, as far as they are named
+				if !slices.Contains(once.Rows, row) && len(once.Rows) < rowsNamed {
+					once.Rows = append(once.Rows, row)
+				}
+			}
+			once.Count = max(once.Count, len(once.Rows))
 		}
 	}
 	for _, k := range all.list {

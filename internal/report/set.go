@@ -192,24 +192,22 @@ type setTable struct {
 }
 
 func (s Set) sides(said func(i int) []Side) setTable {
+	order := map[string]int{} // in which each batch has them
 	t := setTable{counts: make([]map[string]int, len(s.Batches)), totals: make([]int, len(s.Batches))}
 	for i := range s.Batches {
 		t.counts[i] = map[string]int{}
-		at := 0 // what is new stands behind what came before it
-		for _, side := range said(i) {
+		for at, side := range said(i) {
 			if side.N == 0 {
 				continue
 			}
 			t.counts[i][side.Label] = side.N
 			t.totals[i] += side.N
-			if known := slices.Index(t.words, side.Label); known >= 0 {
-				at = known + 1
-				continue
+			if order[side.Label] = at; !slices.Contains(t.words, side.Label) {
+				t.words = append(t.words, side.Label)
 			}
-			t.words = slices.Insert(t.words, min(at, len(t.words)), side.Label)
-			at++
 		}
 	}
+	slices.SortStableFunc(t.words, func(x, y string) int { return cmp.Compare(order[x], order[y]) })
 	return t
 }
 

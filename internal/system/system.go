@@ -122,6 +122,7 @@ type Abilities struct {
 	Finds    int  // values that one request of Find looks for; 0: accounts are found by listing all
 	Page     int  // accounts that one request of List gives; 0: all
 	Around   int  // how many accounts there are, as far as one can tell without counting; 0: nobody knows
+	Unlisted bool // accounts can be found that List does not give; a number that seems free is looked for as well
 	Counts   bool // without it all are listed to be counted, and finding is never given up for listing
 	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
 	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
