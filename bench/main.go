@@ -7,6 +7,7 @@
 //	go run ./bench ties      5,000 creates with memberships against a bare loop of the least requests
 //	go run ./bench draft     10,000 rows against 200,000 accounts against bare paging through them
 //	go run ./bench sheets    workbooks of 200,000 rows, and peek at 1,000,000 rows, against bare reads
+//	go run ./bench hosts     1,000 accounts on a host against a bare script, and four hosts together
 //	go run ./bench linear    what once grew with the square of the sheet, at twice the size
 //	go run ./bench start     the time to print the help against a program that prints a line
 //	go run ./bench all
@@ -37,7 +38,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, feeds, mails, linear, start or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, linear, start or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -85,9 +86,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "feeds": benchFeeds, "mails": benchMails, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "linear": benchLinear, "limited": benchLimited, "start": benchStart}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchLinear(program, dir), benchLimited(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchLinear(program, dir), benchLimited(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {

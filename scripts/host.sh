@@ -5,7 +5,7 @@
 # nobody else. root gets in by the key in DIR/key, and so does evenledger, who may become root by
 # sudo where there is one; DIR/known_hosts has the host's key. Where there is libnss-extrausers,
 # the host asks a directory as well: it serves what stands in DIR/directory/passwd and group.
-# Takes root, and mount namespaces.
+# Tools in DIR/tools stand for its own. Takes root, and mount namespaces.
 #
 #   scripts/host.sh DIR PORT
 set -euo pipefail
@@ -23,6 +23,7 @@ if [ ! -e etc/passwd ]; then # a host that is started again is as it was
   awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
   sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
   sed 's/:.*/:*::/' etc/group >etc/gshadow
+  [ ! -d "$0/tools" ] || mount --bind "$0/tools" /usr/local/sbin
   [ ! -d /var/lib/extrausers ] || sed -i -E 's/^(passwd|group|shadow):.*/\1: files extrausers/' etc/nsswitch.conf
   : >etc/subuid
   : >etc/subgid

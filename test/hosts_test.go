@@ -318,3 +318,84 @@ func TestHostPages(t *testing.T) {
 		})
 	}
 }
+
+// A host that is not known is not spoken to, a password stands on no command line, and who is
+// suspended has back what they had when that is undone.
+func TestHostIsCareful(t *testing.T) {
+	f, hosts := quays(t, 1, ", ends_sessions: true, homes: {move: true, remove: true}")
+	h := hosts[0]
+	for _, tool := range []string{"useradd", "usermod", "chpasswd"} { // each tells how it was called
+		h.tool(tool, "printf '%s\\n' \""+tool+" $*\" >>/srv/called\nexec /usr/sbin/"+tool+" \"$@\"\n")
+	}
+	f.write("briefs/crew.yaml", `system: quay1
+match: [userName]
+allow_remove: true
+fields:
+  userName: {from: Login}
+  displayName: {from: Name}
+  expires: {from: Until}
+  homeDirectory: {from: Home}
+intent: {from: What}
+password: {from: Password, new: given, known: given}
+`)
+	f.write("crew.csv", "Login,Name,Until,Password\nzoe,Zoë Ångström,2031-05-01,gulls-over-Quay-41\n")
+	known, err := os.ReadFile(filepath.Join(h.Dir, "known_hosts"))
+	require.NoError(t, err)
+	for text, why := range map[string]string{"": "is not among the known servers", strings.Replace(string(known), "AAAA", "AAAB", 1): "known"} {
+		require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "known_hosts"), []byte(text), 0o600))
+		code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+		assert.Equal(t, 3, code, errOut)
+		assert.Contains(t, errOut, why)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(h.Dir, "known_hosts"), known, 0o600))
+	batch := 0
+	does := func(sheet, says string) {
+		f.write("crew.csv", sheet)
+		code, out, errOut := f.run("draft", "crew.csv", "-b", "crew")
+		require.Zero(t, code, out+errOut)
+		batch++
+		code, out, errOut = f.run("post", strconv.Itoa(batch), "--yes")
+		require.Zero(t, code, out+errOut)
+		assert.Contains(t, out, says)
+	}
+	expiry := func() string { return h.people("shadow")["zoe"][7] }
+	does("Login,Name,Until,Password\nzoe,Zoë Ångström,2031-05-01,gulls-over-Quay-41\n", "Created             1")
+	day := expiry()
+	h.sh("su zoe -s /bin/sh -c 'sleep 600 >/dev/null 2>&1 &'")
+	does("Login,What\nzoe,suspend\n", "Suspended           1")
+	assert.Equal(t, "1", expiry())
+	assert.True(t, strings.HasPrefix(h.people("shadow")["zoe"][1], "!$6$"), "the password is locked")
+	assert.NotContains(t, h.sh("ps -o user,args -e"), "sleep 600", "and the person thrown out")
+	// A new password does not let a suspended person in.
+	f.write("crew.csv", "Login,Password\nzoe,ropes-and-Tide-1907\n")
+	does("Login,Password\nzoe,ropes-and-Tide-1907\n", "Updated             1")
+	assert.True(t, strings.HasPrefix(h.people("shadow")["zoe"][1], "!$6$"))
+	code, out, errOut := f.run("reverse", "2")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "4", "--yes")
+	require.Zero(t, code, out+errOut)
+	batch = 4
+	assert.Equal(t, day, expiry(), "the day that it had")
+	assert.True(t, strings.HasPrefix(h.people("shadow")["zoe"][1], "$6$"))
+	does("Login,Home\nzoe,/home/angstrom\n", "Updated             1")
+	assert.DirExists(t, filepath.Join(h.Dir, "home/angstrom"))
+	assert.NoDirExists(t, filepath.Join(h.Dir, "home/zoe"))
+	does("Login,What\nzoe,remove\n", "Removed             1")
+	assert.NoDirExists(t, filepath.Join(h.Dir, "home/angstrom"))
+	called, err := os.ReadFile(filepath.Join(h.Dir, "srv/called"))
+	require.NoError(t, err)
+	assert.Contains(t, string(called), "chpasswd -e")
+	for _, secret := range []string{"$6$", "gulls", "ropes"} {
+		assert.NotContains(t, string(called), secret)
+		assert.NotContains(t, f.read("ledger.db"), secret)
+	}
+}
+
+// tool has the host use another tool for one of its own.
+func (h unixHost) tool(name, script string) {
+	h.sh("mkdir -p /usr/local/sbin && { mountpoint -q /usr/local/sbin || mount -t tmpfs tmpfs /usr/local/sbin; }")
+	cmd := exec.Command("ssh", "-q", "-i", filepath.Join(h.Dir, "key"), "-o", "UserKnownHostsFile="+filepath.Join(h.Dir, "known_hosts"), "-p", strconv.Itoa(h.Port), "root@127.0.0.1", "cat >/usr/local/sbin/"+name+" && chmod 755 /usr/local/sbin/"+name)
+	cmd.Stdin = strings.NewReader("#!/bin/sh\n" + script)
+	out, err := cmd.CombinedOutput()
+	require.NoError(h.t, err, string(out))
+}

@@ -54,7 +54,7 @@ func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.Again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
 	cmd.Flags().StringVar(&f.Only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
-	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeSystems} {
+	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeTargets} {
 		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
 			panic(err) // the flag was added just above
 		}

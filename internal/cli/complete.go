@@ -30,6 +30,17 @@ func (a *front) completeSystems(*cobra.Command, []string, string) ([]string, cob
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
+// completeTargets completes what a sheet may be for: a system, or a set of several.
+func (a *front) completeTargets(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	names, directive := a.completeSystems(cmd, args, begun)
+	if w, err := a.FindWorkspace(); err == nil {
+		for _, s := range w.Sets {
+			names = append(names, s.Name)
+		}
+	}
+	return names, directive
+}
+
 func (a *front) completeBatches(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp

@@ -23,12 +23,17 @@ Nothing is changed in the system.`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
-			return a.OnBatch(cmd.Context(), id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return a.withdraw(cmd.Context(), w, l, b)
+			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) == 1 {
+					return a.withdraw(cmd.Context(), w, l, batches[0])
+				}
+				for _, b := range batches {
+					if err := app.Withdraw(cmd.Context(), w, l, b); err != nil {
+						return err
+					}
+					a.remark("Batch %d is withdrawn: it can be looked at, and not be posted.", b.ID)
+				}
+				return a.showSet(cmd.Context(), l, batches, nil)
 			})
 		},
 	}

@@ -32,6 +32,7 @@ type result struct {
 // An answer is what a block printed.
 type answer struct {
 	facts    *facts
+	now      time.Time
 	results  []result
 	found    []account.Account
 	accounts map[string]int // name → in found
@@ -100,7 +101,7 @@ func (a *answer) shadow(text string) {
 	it.Version += "\n" + text
 	if day, err := strconv.Atoi(parts[4]); err == nil && day >= 0 {
 		on := time.Unix(0, 0).UTC().AddDate(0, 0, day)
-		if !on.After(time.Now()) {
+		if !on.After(a.now) {
 			it.Fields["active"] = account.Of("false")
 		}
 		if day != closedDay {
@@ -468,7 +469,7 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		case renew:
 			day := "0"
 			if to != "true" {
-				day = time.Now().UTC().Format(time.DateOnly)
+				day = c.clock.Now().UTC().Format(time.DateOnly)
 			}
 			more = append(more, "try "+words("renewal", "chage", "-d", day, "--", after))
 		}

@@ -117,7 +117,7 @@ func (c *client) doWith(ctx context.Context, what string, b *block, other func(k
 		if err != nil {
 			return nil, err
 		}
-		a := &answer{facts: facts, results: make([]result, b.owns), accounts: map[string]int{}, other: other}
+		a := &answer{facts: facts, now: c.clock.Now(), results: make([]result, b.owns), accounts: map[string]int{}, other: other}
 		began := c.clock.Now()
 		err = s.ask(ctx, &request{what: what, script: b.script(), line: a.line})
 		c.trace(what, b, began, err)

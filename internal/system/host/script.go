@@ -3,6 +3,7 @@ package host
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -39,12 +40,12 @@ filled() { [ "$r" != -r ] || [ ! -d /etc/skel ] || ! have diff || diff -rq /etc/
 have() { command -v "$1" >/dev/null 2>&1; }
 locks=
 if have flock && ( : >>/run/evenledger.lock ) 2>/dev/null; then exec 9>>/run/evenledger.lock; locks=1; fi
-grab() { halt=; [ -z "$locks" ] || flock -w 60 9 || { halt=1; printf '%s B\n' "$M"; }; }
+grab() { halt=; [ -n "$locks" ] || return 0; i=0; until flock -w 5 9; do printf '%s H\n' "$M"; i=$((i+1)); [ $i -lt 12 ] || { halt=1; printf '%s B\n' "$M"; break; }; done; }
 release() { [ -z "$locks" ] || flock -u 9; }
 numbered() { sed -nE "s/^([^:]*):[^:]*:($1):.*/\\1/p" /etc/passwd | sed 's/[].[^$*+?{}()|\\\/]/\\&/g' | paste -sd '|' -; }
 line() { sed -nE "s/^($1):[^:]*:(.*)/\\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/\\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
 look() { sed -nE "s/^($1):[^:]*:(.*)/$M P \\1:\\2/p" /etc/passwd; sed -nE "s/^($1):([!*]?)([^:]?)[^:]*:([^:]*):[^:]*:[^:]*:[^:]*:[^:]*:([^:]*):.*/$M S \\1:\\2:\\3:\\4:\\5/p" /etc/shadow; }
-served() { for w in "$@"; do for s in $S; do l=$(getent -s "passwd:$s" passwd -- "$w" 2>/dev/null) && [ -n "$l" ] && { printf '%s D %s %s\n' "$M" "$s" "$l"; break; }; done; done; }
+served() { for s in $S; do getent -s "passwd:$s" passwd -- "$@" 2>/dev/null | sed "s/^/$M D $s /"; done; }
 inquire() { for s in $S; do l=$(getent -s "passwd:$s" passwd -- "$1" 2>/dev/null) && [ -n "$l" ] && { printf '%s\n' "$l"; return; }; done; return 1; }
 groupsof() { N=$1 awk -F: '{k=split($4,m,","); for(i=1;i<=k;i++) if(m[i]==ENVIRON["N"]) print $1}' /etc/group; }
 retire() {
@@ -66,7 +67,7 @@ regid() {
   elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"
   else no no-such-group "$3"; fi
 }
-owners() { for w in "$@"; do [ ! -e "$w" ] || stat -c "$M O %u %n" -- "$w"; done 2>/dev/null; }
+owners() { printf '%s\0' "$@" | xargs -0 stat -c "$M O %u %n" -- 2>/dev/null; }
 seen() { getent passwd -- "$@" 2>/dev/null | sed -nE "s/^([^:]*):[^:]*:([^:]*):.*/$M V \1:\2/p"; }
 sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$1"; fi >/dev/null 2>&1; :; }
 `
@@ -113,8 +114,11 @@ func (b *block) script() string {
 	if b.owns > 0 {
 		text = "grab\n" + text + "release\n"
 	}
-	if len(b.names) > 0 {
-		text += "look " + quoted(pattern(b.names)) + "\n"
+	names := slices.DeleteFunc(slices.Clone(b.names), func(name string) bool {
+		return name == "" || strings.ContainsAny(name, ":\n\x00") // which no line of the files can have
+	})
+	if len(names) > 0 {
+		text += "look " + quoted(pattern(names)) + "\n"
 	}
 	return text
 }

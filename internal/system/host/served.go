@@ -34,9 +34,10 @@ func (c *client) askDirectory(ctx context.Context, a *answer, field string, valu
 	if len(ask) == 0 {
 		return nil
 	}
-	b := &block{}
-	b.text.WriteString("served " + words(ask...) + "\n")
-	served := map[string]int{}
+	b, served := &block{}, map[string]int{}
+	for some := range slices.Chunk(ask, mostFound) {
+		b.text.WriteString("served " + words(some...) + "\n")
+	}
 	if _, err := c.doWith(ctx, "ask the directory", b, func(kind, text string) {
 		source, line, _ := strings.Cut(text, " ")
 		parts := strings.Split(line, ":")
@@ -44,9 +45,11 @@ func (c *client) askDirectory(ctx context.Context, a *answer, field string, valu
 			return
 		}
 		uid, err := strconv.Atoi(parts[2])
-		if _, here := a.accounts[parts[0]]; err != nil || !a.facts.person(uid) {
-			return
-		} else if served[parts[0]] = uid; !here {
+		_, here := a.accounts[parts[0]]
+		if _, told := served[parts[0]]; told || err != nil || !a.facts.person(uid) {
+			return // of several directories the first counts
+		}
+		if served[parts[0]] = uid; !here {
 			a.passwd(strings.Join(slices.Delete(parts, 1, 2), ":"))
 			elsewhere(&a.found[len(a.found)-1], a.facts, source)
 		}
@@ -96,7 +99,12 @@ func (c *client) verify(ctx context.Context, a *answer) error {
 		return nil
 	}
 	b := &block{}
-	b.text.WriteString("owners " + words(homes...) + "\nseen " + words(names...) + "\n")
+	for some := range slices.Chunk(homes, mostFound) {
+		b.text.WriteString("owners " + words(some...) + "\n")
+	}
+	for some := range slices.Chunk(names, mostFound) {
+		b.text.WriteString("seen " + words(some...) + "\n")
+	}
 	_, err := c.doWith(ctx, "verify numbers", b, func(kind, text string) {
 		switch kind {
 		case "O":
