@@ -23,7 +23,6 @@ if [ ! -e etc/passwd ]; then # a host that is started again is as it was
   awk -F: -v OFS=: "$system {\$4 = \"\"; print}" /etc/group >etc/group
   sed 's/:.*/:*:20000:0:99999:7:::/' etc/passwd >etc/shadow
   sed 's/:.*/:*::/' etc/group >etc/gshadow
-  [ ! -d "$0/tools" ] || mount --bind "$0/tools" /usr/local/sbin
   [ ! -d /var/lib/extrausers ] || sed -i -E 's/^(passwd|group|shadow):.*/\1: files extrausers/' etc/nsswitch.conf
   : >etc/subuid
   : >etc/subgid
@@ -53,5 +52,6 @@ END
 exec unshare --mount --propagation private sh -c '
   for at in etc home srv run; do mount --bind "$0/$at" /$at; done
   mount --bind "$0/mail" /var/mail
+  [ ! -d "$0/tools" ] || mount --bind "$0/tools" /usr/local/sbin
   [ ! -d /var/lib/extrausers ] || mount --bind "$0/directory" /var/lib/extrausers
   exec /usr/sbin/sshd -D -e -f "$0/sshd_config" 2>"$0/log"' "$dir"

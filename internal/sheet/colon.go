@@ -68,7 +68,6 @@ type userSource struct {
 	records int
 	blank   int
 	waiting []record // of one line
-	cells   []string
 }
 
 func newUserFile(name, kind string, text *textReader, decoded *bufio.Reader, info *Info) (*userSource, error) {

@@ -224,7 +224,7 @@ func (c *client) CreateAll(ctx context.Context, wanted []account.Account, _ []st
 		if made[i].Err = refuseValues(f, w.Fields); made[i].Err != nil {
 			continue
 		}
-		commands, err := c.create(f, w)
+		commands, err := c.create(f, w, i == len(wanted)-1)
 		if err != nil {
 			return nil, err
 		}
@@ -277,8 +277,9 @@ func leftBehind(err error, r result, there bool) error {
 	return err
 }
 
-// create is the commands that make an account, all of it or nothing.
-func (c *client) create(f *facts, w account.Account) (string, error) {
+// create is the commands that make an account, all of it or nothing; last says that it is the
+// last of its block.
+func (c *client) create(f *facts, w account.Account, last bool) (string, error) {
 	name, uid, gid := w.Field("userName").Text(), w.Field("uidNumber").Text(), w.Field("gidNumber").Text()
 	home := w.Field("homeDirectory").Text()
 	if home == "" {
@@ -338,7 +339,11 @@ func (c *client) create(f *facts, w account.Account) (string, error) {
 	}
 	made := "try account " + words(useradd...)
 	if c.homes.make { // useradd does not tell that it could not fill one
-		made = "{ " + made + " && filled " + quoted(home) + "; }"
+		closely := ""
+		if last {
+			closely = "closely"
+		}
+		made = "{ " + made + " && filled " + words(home, closely) + "; }"
 	}
 	// useradd leaves an account behind whose home could not be made.
 	undo = "{ z=$?; { " + undo + "; } >/dev/null 2>&1 </dev/null; false; }"

@@ -16,6 +16,8 @@ import (
 //	                    that it lives
 //	pw LINE             has chpasswd set a hash; printf is the shell's own, so that no hash
 //	                    stands on a command line, and no file is written
+//	filled HOME LAST    whether a new home has all of /etc/skel; of the last account of a block
+//	                    it is looked at closely
 //	own                 begins an account; when the host can take no more, nothing is begun
 //	end N               tells what became of the Nth account
 //	grab, release       keep two of these shells from one host's files at once, where there
@@ -36,7 +38,11 @@ stuck() { case $e in *'annot lock'*|*'lock file'*|*'annot open /etc/'*|*'No spac
 own() { step=; c=0; e=; [ -z "$halt" ] || { step=halted; c=255; return 1; }; }
 no() { step=$1; c=254; e=$2; return 254; }
 end() { while :; do case $e in *"$n"*) e="${e%%"$n"*} ${e#*"$n"}";; *) break;; esac; done; printf '%s R %s %s %s %.600s\n' "$M" "$1" "${step:-none}" "$c" "$e"; }
-filled() { [ "$r" != -r ] || [ ! -d /etc/skel ] || ! have diff || diff -rq /etc/skel "$1" >/dev/null 2>&1 || { halt=1; no home-short; }; }
+filled() {
+  [ "$r" = -r ] && [ -d /etc/skel ] || return 0
+  for f in /etc/skel/* /etc/skel/.[!.]*; do [ ! -e "$f" ] || [ -e "$1/${f##*/}" ] && { [ ! -s "$f" ] || [ -s "$1/${f##*/}" ]; } || { halt=1; no home-short; return; }; done
+  [ -z "$2" ] || ! have diff || diff -rq /etc/skel "$1" >/dev/null 2>&1 || { halt=1; no home-short; }
+}
 have() { command -v "$1" >/dev/null 2>&1; }
 locks=
 if have flock && ( : >>/run/evenledger.lock ) 2>/dev/null; then exec 9>>/run/evenledger.lock; locks=1; fi
