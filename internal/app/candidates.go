@@ -86,7 +86,7 @@ func (a *App) Candidates(ctx context.Context, j *Job, out string, tell func(stag
 				}
 				p.First = append(p.First, one)
 			}
-			if err := w.Write(row.Row, j.Mapper.Conceal(checked.Row.Cells), named, pairs.Proof(drafting.Alike(j.Brief, row))); err != nil {
+			if err := w.Write(row.Row, j.Mapper.Conceal(checked.Row.Cells), drafting.Alike(j.Brief, row), named); err != nil {
 				return 0, err
 			}
 		}

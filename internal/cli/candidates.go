@@ -91,7 +91,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 	}
 	if len(files) > 0 {
 		page.Line("")
-		page.Text(page.Dim, "Answer in the second column: yes for the first, 2 or 3 for another, new for nobody, or a user name. What is left blank is refused.")
+		page.Text(page.Dim, "Answer in the column “Answer”: yes for the first, 2 or 3 for another, new for nobody, or a user name. What is left blank is refused.")
 		draft := "evenledger draft " + quoted(path) + flags.flags()
 		for _, file := range files {
 			draft += " --pairs " + quoted(file)

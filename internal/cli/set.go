@@ -223,7 +223,14 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	}
 	if batches[0].Posted.IsZero() {
 		page.Line("")
-		page.Text(page.Dim, batches[0].Policies+taken(batches[0])+" Nothing has been changed.")
+		for i, b := range batches {
+			same := !slices.ContainsFunc(batches, func(other *batch.Batch) bool { return other.Policies != b.Policies })
+			if said := b.Policies + taken(b); same && i == 0 {
+				page.Text(page.Dim, said+" Nothing has been changed.")
+			} else if !same {
+				page.Text(page.Dim, b.System+": "+said)
+			}
+		}
 	}
 	var next []string
 	if waits > 0 {

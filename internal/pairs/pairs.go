@@ -19,15 +19,16 @@ import (
 	"evenledger/internal/words"
 )
 
-// Headings of the sheet, with the program's name before them, so that it is known again.
+// Headings of the sheet. By the first it is known again, and whose accounts it speaks of.
 const (
 	rowHeading    = "Even Ledger row for "
-	answerHeading = "Even Ledger answer"
-	proofHeading  = "Even Ledger proof"
-	candidate     = "Even Ledger candidate "
-	sure          = "Even Ledger sure "
-	why           = "Even Ledger why "
-	accountOf     = "Even Ledger account "
+	saysHeading   = "Says"
+	answerHeading = "Answer"
+	proofHeading  = "Proof"
+	candidate     = "Candidate "
+	sure          = "Sure "
+	why           = "Why "
+	accountOf     = "Account "
 )
 
 // Offered is how many candidates stand beside a row.
@@ -54,37 +55,29 @@ type Writer struct {
 
 // NewWriter begins the sheet of a system, for rows with these headings.
 func NewWriter(begin func(sheet.Form) (sheet.Writer, error), system string, headings []string) (*Writer, error) {
-	out, err := begin(sheet.Form{})
+	out, err := begin(sheet.Form{Widths: []float64{10, 32, 12, 36, 8, 44}})
 	if err != nil {
 		return nil, err
 	}
-	all := []string{rowHeading + system, answerHeading}
+	all := []string{rowHeading + system, saysHeading, answerHeading}
 	for n := range Offered {
 		all = append(all, candidate+strconv.Itoa(n+1), sure+strconv.Itoa(n+1), why+strconv.Itoa(n+1))
 	}
-	all = append(all, headings...)
 	for n := range Offered {
 		all = append(all, accountOf+strconv.Itoa(n+1))
 	}
-	return &Writer{out, len(headings)}, out.Write(append(all, proofHeading))
+	return &Writer{out, len(headings)}, out.Write(append(append(all, proofHeading), headings...))
 }
 
-// Write writes a row with its candidates.
-func (w *Writer) Write(row int, cells []string, candidates []Named, proof string) error {
-	line := []string{strconv.Itoa(row), ""}
+// Write writes a row, with what it says of whom it means, and its candidates.
+func (w *Writer) Write(row int, cells, says []string, candidates []Named) error {
+	line := []string{strconv.Itoa(row), strings.Join(slices.DeleteFunc(slices.Clone(says), func(s string) bool { return s == "" }), " · "), ""}
 	for n := range Offered {
 		if n >= len(candidates) {
 			line = append(line, "", "", "")
 			continue
 		}
 		line = append(line, candidates[n].Label, fmt.Sprintf("%d %%", candidates[n].Sure), candidates[n].Why)
-	}
-	for i := range w.width {
-		cell := ""
-		if i < len(cells) {
-			cell = cells[i]
-		}
-		line = append(line, cell)
 	}
 	for n := range Offered {
 		id := ""
@@ -93,11 +86,19 @@ func (w *Writer) Write(row int, cells []string, candidates []Named, proof string
 		}
 		line = append(line, id)
 	}
+	line = append(line, Proof(says))
+	for i := range w.width {
+		cell := ""
+		if i < len(cells) {
+			cell = cells[i]
+		}
+		line = append(line, cell)
+	}
 	var marks []sheet.Mark
 	if len(candidates) > 0 {
-		marks = []sheet.Mark{{Column: 1, Note: "yes: the first candidate. 2 or 3: that one. new: nobody, it is a new person. Or the user name of another account."}}
+		marks = []sheet.Mark{{Column: 2, Note: "yes: the first candidate. 2 or 3: that one. new: nobody, it is a new person. Or the user name of another account."}}
 	}
-	return w.out.Write(append(line, proof), marks...)
+	return w.out.Write(line, marks...)
 }
 
 // Close writes what is left.

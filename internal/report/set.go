@@ -122,7 +122,7 @@ func (s Set) Rows(ctx context.Context, l store.Reader, filter store.Filter) iter
 
 // column is how wide that of a system is.
 func (s Set) column() int {
-	width := 12
+	width := 14
 	for _, b := range s.Batches {
 		width = max(width, len(b.System)+2)
 	}
@@ -240,7 +240,7 @@ func (p *Page) SetHeadings(s Set, title string) {
 	for _, b := range s.Batches {
 		text += Pad(Clip(b.System, s.column()), s.column()+1)
 	}
-	p.Line("%s  %s", said, p.Dim(strings.TrimRight(text, " ")))
+	p.Line("%s%s", said, p.Dim(strings.TrimRight(text, " ")))
 }
 
 // SetRow writes what a row comes to in each of the systems. Without say, its outcomes.

@@ -60,6 +60,9 @@ func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
 	}
 	err = errors.Join(w.stream.SetColStyle(1, styledColumns, w.styles.text), w.stream.SetColWidth(1, styledColumns, 18),
 		w.stream.SetPanes(&excelize.Panes{Freeze: true, YSplit: w.heading, TopLeftCell: "A" + strconv.Itoa(w.heading+1), ActivePane: "bottomLeft"}))
+	for i, width := range form.Widths {
+		err = errors.Join(err, w.stream.SetColWidth(i+1, i+1, width))
+	}
 	if form.Wide > 0 {
 		err = errors.Join(err, w.stream.SetColWidth(form.Wide+1, form.Wide+1, reasonsWidth))
 	}
