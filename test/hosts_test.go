@@ -62,24 +62,24 @@ func (h unixHost) people(file string) map[string][]string {
 	return found
 }
 
-// stop ends the host's server and every session of it, as a power cut would.
+// stop ends everything that runs on the host at once, as a power cut would.
 func (h unixHost) stop() {
-	for range 50 {
-		out, _ := exec.Command("pgrep", "-f", h.Dir+"/sshd_config").Output()
-		pids := strings.Fields(string(out))
-		if len(pids) == 0 {
-			return
-		}
-		for _, pid := range pids {
-			n, _ := strconv.Atoi(pid)
-			children, _ := exec.Command("pgrep", "-P", pid).Output()
-			for _, child := range strings.Fields(string(children)) {
-				c, _ := strconv.Atoi(child)
-				_ = syscall.Kill(c, syscall.SIGKILL)
+	out, err := exec.Command("pgrep", "-o", "-f", h.Dir+"/sshd_config").Output()
+	require.NoError(h.t, err)
+	within := func(pid string) string {
+		at, _ := os.Readlink("/proc/" + pid + "/ns/mnt") // of one that is gone, none
+		return at
+	}
+	host := within(strings.TrimSpace(string(out)))
+	require.NotEqual(h.t, within("self"), host)
+	for range 3 { // what is begun meanwhile as well
+		all, err := filepath.Glob("/proc/[0-9]*")
+		require.NoError(h.t, err)
+		for _, path := range all {
+			if pid, err := strconv.Atoi(filepath.Base(path)); err == nil && host != "" && within(filepath.Base(path)) == host {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}
-			_ = syscall.Kill(n, syscall.SIGKILL)
 		}
-		time.Sleep(20 * time.Millisecond)
 	}
 }
 
@@ -402,4 +402,30 @@ func (h unixHost) tool(name, script string) {
 	cmd.Stdin = strings.NewReader("#!/bin/sh\n" + script)
 	out, err := cmd.CombinedOutput()
 	require.NoError(h.t, err, string(out))
+}
+
+// A host goes down between the commands of one account: when it is found again, it is made whole.
+func TestHostMakesWhole(t *testing.T) {
+	f, hosts := quays(t, 1, "")
+	h := hosts[0]
+	f.write("briefs/crew.yaml", strings.Replace(hostBrief, "quays", "quay1", 1))
+	f.deckhands("crew.csv", 3)
+	// At the second password the host stands still, and then is gone.
+	h.tool("chpasswd", "[ ! -e /srv/once ] || [ -e /srv/twice ] || { touch /srv/twice; sleep 1000; }\ntouch /srv/once\nexec /usr/sbin/chpasswd \"$@\"\n")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, errOut)
+	post := f.command("post", "1", "--yes")
+	require.NoError(t, post.Start())
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(h.Dir, "srv/twice"))
+		return err == nil
+	}, 20*time.Second, 10*time.Millisecond)
+	assert.True(t, strings.HasPrefix(h.people("shadow")["hand001"][1], "!"), "it is half made")
+	h.stop()
+	_ = post.Wait()
+	assert.Equal(t, 3, post.ProcessState.ExitCode())
+	h.start()
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Zero(t, code, out+errOut)
+	h.whole(3)
 }

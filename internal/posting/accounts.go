@@ -155,6 +155,11 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 		a, there := found[e]
 		switch {
 		case there && p.whose(a, e, now) == ours:
+			if earlier.any() {
+				if err := p.fillUp(ctx, e, a); err != nil {
+					return err
+				}
+			}
 			p.created(e, a)
 			if !earlier.any() {
 				p.withhold(e) // a colleague at the same sheet may have been faster

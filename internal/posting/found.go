@@ -2,6 +2,7 @@ package posting
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -30,7 +31,15 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 			continue
 		}
 		s := sentOf(e)
-		switch p.whose(a, e, s) {
+		whose := p.whose(a, e, s)
+		if whose != doubtful && err == nil {
+			err = p.fillUp(ctx, e, a)
+		}
+		if err != nil { // it stays open, and is found again
+			missing = append(missing, e)
+			continue
+		}
+		switch whose {
 		case ours:
 			p.created(e, a)
 		case likely:
@@ -48,6 +57,27 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 		}
 	}
 	return missing, err
+}
+
+// fillUp gives an account that was found what it may lack where its making was cut off.
+func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) error {
+	if !p.about.Can.Pieces {
+		return nil
+	}
+	wanted, err := p.wantedOf(e)
+	if err != nil {
+		return err
+	}
+	err = p.System.Complete(ctx, a, wanted)
+	var refusal *system.Refusal
+	if errors.As(err, &refusal) {
+		e.Find(account.Warning, account.NotKept, refusal.Field, "", "the account is there, and may not have all that it was to have: "+refusal.Message)
+		return nil
+	}
+	if err != nil {
+		return &system.Unclear{Err: err}
+	}
+	return nil
 }
 
 // seek looks for the accounts of entries until all were found or patience runs out.

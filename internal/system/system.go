@@ -75,6 +75,11 @@ type System interface {
 	// as with Change, and the account's identifier stays.
 	SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error
 
+	// Complete gives an account that was found after no clear answer had come to its making
+	// what it may lack of what was wanted. Doing it once more does no harm. Errors are as with
+	// Change.
+	Complete(ctx context.Context, known, wanted account.Account) error
+
 	// Things yields every thing of a kind that Describe lists. Without counted, how many
 	// members each has need not be told.
 	Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error]
@@ -123,6 +128,7 @@ type Abilities struct {
 	Page     int  // accounts that one request of List gives; 0: all
 	Around   int  // how many accounts there are, as far as one can tell without counting; 0: nobody knows
 	Unlisted bool // accounts can be found that List does not give; a number that seems free is looked for as well
+	Pieces   bool // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
 	Counts   bool // without it all are listed to be counted, and finding is never given up for listing
 	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
 	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
@@ -156,6 +162,9 @@ func (Base) Remove(context.Context, account.Account) error { return ErrCannot }
 func (Base) SetPassword(context.Context, account.Account, string, []account.Change) error {
 	return ErrCannot
 }
+
+// Complete implements System.
+func (Base) Complete(context.Context, account.Account, account.Account) error { return ErrCannot }
 
 // Things implements System.
 func (Base) Things(context.Context, string, bool) iter.Seq2[account.Thing, error] {

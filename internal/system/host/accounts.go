@@ -322,20 +322,9 @@ func (c *client) create(f *facts, w account.Account, last bool) (string, error) 
 		undo += "; [ -z \"$g\" ] || groupdel -- " + quoted(name)
 	}
 	useradd = append(useradd, "--", name)
-	more := []string{}
-	if w.Password != "" {
-		hash, err := hashed(f.method, w.Password)
-		if err != nil {
-			return "", err
-		}
-		if off {
-			hash = "!" + hash
-		}
-		c.work.Mask.Add(hash)
-		more = append(more, "pw "+quoted(name+":"+hash))
-	}
-	if w.Field(renew).Text() == "true" {
-		more = append(more, "try "+words("renewal", "chage", "-d", "0", "--", name))
+	more, err := c.secrets(f, name, w)
+	if err != nil {
+		return "", err
 	}
 	made := "try account " + words(useradd...)
 	if c.homes.make { // useradd does not tell that it could not fill one
@@ -355,6 +344,68 @@ func (c *client) create(f *facts, w account.Account, last bool) (string, error) 
 		made = fmt.Sprintf(`{ %s || { [ -z "$g" ] || groupdel -- %s >/dev/null 2>&1; false; }; }`, made, quoted(name))
 	}
 	return strings.Join(append(steps, made), " && "), nil
+}
+
+// Complete implements system.System: the host may have gone down between the tools that make an
+// account, or between what one of them writes.
+func (c *client) Complete(ctx context.Context, known, wanted account.Account) error {
+	_, f, err := c.open(system.Stopping(ctx))
+	if err != nil {
+		return err
+	}
+	home := ""
+	if c.homes.make {
+		home = known.Field("homeDirectory").Text()
+	}
+	name := pattern([]string{known.ID})
+	commands := []string{aPerson(known.ID, f), "complete " + words(known.ID, name, home)}
+	off := wanted.Field("active").Text() == "false"
+	if day := wanted.Field("expires").Text(); day != "" && !off {
+		commands = append(commands, "try "+words("account", "usermod", "-e", day, "--", known.ID))
+	}
+	more, err := c.secrets(f, known.ID, wanted)
+	if err != nil {
+		return err
+	}
+	commands = append(commands, more...)
+	if off {
+		commands = append(commands, "try "+words("account", "usermod", "-L", "-e", closedDate, "--", known.ID))
+	}
+	b := &block{}
+	b.own(known.ID, strings.Join(commands, " && "))
+	a, err := c.one(ctx, "make an account whole", b, known)
+	if err != nil {
+		return err
+	}
+	if r := a.results[0]; r.code != 0 {
+		return c.trouble(r, wanted.Fields)
+	}
+	return nil
+}
+
+// secrets are the commands that set the password of an account that is made, and have the person
+// choose another.
+func (c *client) secrets(f *facts, name string, w account.Account) (commands []string, err error) {
+	if w.Password != "" {
+		hash, err := hashed(f.method, w.Password)
+		if err != nil {
+			return nil, err
+		}
+		if w.Field("active").Text() == "false" {
+			hash = "!" + hash
+		}
+		c.work.Mask.Add(hash)
+		commands = append(commands, "pw "+quoted(name+":"+hash))
+	}
+	if w.Field(renew).Text() == "true" {
+		commands = append(commands, "try "+words("renewal", "chage", "-d", "0", "--", name))
+	}
+	return commands, nil
+}
+
+// aPerson has commands carried out only if the account is a person's.
+func aPerson(name string, f *facts) string {
+	return fmt.Sprintf(`{ [ "$(line %s | sed -n 1p | cut -d: -f2)" -ge %d ] 2>/dev/null || no not-as-it-was; }`, quoted(pattern([]string{name})), f.least)
 }
 
 // Change implements system.System.
@@ -541,7 +592,8 @@ func (c *client) SetPassword(ctx context.Context, known account.Account, passwor
 	c.work.Mask.Add(hash)
 	name := pattern([]string{known.ID})
 	locked := fmt.Sprintf(`l=; [ -z "$(sed -nE %s /etc/shadow)" ] || l=!`, quoted("/^("+name+"):([^:]*:){6}"+strconv.Itoa(closedDay)+":/p"))
-	commands := as(account.Account{ID: known.ID}) + "{ " + locked + "; pw " + quoted(known.ID+":") + `"$l"` + quoted(hash) + "; }"
+	// The password itself is no part of what an account was looked at for.
+	commands := aPerson(known.ID, f) + " && { " + locked + "; pw " + quoted(known.ID+":") + `"$l"` + quoted(hash) + "; }"
 	if len(also) > 0 {
 		more, _, err := c.change(f, known, also)
 		if err != nil {

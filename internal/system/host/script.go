@@ -68,6 +68,15 @@ restore() {
   getent group -- "$4" >/dev/null || try group groupadd -g "$4" -- "$1" || return
   try account useradd -P /. -M -N -u "$3" -g "$4" -c "$5" -d "$6" -s "${7:-/bin/sh}" -- "$1"
 }
+complete() {
+  [ -n "$(line "$2" | sed -n 2p)" ] || try account pwconv || return
+  g=$(line "$2" | sed -n 1p | cut -d: -f3)
+  getent group -- "$g" >/dev/null || try group groupadd -g "$g" -- "$1" || return
+  [ -z "$3" ] || [ -e "$3" ] || try home makehome "$3" "$1"
+}
+makehome() { u=$(sed -nE 's/^UMASK[[:space:]]+//p' /etc/login.defs); h=$(sed -nE 's/^HOME_MODE[[:space:]]+//p' /etc/login.defs)
+  (umask "${u:-022}"; mkdir -- "$1") && { [ -z "$h" ] || chmod "$h" -- "$1"; } && { [ ! -d /etc/skel ] || cp -a /etc/skel/. "$1"; } && chown -hR "$2:" -- "$1"
+}
 regid() {
   if [ -n "$(sed -nE "/^[^:]*:[^:]*:$3:/p" /etc/group)" ]; then slow account usermod -g "$3" -- "$1"
   elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"

@@ -91,14 +91,17 @@ func (c *client) verify(ctx context.Context, a *answer) error {
 		if home := found.Field("homeDirectory").Text(); found.Fields[local].Text() == "true" {
 			names = append(names, found.ID)
 			if strings.HasPrefix(home, "/") && home != "/" && !strings.ContainsAny(home, "\n") {
-				homes, at[home] = append(homes, home), append(at[home], i)
+				if at[home] == nil {
+					homes = append(homes, home)
+				}
+				at[home] = append(at[home], i)
 			}
 		}
 	}
 	if len(names) == 0 {
 		return nil
 	}
-	b := &block{}
+	b, there := &block{}, map[string]bool{}
 	for some := range slices.Chunk(homes, mostFound) {
 		b.text.WriteString("owners " + words(some...) + "\n")
 	}
@@ -109,6 +112,7 @@ func (c *client) verify(ctx context.Context, a *answer) error {
 		switch kind {
 		case "O":
 			owner, home, _ := strings.Cut(text, " ")
+			there[home] = true
 			for _, i := range at[home] {
 				if it := &a.found[i]; owner != it.Field("uidNumber").Text() && len(at[home]) == 1 {
 					it.Amiss = append(it.Amiss, fmt.Sprintf("the home folder %s belongs to the user number %s, and the account has %s", home, owner, it.Field("uidNumber").Text()))
@@ -122,5 +126,12 @@ func (c *client) verify(ctx context.Context, a *answer) error {
 			}
 		}
 	})
+	for _, home := range homes {
+		for _, i := range at[home] {
+			if err == nil && c.homes.make && !there[home] {
+				a.found[i].Amiss = append(a.found[i].Amiss, fmt.Sprintf("the home folder %s is not there", home))
+			}
+		}
+	}
 	return err
 }
