@@ -429,3 +429,59 @@ func TestHostMakesWhole(t *testing.T) {
 	require.Zero(t, code, out+errOut)
 	h.whole(3)
 }
+
+// Files follow their people to new numbers, whatever cuts the walk short, and back again.
+func TestFilesFollow(t *testing.T) {
+	f, hosts := quays(t, 1, "")
+	h := hosts[0]
+	h.sh(`for i in 0 1 2 3 4; do useradd -m -u 110$i p$i; mkdir -p /srv/p$i; for d in a b c d e f; do mkdir /srv/p$i/$d; for n in $(seq 40); do : >/srv/p$i/$d/$n; done; done; chown -R p$i:p$i /srv/p$i; done
+ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; mount -t tmpfs tmpfs /srv/other; : >/srv/other/x; chown p0 /srv/other/x; : >/srv/shared; chown p1:p2 /srv/shared`)
+	f.write("briefs/one.yaml", "system: quay1\nmatch: [userName]\nnew: refuse\nfields:\n  userName: {from: Login}\n  uidNumber: {from: Number, next: 20000-20999, renumber: true}\nreown: [/home, /srv]\n")
+	f.write("people.csv", "Login\np0\np1\np2\np3\np4\n")
+	owners := func() (of map[string]int) {
+		of = map[string]int{}
+		for line := range strings.Lines(h.sh(`find /srv /home -xdev -mindepth 1 -printf '%U:%G\n'`)) {
+			of[strings.TrimSpace(line)]++
+		}
+		return of
+	}
+	before := owners()
+	code, out, errOut := f.run("draft", "people.csv", "-b", "one")
+	require.Zero(t, code, errOut)
+	_, out, _ = f.run("show", "1", "--row", "2,3")
+	assert.Contains(t, out, "files 1100 → 20000: 252 files (251 with its group as well)")
+	assert.Contains(t, out, "files 1101 → 20001: 252 files (251 with its group as well)")
+	for _, after := range []time.Duration{700, 1000, 1300} {
+		post := f.command("post", "1", "--yes")
+		require.NoError(t, post.Start())
+		time.Sleep(after * time.Millisecond)
+		_ = post.Process.Kill()
+		_ = post.Wait()
+	}
+	code, out, errOut = f.run("post", "1", "--yes")
+	require.Zero(t, code, out+errOut)
+	now := owners()
+	for i := range 5 {
+		was, is := fmt.Sprintf("110%d:110%d", i, i), fmt.Sprintf("2000%d:2000%d", i, i)
+		assert.Equal(t, before[was], now[is])
+		assert.Zero(t, now[was])
+	}
+	assert.Equal(t, 1, now["20001:20002"], "what had one's owner and another's group")
+	assert.Equal(t, "0", strings.TrimSpace(h.sh("stat -c %u /etc/passwd")), "links are not followed")
+	assert.Equal(t, "1100", strings.TrimSpace(h.sh("stat -c %u /srv/other/x")), "nor is another device gone into")
+	code, out, errOut = f.run("reverse", "1")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "2", "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.Equal(t, before, owners())
+
+	f.write("people.csv", "Login,Number\np0,1101\np1,1105\np2,1102\n")
+	code, out, _ = f.run("draft", "people.csv", "-b", "one")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "“1101” already belongs to the account p1")
+	h.sh("useradd -o -u 1102 twin")
+	f.write("people.csv", "Login,Number\np2,1109\n")
+	code, out, _ = f.run("draft", "people.csv", "-b", "one")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "2 accounts have the number 1102")
+}

@@ -49,7 +49,7 @@ func quoted(word string) string {
 
 func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
-	cmd.Flags().StringVar(&f.System, "system", "", "the system, if the brief doesn't say or there is none")
+	cmd.Flags().StringVar(&f.System, "system", "", "the system, or a set of systems, if the brief doesn't say or there is none")
 	f.addRows(cmd)
 	cmd.Flags().BoolVar(&f.Again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")

@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/user"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -58,6 +59,7 @@ type front struct {
 	plain     bool
 	exit      int             // of a command that did its work
 	stop      <-chan struct{} // closed when the person ends the work
+	tracing   sync.Mutex      // over trace
 	tracePath string          // --trace
 	trace     *os.File        // open once a system was reached
 	ballast   []byte          // see longWork
@@ -360,6 +362,8 @@ func (a *front) traceTo() (*slog.Logger, error) {
 	if a.tracePath == "" {
 		return nil, nil
 	}
+	a.tracing.Lock() // the systems of a set are reached side by side
+	defer a.tracing.Unlock()
 	if a.trace == nil {
 		file, err := os.OpenFile(a.tracePath, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {

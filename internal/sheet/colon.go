@@ -95,14 +95,14 @@ func (s *userSource) read() (record, error) {
 			s.waiting = s.waiting[1:]
 			return rec, nil
 		}
-		text, err := s.in.ReadString('\n')
+		text, err := readLine(s.in)
 		switch {
 		case errors.Is(err, io.EOF) && text == "":
 			return record{}, io.EOF
+		case errors.Is(err, errTooLong):
+			return record{}, &Error{s.name, s.line + 1, fmt.Sprintf("the line is over %d MiB long", maxRecord>>20), "Look at the line in an editor."}
 		case err != nil && !errors.Is(err, io.EOF):
 			return record{}, &Error{s.name, s.line + 1, "the file cannot be read on: " + err.Error(), "The file is cut short or damaged: fetch it again."}
-		case len(text) > maxRecord:
-			return record{}, &Error{s.name, s.line + 1, fmt.Sprintf("the line is over %d MiB long", maxRecord>>20), "Look at the line in an editor."}
 		}
 		s.line++
 		if text = strings.TrimRight(text, "\r\n"); strings.TrimSpace(text) == "" {

@@ -113,17 +113,26 @@ func (s *csvSource) read() (record, error) {
 	}
 }
 
-// line returns the next line of the file without its end.
-func (s *csvSource) line() (string, error) {
-	piece, err := s.in.ReadSlice('\n')
+// readLine returns the next line with its end, like bufio.Reader.ReadString; of one that is
+// longer than any row may be, errTooLong.
+func readLine(in *bufio.Reader) (string, error) {
+	piece, err := in.ReadSlice('\n')
 	text := string(piece)
 	for errors.Is(err, bufio.ErrBufferFull) {
-		piece, err = s.in.ReadSlice('\n')
+		piece, err = in.ReadSlice('\n')
 		if text += string(piece); len(text) > maxRecord {
-			return "", s.tooLong(s.lines + 1)
+			return "", errTooLong
 		}
 	}
+	return text, err
+}
+
+// line returns the next line of the file without its end.
+func (s *csvSource) line() (string, error) {
+	text, err := readLine(s.in)
 	switch {
+	case errors.Is(err, errTooLong):
+		return "", s.tooLong(s.lines + 1)
 	case errors.Is(err, io.EOF) && text == "":
 		return "", io.EOF
 	case err != nil && !errors.Is(err, io.EOF):

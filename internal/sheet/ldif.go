@@ -128,9 +128,12 @@ func (s *ldifSource) physical() (string, error) {
 		s.line++
 		return s.ahead, nil
 	}
-	text, err := s.in.ReadString('\n')
-	if errors.Is(err, io.EOF) && text == "" {
+	text, err := readLine(s.in)
+	switch {
+	case errors.Is(err, io.EOF) && text == "":
 		return "", io.EOF
+	case errors.Is(err, errTooLong):
+		return "", s.fail(s.line+1, "the line is over %d MiB long", maxRecord>>20)
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		return "", s.fail(s.line+1, "the file cannot be read on: %s", err)
