@@ -164,3 +164,32 @@ func TestSchemaIsUpToDate(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(shipped), string(data)+"\n", "make it anew: evenledger init --schema > docs/evenledger.schema.json")
 }
+
+func TestSets(t *testing.T) {
+	const systems = "systems:\n  quay1: {url: \"http://127.0.0.1:1\", token: env:X}\n  quay2: {url: \"http://127.0.0.1:2\", token: env:X}\n"
+	dir := t.TempDir()
+	read := func(text string) (*workspace.Workspace, error) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, workspace.File), []byte(systems+text), 0o600))
+		return workspace.Read(dir, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
+	}
+	w, err := read("sets: {quays: [quay1, quay2]}\n")
+	require.NoError(t, err)
+	set, is := w.Set("quays")
+	assert.True(t, is)
+	assert.Equal(t, []string{"quay1", "quay2"}, set.Systems)
+	_, is = w.Set("quay1")
+	assert.False(t, is)
+	_, err = w.System("quays")
+	assert.ErrorContains(t, err, "“quays” is a set of systems, and this is done with one: name one of quay1, quay2")
+	for text, want := range map[string]string{
+		"sets: {quay1: [quay2]}\n":           "there are a set and a system “quay1”",
+		"sets: {Quays: [quay1]}\n":           "“Quays” cannot be the name of a set",
+		"sets: {quays: []}\n":                "the set quays has no systems",
+		"sets: {quays: [quay1, quay1]}\n":    "the set quays has quay1 twice",
+		"sets: {quays: [quay1, quay3]}\n":    "there is no system “quay3”",
+		"sets: {quays: [quay1, somebody]}\n": "there is no system “somebody”",
+	} {
+		_, err := read(text)
+		assert.ErrorContains(t, err, want)
+	}
+}
