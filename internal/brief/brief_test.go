@@ -381,3 +381,72 @@ func TestLimits(t *testing.T) {
 		assert.Equal(t, c.allows, b.Limits[account.Create].Allows(c.of), text)
 	}
 }
+
+const several = `system: both
+match: [employeeNumber, userName, {like: [givenName, familyName]}]
+fields:
+  employeeNumber: {from: No}
+  userName: {from: Login}
+  givenName: {from: First}
+  familyName: {from: Last}
+  email: {from: Mail}
+groups: {from: Groups}
+reown: {in: [/home, /srv], other_devices: true}
+for:
+  crewdesk:
+    new: refuse
+    fields: {email: {make: 'userName + "@x.example"'}}
+  quay: {reown: [/home], retire: true}
+`
+
+// What a brief says for one system counts for it, and what that does not have is left.
+func TestForOneSystem(t *testing.T) {
+	of := options
+	of.Systems, of.For = []string{"crewdesk", "quay", "both"}, "crewdesk"
+	b, err := brief.Parse("crew.yaml", []byte(several), of)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"crewdesk", "refuse"}, []string{b.System, string(b.New)})
+	assert.NotNil(t, b.Fields[b.Field("email")].Make)
+	assert.Equal(t, &brief.Reown{Folders: []string{"/home", "/srv"}, Across: true}, b.Reown)
+	assert.Equal(t, []string{"givenName", "familyName"}, b.Like)
+
+	of.For = "quay"
+	b, err = brief.Parse("crew.yaml", []byte(several), of)
+	require.NoError(t, err)
+	assert.Equal(t, &brief.Reown{Folders: []string{"/home"}}, b.Reown)
+	assert.Equal(t, brief.Refuse, b.New, "who is not there cannot be retired")
+	schema := &account.Schema{Attributes: []account.Attribute{{Field: "userName"}, {Field: "gecos"}, {Field: account.Local}}, Composed: []account.Composed{{Field: "gecos", Of: [][]string{{"displayName"}, {"givenName", "familyName"}}}}}
+	for range 2 { // once more does nothing
+		b.Fit(schema)
+	}
+	assert.Equal(t, "gecos", b.Fields[len(b.Fields)-1].Name)
+	assert.False(t, b.Fields[b.Field("givenName")].Send, "it is put together of those, which are not sent")
+	left, err := b.Leave(schema, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"employeeNumber", "email", "groups"}, left)
+	assert.Equal(t, []string{"userName"}, b.Match)
+	_, err = b.Leave(&account.Schema{}, nil)
+	assert.ErrorContains(t, err, "none of the fields that find an account")
+
+	path := filepath.Join(t.TempDir(), "crew.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(several), 0o600))
+	named, err := brief.SystemNamed(path)
+	require.NoError(t, err)
+	assert.Equal(t, "both", named)
+
+	for text, want := range map[string]string{
+		"for: {quey: {new: skip}}": "evenledger.yaml has no system “quey”",
+		"for: {quay: {system: x}}": "unknown key “system”",
+		"reown: [home]":            "“home” is no full path of a folder",
+		"reown: [/home/../etc]":    "is no full path of a folder",
+		"reown: []":                "“reown” names no folder",
+		"sheet: {columns: []}":     "no column is named",
+	} {
+		_, err := brief.Parse("crew.yaml", []byte("system: both\nmatch: [userName]\nfields:\n  userName: {from: Login}\n"+text+"\n"), of)
+		assert.ErrorContains(t, err, want, text)
+	}
+	for field, want := range map[string]string{"{from: x, renumber: true}": "“renumber” gives numbers of a range"} {
+		_, err := brief.Parse("crew.yaml", []byte("system: both\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  uidNumber: "+field+"\n"), of)
+		assert.ErrorContains(t, err, want)
+	}
+}

@@ -376,9 +376,12 @@ func (w *Workspace) System(name string) (System, error) {
 		return w.Systems[i], nil
 	}
 	_, set := w.Set(name)
+	for _, s := range w.Sets {
+		names = append(names, s.Name) // which may be what is meant
+	}
 	switch near := words.Nearest(name, names); {
 	case set:
-		return System{}, fmt.Errorf("“%s” is a set of systems, and this is done with one: name one of %s", name, strings.Join(names, ", "))
+		return System{}, fmt.Errorf("“%s” is a set of systems, and this is done with one: name one of %s", name, strings.Join(w.systemNames(), ", "))
 	case len(names) == 0:
 		return System{}, fmt.Errorf("%s names no system", File)
 	case name == "":
