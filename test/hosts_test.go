@@ -446,9 +446,9 @@ ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; moun
 		return of
 	}
 	before := owners()
-	code, out, errOut := f.run("draft", "people.csv", "-b", "one")
+	code, _, errOut := f.run("draft", "people.csv", "-b", "one")
 	require.Zero(t, code, errOut)
-	_, out, _ = f.run("show", "1", "--row", "2,3")
+	_, out, _ := f.run("show", "1", "--row", "2,3")
 	assert.Contains(t, out, "files 1100 → 20000: 252 files (251 with its group as well)")
 	assert.Contains(t, out, "files 1101 → 20001: 252 files (251 with its group as well)")
 	for _, after := range []time.Duration{700, 1000, 1300} {
