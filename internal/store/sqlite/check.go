@@ -3,10 +3,8 @@ package sqlite
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 
-	"evenledger/internal/batch"
 	"evenledger/internal/store"
 )
 
@@ -31,29 +29,9 @@ func (l *Ledger) Check(ctx context.Context) (s store.Soundness, err error) {
 	if err := rows.Err(); err != nil {
 		return s, err
 	}
-	batches, err := l.Batches(ctx)
-	if err != nil {
-		return s, err
-	}
-	s.Batches = len(batches)
-	for _, b := range batches {
-		n := 0
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
-			if err != nil {
-				return s, errors.Join(fmt.Errorf("batch %d, %s", b.ID, batch.RowName(e.Row)), err)
-			}
-			n++
-		}
-		s.Entries += n
-		counts, _, err := l.Counts(ctx, b.ID)
-		if err != nil {
-			return s, err
-		}
-		if want := b.Rows + b.Unlisted; n != want || counts.Total() != want {
-			s.Problems = append(s.Problems, fmt.Sprintf("batch %d has %d rows in, and %d entries with %d outcomes", b.ID, want, n, counts.Total()))
-		}
-	}
-	return s, nil
+	batches, err := l.CheckBatches(ctx)
+	batches.Problems = append(s.Problems, batches.Problems...)
+	return batches, err
 }
 
 // Copy writes all that is in the ledger to a new file that its owner alone can read, and

@@ -1,10 +1,9 @@
-package sqlite
+package tables
 
 import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"iter"
 	"strings"
 
@@ -17,7 +16,10 @@ import (
 // entriesNow are the entries as drafted with what posting made of them.
 const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row = e.row"
 
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome) AS came, coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings) AS told, coalesce(r.did, '')"
+// came is what became of an entry so far.
+const came = "coalesce(r.outcome, e.outcome)"
+
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome), coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings), coalesce(r.did, '')"
 
 // sealed is an entry's sealed password.
 const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
@@ -80,7 +82,7 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 		args = append(args, with...)
 	}
 	if len(filter.Rows) > 0 {
-		query += " AND e.row IN (SELECT value FROM json_each(?))"
+		query += " AND e.row IN (LISTED(?))"
 		args = append(args, jsonText(filter.Rows))
 	}
 	for _, c := range []struct {
@@ -89,34 +91,34 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	}{
 		{filter.Open, "coalesce(r.did, '') = ''"},
 		{filter.Steps, "r.did != ''"},
-		{filter.Findings, "told != '[]'"},
+		{filter.Findings, "coalesce(r.findings, e.findings) != '[]'"},
 	} {
 		if c.asked {
 			query += " AND " + c.holds
 		}
 	}
 	if filter.Does != "" {
-		query += " AND EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.do = ?)"
+		query += " AND EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.\"do\" = ?)"
 		args = append(args, filter.Does)
 	}
 	query += " ORDER BY e.row"
 	if filter.Last {
 		query += " DESC"
 	}
-	return query + fmt.Sprintf(" LIMIT %d", size), args
+	return query + " LIMIT ?", append(args, size)
 }
 
 // cameTo is the condition on what entries came to, or wait for.
 func cameTo(filter store.Filter) (condition string, args []any) {
 	var either []string
 	if n := len(filter.Outcomes); n > 0 {
-		either = append(either, "came IN (?"+strings.Repeat(", ?", n-1)+")")
+		either = append(either, came+" IN (?"+strings.Repeat(", ?", n-1)+")")
 		for _, outcome := range filter.Outcomes {
 			args = append(args, outcome)
 		}
 	}
 	if n := len(filter.Intents); n > 0 {
-		either = append(either, "came = ? AND CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END IN (?"+strings.Repeat(", ?", n-1)+")")
+		either = append(either, came+" = ? AND CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END IN (?"+strings.Repeat(", ?", n-1)+")")
 		args = append(args, account.Waiting, account.Finish)
 		for _, intent := range filter.Intents {
 			args = append(args, intent)
@@ -127,8 +129,8 @@ func cameTo(filter store.Filter) (condition string, args []any) {
 
 // entries reads entries with their steps, all as they are at one moment.
 func (l *Ledger) entries(ctx context.Context, id int, mails bool, query string, args []any, more ...any) (all []batch.Entry, err error) {
-	err = l.read(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(ctx, query, args...)
+	err = l.Read(ctx, func(tx Tx) error {
+		rows, err := tx.Query(ctx, query, args...)
 		if err != nil {
 			return err
 		}
@@ -148,19 +150,6 @@ func (l *Ledger) entries(ctx context.Context, id int, mails bool, query string, 
 	return all, err
 }
 
-// read runs do in a transaction that only reads.
-func (l *Ledger) read(ctx context.Context, do func(*sql.Tx) error) error {
-	tx, err := l.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
-	if err != nil {
-		return err
-	}
-	err = do(tx)
-	if ended := tx.Rollback(); !errors.Is(ended, sql.ErrTxDone) { // as it is once ctx is done
-		err = errors.Join(err, ended)
-	}
-	return err
-}
-
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	var e batch.Entry
 	var changes, known, findings, cells string
@@ -176,13 +165,13 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 
 // addSteps reads the steps of entries, which stand in the order of their rows; with mails what
 // each of them sends.
-func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry, mails bool) error {
+func addSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry, mails bool) error {
 	mail := "''"
 	if mails {
 		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.kind || '/' || s.name), '')"
 	}
 	low, high := entries[0].Row, entries[len(entries)-1].Row
-	rows, err := tx.QueryContext(ctx, "SELECT row, do, kind, thing, name, role, section, was, target, made, result, "+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
+	rows, err := tx.Query(ctx, `SELECT row, "do", kind, thing, name, role, section, was, target, made, result, `+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
 	if err != nil {
 		return err
 	}
@@ -209,44 +198,31 @@ func addSteps(ctx context.Context, tx *sql.Tx, id int, entries []batch.Entry, ma
 	return rows.Err()
 }
 
-// stepWriter writes the steps of entries, by statements that are prepared once for all of them.
-type stepWriter struct {
-	tx            *sql.Tx
-	clear, insert *sql.Stmt // end with their transaction
-}
-
-func writeSteps(ctx context.Context, tx *sql.Tx) (*stepWriter, error) {
-	remove, err := tx.PrepareContext(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?")
-	if err != nil {
-		return nil, err
-	}
-	insert, err := tx.PrepareContext(ctx, "INSERT INTO steps (batch, row, n, do, kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-	return &stepWriter{tx, remove, insert}, err
-}
-
-// replace writes the steps of an entry in the place of those it had.
-func (w *stepWriter) replace(ctx context.Context, id int, e batch.Entry) error {
-	if _, err := w.clear.ExecContext(ctx, id, e.Row); err != nil {
-		return err
-	}
-	return w.put(ctx, id, e)
-}
-
-// put writes the steps of an entry that has none yet.
-func (w *stepWriter) put(ctx context.Context, id int, e batch.Entry) error {
-	for n, s := range e.Steps {
-		var was any
-		if s.Was != nil {
-			was = s.Was[0] + "\x1f" + s.Was[1]
-		}
-		if _, err := w.insert.ExecContext(ctx, id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, s.Made, s.Result); err != nil {
-			return err
-		}
-		if s.Mail != "" {
-			if _, err := w.tx.ExecContext(ctx, "INSERT OR REPLACE INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?)", id, e.Row, s.Kind+"/"+s.Name, s.Mail); err != nil {
-				return err
+// PutSteps writes the steps of entries that have none yet.
+func PutSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry) error {
+	var steps, mails [][]any
+	for _, e := range entries {
+		for n, s := range e.Steps {
+			var was any
+			if s.Was != nil {
+				was = s.Was[0] + "\x1f" + s.Was[1]
+			}
+			steps = append(steps, []any{id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, number(s.Made), s.Result})
+			if s.Mail != "" {
+				mails = append(mails, []any{id, e.Row, s.Kind + "/" + s.Name, s.Mail})
 			}
 		}
 	}
-	return nil
+	if err := tx.Many(ctx, `INSERT INTO steps (batch, row, n, "do", kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, steps); err != nil {
+		return err
+	}
+	return tx.Many(ctx, "INSERT INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?) ON CONFLICT (batch, row, name) DO UPDATE SET about = excluded.about", mails)
+}
+
+// number is a yes as it stands in the tables.
+func number(yes bool) int {
+	if yes {
+		return 1
+	}
+	return 0
 }

@@ -1,22 +1,22 @@
-package sqlite
+package tables
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
+	"math"
 
 	"evenledger/internal/store"
 )
 
 // SaveRun implements store.Store.
 func (l *Ledger) SaveRun(ctx context.Context, r *store.Run) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.Write(ctx, func(tx Tx) error {
 		if r.ID == 0 {
-			if err := tx.QueryRowContext(ctx, "INSERT INTO runs (about) VALUES ('') RETURNING id").Scan(&r.ID); err != nil {
+			if err := one(ctx, tx, []any{&r.ID}, "INSERT INTO runs (about) VALUES ('') RETURNING id"); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE runs SET about = ? WHERE id = ?", jsonText(r), r.ID)
+		_, err := tx.Exec(ctx, "UPDATE runs SET about = ? WHERE id = ?", jsonText(r), r.ID)
 		return err
 	})
 }
@@ -24,9 +24,9 @@ func (l *Ledger) SaveRun(ctx context.Context, r *store.Run) error {
 // Runs implements store.Store.
 func (l *Ledger) Runs(ctx context.Context, limit int) ([]store.Run, error) {
 	if limit == 0 {
-		limit = -1
+		limit = math.MaxInt32
 	}
-	rows, err := l.db.QueryContext(ctx, "SELECT about FROM runs ORDER BY id DESC LIMIT ?", limit)
+	rows, err := l.Query(ctx, "SELECT about FROM runs ORDER BY id DESC LIMIT ?", limit)
 	if err != nil {
 		return nil, err
 	}

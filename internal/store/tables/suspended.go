@@ -1,4 +1,4 @@
-package sqlite
+package tables
 
 import (
 	"context"
@@ -21,7 +21,7 @@ func (l *Ledger) Suspended(ctx context.Context, system, brief string, before tim
 		if b.System != system || b.Posted.IsZero() {
 			continue
 		}
-		rows, err := l.db.QueryContext(ctx, "SELECT account, version, did, ended FROM results WHERE batch = ? AND account <> '' AND did NOT IN ('', ?)", b.ID, account.Unchanged)
+		rows, err := l.Query(ctx, "SELECT account, version, did, ended FROM results WHERE batch = ? AND account <> '' AND did NOT IN ('', ?)", b.ID, account.Unchanged)
 		if err != nil {
 			return nil, err
 		}

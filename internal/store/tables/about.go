@@ -1,8 +1,6 @@
-package sqlite
+package tables
 
 import (
-	"context"
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -69,62 +67,17 @@ type about struct {
 	Witnesses []account.Account  `json:"witnesses,omitempty"`
 }
 
-func writeAbout(b *batch.Batch) (string, error) {
+// WriteAbout is a batch as a whole as it stands in the tables; ReadAbout reads it.
+func WriteAbout(b *batch.Batch) (string, error) {
 	data, err := json.Marshal(about(*b))
 	return string(data), err
 }
 
-func readAbout(text string) (batch.Batch, error) {
+// ReadAbout reads what WriteAbout wrote.
+func ReadAbout(text string) (batch.Batch, error) {
 	a := about{Mark: account.Suspension{Field: "active", On: "true", Off: "false"}} // until version 3 there was no other
 	if err := json.Unmarshal([]byte(text), &a); err != nil {
 		return batch.Batch{}, fmt.Errorf("what the ledger says of a batch cannot be read: %w", err)
 	}
 	return batch.Batch(a), nil
-}
-
-// aboutUntil2 has the names under which versions 1 and 2 kept a batch where they are
-// others than today's: those of the program's own fields.
-type aboutUntil2 struct {
-	ID   int
-	Made time.Time
-	Sum  string
-}
-
-// renameAbout brings what is known of batches to version 3.
-func renameAbout(ctx context.Context, tx *sql.Tx) error {
-	rows, err := tx.QueryContext(ctx, "SELECT id, about FROM batches")
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	renamed := map[int]string{}
-	for rows.Next() {
-		var id int
-		var text string
-		if err := rows.Scan(&id, &text); err != nil {
-			return err
-		}
-		var a about // names that differ only in capitals are read as they were
-		var old aboutUntil2
-		if err := json.Unmarshal([]byte(text), &a); err != nil {
-			return err
-		}
-		if err := json.Unmarshal([]byte(text), &old); err != nil {
-			return err
-		}
-		b := batch.Batch(a)
-		b.ID, b.Made, b.Sum = old.ID, old.Made, old.Sum
-		if renamed[id], err = writeAbout(&b); err != nil {
-			return err
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return err
-	}
-	for id, text := range renamed {
-		if _, err := tx.ExecContext(ctx, "UPDATE batches SET about = ? WHERE id = ?", text, id); err != nil {
-			return err
-		}
-	}
-	return nil
 }

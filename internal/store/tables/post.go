@@ -1,4 +1,4 @@
-package sqlite
+package tables
 
 import (
 	"context"
@@ -14,12 +14,17 @@ import (
 
 // Claim implements store.Store.
 func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries []batch.Entry, now time.Time, lease time.Duration) (claim store.Claim, got []batch.Entry, err error) {
-	err = l.write(ctx, func(tx *sql.Tx) error {
-		taken, err := l.taken(ctx, tx, id, worker, now)
-		if err != nil {
+	err = l.Write(ctx, func(tx Tx) error {
+		taken := map[int]bool{} // by other workers, whose leases run
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
+			var row int
+			err := rows.Scan(&row)
+			taken[row] = true
+			return err
+		}, claimedByOthers, id, worker, now.UTC().Format(moment)); err != nil {
 			return err
 		}
-		if err := tx.QueryRowContext(ctx, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker, now.UTC().Format(moment), now.Add(lease).UTC().Format(moment)).Scan(&claim); err != nil {
+		if err := one(ctx, tx, []any{&claim}, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker, now.UTC().Format(moment), now.Add(lease).UTC().Format(moment)); err != nil {
 			return err
 		}
 		rows := make([]int, 0, len(entries))
@@ -28,34 +33,25 @@ func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries
 				rows, got = append(rows, e.Row), append(got, e)
 			}
 		}
-		_, err = tx.StmtContext(ctx, l.attempt).ExecContext(ctx, id, claim, jsonText(rows))
+		_, err = tx.Exec(ctx, "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM (LISTED(?3)) listed", id, claim, jsonText(rows))
 		return err
 	})
 	return claim, got, err
 }
 
-// taken returns the rows that other workers have claimed and not settled, whose leases run.
-func (l *Ledger) taken(ctx context.Context, tx *sql.Tx, id int, worker store.Worker, now time.Time) (map[int]bool, error) {
-	rows, err := tx.StmtContext(ctx, l.others).QueryContext(ctx, id, worker, now.UTC().Format(moment))
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	taken := map[int]bool{}
-	for rows.Next() {
-		var row int
-		if err := rows.Scan(&row); err != nil {
-			return nil, err
-		}
-		taken[row] = true
-	}
-	return taken, rows.Err()
-}
+// claimedByOthers is in two, so that the claims of the worker itself, which may be very many,
+// are not gone through.
+const claimedByOthers = `WITH others AS (
+		SELECT n FROM claims WHERE batch = ?1 AND worker < ?2 AND until > ?3 UNION ALL
+		SELECT n FROM claims WHERE batch = ?1 AND worker > ?2 AND until > ?3)
+	SELECT a.row FROM others o JOIN attempts a ON a.batch = ?1 AND a.claim = o.n
+	LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
+	WHERE r.row IS NULL`
 
 // TakeOver implements store.Store.
 func (l *Ledger) TakeOver(ctx context.Context, id int, worker store.Worker) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE claims SET worker = ? WHERE batch = ?", worker, id)
+	return l.Write(ctx, func(tx Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE claims SET worker = ? WHERE batch = ?", worker, id)
 		return err
 	})
 }
@@ -65,32 +61,29 @@ func (l *Ledger) Settle(ctx context.Context, id int, results []store.Result, now
 	if len(results) == 0 {
 		return nil
 	}
-	return l.write(ctx, func(tx *sql.Tx) error {
-		settle := tx.StmtContext(ctx, l.settle)
-		for _, r := range results {
-			e := r.Entry
-			if _, err := settle.ExecContext(ctx, id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did); err != nil {
-				return err
+	var settled, steps [][]any
+	for _, r := range results {
+		e := r.Entry
+		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did})
+		for n, s := range e.Steps {
+			if s.Result != "" || s.Made { // else it is as it was drafted
+				steps = append(steps, []any{s.Result, s.Thing, id, e.Row, n})
 			}
 		}
-		step := tx.StmtContext(ctx, l.step)
-		for _, r := range results {
-			for n, s := range r.Entry.Steps {
-				if s.Result == "" && !s.Made {
-					continue // as it was drafted
-				}
-				if _, err := step.ExecContext(ctx, s.Result, s.Thing, id, r.Entry.Row, n); err != nil {
-					return err
-				}
-			}
+	}
+	return l.Write(ctx, func(tx Tx) error {
+		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (batch, row) DO UPDATE SET claim = CASE WHEN results.claim > excluded.claim THEN results.claim ELSE excluded.claim END,
+			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did`, settled); err != nil {
+			return err
 		}
-		return nil
+		return tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps)
 	})
 }
 
 // Accounts returns the account of each of the rows, and what became of the row.
 func (l *Ledger) Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error) {
-	found, err := l.db.QueryContext(ctx, "SELECT e.row, coalesce(r.account, e.account), coalesce(r.outcome, e.outcome) FROM "+entriesNow+" WHERE e.batch = ? AND e.row IN (SELECT value FROM json_each(?))", id, jsonText(rows))
+	found, err := l.Query(ctx, "SELECT e.row, coalesce(r.account, e.account), coalesce(r.outcome, e.outcome) FROM "+entriesNow+" WHERE e.batch = ? AND e.row IN (LISTED(?))", id, jsonText(rows))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -111,7 +104,7 @@ func (l *Ledger) Accounts(ctx context.Context, id int, rows []int) (accounts map
 // Changing returns the identifiers, as they were drafted, of the accounts of which a batch
 // changes fields.
 func (l *Ledger) Changing(ctx context.Context, id int) (map[string]bool, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT account FROM entries WHERE batch = ? AND account <> '' AND changes <> '[]'", id)
+	rows, err := l.Query(ctx, "SELECT account FROM entries WHERE batch = ? AND account <> '' AND changes <> '[]'", id)
 	if err != nil {
 		return nil, err
 	}
@@ -129,19 +122,19 @@ func (l *Ledger) Changing(ctx context.Context, id int) (map[string]bool, error) 
 
 // Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.Write(ctx, func(tx Tx) error {
 		if rows == nil {
-			_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ?", id)
+			_, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ?", id)
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (SELECT value FROM json_each(?))", id, jsonText(rows))
+		_, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (LISTED(?))", id, jsonText(rows))
 		return err
 	})
 }
 
 // Steps implements store.Store.
 func (l *Ledger) Steps(ctx context.Context, id int, does membership.Verb) ([]store.StepCount, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT name, result, count(*) FROM steps WHERE batch = ? AND do = ? GROUP BY name, result ORDER BY name, result", id, does)
+	rows, err := l.Query(ctx, "SELECT name, result, count(*) FROM steps WHERE batch = ? AND \"do\" = ? GROUP BY name, result ORDER BY name, result", id, does)
 	if err != nil {
 		return nil, err
 	}
@@ -159,25 +152,25 @@ func (l *Ledger) Steps(ctx context.Context, id int, does membership.Verb) ([]sto
 
 // Given returns how many passwords that sheets gave the batch keeps.
 func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
-	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id).Scan(&n)
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id)
 	return n, err
 }
 
 // Open returns how many entries wait whose account's own step is still to be done.
 func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
-	err = l.db.QueryRowContext(ctx, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting).Scan(&n)
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting)
 	return n, err
 }
 
 // Secrets implements store.Store.
 func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting, mailed int, err error) {
-	err = l.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE NOT tells AND generated AND (did = ?1 OR renewed = ?2)),
+	err = one(ctx, l, []any{&got, &waiting, &mailed}, `SELECT count(*) FILTER (WHERE NOT tells AND generated AND (did = ?1 OR renewed = ?2)),
 			count(*) FILTER (WHERE NOT tells AND generated AND came = ?3 AND (did = '' OR renewed = '')), count(*) FILTER (WHERE tells)
 		FROM (SELECT coalesce(r.did, '') AS did, coalesce(r.outcome, ?3) AS came, s.sealed NOT LIKE 'given:%' AS generated, p.result AS renewed,
-				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m.do = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
+				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m."do" = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
 			FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
-			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p.do = ?4 WHERE s.batch = ?10)`,
-		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, id).Scan(&got, &waiting, &mailed)
+			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p."do" = ?4 WHERE s.batch = ?10)`,
+		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, id)
 	return got, waiting, mailed, err
 }
 
@@ -202,8 +195,8 @@ func (l *Ledger) inFlight(ctx context.Context, id int, condition string, args ..
 		open = append(open, f)
 		return err
 	}
-	err := l.read(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(ctx, `WITH open AS (
+	err := l.Read(ctx, func(tx Tx) error {
+		rows, err := tx.Query(ctx, `WITH open AS (
 				SELECT a.row, max(c.n) AS n, min(c.sent) AS first, max(c.sent) AS sent FROM claims c
 				JOIN attempts a ON a.batch = c.batch AND a.claim = c.n
 				LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
@@ -284,7 +277,7 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 // LastEnded returns when the last result of a batch was noted; zero: there is none.
 func (l *Ledger) LastEnded(ctx context.Context, id int) (at time.Time, err error) {
 	var newest string
-	if err := l.db.QueryRowContext(ctx, "SELECT coalesce(max(ended), '') FROM results WHERE batch = ?", id).Scan(&newest); err != nil || newest == "" {
+	if err := one(ctx, l, []any{&newest}, "SELECT coalesce(max(ended), '') FROM results WHERE batch = ?", id); err != nil || newest == "" {
 		return at, err
 	}
 	return time.Parse(stamp, newest)
@@ -304,7 +297,7 @@ func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time)
 	if last, err := l.LastEnded(ctx, b.ID); err != nil || last.Before(since) {
 		return nil, err
 	}
-	rows, err := l.db.QueryContext(ctx, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
+	rows, err := l.Query(ctx, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +322,7 @@ func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time)
 
 // Attempts implements store.Store.
 func (l *Ledger) Attempts(ctx context.Context, id, row int) ([]store.Attempt, error) {
-	rows, err := l.db.QueryContext(ctx, `SELECT c.sent, coalesce(r.ended, ''), coalesce(r.outcome, '') FROM attempts a JOIN claims c ON c.n = a.claim
+	rows, err := l.Query(ctx, `SELECT c.sent, coalesce(r.ended, ''), coalesce(r.outcome, '') FROM attempts a JOIN claims c ON c.n = a.claim
 		LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim = a.claim
 		WHERE a.batch = ? AND a.row = ? ORDER BY a.claim`, id, row)
 	if err != nil {

@@ -1,0 +1,39 @@
+package tables
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
+)
+
+// CheckBatches reads every batch, and sees whether each of its rows has come to exactly one
+// outcome.
+func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error) {
+	s.Problems = []string{}
+	batches, err := l.Batches(ctx)
+	if err != nil {
+		return s, err
+	}
+	s.Batches = len(batches)
+	for _, b := range batches {
+		n := 0
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
+			if err != nil {
+				return s, errors.Join(fmt.Errorf("batch %d, %s", b.ID, batch.RowName(e.Row)), err)
+			}
+			n++
+		}
+		s.Entries += n
+		counts, _, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return s, err
+		}
+		if want := b.Rows + b.Unlisted; n != want || counts.Total() != want {
+			s.Problems = append(s.Problems, fmt.Sprintf("batch %d has %d rows in, and %d entries with %d outcomes", b.ID, want, n, counts.Total()))
+		}
+	}
+	return s, nil
+}

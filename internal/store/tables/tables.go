@@ -1,0 +1,204 @@
+// Package tables is a store.Store in the tables of a database that speaks SQL: what the engines
+// beneath the store share.
+//
+// It promises that a batch is the same in every engine, and that nothing above it can tell which
+// one it is. How a transaction is held, what makes it durable, who may read it and how works are
+// locked are left to the engine.
+package tables
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strings"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
+)
+
+// An Engine is a database that the tables lie in. In statements “?” stands for the next argument,
+// “?2” for the second, and LISTED(?) for the numbers of a JSON list.
+type Engine interface {
+	// Write runs do in a transaction that is on disk when Write returns, and of which nothing is
+	// there if it fails; Read runs it in one that sees everything as it is at one moment.
+	Write(ctx context.Context, do func(Tx) error) error
+	Read(ctx context.Context, do func(Tx) error) error
+	// Query asks outside of a transaction.
+	Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+	// Lost reports whether an error leaves it open whether what was written is there, as the
+	// connection to the engine broke.
+	Lost(err error) bool
+}
+
+// A Tx is a transaction.
+type Tx interface {
+	Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+	Exec(ctx context.Context, statement string, args ...any) (changed int64, err error)
+	// Many runs a statement once for each of the lists of arguments.
+	Many(ctx context.Context, statement string, lists [][]any) error
+}
+
+// A Ledger is the part of a store.Store that is the same for every engine. It may be used by
+// several goroutines.
+type Ledger struct{ Engine }
+
+// querier is what asks: an engine, or a transaction of it.
+type querier interface {
+	Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+}
+
+// one reads the only row that an answer has; sql.ErrNoRows if it has none.
+func one(ctx context.Context, q querier, into []any, statement string, args ...any) error {
+	rows, err := q.Query(ctx, statement, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return errors.Join(rows.Err(), sql.ErrNoRows)
+	}
+	return errors.Join(rows.Scan(into...), rows.Close())
+}
+
+// each hands every row of an answer to take.
+func each(ctx context.Context, q querier, take func(*sql.Rows) error, statement string, args ...any) error {
+	rows, err := q.Query(ctx, statement, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := take(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+const stamp = time.RFC3339Nano
+
+// moment is a time that sorts as text.
+const moment = "2006-01-02T15:04:05.000000000Z"
+
+// Sweep implements store.Drafts.
+func (l *Ledger) Sweep(ctx context.Context) error {
+	return l.Write(ctx, func(tx Tx) error {
+		for _, table := range ofBatches {
+			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting)
+		return err
+	})
+}
+
+// ofBatches are the tables that have rows of a batch being drafted.
+var ofBatches = []string{"entries", "secrets", "steps", "outgoing"}
+
+// Begin implements store.Drafts.
+func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
+	return l.Write(ctx, func(tx Tx) error {
+		if err := one(ctx, tx, []any{&b.ID}, "SELECT coalesce(max(id), 0) + 1 FROM batches"); err != nil {
+			return err
+		}
+		b.State = batch.Drafting
+		about, err := WriteAbout(b)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, about)
+		return err
+	})
+}
+
+// Save writes what is known of the batch as a whole.
+func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
+	about, err := WriteAbout(b)
+	if err != nil {
+		return err
+	}
+	return l.Write(ctx, func(tx Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ? WHERE id = ?", b.State, b.Posted.Format(stamp), b.Rows, about, b.ID)
+		return err
+	})
+}
+
+// Discard takes away a batch whose making failed.
+func (l *Ledger) Discard(ctx context.Context, id int) error {
+	return l.Write(ctx, func(tx Tx) error {
+		for _, table := range ofBatches {
+			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE id = ? AND state = ?", id, batch.Drafting)
+		return err
+	})
+}
+
+// Batch returns one batch, or store.ErrNoBatch.
+func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
+	var about string
+	err := one(ctx, l, []any{&about}, "SELECT about FROM batches WHERE id = ? AND state != ?", id, batch.Drafting)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, store.ErrNoBatch
+	}
+	if err != nil {
+		return nil, err
+	}
+	b, err := ReadAbout(about)
+	return &b, err
+}
+
+// Newest returns the number of the newest batch, or store.ErrNoBatch.
+func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
+	err = one(ctx, l, []any{&id}, "SELECT coalesce(max(id), 0) FROM batches WHERE state != ?", batch.Drafting)
+	if err == nil && id == 0 {
+		err = store.ErrNoBatch
+	}
+	return id, err
+}
+
+// Batches returns every batch, newest first.
+func (l *Ledger) Batches(ctx context.Context) (all []batch.Batch, err error) {
+	err = each(ctx, l, func(rows *sql.Rows) error {
+		var about string
+		if err := rows.Scan(&about); err != nil {
+			return err
+		}
+		b, err := ReadAbout(about)
+		all = append(all, b)
+		return err
+	}, "SELECT about FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
+	return all, err
+}
+
+// Closed implements store.Store.
+func (l *Ledger) Closed(ctx context.Context, id int, field, value string) (n int, err error) {
+	closed := strings.Trim(changesText([]account.Change{{Field: field, After: account.Of(value)}}), "[]")
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = '' AND replace(e.changes, ?, '') <> e.changes", id, account.Create, account.Waiting, closed)
+	return n, err
+}
+
+// Counts returns how many rows of the batch came to each outcome, and for those
+// waiting, what is intended with them.
+func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
+	counts, waiting := account.Counts{}, map[account.Intent]int{}
+	err := each(ctx, l, func(rows *sql.Rows) error {
+		var outcome account.Outcome
+		var intent account.Intent
+		var n int
+		if err := rows.Scan(&outcome, &intent, &n); err != nil {
+			return err
+		}
+		counts[outcome] += n
+		if outcome == account.Waiting {
+			waiting[intent] += n
+		}
+		return nil
+	}, "SELECT coalesce(r.outcome, e.outcome) AS came, CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END AS still, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, still", account.Finish, id)
+	return counts, waiting, err
+}
