@@ -71,7 +71,7 @@ func TestAnotherKindOfSystem(t *testing.T) {
 	j, err := a.Open(t.Context(), filepath.Join(dir, "crew.csv"), app.Request{Brief: "berths", Rows: "2-4"})
 	require.NoError(t, err)
 	defer j.Sheet.Close()
-	l, err := sqlite.Open(t.Context(), j.Workspace.Ledger)
+	l, err := sqlite.Open(t.Context(), j.Workspace.Ledger.Path)
 	require.NoError(t, err)
 	defer l.Close()
 	d, err := a.Drafter(t.Context(), l, j)
@@ -126,21 +126,6 @@ func TestMistakesAreTold(t *testing.T) {
 	}
 }
 
-// Two of the same work are never at one workspace.
-func TestAlone(t *testing.T) {
-	l, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
-	require.NoError(t, err)
-	defer l.Close()
-	var held *batch.Guard
-	for _, work := range []string{"draft", "post"} {
-		require.NoError(t, app.Alone(l, work, func() error {
-			require.ErrorAs(t, app.Alone(l, work, func() error { t.Error("it was let in"); return nil }), &held)
-			return nil
-		}))
-	}
-	assert.Contains(t, held.Message, "being posted already")
-}
-
 func TestCompare(t *testing.T) {
 	entries := []batch.Entry{
 		{Row: 2, Outcome: account.Unchanged}, {Row: 3, Outcome: account.Waiting, Intent: account.Create}, {Row: 4, Outcome: account.Waiting, Intent: account.Update},
@@ -164,19 +149,20 @@ func TestCompare(t *testing.T) {
 // Passwords leave once, and are kept nowhere after.
 func TestSettlePasswords(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
-	w := &workspace.Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
-	l, err := sqlite.Open(ctx, w.Ledger)
+	w := &workspace.Workspace{Dir: dir, Ledger: workspace.Ledger{Path: filepath.Join(dir, "ledger.db")}}
+	l, err := sqlite.Open(ctx, w.Ledger.Path)
 	require.NoError(t, err)
 	defer l.Close()
+	w1 := store.Worker{Name: "w1", Lease: time.Minute}
 	b := &batch.Batch{Made: time.Now(), Secrets: "generate"}
-	require.NoError(t, l.Begin(ctx, b))
+	require.NoError(t, l.Begin(ctx, w1, b))
 	sealed, err := app.Vaults(w).Of(b.ID).Seal("Quay-41-Lantern")
 	require.NoError(t, err)
 	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
 	require.NoError(t, l.Add(ctx, b.ID, []batch.Entry{e}))
 	require.NoError(t, l.Decide(ctx, b.ID, []batch.Entry{e}))
 	e.Did, e.Outcome = account.Created, account.Created
-	require.NoError(t, l.Settle(ctx, b.ID, []store.Result{{Entry: e}}, time.Now()))
+	require.NoError(t, l.Settle(ctx, b.ID, w1, []store.Result{{Entry: e}}, time.Now()))
 	path := filepath.Join(dir, "words.csv")
 	handed, kept, err := app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)

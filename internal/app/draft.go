@@ -36,7 +36,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	}
 	info := j.Sheet.Info()
 	d := &drafting.Draft{
-		Ledger: l, System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
+		Ledger: l, Worker: a.Worker(j.Workspace), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
 		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
@@ -133,7 +133,7 @@ func concealed(cells []string) []string {
 }
 
 // Vaults are where the workspace seals passwords.
-func Vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger + ".keys") }
+func Vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger.Path + ".keys") }
 
 // known are words that anybody knows of an organisation: those of its address.
 func known(address string) []string {

@@ -57,7 +57,7 @@ func (a *App) Local(ctx context.Context, name string, again, takes bool) (*Local
 	if last.Again = again; !takes { // whoever only looks is shown what there is
 		last.Tag, last.Modified = "", time.Time{}
 	}
-	spool, err := feed.NewSpool(w.Ledger+".spool", a.Clock.Now())
+	spool, err := feed.NewSpool(w.Ledger.Path+".spool", a.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +97,7 @@ func (a *App) feedWork(f workspace.Feed) feed.Work {
 
 // lastOf returns what was taken of a feed the last time.
 func (a *App) lastOf(ctx context.Context, w *workspace.Workspace, name string) (last feed.Last, err error) {
-	if _, err := os.Lstat(w.Ledger); err != nil {
+	if _, err := os.Lstat(w.Ledger.Path); err != nil && !w.Ledger.Shared() {
 		return last, nil // nothing yet
 	}
 	_, l, err := a.OpenLedger(ctx, true)

@@ -17,6 +17,8 @@ import (
 	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/pace"
+	"evenledger/internal/posting"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -431,7 +433,17 @@ func briefHeadings(b *brief.Brief) map[string]bool {
 }
 
 // Connect opens the secrets of a system and makes its client.
-func (a *App) Connect(target workspace.System) (system.System, error) {
+func (a *App) Connect(target workspace.System) (system.System, error) { return a.connect(target, nil) }
+
+// ConnectTo connects a post to the system that its batch is for: with what it may have there
+// shared among all who post to it.
+func (a *App) ConnectTo(target workspace.System, p *posting.Post) (err error) {
+	p.Crowd = &pace.Crowd{}
+	p.System, err = a.connect(target, p.Crowd)
+	return err
+}
+
+func (a *App) connect(target workspace.System, crowd *pace.Crowd) (system.System, error) {
 	var trace *slog.Logger
 	if a.Trace != nil {
 		var err error
@@ -440,7 +452,7 @@ func (a *App) Connect(target workspace.System) (system.System, error) {
 		}
 	}
 	client, err := target.Connection.Open(system.Work{
-		Together: target.Together, Timeout: target.Timeout, Aliases: target.Aliases, Mask: a.Mask, Trace: trace, Clock: a.Clock,
+		Together: target.Together, Timeout: target.Timeout, Crowd: crowd, Aliases: target.Aliases, Mask: a.Mask, Trace: trace, Clock: a.Clock,
 		Waiting: func(until time.Time) {
 			a.Remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
 		},

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -121,7 +122,7 @@ func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store
 		add(counts)
 		return store.RunDrafted, a.runReport(ctx, w, l, r, b, "")
 	}
-	err = a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
+	err = a.runPost(ctx, w, l, r, b)
 	counts, waiting, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
 	add(counts)
 	ended := store.RunFailed
@@ -165,7 +166,7 @@ func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r
 		}
 		r.Log("post", fmt.Sprintf("goes on with batch %d, which was stopped", b.ID))
 		done.Batch, done.Sheet = b.ID, b.Sheet
-		postErr := a.waitFor(ctx, l, "post", r, func() error { return a.runPost(ctx, w, l, r, b) })
+		postErr := a.runPost(ctx, w, l, r, b)
 		counts, _, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
 		if done.Outcomes = counts; postErr == nil {
 			done.Came = store.RunPosted
@@ -195,20 +196,14 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 			break
 		}
 	}
-	err = a.waitFor(ctx, l, "draft", r, func() error {
-		for _, made := range a.DraftSet(ctx, l, members, set, false, nil) {
-			if made == nil {
-				continue
-			}
-			batches = append(batches, made.Batch)
-			for _, pattern := range made.Unprotecting {
-				r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
-			}
+	for _, made := range a.DraftSet(ctx, l, members, set, nil) {
+		if made == nil {
+			continue
 		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
+		batches = append(batches, made.Batch)
+		for _, pattern := range made.Unprotecting {
+			r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
+		}
 	}
 	for _, m := range members {
 		if m.Err != nil && set != "" {
@@ -255,7 +250,7 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 	if err := p.May(ctx); err != nil {
 		return err
 	}
-	if p.System, err = a.Connect(target); err != nil {
+	if err := a.ConnectTo(target, p); err != nil {
 		return err
 	}
 	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
@@ -292,37 +287,19 @@ func (r Run) credentialsOf(b *batch.Batch) string {
 	return strings.ReplaceAll(r.Credentials, "{batch}", fmt.Sprint(b.ID))
 }
 
-// waitFor does a work that nobody else may be at, when the others are done.
-func (a *App) waitFor(ctx context.Context, l store.Store, work string, r Run, do func() error) error {
-	for until := a.Clock.Now().Add(patience); ; {
-		began := false
-		err := Alone(l, work, func() error {
-			began = true
-			return do()
-		})
-		if began || err == nil || a.Clock.Now().After(until) {
-			return err
-		}
-		r.Log(work, "waits for another evenledger in this workspace")
-		if err := a.Clock.Wait(ctx, busyPause); err != nil {
-			return err
-		}
-	}
-}
-
 // Poster readies the posting of a batch; the system is still to be connected.
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
-		Ledger: l, Batch: b, Worker: worker(), URL: target.URL(), Together: target.Together, Settle: target.Settle, Timeout: target.Timeout,
+		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout,
 		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 
-// worker names this process among those that may be at one ledger.
-func worker() store.Worker {
+// Worker names this process among those that are at one ledger.
+func (a *App) Worker(w *workspace.Workspace) store.Worker {
 	host, err := os.Hostname()
 	if err != nil {
-		host = "unknown"
+		host = "an unknown machine"
 	}
-	return store.Worker(fmt.Sprintf("%s %d", host, os.Getpid()))
+	return store.Worker{Name: rand.Text(), Who: fmt.Sprintf("%s on %s (process %d)", a.By, host, os.Getpid()), Lease: w.Lease}
 }

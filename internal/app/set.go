@@ -148,9 +148,22 @@ func (m Member) givesNumbers() bool {
 }
 
 // DraftSet makes a batch for each member that could be opened. Members whose batch could not be
-// made have the error. The caller has locked "draft".
-func (a *App) DraftSet(ctx context.Context, l store.Store, members []Member, set string, compare bool, progress func(stage string, rows int)) (made []*drafting.Made) {
+// made have the error.
+func (a *App) DraftSet(ctx context.Context, l store.Store, members []Member, set string, progress func(stage string, rows int)) (made []*drafting.Made) {
+	return a.draftSet(ctx, l, members, set, nil, progress)
+}
+
+// CompareSet makes a batch for each member that could be opened, lets look look at them, and
+// throws them away. Members whose batch could not be made have the error.
+func (a *App) CompareSet(ctx context.Context, l store.Store, members []Member, set string, progress func(stage string, rows int), look func(made []*drafting.Made) error) (err error) {
+	a.draftSet(ctx, l, members, set, func(made []*drafting.Made) { err = look(made) }, progress)
+	return err
+}
+
+// draftSet drafts batches, or if look is set compares.
+func (a *App) draftSet(ctx context.Context, l store.Store, members []Member, set string, look func(made []*drafting.Made), progress func(stage string, rows int)) (made []*drafting.Made) {
 	made = make([]*drafting.Made, len(members))
+	compare := look != nil
 	var drafts []*drafting.Draft
 	var of []int
 	if i := slices.IndexFunc(members, func(m Member) bool { return m.Err != nil }); i >= 0 && slices.ContainsFunc(members, Member.givesNumbers) && !compare {
@@ -177,10 +190,17 @@ func (a *App) DraftSet(ctx context.Context, l store.Store, members []Member, set
 	if len(drafts) == 0 {
 		return made
 	}
-	all, errs := drafting.MakeAll(ctx, drafts)
-	for n, i := range of {
-		made[i], members[i].Err = all[n], errs[n]
+	take := func(all []*drafting.Made, errs []error) {
+		for n, i := range of {
+			made[i], members[i].Err = all[n], errs[n]
+		}
 	}
+	all, errs := drafting.MakeAll(ctx, drafts, func(all []*drafting.Made, errs []error) {
+		if take(all, errs); compare {
+			look(made)
+		}
+	})
+	take(all, errs)
 	return made
 }
 

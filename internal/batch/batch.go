@@ -34,6 +34,7 @@ const (
 	Reversed State = "reversed" // posted, and undone by a later batch
 
 	Withdrawn State = "withdrawn" // drafted, and not to be posted
+	Unmade    State = "unmade"    // its draft broke off when others had been begun already
 )
 
 // Took reports whether the batch took what its feed brought: something of it was posted,
@@ -43,9 +44,12 @@ func (b *Batch) Took() bool { return !b.Posted.IsZero() && b.State != Reversed }
 // A Batch is what is known of a batch as a whole.
 type Batch struct {
 	ID         int
+	Revision   int // of what the ledger has of it: whoever saves an older one is told
 	State      State
 	Made       time.Time // when it was drafted
 	Posted     time.Time // when it was last posted; zero: not yet
+	Posts      int       // how often it was begun to be posted
+	HoldMails  bool      // the last time so that its mails are kept
 	By         string    // who drafted it
 	Sheet      string    // the sheet's file name
 	Separator  string    // of the sheet

@@ -49,8 +49,13 @@ func (a *front) batchesCommand() *cobra.Command {
 				heads[i] = report.NewHead(&all[i], counts)
 				heads[i].Corrected = len(fixed[all[i].ID])
 			}
+			working, err := l.Working(ctx)
+			if err != nil {
+				return err
+			}
+			working = slices.DeleteFunc(working, func(at store.At) bool { return at.Batch < 0 })
 			if a.json {
-				return a.writeJSON(map[string]any{"batches": heads})
+				return a.writeJSON(map[string]any{"batches": heads, "working": working})
 			}
 			page := a.page()
 			if len(all) == 0 {
@@ -65,9 +70,26 @@ func (a *front) batchesCommand() *cobra.Command {
 					report.Pad(report.Clip(h.By, 10), 10), report.Pad(report.Clip(h.Sheet, 24), 24), report.Pad(h.System, 12),
 					report.Number(h.Rows), report.Number(h.Rows-bad-h.Outcomes["waiting"]), report.Number(h.Outcomes["waiting"]), badCount(page, bad))
 			}
+			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))
 			return page.Err()
 		},
+	}
+}
+
+// working tells who is at which batch.
+func (a *front) working(page *report.Page, working []store.At) {
+	if len(working) == 0 {
+		return
+	}
+	page.Line("")
+	page.Line("%s", page.Bold("At work"))
+	for _, at := range working {
+		heard := report.Styled("")
+		if until := at.Until; until.Before(a.Clock.Now()) {
+			heard = page.Level(account.Warning, "  not heard of: its work is free for others")
+		}
+		page.Line("%5d  %s, since %s%s", at.Batch, at.Who, at.Began.Local().Format("15:04:05"), heard)
 	}
 }
 

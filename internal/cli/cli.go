@@ -32,7 +32,7 @@ import (
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
-	"evenledger/internal/store/sqlite"
+	"evenledger/internal/store/engines"
 	"evenledger/internal/system"
 	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
@@ -192,7 +192,7 @@ what became of every row, correct the rest and hand it back in.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
-	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.candidatesCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.noticesCommand(), a.runCommand(), a.runsCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.candidatesCommand(), a.splitCommand(), a.draftCommand(), a.postCommand(), a.workCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.noticesCommand(), a.runCommand(), a.runsCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.versionCommand())
 	root.SetHelpCommandGroupID("around")
 	root.SetCompletionCommandGroupID("around")
 	return root
@@ -230,7 +230,9 @@ func explained(ctx context.Context, err error) failure {
 		guarded     *batch.Guard
 		refusal     *system.Refusal
 		mistake     *account.Mistake
+		elsewhere   *store.Moved
 	)
+	trouble := engines.Tell(err)
 	switch {
 	case errors.As(err, &known):
 		return *known
@@ -254,10 +256,22 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitUnavailable, message: refusal.Message, remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
 	case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrCannotFind):
 		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
-	case sqlite.IsBusy(err):
+	case errors.As(err, &elsewhere) && elsewhere.Done:
+		return failure{code: exitWrong, message: elsewhere.Error(), remedy: "Write “ledger: …” into evenledger.yaml as “ledger move” said, or as a colleague has it."}
+	case errors.As(err, &elsewhere):
+		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Wait until that is done. If it was cut short, run the same “evenledger ledger move” again."}
+	case errors.Is(err, store.ErrNotEmpty):
+		return failure{code: exitWrong, message: "the ledger cannot be moved there: " + err.Error(), remedy: "Name a place that has no ledger yet, such as another database or search_path."}
+	case errors.Is(err, store.ErrFenced):
+		return failure{code: exitUnavailable, message: err.Error(), remedy: "Look with “evenledger batches”, then post the batch again: what is open is looked up first."}
+	case errors.Is(err, store.ErrChanged):
+		return failure{code: exitGuard, message: err.Error(), remedy: "“evenledger batches” shows what became of it."}
+	case trouble == engines.Busy:
 		return failure{code: exitGuard, message: "the ledger is busy: another evenledger has been writing to it all the while", remedy: "Run the command again when that is done; what was written before is safe."}
-	case sqlite.IsDamaged(err):
+	case trouble == engines.Damaged:
 		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
+	case trouble == engines.Away:
+		return failure{code: exitUnavailable, message: "the ledger cannot be used: " + err.Error(), remedy: "Look at “ledger” in evenledger.yaml and at its server. What was written before is safe; nothing is sent that the ledger does not have."}
 	case errors.As(err, &badSheet):
 		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
 	case errors.As(err, &noWorkspace):
@@ -266,7 +280,7 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitWrong, message: problems.Error(), err: problems}
 	case errors.Is(err, store.ErrNoBatch):
 		return failure{code: exitWrong, message: "there is no such batch", remedy: "“evenledger batches” lists them."}
-	case sqlite.IsFull(err):
+	case trouble == engines.Full:
 		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
 	}
 	return failure{code: exitWrong, message: err.Error()}

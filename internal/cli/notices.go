@@ -66,7 +66,7 @@ once more: look at them first, as somebody may get a mail twice.`,
 				return a.LookAtBatch(ctx, id, func(l store.Store, b *batch.Batch) error { return a.listMails(ctx, l, b, pick) })
 			}
 			return a.OnBatch(ctx, id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return app.Alone(l, "post", func() error { return a.sendMails(ctx, w, l, b, pick, again, yes) })
+				return a.sendMails(ctx, w, l, b, pick, again, yes)
 			})
 		},
 	}

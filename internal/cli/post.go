@@ -36,18 +36,25 @@ carried out side by side; a system that is down leaves the others alone.
 
 With --trial N the first N entries are carried out; “post” again does the rest.
 
+Several processes may post one batch at once, each a part of it: on this machine with
+--workers N, on others that share the ledger with the same command, or with “work”.
+
 Passwords that the brief has generated are written to the file of --credentials,
 encrypted to a key or with a passphrase, in the age format. They are shown nowhere.`,
 		Example: `  evenledger post 17
   evenledger post 17 --trial 1
   evenledger post 12-14             the batches of a set; or its name, for the newest
   evenledger post 17 --yes          without asking
+  evenledger post 17 --workers 4    four processes share the work
   evenledger post 17 --credentials starters.age --passphrase env:HANDOUT`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.trial < 0 {
 				return wrong("--trial takes a number from 1 on", "")
+			}
+			if o.workers < 1 || o.workers > 64 || o.workers > 1 && o.trial > 0 {
+				return wrong("--workers takes a number from 1 to 64, and does not go with --trial", "")
 			}
 			a.longWork()
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
@@ -62,6 +69,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	o.credentials.add(cmd)
 	cmd.Flags().BoolVar(&o.again, "again", false, "also what failed elsewhere (follow-ups), or of which nobody can say whether it was done")
 	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	cmd.Flags().IntVar(&o.workers, "workers", 1, "`N` processes on this machine share the work")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
 }
@@ -75,14 +83,16 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 	if err != nil {
 		return err
 	}
-	o.target, o.envelope = target, envelope
-	return app.Alone(l, "post", func() error { return a.postAlone(ctx, w, l, b, o) })
+	o.target, o.envelope, o.workspace = target, envelope, w.Dir
+	return a.postOne(ctx, w, l, b, o)
 }
 
 // order is how a batch is to be posted.
 type order struct {
 	yes         bool // without asking
 	trial       int  // only so many entries; 0: all
+	workers     int  // processes that share the work
+	workspace   string
 	hold        bool // keep the mails
 	again       bool // follow-ups that failed or are unclear
 	credentials credentialFlags
@@ -90,8 +100,8 @@ type order struct {
 	envelope    secret.Envelope // that the credentials go in
 }
 
-// postAlone posts a batch while nobody else posts one.
-func (a *front) postAlone(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
+// postOne posts a batch.
+func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
 	_, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return err
@@ -227,15 +237,20 @@ func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
 
 // carryOutOne posts a batch, and says how to go on where that breaks off.
 func (a *front) carryOutOne(ctx context.Context, p *posting.Post, o order) error {
-	client, err := a.Connect(o.target)
-	if err != nil {
+	if o.workers > 1 {
+		wait, err := a.helpers(ctx, p.Batch.ID, o.workers-1, o.workspace)
+		if err != nil {
+			return err
+		}
+		defer wait()
+	}
+	if err := a.ConnectTo(o.target, p); err != nil {
 		return err
 	}
-	if _, err := client.Describe(ctx); err != nil { // turned away? then before anything is noted
+	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
 		return err
 	}
-	p.System = client
-	err = p.Run(ctx)
+	err := p.Run(ctx)
 	var guarded *batch.Guard
 	if errors.As(err, &guarded) {
 		return guarded

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
 	"evenledger/internal/outcome"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
@@ -118,22 +119,15 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 		if set != "" {
 			return a.reconcileSet(ctx, members, set, l, next)
 		}
-		j := members[0].Job
 		bar := a.progress()
-		d, err := a.Drafter(ctx, l, j)
-		if err != nil {
-			bar.end()
-			return err
-		}
-		d.Compare, d.Progress = true, bar.stageDone
-		made, err := d.Make(ctx)
+		err = a.CompareSet(ctx, l, members, "", bar.stageDone, func(made []*drafting.Made) error {
+			if bar.end(); made[0] == nil {
+				return nil
+			}
+			return a.compared(ctx, l, made[0].Batch, members[0].Job, next)
+		})
 		bar.end()
-		if err != nil {
-			return err
-		}
-		b := made.Batch
-		defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), b.ID)) }()
-		return a.compared(ctx, l, b, j, next)
+		return errors.Join(err, members[0].Err)
 	})
 }
 

@@ -160,10 +160,10 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	}
 	bar := a.progress()
 	r := &drafting.Reversal{
-		Ledger: l, System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{Made: a.Clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
-	err = app.Alone(l, "draft", func() (err error) { b, err = r.Make(ctx); return err })
+	b, err = r.Make(ctx)
 	bar.end()
 	return b, err
 }

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
 	"evenledger/internal/membership"
 	"evenledger/internal/outcome"
 	"evenledger/internal/report"
@@ -21,8 +22,7 @@ import (
 	"evenledger/internal/workspace"
 )
 
-// onSheets opens a sheet for each system that it is for, and the ledger, for work that only
-// one may be at.
+// onSheets opens a sheet for each system that it is for, and the ledger.
 func (a *front) onSheets(ctx context.Context, path string, flags sheetFlags, do func(members []app.Member, set string, l store.Store) error) (err error) {
 	members, set, err := a.OpenSet(ctx, path, flags.Request)
 	if err != nil {
@@ -34,7 +34,7 @@ func (a *front) onSheets(ctx context.Context, path string, flags sheetFlags, do 
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	return app.Alone(l, "draft", func() error { return do(members, set, l) })
+	return do(members, set, l)
 }
 
 // onBatches opens the ledger for work on the batches that a text means.
@@ -63,7 +63,7 @@ func (a *front) onBatches(ctx context.Context, text string, toRead bool, do func
 // draftSet makes a batch for each system of a set, and tells them together.
 func (a *front) draftSet(ctx context.Context, members []app.Member, set string, l store.Store) error {
 	bar := a.progress()
-	made := a.DraftSet(ctx, l, members, set, false, bar.stageDone)
+	made := a.DraftSet(ctx, l, members, set, bar.stageDone)
 	bar.end()
 	var batches []*batch.Batch
 	for _, m := range made {
@@ -381,39 +381,37 @@ func (a *front) postSet(ctx context.Context, w *workspace.Workspace, l store.Sto
 	if err != nil {
 		return err
 	}
-	o.envelope = envelope
-	return app.Alone(l, "post", func() error {
-		members := make([]app.Member, len(batches))
-		orders := make([]order, len(batches))
-		for i, b := range batches {
-			members[i].System = b.System
-			orders[i] = o
-			if o.credentials.file != "" {
-				ending := filepath.Ext(o.credentials.file)
-				orders[i].credentials.file = strings.TrimSuffix(o.credentials.file, ending) + "-" + b.System + ending
-			}
-			orders[i].target, members[i].Err = app.SystemOf(w, b)
+	o.envelope, o.workspace = envelope, w.Dir
+	members := make([]app.Member, len(batches))
+	orders := make([]order, len(batches))
+	for i, b := range batches {
+		members[i].System = b.System
+		orders[i] = o
+		if o.credentials.file != "" {
+			ending := filepath.Ext(o.credentials.file)
+			orders[i].credentials.file = strings.TrimSuffix(o.credentials.file, ending) + "-" + b.System + ending
 		}
-		work, err := a.readySet(ctx, w, l, batches, members, orders)
-		if err != nil {
+		orders[i].target, members[i].Err = app.SystemOf(w, b)
+	}
+	work, err := a.readySet(ctx, w, l, batches, members, orders)
+	if err != nil {
+		return err
+	}
+	if len(work) > 0 {
+		if err := a.confirmSet(ctx, l, batches, work, o); err != nil {
 			return err
 		}
-		if len(work) > 0 {
-			if err := a.confirmSet(ctx, l, batches, work, o); err != nil {
-				return err
-			}
-			a.carryOutSet(ctx, w, l, batches, members, orders, work)
-		} else {
-			a.remark("Nothing in these batches waits to be posted.")
-		}
-		if err := a.showSet(context.WithoutCancel(ctx), l, batches, nil); err != nil {
-			return err
-		}
-		if ctx.Err() != nil {
-			a.exit = exitInterrupted
-		}
-		return a.tellSystems(ctx, members)
-	})
+		a.carryOutSet(ctx, w, l, batches, members, orders, work)
+	} else {
+		a.remark("Nothing in these batches waits to be posted.")
+	}
+	if err := a.showSet(context.WithoutCancel(ctx), l, batches, nil); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		a.exit = exitInterrupted
+	}
+	return a.tellSystems(ctx, members)
 }
 
 // readySet finds which of the batches have something to post, and may. Those that may not are
@@ -558,18 +556,23 @@ func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[ba
 // reconcileSet holds a sheet against every system of a set.
 func (a *front) reconcileSet(ctx context.Context, members []app.Member, set string, l store.Store, next string) (err error) {
 	bar := a.progress()
-	made := a.DraftSet(ctx, l, members, set, true, bar.stageDone)
-	bar.end()
-	var batches []*batch.Batch
-	for _, m := range made {
-		if m != nil {
-			batches = append(batches, m.Batch)
-			defer func() { err = errors.Join(err, l.Discard(context.WithoutCancel(ctx), m.Batch.ID)) }()
+	return a.CompareSet(ctx, l, members, set, bar.stageDone, func(made []*drafting.Made) error {
+		bar.end()
+		var batches []*batch.Batch
+		for _, m := range made {
+			if m != nil {
+				batches = append(batches, m.Batch)
+			}
 		}
-	}
-	if len(batches) == 0 {
-		return a.tellSystems(ctx, members)
-	}
+		if len(batches) == 0 {
+			return a.tellSystems(ctx, members)
+		}
+		return a.comparedSet(ctx, l, batches, members, set, next)
+	})
+}
+
+// comparedSet tells how a sheet and the systems of a set stand to each other.
+func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member, set, next string) error {
 	s, err := report.ReadSet(ctx, l, batches)
 	if err != nil {
 		return err

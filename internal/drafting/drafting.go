@@ -25,6 +25,7 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/mapping"
 	"evenledger/internal/pairs"
+	"evenledger/internal/presence"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -37,6 +38,7 @@ const chunk = 1000
 // A Draft is a batch to be made.
 type Draft struct {
 	Ledger   store.Drafts
+	Worker   store.Worker // this process; of several drafts one
 	System   system.System
 	Sheet    *sheet.Sheet
 	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
@@ -44,7 +46,7 @@ type Draft struct {
 	Together int
 	Batch    batch.Batch                  // what the caller knows of it
 	Part     bool                         // only a part of the sheet was taken
-	Compare  bool                         // only to compare: the batch is to be discarded when it was looked at
+	Compare  bool                         // only to compare: the batch gets no number, and is thrown away when it was looked at
 	Progress func(stage string, rows int) // may be nil
 
 	Elevated map[string][]string // kind → patterns of names that give rights over others
@@ -68,24 +70,18 @@ type Made struct {
 	Unprotecting []string
 }
 
-// Make makes the batch. The caller has locked "draft".
+// Make makes the batch.
 func (d *Draft) Make(ctx context.Context) (*Made, error) {
-	made, errs := MakeAll(ctx, []*Draft{d})
+	made, errs := MakeAll(ctx, []*Draft{d}, nil)
 	return made[0], errs[0]
 }
 
 // MakeAll makes several batches of one sheet, one for each of its systems, in which a person
 // gets one number. What became of each is told in their order; one that cannot be made leaves
-// the others alone, unless numbers are to be given: nobody can tell then which are free. The
-// caller has locked "draft".
-func MakeAll(ctx context.Context, drafts []*Draft) ([]*Made, []error) {
+// the others alone, unless numbers are to be given: nobody can tell then which are free. Before
+// batches are thrown away that are made only to compare, look may look at all of them; it may be nil.
+func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs []error)) ([]*Made, []error) {
 	made, errs := make([]*Made, len(drafts)), make([]error, len(drafts))
-	if err := drafts[0].Ledger.Sweep(ctx); err != nil {
-		for i := range errs {
-			errs[i] = err
-		}
-		return made, errs
-	}
 	pool := &pool{several: len(drafts) > 1}
 	makings := make([]*making, len(drafts))
 	for i, d := range drafts {
@@ -109,7 +105,39 @@ func MakeAll(ctx context.Context, drafts []*Draft) ([]*Made, []error) {
 		all.Wait()
 	}
 	each(true, func(m *making) error { return m.ready(ctx) })
-	each(false, func(m *making) error { return m.begin(ctx) })
+	ids := begin(ctx, makings, errs)
+	if len(ids) == 0 {
+		return made, errs
+	}
+	lost := presence.At(ctx, drafts[0].Ledger, ids, drafts[0].Worker, func(ctx context.Context) error {
+		makeAll(ctx, pool, makings, errs, each)
+		for i, m := range makings {
+			if errs[i] == nil {
+				made[i] = &Made{&m.Batch, m.way, m.unprotecting()}
+			}
+		}
+		if look != nil {
+			look(made, errs)
+		}
+		return context.Cause(ctx)
+	})
+	for i, m := range makings {
+		if errs[i] == nil {
+			errs[i] = lost
+		}
+		if m.Batch.ID != 0 && (errs[i] != nil || m.Compare) {
+			// The context may be over, and the rows must go all the same.
+			errs[i] = errors.Join(errs[i], m.Ledger.Discard(context.WithoutCancel(ctx), m.Batch.ID), m.Vaults.Destroy(m.Batch.ID))
+		}
+		if errs[i] != nil {
+			made[i] = nil
+		}
+	}
+	return made, errs
+}
+
+// makeAll makes the batches that were begun.
+func makeAll(ctx context.Context, pool *pool, makings []*making, errs []error, each func(together bool, do func(*making) error)) {
 	for i := range makings { // a number is given of a range that all of them share
 		if errs[i] == nil {
 			makings[i].lookForNumbers()
@@ -125,15 +153,6 @@ func MakeAll(ctx context.Context, drafts []*Draft) ([]*Made, []error) {
 	}
 	each(false, func(m *making) error { return m.holders(ctx) })
 	each(false, func(m *making) error { return m.finish(ctx) })
-	for i, m := range makings {
-		if errs[i] == nil {
-			made[i] = &Made{&m.Batch, m.way, m.unprotecting()}
-		} else if m.Batch.ID > 0 {
-			// The context may be over, and the rows must go all the same.
-			errs[i] = errors.Join(errs[i], m.Ledger.Discard(context.WithoutCancel(ctx), m.Batch.ID), m.Vaults.Destroy(m.Batch.ID))
-		}
-	}
-	return made, errs
 }
 
 // A making is a batch on its way.
@@ -181,24 +200,37 @@ func (d *making) ready(ctx context.Context) (err error) {
 	return d.remember(ctx)
 }
 
-// begin gives the batch its number.
-func (d *making) begin(ctx context.Context) error {
-	b := &d.Batch
-	if err := d.Ledger.Begin(ctx, b); err != nil {
-		return err
+// begin gives the batches that are ready their numbers, one after the other.
+func begin(ctx context.Context, makings []*making, errs []error) (ids []int) {
+	var batches []*batch.Batch
+	for i, m := range makings {
+		if errs[i] != nil {
+			continue
+		}
+		if m.Compare {
+			m.Batch.ID = store.Unnumbered
+		}
+		batches = append(batches, &m.Batch)
 	}
-	if d.pool.first == 0 {
-		d.pool.first = b.ID
+	if len(batches) == 0 {
+		return nil
 	}
-	if b.Set != "" {
-		b.Beside = d.pool.first
+	err := makings[0].Ledger.Begin(ctx, makings[0].Worker, batches...)
+	for i, m := range makings {
+		if errs[i] != nil {
+			continue
+		}
+		if errs[i] = err; err != nil {
+			continue
+		}
+		if ids = append(ids, m.Batch.ID); m.Batch.Set != "" {
+			m.Batch.Beside = batches[0].ID
+		}
+		// A draft that was killed may have left a key under this number.
+		errs[i] = m.Vaults.Destroy(m.Batch.ID)
+		m.vault = m.Vaults.Of(m.Batch.ID)
 	}
-	// A draft that was killed may have left a key under this number.
-	if err := d.Vaults.Destroy(b.ID); err != nil {
-		return err
-	}
-	d.vault = d.Vaults.Of(b.ID)
-	return nil
+	return ids
 }
 
 // gather takes the rows in and looks at the accounts that they may mean.

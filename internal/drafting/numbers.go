@@ -17,7 +17,6 @@ import (
 // A pool is what batches of one sheet share: the ranges of which they give numbers.
 type pool struct {
 	several bool // there is more than one batch
-	first   int  // number of the first of them
 	ranges  []*numbers
 }
 

@@ -10,6 +10,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/presence"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
@@ -18,6 +19,7 @@ import (
 // changed since what that one did. Its entries bear the rows of the other's.
 type Reversal struct {
 	Ledger   store.Drafts
+	Worker   store.Worker // this process
 	System   system.System
 	URL      string // at which it is
 	Of       *batch.Batch
@@ -58,13 +60,10 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		what = "removed"
 	}
 	b.Policies = fmt.Sprintf("Undoes batch %d: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", r.Of.ID, what)
-	if err := r.Ledger.Sweep(ctx); err != nil {
+	if err := r.Ledger.Begin(ctx, r.Worker, b); err != nil {
 		return nil, err
 	}
-	if err := r.Ledger.Begin(ctx, b); err != nil {
-		return nil, err
-	}
-	if err := r.fill(ctx); err != nil {
+	if err := presence.At(ctx, r.Ledger, []int{b.ID}, r.Worker, r.fill); err != nil {
 		return nil, errors.Join(err, r.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
 	}
 	return b, nil

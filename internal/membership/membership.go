@@ -65,6 +65,9 @@ func (s Step) HoldsPassword() bool {
 	return s.Do == Notify && s.Role == WithPassword && (s.Result == "" || s.Result == Queued || s.Result == Sending || s.Result == Held)
 }
 
+// Ties are the verbs that change a membership, and IsTie reports whether a step does.
+func Ties() []Verb { return []Verb{Leave, Join} }
+
 // IsTie reports whether the step changes a membership.
 func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
 

@@ -9,6 +9,7 @@ package pace
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -25,11 +26,27 @@ const (
 	enough      = 10                     // passed in a window, for the count to say something
 )
 
+// A Crowd is how many processes share what a system is to get. The zero value is one alone, and
+// so is nil. It may be used by several goroutines.
+type Crowd struct{ of atomic.Int32 }
+
+// Set says how many there are.
+func (c *Crowd) Set(of int) { c.of.Store(int32(max(1, of))) }
+
+func (c *Crowd) share(most rate.Limit) rate.Limit {
+	if c == nil || most == rate.Inf {
+		return most
+	}
+	return most / rate.Limit(max(1, c.of.Load()))
+}
+
 // A Pace is that of one system. It may be used by several goroutines.
 type Pace struct {
 	clock   clock.Clock
 	limiter *rate.Limiter
-	most    rate.Limit // as configured
+	all     rate.Limit // as configured
+	crowd   *Crowd
+	most    rate.Limit // of that, this process's share
 	first   time.Duration
 
 	mu     sync.Mutex
@@ -44,14 +61,29 @@ type Pace struct {
 	slowed time.Time     // and lowered
 }
 
-// New returns a pace of at most so many requests a second; 0: as many as there are. The
-// first pause after a word of the system that names no time is no longer than first.
-func New(clock clock.Clock, most float64, first time.Duration) *Pace {
+// New returns a pace of at most so many requests a second, for all of the crowd together; 0: as
+// many as there are. The first pause after a word of the system that names no time is no longer
+// than first.
+func New(clock clock.Clock, most float64, first time.Duration, crowd *Crowd) *Pace {
 	limit := rate.Inf
 	if most > 0 {
 		limit = rate.Limit(most)
 	}
-	return &Pace{clock: clock, limiter: rate.NewLimiter(limit, 1), most: limit, first: min(first, firstPause)}
+	return &Pace{clock: clock, limiter: rate.NewLimiter(crowd.share(limit), 1), all: limit, crowd: crowd, most: crowd.share(limit), first: min(first, firstPause)}
+}
+
+// fit has the pace be this process's share by now.
+func (p *Pace) fit(now time.Time) {
+	share := p.crowd.share(p.all)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if share == p.most {
+		return
+	}
+	if limit := p.limiter.Limit(); limit == p.most || limit > share {
+		p.limiter.SetLimitAt(now, share)
+	}
+	p.most = share
 }
 
 // Wait returns when a request may be sent, or when ctx is done; the error is its own.
@@ -61,6 +93,7 @@ func (p *Pace) Wait(ctx context.Context) error {
 			return err
 		}
 		now := p.clock.Now()
+		p.fit(now)
 		turn := p.limiter.ReserveN(now, 1)
 		if err := p.clock.Wait(ctx, turn.DelayFrom(now)); err != nil {
 			turn.CancelAt(p.clock.Now())

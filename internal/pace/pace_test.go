@@ -53,7 +53,7 @@ func TestPace(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				p, s := pace.New(clock.Real(), test.most, time.Second), &limited{rate: test.lets, room: test.lets}
+				p, s := pace.New(clock.Real(), test.most, time.Second, nil), &limited{rate: test.lets, room: test.lets}
 				ctx, cancel := context.WithTimeout(t.Context(), time.Duration(test.secs)*time.Second)
 				defer cancel()
 				var workers sync.WaitGroup
@@ -80,7 +80,7 @@ func TestPace(t *testing.T) {
 
 func TestNamedTimesAreKept(t *testing.T) {
 	c := clock.NewFake(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC))
-	p := pace.New(c, 0, time.Second)
+	p := pace.New(c, 0, time.Second, nil)
 	begun := c.Now()
 	until, goOn := p.Refused(90*time.Second, true)
 	assert.True(t, goOn)

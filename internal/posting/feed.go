@@ -17,13 +17,13 @@ import (
 )
 
 // feed hands the waiting entries out, each once it is claimed.
-func (p *run) feed(ctx context.Context, ready chan<- []store.Result, total int) error {
+func (p *run) feed(ctx context.Context, ready chan<- []store.Result) error {
 	// The next window is read while this one is sent.
 	windows := make(chan []batch.Entry)
 	group, feeding := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		defer close(windows)
-		return p.readWindows(feeding, total, windows)
+		return p.readWindows(feeding, windows)
 	})
 	group.Go(func() error {
 		for window := range windows {
@@ -39,11 +39,11 @@ func (p *run) feed(ctx context.Context, ready chan<- []store.Result, total int) 
 
 // readWindows reads the waiting entries in pieces; the first is small, so that
 // sending begins soon.
-func (p *run) readWindows(ctx context.Context, total int, windows chan<- []batch.Entry) error {
+func (p *run) readWindows(ctx context.Context, windows chan<- []batch.Entry) error {
 	size := firstLook
-	for after, read := 0, 0; read < total; size = lookAhead {
+	for after, read := p.part.Low-1, 0; read < p.part.N; size = lookAhead {
 		var window []batch.Entry
-		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Limit: min(size, total-read)}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, Secrets: p.Batch.Secrets != "", After: after, Upto: p.part.High, Limit: min(size, p.part.N-read)}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return err
@@ -80,10 +80,12 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		begun := p.Clock.Now()
 		block := window[:min(size, len(window))]
 		window = window[len(block):]
-		claim, block, err := p.Ledger.Claim(ctx, p.Batch.ID, p.Worker, block, p.Clock.Now(), lease)
+		asked := time.Now()
+		claim, err := p.Ledger.Claim(ctx, p.Batch.ID, p.at.Worker, block, p.Clock.Now())
 		if err != nil {
 			return err
 		}
+		p.at.Renewed(asked)
 		// Once noted, each has to come to a result, be it that it was not sent.
 		for _, group := range p.groups(block, claim) {
 			ready <- group
@@ -98,6 +100,16 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		}
 	}
 	return nil
+}
+
+// settle notes results, unless others may have the worker's work.
+func (p *run) settle(ctx context.Context, results []store.Result) error {
+	asked := time.Now()
+	err := p.Ledger.Settle(ctx, p.Batch.ID, p.at.Worker, results, p.Clock.Now())
+	if err == nil && len(results) > 0 {
+		p.at.Renewed(asked)
+	}
+	return err
 }
 
 // ignoreCancel leaves a cancellation to the context's own cause.
@@ -199,14 +211,11 @@ func (p *run) toLookAt(window []batch.Entry) map[string][]*batch.Entry {
 // onlySteps reports whether the account itself is not to change.
 func onlySteps(e *batch.Entry) bool { return len(e.Changes) == 0 && e.Intent != account.Remove }
 
-// settleOpen settles the steps that an earlier post left without a result: each
+// settleOpen settles the steps of the part that an earlier post, or another worker, left without a result: each
 // is looked up in the system. What was not carried out waits again.
 func (p *run) settleOpen(ctx context.Context) error {
-	// The caller has locked "post": whoever else claimed something is dead.
-	if err := p.Ledger.TakeOver(ctx, p.Batch.ID, p.Worker); err != nil {
-		return err
-	}
-	open, err := p.Ledger.InFlight(ctx, p.Batch.ID, p.Worker, p.Clock.Now())
+	// The part is this worker's: whoever claimed something of it is dead.
+	open, err := p.Ledger.InFlight(ctx, p.Batch.ID, p.part)
 	if err != nil || len(open) == 0 {
 		return err
 	}
@@ -251,7 +260,7 @@ func (p *run) settleOpen(ctx context.Context) error {
 		settled = append(settled, store.Result{Entry: e, Claim: step.Claim})
 	}
 	after := context.WithoutCancel(ctx)
-	err = errors.Join(p.Ledger.Settle(after, p.Batch.ID, settled, p.Clock.Now()), err)
+	err = errors.Join(p.settle(after, settled), err)
 	if p.Batch.Secrets != "" {
 		err = errors.Join(err, p.wipe(after, settled))
 	}

@@ -13,7 +13,9 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
+	"evenledger/internal/presence"
 	"evenledger/internal/store"
+	"evenledger/internal/system"
 )
 
 // followUps does elsewhere what follows the entries whose account is as wanted. One is noted
@@ -34,7 +36,7 @@ func (p *run) followUps(ctx context.Context, _ func(error)) error {
 			return nil
 		}
 		group, doing := errgroup.WithContext(ctx)
-		group.SetLimit(max(1, p.Together))
+		group.SetLimit(p.hands())
 		for entries := range slices.Chunk(window, fewClaimed) {
 			if doing.Err() != nil {
 				break
@@ -82,6 +84,10 @@ func (p *run) followOne(ctx context.Context, e *batch.Entry, s *membership.Step)
 	if order.Values != nil {
 		order.Values["id"] = e.Account
 	}
+	if err := p.at.May(); err != nil {
+		s.Result = membership.Queued
+		return err
+	}
 	order.Key = fmt.Sprintf("%d.%d.%s.%d", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano())
 	err := p.Do(ctx, s.Thing, order)
 	forget(e, account.FollowUpFailed, s.Name)
@@ -105,6 +111,17 @@ func (p *run) followOne(ctx context.Context, e *batch.Entry, s *membership.Step)
 // Again has what failed elsewhere, or of which nobody can say whether it was done, done once
 // more by the next Run: a person said so. It returns how many there are.
 func (p *Post) Again(ctx context.Context) (n int, err error) {
+	_, err = presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+		if err := p.atIt(at); err != nil {
+			return err
+		}
+		n, err = p.queueAgain(ctx, at)
+		return err
+	})
+	return n, err
+}
+
+func (p *Post) queueAgain(ctx context.Context, at *presence.Presence) (n int, err error) {
 	var queued []store.Result
 	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Does: membership.Follow}) {
 		if err != nil {
@@ -132,5 +149,5 @@ func (p *Post) Again(ctx context.Context) (n int, err error) {
 			return 0, err
 		}
 	}
-	return n, p.Ledger.Settle(ctx, p.Batch.ID, queued, p.Clock.Now())
+	return n, newRun(p, &system.Description{}, at).settle(ctx, queued)
 }

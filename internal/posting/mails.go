@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
+	"evenledger/internal/presence"
 	"evenledger/internal/reach"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
@@ -54,7 +56,7 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 		if p.Mail == nil {
 			return noMail()
 		}
-		rate := pace.New(p.Clock, p.Mail.Rate, time.Second)
+		rate := pace.New(p.Clock, p.Mail.Rate, time.Second, nil)
 		// The next are noted while these are sent, and no more than those.
 		work := make(chan *batch.Entry, 4*mailsAtOnce)
 		group, sending := errgroup.WithContext(ctx)
@@ -175,7 +177,7 @@ func (p *run) claim(ctx context.Context, entries []batch.Entry, does membership.
 		e.Steps = slices.Clone(e.Steps)
 		claimed = append(claimed, store.Result{Entry: e})
 	}
-	return p.Ledger.Settle(ctx, p.Batch.ID, claimed, p.Clock.Now())
+	return p.settle(ctx, claimed)
 }
 
 // giveBack has nothing more sent of what was claimed: it was not begun.
@@ -234,6 +236,10 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 		if err := rate.Wait(ctx); err != nil {
 			s.Result = membership.Queued
 			return nil
+		}
+		if err := p.at.May(); err != nil {
+			s.Result = membership.Queued
+			return err
 		}
 		err := sender.Send(ctx, m)
 		var no *mail.Refused
@@ -300,9 +306,27 @@ func domainOf(address string) string {
 
 // Mails sends mails of a batch that wait for a person's word: those that were held, and with
 // again those that were refused or of which nobody can say whether they arrived; of these
-// rows, or of all if there are none. It returns how many there were. The caller has locked
-// "post".
+// rows, or of all if there are none. It returns how many there were.
 func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err error) {
+	_, err = presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+		if err := p.atIt(at); err != nil {
+			return err
+		}
+		n, err = p.sendHeld(ctx, at, rows, again)
+		return err
+	})
+	return n, err
+}
+
+// atIt refuses what cannot be done while others post the batch.
+func (p *Post) atIt(at *presence.Presence) error {
+	if others := at.Crew().Others; len(others) > 0 {
+		return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s", p.Batch.ID, strings.Join(others, " and ")), Remedy: "Wait until that is done; “evenledger batches” shows it."}
+	}
+	return nil
+}
+
+func (p *Post) sendHeld(ctx context.Context, at *presence.Presence, rows []int, again bool) (n int, err error) {
 	wanted := []membership.Result{membership.Held}
 	if again {
 		wanted = append(wanted, membership.Failed, membership.Unclear, membership.Sending)
@@ -338,10 +362,11 @@ func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err er
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return 0, err
 	}
-	if err := p.Ledger.Settle(ctx, p.Batch.ID, queued, p.Clock.Now()); err != nil {
+	r := newRun(p, &system.Description{}, at)
+	r.part.High = math.MaxInt32
+	if err := r.settle(ctx, queued); err != nil {
 		return 0, err
 	}
-	r := &run{Post: p, about: &system.Description{}, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
 	err = r.recorded(ctx, r.mails)
 	_, waiting, countErr := p.Ledger.Counts(context.WithoutCancel(ctx), p.Batch.ID)
 	if countErr == nil && len(waiting) == 0 {

@@ -78,7 +78,7 @@ func (w *world) postMails(b *batch.Batch, server *mail.Server, hold bool) error 
 }
 
 func (w *world) poster(b *batch.Batch, server *mail.Server, hold bool) *posting.Post {
-	return &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID), Clock: w.clock, Mail: server, HoldMails: hold}
+	return &posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID), Clock: w.clock, Mail: server, HoldMails: hold}
 }
 
 // mailed counts what became of the batch's mails.
@@ -146,7 +146,12 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	// A post was killed with the other on its way.
 	e := w.entries(b)[1]
 	e.Outcome, e.Steps[0].Result = account.Waiting, membership.Sending
-	require.NoError(t, w.ledger.Settle(t.Context(), b.ID, []store.Result{{Entry: e}}, w.clock.Now()))
+	killed := worker()
+	_, err = w.ledger.Join(t.Context(), b.ID, killed)
+	require.NoError(t, err)
+	require.NoError(t, w.ledger.Settle(t.Context(), b.ID, killed, []store.Result{{Entry: e}}, w.clock.Now()))
+	_, err = w.ledger.Leave(t.Context(), b.ID, killed)
+	require.NoError(t, err)
 	require.NoError(t, w.postMails(b, server, false))
 	assert.Len(t, got(), 1)
 	assert.Equal(t, map[membership.Result]int{membership.Done: 1, membership.Unclear: 1}, w.mailed(b))

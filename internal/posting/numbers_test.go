@@ -40,8 +40,6 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			w := newWorld(t)
-			parsed, err := brief.Parse("b.yaml", []byte(c.brief), brief.Options{Today: "2026-11-23"})
-			require.NoError(t, err)
 			var drafts []*drafting.Draft
 			for _, there := range c.there {
 				target := memory.NewDirectory()
@@ -50,11 +48,13 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 					_, err := target.Create(t.Context(), account.Account{Fields: map[string]account.Value{"userName": account.Of(login), "uidNumber": account.Of(number)}}, nil)
 					require.NoError(t, err)
 				}
+				parsed, err := brief.Parse("b.yaml", []byte(c.brief), brief.Options{Today: "2026-11-23"})
+				require.NoError(t, err)
 				s, err := sheet.Read("s.csv", strings.NewReader("Login\n"+strings.ReplaceAll(c.rows, " ", "\n")+"\n"), sheet.Options{})
 				require.NoError(t, err)
-				drafts = append(drafts, &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(parsed, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}})
+				drafts = append(drafts, &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(parsed, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}})
 			}
-			made, errs := drafting.MakeAll(t.Context(), drafts)
+			made, errs := drafting.MakeAll(t.Context(), drafts, nil)
 			for i := range drafts {
 				require.NoError(t, errs[i])
 				w.even(made[i].Batch)

@@ -11,6 +11,15 @@ import (
 	"evenledger/internal/system"
 )
 
+// setPlaces finds out which field says where accounts stand.
+func (p *run) setPlaces() {
+	for _, kind := range p.about.Kinds {
+		if kind.Place != "" {
+			p.place = p.about.Field(kind.Place)
+		}
+	}
+}
+
 // makePlaces makes the places that accounts are to stand in and that do not exist, those
 // above first, before any account is sent there.
 func (p *run) makePlaces(ctx context.Context) error {

@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,6 +30,8 @@ import (
 	"evenledger/internal/feed"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
+	"evenledger/internal/pace"
+	"evenledger/internal/presence"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
@@ -46,7 +49,6 @@ const (
 	lookAhead   = 20000            // entries whose accounts are looked up together after that
 	lookAgain   = 10 * time.Minute // after which they are looked up again
 	maxAttempts = 3                // at a request whose answer stays unclear
-	lease       = 15 * time.Minute // for which what was claimed is nobody else's
 )
 
 // A Post is how one batch is to be carried out.
@@ -54,14 +56,17 @@ type Post struct {
 	Ledger   store.Posts
 	System   system.System
 	Batch    *batch.Batch
-	Worker   store.Worker  // this process, by a name that no other has
+	Worker   store.Worker  // this process
 	Together int           // requests in flight
+	Shared   bool          // all workers together have no more in flight than that
+	Crowd    *pace.Crowd   // is told how many share the system's rate; may be nil
 	URL      string        // at which System is
 	Settle   time.Duration // how long a new account may stay unseen
 	Timeout  time.Duration // how long one request may take
 	Trial    int           // stop after this many entries; 0: carry all out
 	Protect  []string      // patterns of accounts that are not changed, besides the batch's
 	HandsOut bool          // generated passwords are handed out afterwards
+	Helps    bool          // another began it, and hands them out
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
 	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
 	Clock    clock.Clock
@@ -75,7 +80,8 @@ type Post struct {
 // Run carries out the entries that wait. It returns when all are done, the trial
 // is over, ctx is done (after the requests in flight have ended) or the system
 // can no longer be used; the error says which. What may not be done at all is a
-// *batch.Guard, and then nothing was. The caller has locked "post".
+// *batch.Guard, and then nothing was. Others may post the same batch at the same time: they
+// share the work.
 func (p *Post) Run(ctx context.Context) error {
 	if err := p.May(ctx); err != nil {
 		return err
@@ -84,14 +90,44 @@ func (p *Post) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r := &run{Post: p, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
-	return r.all(ctx)
+	last, err := presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+		if others := at.Crew().Others; len(others) > 0 && p.Trial > 0 {
+			return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s, and more than a trial is under way", p.Batch.ID, strings.Join(others, " and ")), Remedy: "Post it without --trial to share the work."}
+		}
+		reached := p.System
+		defer func() { p.System = reached }()
+		p.System = &fenced{reached, at.May}
+		return newRun(p, about, at).all(ctx)
+	})
+	if last {
+		err = errors.Join(err, p.halted(context.WithoutCancel(ctx)))
+	}
+	return err
 }
 
-// A run is one time that a batch is carried out.
+// halted notes that nobody posts the batch any more, if it is not done.
+func (p *Post) halted(ctx context.Context) error {
+	b, err := p.Ledger.Batch(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	if b.State == batch.Posting {
+		b.State = batch.Stopped
+		if err = p.Ledger.Save(ctx, b); errors.Is(err, store.ErrChanged) {
+			return nil // somebody goes on already
+		}
+	}
+	*p.Batch = *b
+	return err
+}
+
+// A run is one time that a worker carries a batch out.
 type run struct {
 	*Post
 
+	at      *presence.Presence
+	part    store.Part // that is carried out now
+	waiting int        // entries that waited when the worker began
 	about   *system.Description
 	again   bool        // an earlier post of the batch may have sent something
 	made    atomic.Bool // an account was created
@@ -115,7 +151,11 @@ type run struct {
 	unclear     int          // memberships of which it is open what became of them
 }
 
-// all carries the batch out and notes how far it came.
+func newRun(p *Post, about *system.Description, at *presence.Presence) *run {
+	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
+}
+
+// all does the worker's share of every stage.
 func (p *run) all(ctx context.Context) (err error) {
 	if err := p.recognise(ctx); err != nil {
 		return err
@@ -125,27 +165,73 @@ func (p *run) all(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if p.again = !p.Batch.Posted.IsZero(); p.again {
+	if err := p.share(ctx, opening, 0, p.start); err != nil {
+		return err
+	}
+	if err := p.reload(ctx); err != nil { // another may have opened it
+		return err
+	}
+	if p.again = p.Batch.Posts > 1; p.again {
 		p.seen = p.Clock.Now().Add(p.Settle)
 	}
-	p.Batch.State, p.Batch.Posted = batch.Posting, p.Clock.Now()
+	p.HoldMails = p.Batch.HoldMails // as who began it said
+	p.setPlaces()
+	if err := p.stages(ctx); err != nil {
+		return err
+	}
+	if err := p.share(ctx, closing, 0, p.finish); err != nil {
+		return err
+	}
+	if err := errors.Join(p.reload(ctx), p.notSent()); err != nil {
+		return err
+	}
+	if n := len(p.left) + p.unclear; n > 0 {
+		return &system.Unclear{Err: fmt.Errorf("what became of %d of the requests could not be found out yet", n)}
+	}
+	return nil
+}
+
+// start notes that the batch is being posted, and does what comes before all accounts.
+func (p *run) start(ctx context.Context) error {
+	if err := p.reload(ctx); err != nil {
+		return err
+	}
+	if err := p.Batch.MayPost(p.URL); err != nil {
+		return err
+	}
+	if p.Batch.Posts == 0 && !p.Batch.Posted.IsZero() {
+		p.Batch.Posts = 1 // by a program that did not count
+	}
+	p.Batch.State, p.Batch.Posted, p.Batch.HoldMails = batch.Posting, p.Clock.Now(), p.HoldMails
+	p.Batch.Posts++
 	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 		return err
 	}
-	if err = p.whole(ctx, p.Batch.Begin, "beginning"); err == nil {
-		err = p.stages(ctx)
+	if err := p.whole(ctx, p.Batch.Begin, "beginning"); err != nil {
+		return err
+	}
+	return p.makePlaces(ctx)
+}
+
+// finish does what comes after all entries, and notes how far it came.
+func (p *run) finish(ctx context.Context) error {
+	if err := p.reload(ctx); err != nil {
+		return err
 	}
 	// What follows must be noted though the context may be over.
 	after := context.WithoutCancel(ctx)
-	counts, waiting, countErr := p.Ledger.Counts(after, p.Batch.ID)
+	counts, waiting, err := p.Ledger.Counts(after, p.Batch.ID)
+	if err != nil {
+		return err
+	}
 	p.Batch.State = batch.Stopped
-	if err == nil && countErr == nil && len(waiting) == 0 {
+	if len(waiting) == 0 {
 		err = p.whole(after, p.Batch.End, "end")
 	}
-	if countErr == nil && len(waiting) == 0 && !p.Batch.WaitsAround() {
+	if len(waiting) == 0 && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted
 	}
-	err = errors.Join(err, countErr, p.Ledger.Save(after, p.Batch))
+	err = errors.Join(err, p.Ledger.Save(after, p.Batch))
 	if err == nil && len(p.Batch.Unmakes) > 0 && p.Batch.State == batch.Posted {
 		err = p.unmake(after)
 		err = errors.Join(err, p.Ledger.Save(after, p.Batch))
@@ -165,7 +251,7 @@ func (p *Post) May(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if !p.HoldMails && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
+	if !p.HoldMails && !p.Helps && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
 		if err := p.mayMail(); err != nil {
 			return err
 		}
@@ -177,7 +263,7 @@ func (p *Post) May(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if waiting > 0 && !p.HandsOut {
+	if waiting > 0 && !p.HandsOut && !p.Helps {
 		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
 	}
 	given, err := p.Ledger.Given(ctx, p.Batch.ID)
@@ -228,25 +314,46 @@ func (p *run) reversed(ctx context.Context) error {
 }
 
 // stages carries out the accounts' own steps first, then what refers to accounts, then
-// passwords, then the memberships.
-func (p *run) stages(ctx context.Context) error {
-	if err := p.settleOpen(ctx); err != nil {
+// passwords, then the memberships, and then what goes out.
+func (p *run) stages(ctx context.Context) (err error) {
+	if p.waiting, err = p.Ledger.Open(ctx, p.Batch.ID); err != nil {
 		return err
 	}
-	if err := p.makePlaces(ctx); err != nil {
+	does, err := p.Ledger.Does(ctx, p.Batch.ID)
+	if err != nil {
 		return err
 	}
-	stages := []func(context.Context, func(error)) error{p.accounts, p.reown, p.references, p.passwords, p.memberships, p.followUps, p.mails}
-	for _, stage := range stages {
-		if err := p.recorded(ctx, stage); err != nil {
+	total := p.waiting
+	if p.Trial > 0 {
+		total = min(total, p.Trial)
+	}
+	p.begin("accounts", total)
+	if err := p.share(ctx, ofAccounts, p.Trial, func(ctx context.Context) error {
+		if err := p.settleOpen(ctx); err != nil {
 			return err
 		}
-	}
-	if err := p.notSent(); err != nil {
+		return p.recorded(ctx, p.accounts)
+	}); err != nil {
 		return err
 	}
-	if n := len(p.left) + p.unclear; n > 0 {
-		return &system.Unclear{Err: fmt.Errorf("what became of %d of the requests could not be found out yet", n)}
+	for _, s := range []struct {
+		stage store.Stage
+		does  []membership.Verb
+		do    func(context.Context, func(error)) error
+	}{
+		{ofReown, []membership.Verb{membership.Reown}, p.reown},
+		{ofReferring, []membership.Verb{membership.Refer}, p.references},
+		{ofPasswords, []membership.Verb{membership.Renew}, p.passwords},
+		{ofTies, membership.Ties(), p.memberships},
+		{ofFollowing, []membership.Verb{membership.Follow}, p.followUps},
+		{ofMails, []membership.Verb{membership.Notify}, p.mails},
+	} {
+		if !slices.ContainsFunc(s.does, func(v membership.Verb) bool { return slices.Contains(does, v) }) {
+			continue
+		}
+		if err := p.share(ctx, s.stage, 0, func(ctx context.Context) error { return p.recorded(ctx, s.do) }); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -269,14 +376,13 @@ func (p *run) recorded(ctx context.Context, stage func(context.Context, func(err
 
 // accounts carries out the accounts' own steps.
 func (p *run) accounts(ctx context.Context, stop func(error)) error {
-	total, err := p.Ledger.Open(ctx, p.Batch.ID)
-	if err != nil {
-		return err
+	if len(p.at.Crew().Others) > 0 { // they do some of it
+		open, err := p.Ledger.Open(ctx, p.Batch.ID)
+		if err != nil {
+			return err
+		}
+		p.reached(p.waiting - open)
 	}
-	if p.Trial > 0 {
-		total = min(total, p.Trial)
-	}
-	p.begin("accounts", total)
 	// The next block is noted while this one is sent. What is noted and not sent
 	// has to be looked up if the post is killed, so it is no more than that.
 	ready := make(chan []store.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
@@ -285,7 +391,8 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	sending := system.Ending(ctx)
 	// A few more than requests may be under way, which the system sees to, make theirs ready
 	// or read what came.
-	for range max(1, p.Together+p.Together/2) {
+	hands := p.hands()
+	for range hands + hands/2 {
 		workers.Go(func() {
 			for group := range ready {
 				open := false // noted as on their way
@@ -311,7 +418,7 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 			}
 		})
 	}
-	err = p.feed(ctx, ready, total)
+	err := p.feed(ctx, ready)
 	close(ready)
 	workers.Wait()
 	if p.made.Load() {
@@ -341,7 +448,7 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 		if failed != nil {
 			return // the steps stay noted as sent, and are looked up the next time
 		}
-		if failed = p.Ledger.Settle(ctx, p.Batch.ID, group, p.Clock.Now()); failed != nil {
+		if failed = p.settle(ctx, group); failed != nil {
 			stop(failed)
 		}
 		if p.Batch.Secrets != "" && failed == nil {
@@ -379,6 +486,13 @@ func (p *run) begin(stage string, total int) {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	p.stage, p.done, p.total = stage, 0, total
+}
+
+// reached tells how many are done, by all workers together.
+func (p *run) reached(n int) {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.done = min(max(n, p.done), p.total)
 }
 
 // advance tells that n more are done.

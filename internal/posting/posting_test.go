@@ -2,9 +2,11 @@ package posting_test
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"iter"
+	"math"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -23,6 +25,7 @@ import (
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
+	"evenledger/internal/presence"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -56,6 +59,14 @@ func someone(number, first, last, title string) account.Account {
 	}
 	return account.Account{Fields: fields}
 }
+
+// worker is a process that is at a batch.
+func worker() store.Worker {
+	return store.Worker{Name: rand.Text(), Who: "a test", Lease: presence.Lease}
+}
+
+// everything is a part with all rows.
+var everything = store.Part{High: math.MaxInt32}
 
 type world struct {
 	t      require.TestingT
@@ -95,7 +106,7 @@ func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: w.vaults, Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory", Secrets: w.secrets}}
+	d := &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory", Secrets: w.secrets}}
 	made, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made.Batch)
@@ -103,7 +114,7 @@ func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
-	err := (&posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Clock: w.clock}).Run(ctx)
+	err := (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Clock: w.clock}).Run(ctx)
 	w.even(b)
 	return err
 }
@@ -308,7 +319,7 @@ func TestLookUpFails(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
-	post := &posting.Post{Ledger: w.ledger, System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Clock: w.clock}
+	post := &posting.Post{Ledger: w.ledger, Worker: worker(), System: &unlisted{w.system, &system.Unavailable{Message: "turned away"}}, Batch: b, Together: 2, Clock: w.clock}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Waiting: 2}, w.even(b))
@@ -333,7 +344,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 				return &system.Unavailable{Message: "turned away"}
 			}
 			require.Error(t, w.post(t.Context(), b, 0))
-			open, err := w.ledger.InFlight(t.Context(), b.ID, "", w.clock.Now())
+			open, err := w.ledger.InFlight(t.Context(), b.ID, everything)
 			require.NoError(t, err)
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
@@ -359,7 +370,7 @@ func TestUnavailableStops(t *testing.T) {
 		}
 		return nil
 	}
-	post := &posting.Post{Ledger: w.ledger, System: w.system, Batch: b, Together: 1, Clock: w.clock}
+	post := &posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 1, Clock: w.clock}
 	var gone *system.Unavailable
 	require.ErrorAs(t, post.Run(t.Context()), &gone)
 	assert.Equal(t, account.Counts{account.Created: 1, account.Waiting: 3}, w.even(b))
@@ -404,7 +415,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		// cannot even be read, so every open step stays open.
 		ctx, cancel := context.WithCancel(context.Background())
 		dead := &deadAfter{System: w.system, dead: func() bool { mu.Lock(); defer mu.Unlock(); return calls >= killAt }}
-		err := (&posting.Post{Ledger: w.ledger, System: dead, Batch: b, Together: 2, Clock: w.clock}).Run(ctx)
+		err := (&posting.Post{Ledger: w.ledger, Worker: worker(), System: dead, Batch: b, Together: 2, Clock: w.clock}).Run(ctx)
 		cancel()
 		require.Error(rt, err)
 		w.even(b)
@@ -457,7 +468,7 @@ func TestStopEndsCleanly(t *testing.T) {
 	require.ErrorIs(t, w.post(ctx, b, 0), context.Canceled)
 	counts := w.even(b)
 	assert.Equal(t, w.system.Changes(), counts[account.Created], "what was sent is noted")
-	open, err := w.ledger.InFlight(t.Context(), b.ID, "", w.clock.Now())
+	open, err := w.ledger.InFlight(t.Context(), b.ID, everything)
 	require.NoError(t, err)
 	assert.Empty(t, open, "nothing is left open")
 	require.NoError(t, w.post(t.Context(), b, 0))
@@ -610,7 +621,7 @@ func TestInBulk(t *testing.T) {
 			b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n", csv.String())
 			s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
 			post := func() error {
-				return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Clock: w.clock}).Run(context.Background())
+				return (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Clock: w.clock}).Run(context.Background())
 			}
 			err := post()
 			if c.err != "" {
@@ -726,7 +737,7 @@ func TestOwnAccountsThatShowLate(t *testing.T) {
 	b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
 	s := &late{w.system, 1000}
 	post := func() error {
-		return (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Clock: w.clock}).Run(t.Context())
+		return (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Clock: w.clock}).Run(t.Context())
 	}
 	w.system.After = func(string, account.Account) error { return &system.Unclear{Err: errors.New("the line went dead")} }
 	require.Error(t, post())

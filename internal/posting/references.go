@@ -37,7 +37,7 @@ func (p *run) references(ctx context.Context, _ func(error)) error {
 			return err
 		}
 		group, sending := errgroup.WithContext(system.Ending(ctx))
-		group.SetLimit(max(1, p.Together))
+		group.SetLimit(p.hands())
 		for i := range window {
 			e := &window[i]
 			if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Result == "" }) {

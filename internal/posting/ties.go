@@ -27,9 +27,9 @@ func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch
 	if outward {
 		limit = outwardWindow
 	}
-	for after := 0; ctx.Err() == nil; {
+	for after := max(0, p.part.Low-1); ctx.Err() == nil; {
 		var window []batch.Entry
-		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew || does == membership.Notify, Mails: outward, After: after, Limit: limit}
+		filter := store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true, Does: does, Secrets: does == membership.Renew || does == membership.Notify, Mails: outward, After: after, Upto: p.part.High, Limit: limit}
 		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, filter) {
 			if err != nil {
 				return ignoreCancel(ctx, err)
@@ -176,7 +176,7 @@ func (w *tieWork) known() (things []thing) {
 // pass goes once through the things, several side by side, and returns what was refused.
 func (w *tieWork) pass(ctx context.Context, work map[thing][]tied) (refused []refusedTie, err error) {
 	group, sending := errgroup.WithContext(system.Ending(ctx))
-	group.SetLimit(max(1, w.Together))
+	group.SetLimit(w.hands())
 	var mu sync.Mutex
 	for at, ties := range work {
 		group.Go(func() error {

@@ -123,7 +123,7 @@ func sheetOf(n int, more string) string {
 }
 
 func (w *world) postTo(s system.System, b *batch.Batch, settle time.Duration) error {
-	err := (&posting.Post{Ledger: w.ledger, System: s, Batch: b, Together: 2, Settle: settle, Clock: w.clock}).Run(context.Background())
+	err := (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: settle, Clock: w.clock}).Run(context.Background())
 	w.even(b)
 	return err
 }

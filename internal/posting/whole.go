@@ -32,6 +32,9 @@ func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
 		if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 			return err
 		}
+		if err := p.at.May(); err != nil {
+			return err
+		}
 		order := one.Order
 		if order.Values != nil {
 			order.Values["batch"] = strconv.Itoa(p.Batch.ID)

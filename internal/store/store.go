@@ -9,6 +9,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"time"
 
@@ -21,12 +22,46 @@ import (
 // Errors that an engine tells.
 var (
 	ErrNoBatch = errors.New("no such batch")
+	// ErrChanged means that somebody else saved the batch since it was read.
+	ErrChanged = errors.New("somebody else was at the batch meanwhile")
+	// ErrFenced means that a worker was not heard of for as long as its lease, so that others may
+	// have its work by now: it must send nothing more.
+	ErrFenced = errors.New("this process was not heard of for too long, and others may have taken its work over")
+	// ErrNotEmpty is returned when a ledger is to be moved into one that has something already.
+	ErrNotEmpty = errors.New("there is something in it already")
 	// ErrBusy means that another process is at the same work.
 	ErrBusy = errors.New("another process is at it")
 	// ErrOld is returned when a ledger that may only be read is of another version than this
 	// program's: opening it to write brings an older one up to it.
 	ErrOld = errors.New("it is of another version, and has to be opened once where it can be written")
 )
+
+// Moved means that a ledger is not to be used, as it was moved elsewhere or is being moved.
+type Moved struct {
+	To   string // where to
+	Done bool   // it was: the other is to be used
+	Half bool   // it is the one that is being filled
+}
+
+func (m *Moved) Error() string {
+	switch {
+	case m.Done:
+		return "the ledger was moved to " + m.To
+	case m.Half:
+		return "another ledger is being moved into this one, or that was cut short"
+	}
+	return "the ledger is being moved to " + m.To + ", or that was cut short"
+}
+
+// Unlike means that two ledgers which should be the same are not.
+type Unlike struct{ Table, Key, Column string }
+
+func (u *Unlike) Error() string {
+	if u.Column == "" {
+		return fmt.Sprintf("only one of the ledgers has %s of %s", u.Key, u.Table)
+	}
+	return fmt.Sprintf("the ledgers differ in %s of %s of %s", u.Column, u.Key, u.Table)
+}
 
 // A Store is an open ledger. It may be used by several goroutines.
 type Store interface {
@@ -43,6 +78,9 @@ type Store interface {
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
 	Newest(ctx context.Context) (id int, err error)
 
+	// Working returns who is at which batch, in order of the batches.
+	Working(ctx context.Context) ([]At, error)
+
 	// SaveRun notes a run; one that has no number yet gets the next. Runs returns the newest
 	// first, at most limit; 0: all.
 	SaveRun(ctx context.Context, r *Run) error
@@ -53,6 +91,14 @@ type Store interface {
 	// Attempts returns the times that a row's request was claimed to be sent, in order.
 	Attempts(ctx context.Context, id, row int) ([]Attempt, error)
 
+	// InUse returns why the ledger is not to be used: a *Moved. ID is the identifier of the ledger,
+	// which stays when it is moved.
+	InUse(ctx context.Context) error
+	ID(ctx context.Context) (string, error)
+	// Move moves all of the ledger into another, which is new or was being filled by a move that was
+	// cut short, and compares every row; called is what the other is called, without secrets. Then
+	// the other is to be used, and not before. Told gets how many rows are done; it may be nil.
+	Move(ctx context.Context, to Store, called string, told func(stage string, rows int)) error
 	// Check reads all of the ledger, and Copy writes all of it to a new file and returns the
 	// size in bytes. CutJournal takes what was deleted out of the engine's journal as well.
 	Check(ctx context.Context) (Soundness, error)
@@ -98,17 +144,22 @@ type Reader interface {
 	Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error)
 }
 
+// Unnumbered is the number of a batch that is to have none, as it will be thrown away.
+const Unnumbered = -1
+
 // Drafts is what making a batch needs.
 type Drafts interface {
 	Reader
-	// Sweep throws away the batches that drafts left unfinished, as they were killed: the
-	// caller has locked "draft", and begins afterwards.
-	Sweep(ctx context.Context) error
-	// Begin makes a batch in state Drafting and gives it the next number.
-	Begin(ctx context.Context, b *batch.Batch) error
-	// Save writes what is known of the batch as a whole.
+	Crew
+	// Begin makes batches in state Drafting, at which the worker is, and gives them the next
+	// numbers, one after the other; those that say Unnumbered get none that a batch could have.
+	// Before that it throws away what drafts left unfinished whose worker is dead.
+	Begin(ctx context.Context, worker Worker, batches ...*batch.Batch) error
+	// Save writes what is known of the batch as a whole; ErrChanged: somebody else did since it
+	// was read.
 	Save(ctx context.Context, b *batch.Batch) error
-	// Discard takes away a batch whose making failed.
+	// Discard takes away a batch whose making failed. If others have been begun since, its
+	// number is not given again, and the batch is there in state Unmade.
 	Discard(ctx context.Context, id int) error
 	// Spool begins taking in the rows of a batch; Spooled returns the next of them beyond a
 	// row, at most limit.
@@ -132,20 +183,24 @@ type Drafts interface {
 // Posts is what carrying a batch out needs.
 type Posts interface {
 	Reader
+	Crew
 	Save(ctx context.Context, b *batch.Batch) error
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
-	// Claim notes that a worker is about to send the requests of entries: that is on disk when
-	// it returns. Until the lease ends nobody else gets them. It returns those that it got:
-	// others are claimed by another worker whose lease runs.
-	Claim(ctx context.Context, id int, worker Worker, entries []batch.Entry, now time.Time, lease time.Duration) (Claim, []batch.Entry, error)
+	// Take gives a worker a part of a stage: for Whole all of it, else rows that wait, at most so
+	// many. What a dead worker had is given first. Wait means that others have the rest of the
+	// stage, and Over that it has ended.
+	Take(ctx context.Context, id int, worker Worker, stage Stage, most int) (Part, Turn, error)
+	// End notes that a part is done, and Return that it is not: another may take it.
+	End(ctx context.Context, id int, worker Worker, part Part) error
+	Return(ctx context.Context, id int, worker Worker, part Part) error
+	// Claim notes that a worker is about to send the requests of entries, which are of a part that
+	// it has: that is on disk when it returns.
+	Claim(ctx context.Context, id int, worker Worker, entries []batch.Entry, now time.Time) (Claim, error)
 	// Settle notes what became of entries. It is on disk when it returns.
-	Settle(ctx context.Context, id int, results []Result, now time.Time) error
-	// TakeOver gives a worker the claims of all others: the caller has locked "post", so
-	// that they are dead.
-	TakeOver(ctx context.Context, id int, worker Worker) error
-	// InFlight returns the entries that were claimed and not settled, in the order of their
-	// rows: the worker's own, and those whose lease is over.
-	InFlight(ctx context.Context, id int, worker Worker, now time.Time) ([]InFlight, error)
+	Settle(ctx context.Context, id int, worker Worker, results []Result, now time.Time) error
+	// InFlight returns the entries of a part that were claimed and not settled, in the order of
+	// their rows.
+	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
 	// LastEnded returns when the last result of a batch was noted; zero: there is none.
 	LastEnded(ctx context.Context, id int) (time.Time, error)
 	// Open returns how many entries wait whose account's own step is still to be done.
@@ -161,6 +216,8 @@ type Posts interface {
 	// Steps returns how many steps that do this the batch has, by name and what became of
 	// them, in order of the names.
 	Steps(ctx context.Context, id int, does membership.Verb) ([]StepCount, error)
+	// Does returns what the steps of the batch do, each once.
+	Does(ctx context.Context, id int) ([]membership.Verb, error)
 	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 	Wipe(ctx context.Context, id int, rows []int) error
 }
@@ -200,6 +257,7 @@ type Filter struct {
 	Does     membership.Verb   // only entries with a step that does this; empty: any
 	Mails    bool              // with what mails hold
 	After    int               // only rows beyond this one
+	Upto     int               // only rows up to this one; 0: any
 	Limit    int               // 0: no limit
 	Last     bool              // from the last row backwards
 }
@@ -211,8 +269,61 @@ type StepCount struct {
 	N      int               `json:"n"`
 }
 
-// A Worker is one of the processes that may post a batch at once.
-type Worker string
+// Crew says who is at a batch: making it, or posting it. A worker's lease runs until it is
+// renewed or over; what it does after that is refused with ErrFenced.
+type Crew interface {
+	// Join makes a worker one of those at a batch; the first begins with nothing of it taken.
+	Join(ctx context.Context, id int, worker Worker) (Share, error)
+	Renew(ctx context.Context, id int, worker Worker) (Share, error)
+	// Leave returns whether it was the last.
+	Leave(ctx context.Context, id int, worker Worker) (last bool, err error)
+}
+
+// A Worker is one of the processes that are at a batch.
+type Worker struct {
+	Name  string // that no other has
+	Who   string // for people: the person and the machine
+	Lease time.Duration
+}
+
+// An At says that somebody is at a batch.
+type At struct {
+	Batch int       `json:"batch"`
+	Who   string    `json:"who"`
+	Began time.Time `json:"began"` // by the ledger's clock
+	Until time.Time `json:"until"` // if it is not heard of before
+}
+
+// A Share is how many workers are at batches of a system, and which of them one is, from 0 on.
+type Share struct {
+	Of, Rank int
+	Others   []string // who else is at the batch itself
+}
+
+// A Stage is a kind of work that is over before the next begins.
+type Stage struct {
+	Name  string
+	Whole bool // one worker does all of it
+	After bool // it is for the rows whose account's own step is done
+}
+
+// A Part is a range of a batch's rows that one worker has at a stage.
+type Part struct {
+	Stage     string
+	Low, High int  // rows, both included
+	N         int  // how many of them waited
+	Again     bool // another had it, or it was given back
+}
+
+// A Turn is what there is for a worker at a stage.
+type Turn int
+
+// The turns.
+const (
+	Over Turn = iota // nothing more
+	Wait             // others are at it
+	Got              // a part
+)
 
 // A Claim is the number of a note that requests are about to be sent.
 type Claim int64

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"evenledger/internal/clock"
+	"evenledger/internal/pace"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/yamldoc"
@@ -40,6 +41,7 @@ type Connection interface {
 type Work struct {
 	Together int               // requests in flight at once
 	Timeout  time.Duration     // of one request
+	Crowd    *pace.Crowd       // that shares the rate; nil: nobody does
 	Aliases  map[string]string // short name → full name of one of the system's own fields
 	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
 	Trace    *slog.Logger      // gets what was sent and answered, without secrets; may be nil

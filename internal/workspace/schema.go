@@ -68,7 +68,8 @@ func Schema(kinds Kinds) ([]byte, error) {
 		of = append(of, one)
 	}
 	top := yamldoc.Schema([]yamldoc.Key{
-		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db."},
+		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db. Or where a ledger is that several share: postgres://HOST/DATABASE, or env:NAME or file:PATH that says where its address is kept."},
+		{Name: "lease", Form: yamldoc.Text, About: "For how long a process that is heard of no more keeps its work before others take it over. Without it: 30s."},
 		{Name: "feeds", About: "Where sheets come from, each under a name of its own, for feed:NAME."},
 		{Name: "mail", Nested: mail.Keys(), About: "How mails are sent."},
 		{Name: "systems", About: "The systems whose accounts are kept, each under a name of its own."},

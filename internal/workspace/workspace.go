@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,11 +32,44 @@ const File = "evenledger.yaml"
 // A Workspace is what evenledger.yaml says.
 type Workspace struct {
 	Dir     string // absolute
-	Ledger  string // absolute path of the ledger
+	Ledger  Ledger
+	Lease   time.Duration // for which who is heard of no more keeps the work
 	Systems []System
 	Sets    []Set
 	Feeds   []Feed
 	Mail    *mail.Server // nil: nothing says how mails are sent
+}
+
+// A Ledger says where the ledger is.
+type Ledger struct {
+	Path string           // absolute, of its file; of one that is shared, of what is kept beside it here
+	at   string           // address of one that is shared, without a password
+	kept secret.Reference // where such an address is kept
+}
+
+// Shared reports whether the ledger is none of this workspace's files.
+func (l Ledger) Shared() bool { return l.at != "" || l.kept.Given() }
+
+// Address is where the ledger is; it may hold a password.
+func (l Ledger) Address() (string, error) {
+	switch {
+	case l.kept.Given():
+		return l.kept.Open()
+	case l.at != "":
+		return l.at, nil
+	}
+	return l.Path, nil
+}
+
+// String says where the ledger is, without a password.
+func (l Ledger) String() string {
+	switch {
+	case l.kept.Given():
+		return l.kept.String()
+	case l.at != "":
+		return l.at
+	}
+	return l.Path
 }
 
 // Kinds are those that evenledger.yaml may name.
@@ -67,6 +101,7 @@ type System struct {
 	Line       int               // in evenledger.yaml
 
 	Together int               // requests in flight at once
+	Shared   bool              // that holds for all workers together, as it was said
 	Settle   time.Duration     // how long a new account may stay unseen
 	Timeout  time.Duration     // for one request
 	Aliases  map[string]string // short name → the system's full attribute name
@@ -138,13 +173,15 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, Ledger: filepath.Join(dir, "ledger.db")}
+	w := &Workspace{Dir: dir, Ledger: Ledger{Path: filepath.Join(dir, "ledger.db")}, Lease: 30 * time.Second}
 	var sets yamldoc.Node
-	for _, pair := range doc.Root().Pairs("ledger", "systems", "sets", "feeds", "mail") {
+	for _, pair := range doc.Root().Pairs("ledger", "lease", "systems", "sets", "feeds", "mail") {
 		switch pair.Key {
 		case "ledger":
-			if path := pair.Value.Text(); path != "" {
-				w.Ledger = w.path(path)
+			w.readLedger(pair.Value)
+		case "lease":
+			if w.Lease = readDuration(pair.Value); w.Lease < time.Second || w.Lease > time.Hour {
+				pair.Value.Fail("Write a time from 1s to 1h.", "“%s” is no lease", pair.Value.Text())
 			}
 		case "systems":
 			for _, pair := range pair.Value.Pairs() {
@@ -165,6 +202,39 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 		return nil, err
 	}
 	return w, nil
+}
+
+// readLedger reads where the ledger is.
+func (w *Workspace) readLedger(node yamldoc.Node) {
+	if node.Text() == "" {
+		return
+	}
+	at, err := w.LedgerAt(node.Text())
+	if err != nil {
+		node.Fail("Put the address into an environment variable or a file and write env:NAME or file:PATH here, or leave the password to PGPASSFILE.", "%s", err)
+	}
+	w.Ledger = at
+}
+
+// LedgerAt is the ledger that a text means: a file, an address of a shared one without a password,
+// or where such an address is kept.
+func (w *Workspace) LedgerAt(text string) (Ledger, error) {
+	shared := Ledger{Path: filepath.Join(w.Dir, "ledger")}
+	if at, err := url.Parse(text); err == nil && (at.Scheme == "postgres" || at.Scheme == "postgresql") {
+		if _, has := at.User.Password(); has {
+			return shared, errors.New("there is a password in the address of the ledger")
+		}
+		shared.at = text
+		return shared, nil
+	}
+	if kept, err := secret.NewReference(text, w.Dir); err == nil {
+		shared.kept = kept
+		return shared, nil
+	}
+	if text == "" || strings.Contains(text, "://") {
+		return shared, errors.New("that is no address of a ledger")
+	}
+	return Ledger{Path: w.path(text)}, nil
 }
 
 // readSets reads the sets, when the systems are known.
@@ -235,7 +305,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 		case "kind":
 			p.Value.OneOf(kindNames(kinds)...)
 		case "together":
-			s.Together = p.Value.Whole(1, 100)
+			s.Together, s.Shared = p.Value.Whole(1, 100), true
 		case "settle":
 			s.Settle = readDuration(p.Value)
 		case "timeout":

@@ -33,7 +33,7 @@ func TestCreateAndFind(t *testing.T) {
 	w, err := workspace.Find(deep, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	assert.Equal(t, dir, w.Dir)
-	assert.Equal(t, filepath.Join(dir, "ledger.db"), w.Ledger)
+	assert.Equal(t, workspace.Ledger{Path: filepath.Join(dir, "ledger.db")}, w.Ledger)
 	s, err := w.System("")
 	require.NoError(t, err, "the only system needs no name")
 	assert.Equal(t, 4, s.Together)
@@ -59,7 +59,7 @@ systems:
 	w, err := workspace.Read(dir, workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 	require.NoError(t, err)
 	a, b := w.Systems[0], w.Systems[1]
-	assert.Equal(t, "/var/lib/crew.db", w.Ledger)
+	assert.Equal(t, "/var/lib/crew.db", w.Ledger.Path)
 	assert.Equal(t, "https://a.example/scim", a.URL())
 	assert.Equal(t, []any{"scim", time.Minute, 500 * time.Millisecond, 9}, []any{a.Kind.Name, a.Settle, a.Timeout, a.Together})
 	assert.Equal(t, map[string]string{"berth": "urn:x:berth"}, a.Aliases)

@@ -17,33 +17,16 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"evenledger/internal/pgdial"
 	"evenledger/internal/reach"
 )
 
 // dialPostgres connects, over TLS that is verified unless nothing leaves this machine.
 func (d *database) dialPostgres(ctx context.Context) (*pgx.Conn, error) {
-	at := *d.address
-	at.Scheme = postgres
-	options := at.Query()
-	if mode := options.Get("sslmode"); !d.local() && mode != "" && mode != "verify-full" {
-		return nil, &reach.Unavailable{Message: fmt.Sprintf("%s would be asked with sslmode=%s, and anybody in between could listen or answer", d.name(), mode), Remedy: "Take sslmode out of the address, or write sslmode=verify-full; “ca” names an authority of your own."}
-	} else if !d.local() {
-		options.Set("sslmode", "verify-full")
-	}
-	if d.ca != "" {
-		options.Set("sslrootcert", d.ca)
-		options.Set("sslmode", "verify-full")
-	}
-	options.Set("connect_timeout", strconv.Itoa(max(1, int(d.timeout.Seconds()))))
-	at.RawQuery = options.Encode()
-	config, err := pgx.ParseConfig(at.String())
+	config, err := pgdial.Config(d.address, d.ca, d.secret, d.timeout)
 	if err != nil {
 		return nil, err
 	}
-	if d.secret != "" {
-		config.Password = d.secret
-	}
-	config.RuntimeParams["datestyle"], config.RuntimeParams["application_name"] = "ISO", "evenledger"
 	return pgx.ConnectConfig(ctx, config)
 }
 

@@ -21,6 +21,7 @@ import (
 	"unicode/utf8"
 
 	"evenledger/internal/feed"
+	"evenledger/internal/pgdial"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/yamldoc"
@@ -244,10 +245,7 @@ func (s *source) connect(work feed.Work) (*database, error) {
 }
 
 // local reports whether what is said stays on this machine.
-func (d *database) local() bool {
-	host := cmp.Or(d.address.Hostname(), d.address.Query().Get("host"))
-	return host == "" || strings.HasPrefix(host, "/") || reach.OnThisMachine(host)
-}
+func (d *database) local() bool { return pgdial.Local(d.address) }
 
 // name says which database it is, without secrets.
 func (d *database) name() string {

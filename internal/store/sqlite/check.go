@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"evenledger/internal/store"
+	"evenledger/internal/store/tables"
 )
 
 // Check reads all of the ledger: its file, and whether every row of every batch has come
@@ -32,6 +33,31 @@ func (l *Ledger) Check(ctx context.Context) (s store.Soundness, err error) {
 	batches, err := l.CheckBatches(ctx)
 	batches.Problems = append(s.Problems, batches.Problems...)
 	return batches, err
+}
+
+// CopyOf writes all that a ledger of any engine has to a new file that its owner alone can read,
+// and returns its size in bytes.
+func CopyOf(ctx context.Context, from *tables.Ledger, path string) (size int64, err error) {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	if err := file.Close(); err != nil {
+		return 0, err
+	}
+	to, err := Open(ctx, path)
+	if err != nil {
+		return 0, errors.Join(err, os.Remove(path))
+	}
+	err = from.Fill(ctx, to.Ledger, func(string, int) {})
+	if err = errors.Join(err, to.Close()); err != nil {
+		return 0, errors.Join(err, os.Remove(path))
+	}
+	stat, err := os.Stat(path)
+	if err != nil {
+		return 0, err
+	}
+	return stat.Size(), nil
 }
 
 // Copy writes all that is in the ledger to a new file that its owner alone can read, and

@@ -15,7 +15,7 @@ import (
 )
 
 // What is to be sent is claimed first, and settled when the answer is there. What was
-// claimed and never settled is found when the lease is over, to be looked up.
+// claimed and never settled is found by who has the part later, to be looked up.
 func Example() {
 	ctx, noon := context.Background(), time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	folder, err := os.MkdirTemp("", "ledger")
@@ -29,25 +29,26 @@ func Example() {
 	}
 	defer ledger.Close()
 
-	b := &batch.Batch{Made: noon}
+	quay := store.Worker{Name: "quay-1", Who: "mvance on quay", Lease: time.Minute}
+	b := &batch.Batch{Made: noon} // beginning it, and joining it, makes the worker one of those at it
 	entry := batch.Entry{Intent: account.Create, Outcome: account.Waiting}
 	first, second := entry, entry
 	first.Row, second.Row = 2, 3
-	if err := ledger.Begin(ctx, b); err != nil {
+	if err := ledger.Begin(ctx, quay, b); err != nil {
 		log.Fatal(err)
 	}
 	if err := ledger.Add(ctx, b.ID, []batch.Entry{first, second}); err != nil {
 		log.Fatal(err)
 	}
-	claim, got, err := ledger.Claim(ctx, b.ID, "quay", []batch.Entry{first, second}, noon, time.Minute)
+	claim, err := ledger.Claim(ctx, b.ID, quay, []batch.Entry{first, second}, noon)
 	if err != nil {
 		log.Fatal(err)
 	}
-	got[0].Outcome, got[0].Account = account.Created, "u-000001"
-	if err := ledger.Settle(ctx, b.ID, []store.Result{{Entry: got[0], Claim: claim}}, noon); err != nil {
+	first.Outcome, first.Account = account.Created, "u-000001"
+	if err := ledger.Settle(ctx, b.ID, quay, []store.Result{{Entry: first, Claim: claim}}, noon); err != nil {
 		log.Fatal(err)
 	}
-	open, err := ledger.InFlight(ctx, b.ID, "another", noon.Add(time.Hour))
+	open, err := ledger.InFlight(ctx, b.ID, store.Part{High: 1000})
 	if err != nil {
 		log.Fatal(err)
 	}

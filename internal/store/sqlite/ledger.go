@@ -42,6 +42,7 @@ type Ledger struct {
 	*tables.Ledger
 
 	db       *sql.DB
+	noting   *sql.DB // commits there do not wait for the disk; nil: the ledger is only read
 	path     string
 	writing  sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
 	prepared sync.Map   // statement → its *sql.Stmt
@@ -52,13 +53,18 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("the ledger %s: %w", path, err)
 	}
-	l, err := connect(path, "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate")
+	const options = "_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate&_pragma=synchronous"
+	l, err := connect(path, options+"(FULL)")
 	if err != nil {
 		return nil, err
 	}
 	if err := l.migrate(ctx); err != nil {
 		return nil, errors.Join(l.told(err), l.db.Close())
 	}
+	if l.noting, err = sql.Open("sqlite", "file:"+escape(path)+"?"+options+"(NORMAL)"); err != nil {
+		return nil, errors.Join(l.told(err), l.db.Close())
+	}
+	l.noting.SetMaxOpenConns(1)
 	return l, nil
 }
 
@@ -128,7 +134,12 @@ func escape(path string) string {
 }
 
 // Close closes the ledger.
-func (l *Ledger) Close() error { return l.db.Close() }
+func (l *Ledger) Close() error {
+	if l.noting != nil {
+		return errors.Join(l.noting.Close(), l.db.Close())
+	}
+	return l.db.Close()
+}
 
 // CutJournal takes what was deleted out of the journal as well. Readers that are at
 // it are waited for, but not for long: the next to close the ledger cuts it too.
@@ -139,12 +150,21 @@ func (l *Ledger) CutJournal(ctx context.Context) error {
 
 // Write implements tables.Engine. While another process is at the ledger, it waits.
 func (l *Ledger) Write(ctx context.Context, do func(tables.Tx) error) error {
+	return l.write(ctx, l.db, do)
+}
+
+// Note implements tables.Engine.
+func (l *Ledger) Note(ctx context.Context, do func(tables.Tx) error) error {
+	return l.write(ctx, l.noting, do)
+}
+
+func (l *Ledger) write(ctx context.Context, db *sql.DB, do func(tables.Tx) error) error {
 	l.writing.Lock()
 	defer l.writing.Unlock()
 	var tx *sql.Tx
 	for since := time.Now(); ; {
 		var err error
-		if tx, err = l.db.BeginTx(ctx, nil); err == nil {
+		if tx, err = db.BeginTx(ctx, nil); err == nil {
 			break
 		}
 		if !IsBusy(err) || ctx.Err() != nil || time.Since(since) > longestBusy {
@@ -175,6 +195,21 @@ func (l *Ledger) Query(ctx context.Context, statement string, args ...any) (*sql
 	return l.db.QueryContext(ctx, form(statement), args...)
 }
 
+// Enter implements tables.Engine by a lock that the operating system takes from the dead.
+func (l *Ledger) Enter(worker string) (leave func() error, err error) {
+	unlock, err := l.Lock("worker-" + worker)
+	if err != nil {
+		return nil, err
+	}
+	return func() error { return errors.Join(unlock(), os.Remove(l.lockPath("worker-"+worker))) }, nil
+}
+
+// Gone implements tables.Engine.
+func (l *Ledger) Gone(worker string) bool {
+	leave, err := l.Enter(worker)
+	return err == nil && leave() == nil
+}
+
 // Lost implements tables.Engine: a file is not lost.
 func (l *Ledger) Lost(error) bool { return false }
 
@@ -202,6 +237,18 @@ func (t *transaction) Exec(ctx context.Context, statement string, args ...any) (
 	}
 	return done.RowsAffected()
 }
+
+// Alone implements tables.Tx: SQLite lets one write at a time.
+func (t *transaction) Alone(context.Context, int) error { return nil }
+
+// Still implements tables.Tx.
+func (t *transaction) Still(context.Context) error { return nil }
+
+// Numbered implements tables.Tx: SQLite looks at what is there.
+func (t *transaction) Numbered(context.Context) error { return nil }
+
+// Now implements tables.Tx: all who use the file share a machine.
+func (t *transaction) Now(context.Context) (time.Time, error) { return time.Now(), nil }
 
 // Many prepares the statement once for as long as the ledger is open.
 func (t *transaction) Many(ctx context.Context, statement string, lists [][]any) error {
@@ -252,7 +299,7 @@ func IsDamaged(err error) bool {
 // Lock takes the work of that name ("draft", "post") for this process until
 // unlock is called or the process ends. store.ErrBusy means that another has it.
 func (l *Ledger) Lock(work string) (unlock func() error, err error) {
-	file := flock.New(l.path+"."+work+".lock", flock.SetPermissions(0o600))
+	file := flock.New(l.lockPath(work), flock.SetPermissions(0o600))
 	got, err := file.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("the ledger cannot be locked: %w", err)
@@ -262,3 +309,5 @@ func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 	}
 	return file.Unlock, nil
 }
+
+func (l *Ledger) lockPath(work string) string { return l.path + "." + work + ".lock" }

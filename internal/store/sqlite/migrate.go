@@ -15,7 +15,7 @@ import (
 )
 
 // version of the tables, kept in SQLite's user_version.
-const version = 5
+const version = tables.Version
 
 const first = `
 CREATE TABLE batches (
@@ -73,6 +73,23 @@ CREATE TABLE runs (id INTEGER PRIMARY KEY, about TEXT NOT NULL) STRICT;
 CREATE TABLE outgoing (batch INTEGER NOT NULL, row INTEGER NOT NULL, name TEXT NOT NULL, about TEXT NOT NULL, PRIMARY KEY (batch, row, name)) STRICT, WITHOUT ROWID;
 `
 
+// shared is what version 6 has besides: who is at which batch, what of it each has, and what
+// proves that nothing was altered.
+const shared = `
+ALTER TABLE batches ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
+INSERT INTO meta (name, value) VALUES ('ledger', lower(hex(randomblob(16))));
+CREATE TABLE workers (batch INTEGER NOT NULL, worker TEXT NOT NULL, who TEXT NOT NULL, began TEXT NOT NULL, until TEXT NOT NULL, PRIMARY KEY (batch, worker)) STRICT, WITHOUT ROWID;
+CREATE TABLE parts (
+	batch INTEGER NOT NULL, stage TEXT NOT NULL, low INTEGER NOT NULL, high INTEGER NOT NULL, n INTEGER NOT NULL,
+	worker TEXT NOT NULL, ended INTEGER NOT NULL, PRIMARY KEY (batch, stage, low)) STRICT, WITHOUT ROWID;
+CREATE TABLE history (
+	batch INTEGER NOT NULL, chain TEXT NOT NULL, n INTEGER NOT NULL, at TEXT NOT NULL, what TEXT NOT NULL,
+	body TEXT NOT NULL, hash TEXT NOT NULL, PRIMARY KEY (batch, chain, n)) STRICT, WITHOUT ROWID;
+CREATE TABLE signatures (batch INTEGER NOT NULL, person TEXT NOT NULL, key TEXT NOT NULL, seal TEXT NOT NULL, signature TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (batch, person)) STRICT, WITHOUT ROWID;
+CREATE TABLE keys (batch INTEGER PRIMARY KEY, sealed TEXT NOT NULL) STRICT;
+`
+
 // migrate brings the tables to the version that this program writes. A ledger that is of
 // it already is only read, so that looking at one waits for nobody.
 func (l *Ledger) migrate(ctx context.Context) error {
@@ -90,7 +107,7 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		if err != nil || has >= version {
 			return err
 		}
-		for _, step := range []func(context.Context, tables.Tx) error{statements(first), statements(steps), renameAbout, giveRows, statements(outward)}[has:] {
+		for _, step := range []func(context.Context, tables.Tx) error{statements(first), statements(steps), renameAbout, giveRows, statements(outward), statements(shared)}[has:] {
 			if err := step(ctx, tx); err != nil {
 				return err
 			}

@@ -18,9 +18,12 @@ import (
 // them. Its fields are those of batch.Batch, in their order.
 type about struct {
 	ID         int         `json:"batch"`
+	Revision   int         `json:"-"` // it has a column
 	State      batch.State `json:"state"`
 	Made       time.Time   `json:"drafted"`
 	Posted     time.Time   `json:"posted"`
+	Posts      int         `json:"posts,omitempty"`
+	HoldMails  bool        `json:"holdMails,omitempty"`
 	By         string      `json:"by"`
 	Sheet      string      `json:"sheet"`
 	Separator  string      `json:"separator,omitempty"`

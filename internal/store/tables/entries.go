@@ -70,6 +70,10 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 		more += ", ''"
 	}
 	query, args = "SELECT "+entryColumns+more+" FROM "+entriesNow+" WHERE e.batch = ? AND e.row > ?", []any{id, after}
+	if filter.Upto > 0 {
+		query += " AND e.row <= ?"
+		args = append(args, filter.Upto)
+	}
 	if filter.Last {
 		args[1] = filter.After
 		if !first {

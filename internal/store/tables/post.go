@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"math"
 	"time"
 
 	"evenledger/internal/account"
@@ -12,52 +13,28 @@ import (
 	"evenledger/internal/store"
 )
 
-// Claim implements store.Store.
-func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries []batch.Entry, now time.Time, lease time.Duration) (claim store.Claim, got []batch.Entry, err error) {
+// Claim implements store.Posts.
+func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries []batch.Entry, now time.Time) (claim store.Claim, err error) {
+	rows := make([]int, 0, len(entries))
+	for _, e := range entries {
+		rows = append(rows, e.Row)
+	}
+	sent := now.UTC().Format(moment)
 	err = l.Write(ctx, func(tx Tx) error {
-		taken := map[int]bool{} // by other workers, whose leases run
-		if err := each(ctx, tx, func(rows *sql.Rows) error {
-			var row int
-			err := rows.Scan(&row)
-			taken[row] = true
-			return err
-		}, claimedByOthers, id, worker, now.UTC().Format(moment)); err != nil {
+		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
-		if err := one(ctx, tx, []any{&claim}, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker, now.UTC().Format(moment), now.Add(lease).UTC().Format(moment)); err != nil {
+		if err := one(ctx, tx, []any{&claim}, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker.Name, sent, sent); err != nil {
 			return err
-		}
-		rows := make([]int, 0, len(entries))
-		for _, e := range entries {
-			if !taken[e.Row] {
-				rows, got = append(rows, e.Row), append(got, e)
-			}
 		}
 		_, err = tx.Exec(ctx, "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM (LISTED(?3)) listed", id, claim, jsonText(rows))
 		return err
 	})
-	return claim, got, err
+	return claim, err
 }
 
-// claimedByOthers is in two, so that the claims of the worker itself, which may be very many,
-// are not gone through.
-const claimedByOthers = `WITH others AS (
-		SELECT n FROM claims WHERE batch = ?1 AND worker < ?2 AND until > ?3 UNION ALL
-		SELECT n FROM claims WHERE batch = ?1 AND worker > ?2 AND until > ?3)
-	SELECT a.row FROM others o JOIN attempts a ON a.batch = ?1 AND a.claim = o.n
-	LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
-	WHERE r.row IS NULL`
-
-// TakeOver implements store.Store.
-func (l *Ledger) TakeOver(ctx context.Context, id int, worker store.Worker) error {
-	return l.Write(ctx, func(tx Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE claims SET worker = ? WHERE batch = ?", worker, id)
-		return err
-	})
-}
-
-// Settle implements store.Store.
-func (l *Ledger) Settle(ctx context.Context, id int, results []store.Result, now time.Time) error {
+// Settle implements store.Posts.
+func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, results []store.Result, now time.Time) error {
 	if len(results) == 0 {
 		return nil
 	}
@@ -72,6 +49,9 @@ func (l *Ledger) Settle(ctx context.Context, id int, results []store.Result, now
 		}
 	}
 	return l.Write(ctx, func(tx Tx) error {
+		if err := l.renew(ctx, tx, id, worker); err != nil {
+			return err
+		}
 		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (batch, row) DO UPDATE SET claim = CASE WHEN results.claim > excluded.claim THEN results.claim ELSE excluded.claim END,
 			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did`, settled); err != nil {
@@ -123,6 +103,9 @@ func (l *Ledger) Changing(ctx context.Context, id int) (map[string]bool, error) 
 // Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
 func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 	return l.Write(ctx, func(tx Tx) error {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
+			return err
+		}
 		if rows == nil {
 			_, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ?", id)
 			return err
@@ -150,6 +133,17 @@ func (l *Ledger) Steps(ctx context.Context, id int, does membership.Verb) ([]sto
 	return all, rows.Err()
 }
 
+// Does implements store.Posts.
+func (l *Ledger) Does(ctx context.Context, id int) (all []membership.Verb, err error) {
+	err = each(ctx, l, func(rows *sql.Rows) error {
+		var does membership.Verb
+		err := rows.Scan(&does)
+		all = append(all, does)
+		return err
+	}, `SELECT "do" FROM steps WHERE batch = ? GROUP BY "do"`, id)
+	return all, err
+}
+
 // Given returns how many passwords that sheets gave the batch keeps.
 func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
 	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id)
@@ -169,19 +163,18 @@ func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting, mailed int,
 		FROM (SELECT coalesce(r.did, '') AS did, coalesce(r.outcome, ?3) AS came, s.sealed NOT LIKE 'given:%' AS generated, p.result AS renewed,
 				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m."do" = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
 			FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
-			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p."do" = ?4 WHERE s.batch = ?10)`,
+			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p."do" = ?4 WHERE s.batch = ?10) sealed`,
 		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, id)
 	return got, waiting, mailed, err
 }
 
-// InFlight implements store.Store.
-func (l *Ledger) InFlight(ctx context.Context, id int, worker store.Worker, now time.Time) ([]store.InFlight, error) {
-	return l.inFlight(ctx, id, " AND (c.worker = ? OR c.until <= ?)", worker, now.UTC().Format(moment))
+// InFlight implements store.Posts.
+func (l *Ledger) InFlight(ctx context.Context, id int, part store.Part) ([]store.InFlight, error) {
+	return l.inFlight(ctx, id, part.Low, part.High)
 }
 
-// inFlight returns the entries that were claimed and not settled, of claims of which a
-// condition holds.
-func (l *Ledger) inFlight(ctx context.Context, id int, condition string, args ...any) ([]store.InFlight, error) {
+// inFlight returns the entries among rows that were claimed and not settled.
+func (l *Ledger) inFlight(ctx context.Context, id, low, high int) ([]store.InFlight, error) {
 	var open []store.InFlight
 	var claim store.Claim
 	var first, sent string
@@ -200,9 +193,8 @@ func (l *Ledger) inFlight(ctx context.Context, id int, condition string, args ..
 				SELECT a.row, max(c.n) AS n, min(c.sent) AS first, max(c.sent) AS sent FROM claims c
 				JOIN attempts a ON a.batch = c.batch AND a.claim = c.n
 				LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
-				WHERE c.batch = ? AND r.row IS NULL`+condition+` GROUP BY a.row)
-			SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ? ORDER BY e.row`,
-			append(append([]any{id}, args...), id)...)
+				WHERE c.batch = ?1 AND a.row BETWEEN ?2 AND ?3 AND r.row IS NULL GROUP BY a.row)
+			SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ?1 ORDER BY e.row`, id, low, high)
 		if err != nil {
 			return err
 		}
@@ -247,7 +239,7 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 			continue
 		}
 		if !ended {
-			open, err := l.inFlight(ctx, b.ID, "")
+			open, err := l.inFlight(ctx, b.ID, 0, math.MaxInt32)
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package tables
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"math"
 
 	"evenledger/internal/store"
@@ -11,6 +12,9 @@ import (
 // SaveRun implements store.Store.
 func (l *Ledger) SaveRun(ctx context.Context, r *store.Run) error {
 	return l.Write(ctx, func(tx Tx) error {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
+			return err
+		}
 		if r.ID == 0 {
 			if err := one(ctx, tx, []any{&r.ID}, "INSERT INTO runs (about) VALUES ('') RETURNING id"); err != nil {
 				return err

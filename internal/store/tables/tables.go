@@ -11,6 +11,7 @@ import (
 	"database/sql"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"evenledger/internal/account"
@@ -22,11 +23,17 @@ import (
 // “?2” for the second, and LISTED(?) for the numbers of a JSON list.
 type Engine interface {
 	// Write runs do in a transaction that is on disk when Write returns, and of which nothing is
-	// there if it fails; Read runs it in one that sees everything as it is at one moment.
+	// there if it fails; Note is the same, but that a power cut may take it back until something
+	// is written. Read runs do in one that sees everything as it is at one moment.
 	Write(ctx context.Context, do func(Tx) error) error
+	Note(ctx context.Context, do func(Tx) error) error
 	Read(ctx context.Context, do func(Tx) error) error
 	// Query asks outside of a transaction.
 	Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+	// Enter says that a worker of this process lives until leave is called or the process ends,
+	// and Gone reports whether one is known to live no more, though its lease may still run.
+	Enter(worker string) (leave func() error, err error)
+	Gone(worker string) bool
 	// Lost reports whether an error leaves it open whether what was written is there, as the
 	// connection to the engine broke.
 	Lost(err error) bool
@@ -38,11 +45,26 @@ type Tx interface {
 	Exec(ctx context.Context, statement string, args ...any) (changed int64, err error)
 	// Many runs a statement once for each of the lists of arguments.
 	Many(ctx context.Context, statement string, lists [][]any) error
+	// Alone waits until no other transaction is alone with the batch, or with the whole ledger
+	// for 0, until this one ends.
+	Alone(ctx context.Context, batch int) error
+	// Still waits until nobody is alone with the ledger, and keeps it so until it ends.
+	Still(ctx context.Context) error
+	// Numbered has the numbers that the engine gives go on behind those that are there.
+	Numbered(ctx context.Context) error
+	// Now is the time by the clock that all who use the ledger share.
+	Now(ctx context.Context) (time.Time, error)
 }
+
+// Version is that of the tables.
+const Version = 6
 
 // A Ledger is the part of a store.Store that is the same for every engine. It may be used by
 // several goroutines.
-type Ledger struct{ Engine }
+type Ledger struct {
+	Engine
+	entered sync.Map // name of a worker of this process → how it leaves
+}
 
 // querier is what asks: an engine, or a transaction of it.
 type querier interface {
@@ -82,67 +104,139 @@ const stamp = time.RFC3339Nano
 // moment is a time that sorts as text.
 const moment = "2006-01-02T15:04:05.000000000Z"
 
-// Sweep implements store.Drafts.
-func (l *Ledger) Sweep(ctx context.Context) error {
+// ofBatches are the tables that have rows of a batch being drafted.
+var ofBatches = []string{"entries", "secrets", "steps", "outgoing", "workers"}
+
+// Begin implements store.Drafts.
+func (l *Ledger) Begin(ctx context.Context, worker store.Worker, batches ...*batch.Batch) error {
 	return l.Write(ctx, func(tx Tx) error {
-		for _, table := range ofBatches {
-			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE batch IN (SELECT id FROM batches WHERE state = ?)", batch.Drafting); err != nil {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		if err := errors.Join(mayUse(ctx, tx), l.sweep(ctx, tx)); err != nil {
+			return err
+		}
+		var low, high int
+		if err := one(ctx, tx, []any{&low, &high}, "SELECT coalesce(min(id), 0), coalesce(max(id), 0) FROM batches"); err != nil {
+			return err
+		}
+		low, high = min(low, 0), max(high, 0)
+		for _, b := range batches {
+			if b.ID == store.Unnumbered {
+				low--
+				b.ID = low
+			} else {
+				high++
+				b.ID = high
+			}
+			b.State, b.Revision = batch.Drafting, 0
+			about, err := WriteAbout(b)
+			if err != nil {
+				return err
+			}
+			if _, err = tx.Exec(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, about); err != nil {
+				return err
+			}
+			if err := l.enter(ctx, tx, b.ID, worker); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE state = ?", batch.Drafting)
-		return err
+		return nil
 	})
 }
 
-// ofBatches are the tables that have rows of a batch being drafted.
-var ofBatches = []string{"entries", "secrets", "steps", "outgoing"}
-
-// Begin implements store.Drafts.
-func (l *Ledger) Begin(ctx context.Context, b *batch.Batch) error {
-	return l.Write(ctx, func(tx Tx) error {
-		if err := one(ctx, tx, []any{&b.ID}, "SELECT coalesce(max(id), 0) + 1 FROM batches"); err != nil {
-			return err
-		}
-		b.State = batch.Drafting
-		about, err := WriteAbout(b)
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, about)
+// sweep takes away the batches whose drafts were killed.
+func (l *Ledger) sweep(ctx context.Context, tx Tx) error {
+	var drafting []int
+	if err := each(ctx, tx, func(rows *sql.Rows) error {
+		var id int
+		err := rows.Scan(&id)
+		drafting = append(drafting, id)
 		return err
-	})
+	}, "SELECT id FROM batches WHERE state = ? ORDER BY id DESC", batch.Drafting); err != nil {
+		return err
+	}
+	for _, id := range drafting {
+		switch living, err := l.living(ctx, tx, id); {
+		case err != nil:
+			return err
+		case len(living) > 0:
+			continue
+		}
+		if err := l.discard(ctx, tx, id); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// Save writes what is known of the batch as a whole.
+// Save implements store.Drafts.
 func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 	about, err := WriteAbout(b)
 	if err != nil {
 		return err
 	}
-	return l.Write(ctx, func(tx Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ? WHERE id = ?", b.State, b.Posted.Format(stamp), b.Rows, about, b.ID)
+	err = l.Write(ctx, func(tx Tx) error {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
+			return err
+		}
+		saved, err := tx.Exec(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ?, revision = revision + 1 WHERE id = ? AND revision = ?", b.State, b.Posted.Format(stamp), b.Rows, about, b.ID, b.Revision)
+		if err == nil && saved == 0 {
+			err = store.ErrChanged
+		}
 		return err
+	})
+	if err == nil {
+		b.Revision++
+	}
+	return err
+}
+
+// Discard implements store.Drafts.
+func (l *Ledger) Discard(ctx context.Context, id int) error {
+	return l.Write(ctx, func(tx Tx) error {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		return l.discard(ctx, tx, id)
 	})
 }
 
-// Discard takes away a batch whose making failed.
-func (l *Ledger) Discard(ctx context.Context, id int) error {
-	return l.Write(ctx, func(tx Tx) error {
-		for _, table := range ofBatches {
-			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
-				return err
-			}
-		}
-		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE id = ? AND state = ?", id, batch.Drafting)
+func (l *Ledger) discard(ctx context.Context, tx Tx, id int) error {
+	var about string
+	newer := 0
+	switch err := one(ctx, tx, []any{&about, &newer}, "SELECT about, (SELECT count(*) FROM batches n WHERE n.id > b.id) FROM batches b WHERE id = ? AND state = ?", id, batch.Drafting); {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil
+	case err != nil:
 		return err
-	})
+	}
+	for _, table := range ofBatches {
+		if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE batch = ?", id); err != nil {
+			return err
+		}
+	}
+	if newer == 0 || id < 0 {
+		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE id = ?", id)
+		return err
+	}
+	b, err := ReadAbout(about)
+	if err != nil {
+		return err
+	}
+	b.State, b.Rows, b.Unlisted = batch.Unmade, 0, 0
+	if about, err = WriteAbout(&b); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "UPDATE batches SET state = ?, rows = 0, about = ?, revision = revision + 1 WHERE id = ?", b.State, about, id)
+	return err
 }
 
 // Batch returns one batch, or store.ErrNoBatch.
 func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	var about string
-	err := one(ctx, l, []any{&about}, "SELECT about FROM batches WHERE id = ? AND state != ?", id, batch.Drafting)
+	revision := 0
+	err := one(ctx, l, []any{&about, &revision}, "SELECT about, revision FROM batches WHERE id = ? AND state != ?", id, batch.Drafting)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, store.ErrNoBatch
 	}
@@ -150,6 +244,7 @@ func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 		return nil, err
 	}
 	b, err := ReadAbout(about)
+	b.Revision = revision
 	return &b, err
 }
 
@@ -166,13 +261,15 @@ func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
 func (l *Ledger) Batches(ctx context.Context) (all []batch.Batch, err error) {
 	err = each(ctx, l, func(rows *sql.Rows) error {
 		var about string
-		if err := rows.Scan(&about); err != nil {
+		revision := 0
+		if err := rows.Scan(&about, &revision); err != nil {
 			return err
 		}
 		b, err := ReadAbout(about)
+		b.Revision = revision
 		all = append(all, b)
 		return err
-	}, "SELECT about FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
+	}, "SELECT about, revision FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
 	return all, err
 }
 

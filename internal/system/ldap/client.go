@@ -84,7 +84,7 @@ func newClient(c connection, password string, work system.Work) (*client, error)
 	}
 	return &client{
 		connection: c, password: password, work: work, secure: secure, clock: work.Clock, mask: work.Mask,
-		slots: semaphore.NewWeighted(int64(work.Together)), pace: pace.New(work.Clock, c.rate, firstPause),
+		slots: semaphore.NewWeighted(int64(work.Together)), pace: pace.New(work.Clock, c.rate, firstPause, work.Crowd),
 	}, nil
 }
 

@@ -58,6 +58,7 @@ type Config struct {
 	CA            string            // PEM file of the authority to trust instead of the usual ones
 	Together      int               // requests under way at once; 0: one
 	Rate          float64           // requests a second; 0: no pace
+	Crowd         *pace.Crowd       // that shares the rate; nil: nobody does
 	Page          int               // accounts in a page
 	Timeout       time.Duration     // of one request
 	Aliases       map[string]string // short name → full attribute name
@@ -102,7 +103,7 @@ func New(config Config) (*Client, error) {
 	return &Client{
 		config: config,
 		slots:  semaphore.NewWeighted(int64(config.Together)),
-		pace:   pace.New(config.Clock, config.Rate, config.Pause),
+		pace:   pace.New(config.Clock, config.Rate, config.Pause, config.Crowd),
 		trace:  newTracer(config.Trace, config.Mask),
 		http: &http.Client{
 			Timeout: config.Timeout,

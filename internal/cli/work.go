@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *front) workCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "work [BATCH]",
+		GroupID: "carry",
+		Short:   "Help with what others post, from this machine",
+		Long: `Stays, and does a share of every batch that is posted with the workspace's ledger: of one
+that several machines share, or of this machine's own. With a batch's number it helps with
+that one and ends with it.
+
+Whoever began to post a batch asks for its passwords' file, its mails to be held or its
+report; a worker needs nothing but the systems' secrets. One that is killed does no harm:
+what it had is looked up and done by the others when its lease is over.`,
+		Example: "  evenledger work                  on a server, until it is stopped\n  evenledger work 17",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			ctx := cmd.Context()
+			a.longWork()
+			w, l, err := a.OpenLedger(ctx, false)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, l.Close()) }()
+			if len(args) == 1 {
+				id, err := strconv.Atoi(args[0])
+				if err != nil {
+					return wrong(fmt.Sprintf("“%s” is not a batch's number", args[0]), "“evenledger batches” lists them.")
+				}
+				if err := a.Help(ctx, w, l, id); err != nil {
+					return err
+				}
+				return a.helped(ctx, id)
+			}
+			a.remark("Waiting for batches to be posted. Ctrl-C stops it.")
+			return a.Work(ctx, w, l, func(id int, says string) {
+				a.remark("%s  batch %d: %s", a.Clock.Now().Format(time.TimeOnly), id, says)
+			})
+		},
+	}
+}
+
+// helped says that a batch was helped with.
+func (a *front) helped(_ context.Context, id int) error {
+	if a.json {
+		return a.writeJSON(map[string]any{"batch": id})
+	}
+	page := a.page()
+	page.Line("There is nothing more to do in batch %d.", id)
+	page.Next(fmt.Sprintf("evenledger show %d", id))
+	return page.Err()
+}
+
+// helpers starts processes that help with a batch, and returns what waits for them to end.
+func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait func(), err error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	var started []*exec.Cmd
+	wait = func() {
+		for _, cmd := range started {
+			_ = cmd.Wait() // what it could not do the others did, or tell
+		}
+	}
+	for range n {
+		cmd := exec.CommandContext(ctx, self, "work", strconv.Itoa(id), "--workspace", workspace)
+		cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+		if err := cmd.Start(); err != nil {
+			return wait, err
+		}
+		started = append(started, cmd)
+	}
+	return wait, nil
+}

@@ -1,0 +1,215 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+// A fenced system sends nothing that changes something once others may have the worker's work:
+// a process may be stopped at any moment, and wake much later.
+type fenced struct {
+	system.System
+	may func() error
+}
+
+func (f *fenced) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	if err := f.may(); err != nil {
+		return account.Account{}, err
+	}
+	return f.System.Create(ctx, wanted, fields)
+}
+
+func (f *fenced) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	if err := f.may(); err != nil {
+		return nil, err
+	}
+	return f.System.CreateAll(ctx, wanted, fields)
+}
+
+func (f *fenced) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	if err := f.may(); err != nil {
+		return account.Account{}, err
+	}
+	return f.System.Change(ctx, known, changes, fields)
+}
+
+func (f *fenced) Remove(ctx context.Context, known account.Account) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return f.System.Remove(ctx, known)
+}
+
+func (f *fenced) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return f.System.SetPassword(ctx, known, password, also)
+}
+
+func (f *fenced) Complete(ctx context.Context, known, wanted account.Account) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return f.System.Complete(ctx, known, wanted)
+}
+
+func (f *fenced) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return f.System.Tie(ctx, kind, thing, ties)
+}
+
+func (f *fenced) MakeThing(ctx context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
+	if err := f.may(); err != nil {
+		return account.Thing{}, err
+	}
+	return f.System.MakeThing(ctx, kind, name, first)
+}
+
+func (f *fenced) Reown(ctx context.Context, in system.Folders, numbers []system.Renumbered, dry bool, told func(files int)) ([]system.Owned, error) {
+	if err := f.may(); err != nil {
+		return nil, err
+	}
+	return f.System.Reown(ctx, in, numbers, dry, told)
+}
+
+func (f *fenced) RemoveThing(ctx context.Context, kind, thing string) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return f.System.RemoveThing(ctx, kind, thing)
+}
+
+// Stages of a post. Each begins when the one before has ended for all workers.
+var ( // they are what the ledger calls them
+	opening     = store.Stage{Name: "opening", Whole: true}
+	ofAccounts  = store.Stage{Name: "accounts"}
+	ofReown     = store.Stage{Name: "reown", Whole: true}
+	ofReferring = store.Stage{Name: "references", After: true}
+	ofPasswords = store.Stage{Name: "passwords", After: true}
+	ofTies      = store.Stage{Name: "memberships", Whole: true}
+	ofFollowing = store.Stage{Name: "follow-ups", Whole: true}
+	ofMails     = store.Stage{Name: "mails", Whole: true}
+	closing     = store.Stage{Name: "closing", Whole: true}
+)
+
+// Sizes of parts. One worker takes much at once, so that few requests look ahead; several take
+// what lasts for a moment, and towards the end ever less, so that all end together.
+const (
+	aloneTime   = time.Minute
+	partTime    = 3 * time.Second
+	leastPart   = blockSize
+	firstPart   = firstLook
+	pollingTime = 250 * time.Millisecond // for others to end a stage
+)
+
+// share has the worker do its share of a stage: one part after the other, until all of it is over.
+// With most above 0 it takes one part of so many rows and leaves it there.
+func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ctx context.Context) error) error {
+	size := firstPart
+	if crew := p.at.Crew(); crew.Of > 1 {
+		size = 4 * leastPart
+	}
+	for limited := most > 0; ; {
+		if err := p.handed(ctx); err != nil {
+			return err
+		}
+		if !limited {
+			most = size
+		}
+		begun := time.Now()
+		part, turn, err := p.Ledger.Take(ctx, p.Batch.ID, p.at.Worker, stage, most)
+		if err != nil {
+			return err
+		}
+		p.at.Renewed(begun)
+		switch turn {
+		case store.Over:
+			return nil
+		case store.Wait:
+			if err := pause(ctx, pollingTime); err != nil {
+				return err
+			}
+			continue
+		}
+		p.part = part
+		p.again = p.again || part.Again
+		if part.N > 0 || stage.Whole || part.Again {
+			err = do(ctx)
+		}
+		after := context.WithoutCancel(ctx)
+		if err != nil || ctx.Err() != nil { // what was stopped is not done
+			return errors.Join(err, context.Cause(ctx), p.Ledger.Return(after, p.Batch.ID, p.at.Worker, part))
+		}
+		if err := p.Ledger.End(after, p.Batch.ID, p.at.Worker, part); err != nil || limited {
+			return err
+		}
+		size = p.nextSize(part.N, time.Since(begun))
+	}
+}
+
+// handed waits until some of the requests that the system lets pass at once are this worker's.
+func (p *run) handed(ctx context.Context) error {
+	for p.hands() == 0 {
+		if err := pause(ctx, pollingTime); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// hands is how many requests this worker may have under way.
+func (p *run) hands() int {
+	if !p.Shared {
+		return max(1, p.Together)
+	}
+	return p.at.Hands(p.Together)
+}
+
+// nextSize is how large the next part is to be, after one of n rows took so long.
+func (p *run) nextSize(n int, took time.Duration) int {
+	lasts := aloneTime
+	crew := p.at.Crew()
+	if crew.Of > 1 {
+		lasts = partTime
+	}
+	size := lookAhead
+	if took > 0 && n > 0 {
+		size = int(min(float64(lookAhead), float64(n)*float64(lasts)/float64(took)))
+	}
+	if crew.Of > 1 && p.waiting > 0 {
+		p.counting.Lock()
+		left := p.waiting - p.done
+		p.counting.Unlock()
+		size = min(size, left/(2*crew.Of))
+	}
+	return max(size, leastPart)
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// reload reads what the ledger has of the batch by now.
+func (p *run) reload(ctx context.Context) error {
+	now, err := p.Ledger.Batch(ctx, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	*p.Batch = *now
+	return nil
+}

@@ -1,0 +1,160 @@
+// Package presence keeps a worker's place among those that are at a batch.
+//
+// It promises that who is told that something may be sent still has the work: the lease is renewed
+// while the process lives, and counted so that it is over here before it is over for others. Its
+// times are those of the wall and not of the core's clock, as they hold against other processes.
+package presence
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"evenledger/internal/pace"
+	"evenledger/internal/store"
+)
+
+// Lease is for how long a worker that is not heard of keeps its work, if nothing else is said.
+const Lease = 30 * time.Second
+
+// A Presence is a worker's place at batches.
+type Presence struct {
+	Worker store.Worker
+
+	ledger store.Crew
+	ids    []int
+	crowd  *pace.Crowd
+
+	mu    sync.Mutex
+	until time.Time // that others leave its work alone, by this machine's clock at the latest
+	wall  time.Time // the same, with what a machine that sleeps does not count
+	share store.Share
+}
+
+// enough is which part of a lease must be left for something to be sent: what is sent then has
+// arrived, or is known not to have, before others look for it.
+const enough = 4
+
+// Join makes a worker one of those at a batch while do runs. The context of do ends with
+// store.ErrFenced when others may have its work. The crowd, if any, is told how many share the
+// system. It returns whether the worker was the last.
+func Join(ctx context.Context, ledger store.Crew, id int, worker store.Worker, crowd *pace.Crowd, do func(ctx context.Context, at *Presence) error) (last bool, err error) {
+	at := &Presence{ledger: ledger, ids: []int{id}, Worker: worker, crowd: crowd}
+	begun := time.Now()
+	share, err := ledger.Join(ctx, id, at.Worker)
+	if err != nil {
+		return false, err
+	}
+	at.shares(share)
+	at.Renewed(begun)
+	return at.during(ctx, do)
+}
+
+// At is for a worker that is at batches already, which it begins to make.
+func At(ctx context.Context, ledger store.Crew, ids []int, worker store.Worker, do func(ctx context.Context) error) error {
+	at := &Presence{ledger: ledger, ids: ids, Worker: worker}
+	at.Renewed(time.Now())
+	_, err := at.during(ctx, func(ctx context.Context, _ *Presence) error { return do(ctx) })
+	return err
+}
+
+func (at *Presence) during(ctx context.Context, do func(ctx context.Context, at *Presence) error) (last bool, err error) {
+	after := context.WithoutCancel(ctx)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		at.beat(after, stop, cancel)
+	}()
+	err = do(ctx, at)
+	close(stop)
+	<-ended
+	for _, id := range at.ids {
+		var left error
+		last, left = at.ledger.Leave(after, id, at.Worker)
+		err = errors.Join(err, left)
+	}
+	return last, err
+}
+
+// beat renews the lease until it is stopped, or until it is over.
+func (at *Presence) beat(ctx context.Context, stop <-chan struct{}, cancel func(error)) {
+	tick := time.NewTicker(max(at.Worker.Lease/10, 20*time.Millisecond))
+	defer tick.Stop()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-tick.C:
+			if err := at.renew(ctx); err != nil && (errors.Is(err, store.ErrFenced) || at.May() != nil) {
+				cancel(err)
+				return
+			}
+		}
+	}
+}
+
+func (at *Presence) renew(ctx context.Context) error {
+	begun := time.Now()
+	ctx, cancel := context.WithTimeout(ctx, at.Worker.Lease)
+	defer cancel()
+	for _, id := range at.ids {
+		share, err := at.ledger.Renew(ctx, id, at.Worker)
+		if err != nil {
+			return err
+		}
+		at.shares(share)
+	}
+	at.Renewed(begun)
+	return nil
+}
+
+func (at *Presence) shares(share store.Share) {
+	at.mu.Lock()
+	at.share = share
+	at.mu.Unlock()
+	if at.crowd != nil {
+		at.crowd.Set(share.Of)
+	}
+}
+
+// Renewed notes that the lease was renewed by something that was asked for at begun.
+func (at *Presence) Renewed(begun time.Time) {
+	at.mu.Lock()
+	defer at.mu.Unlock()
+	safe := at.Worker.Lease - at.Worker.Lease/enough
+	at.until, at.wall = begun.Add(safe), begun.Round(0).Add(safe)
+}
+
+// May returns why nothing may be sent, or nil.
+func (at *Presence) May() error {
+	now := time.Now()
+	at.mu.Lock()
+	defer at.mu.Unlock()
+	if now.After(at.until) || now.Round(0).After(at.wall) {
+		return store.ErrFenced
+	}
+	return nil
+}
+
+// Crew is how many are at batches of the system, and which of them this one is.
+func (at *Presence) Crew() store.Share {
+	at.mu.Lock()
+	defer at.mu.Unlock()
+	return at.share
+}
+
+// Hands is how many of some requests at once are this worker's.
+func (at *Presence) Hands(together int) int {
+	share := at.Crew()
+	if share.Of <= 1 {
+		return together
+	}
+	mine := together / share.Of
+	if share.Rank < together%share.Of {
+		mine++
+	}
+	return mine
+}

@@ -1,0 +1,624 @@
+// Package storetest is the suite that every engine of a ledger has to pass.
+//
+// It promises to try what the rooms above rely on: what was written is there, nobody does the work
+// of another whose lease runs, and what a process left behind when it died is found.
+package storetest
+
+import (
+	"fmt"
+	"math"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
+	"evenledger/internal/store"
+)
+
+// An Open opens the ledger of a test: the same one each time.
+type Open func(t *testing.T) store.Store
+
+// Run tries an engine. Anew readies a new ledger.
+func Run(t *testing.T, anew func(t *testing.T) Open) {
+	for name, try := range map[string]func(*testing.T, Open){
+		"what is written is there":      writtenIsThere,
+		"changes come back":             changesComeBack,
+		"filters":                       filters,
+		"claims and results":            claimsAndResults,
+		"drafts that broke off":         unfinishedDrafts,
+		"steps and secrets":             stepsAndSecrets,
+		"rows come slowly":              rowsComeSlowly,
+		"what was made of late":         madeOfLate,
+		"parts of a stage":              parts,
+		"the dead are taken over":       takenOver,
+		"a worker that slept is fenced": fenced,
+		"many at once":                  manyAtOnce,
+		"somebody else was faster":      changed,
+		"locks":                         locks,
+		"runs":                          runs,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			try(t, anew(t))
+		})
+	}
+}
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// everything is a part with all rows.
+var everything = store.Part{High: math.MaxInt32}
+
+// Worker is a process of that name.
+func Worker(name string) store.Worker {
+	return store.Worker{Name: name, Who: name + " on a test", Lease: time.Minute}
+}
+
+func join(t *testing.T, l store.Store, id int, names ...string) {
+	for _, name := range names {
+		_, err := l.Join(t.Context(), id, Worker(name))
+		require.NoError(t, err)
+	}
+}
+
+// Drafted makes a batch with one entry a row, from row 2 on.
+func Drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
+	b := &batch.Batch{Made: noon, System: "crewdesk", Sheet: "s.csv", Headings: []string{"No"}, Rows: len(entries)}
+	drafter := Worker("drafter")
+	require.NoError(t, l.Begin(t.Context(), drafter, b))
+	spool := l.Spool(t.Context(), b.ID)
+	for i := range entries {
+		entries[i].Row = i + 2
+		require.NoError(t, spool.Add([]string{fmt.Sprint("cell", i)}, &mapping.Wanted{Row: i + 2, Values: []account.Value{account.Of("x"), {}}}))
+	}
+	require.NoError(t, spool.Flush())
+	spooled, err := l.Spooled(t.Context(), b.ID, 0, 100)
+	require.NoError(t, err)
+	require.Len(t, spooled, min(100, len(entries)))
+	assert.Equal(t, []account.Value{account.Of("x"), {}}, spooled[0].Wanted.Values, "what was wanted comes back as it was")
+	require.NoError(t, l.Decide(t.Context(), b.ID, entries))
+	b.State = batch.Drafted
+	require.NoError(t, l.Save(t.Context(), b))
+	_, err = l.Leave(t.Context(), b.ID, drafter)
+	require.NoError(t, err)
+	return b
+}
+
+func read(t *testing.T, l store.Store, id int, filter store.Filter) []batch.Entry {
+	var all []batch.Entry
+	for e, err := range l.Entries(t.Context(), id, filter) {
+		require.NoError(t, err)
+		all = append(all, e)
+	}
+	return all
+}
+
+func rowsOf(list []batch.Entry) (rows []int) {
+	for _, e := range list {
+		rows = append(rows, e.Row)
+	}
+	return rows
+}
+
+func flying(t *testing.T, l store.Store, id int) (rows []int) {
+	open, err := l.InFlight(t.Context(), id, everything)
+	require.NoError(t, err)
+	for _, f := range open {
+		rows = append(rows, f.Entry.Row)
+	}
+	return rows
+}
+
+func writtenIsThere(t *testing.T, open Open) {
+	l := open(t)
+	want := batch.Entry{
+		Key: "1007", Intent: account.Update, Outcome: account.Waiting, Account: "u-1", Version: `W/"3"`,
+		Changes:  []account.Change{{Field: "title", Before: account.Of("Clerk"), After: account.Blank()}, {Field: "phone", After: account.Of("=+1")}},
+		Known:    map[string]account.Value{"title": account.Of("Clerk")},
+		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m “?” ?1", Remedy: "r"}},
+	}
+	b := Drafted(t, l, want)
+	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
+	require.NoError(t, l.Save(t.Context(), b))
+	l = open(t)
+	again, err := l.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, b, again)
+	want.Row, want.Cells = 2, []string{"cell0"}
+	assert.Equal(t, []batch.Entry{want}, read(t, l, b.ID, store.Filter{Cells: true}))
+	_, err = l.Batch(t.Context(), 9)
+	assert.ErrorIs(t, err, store.ErrNoBatch)
+	many := make([]int, 40000)
+	for i := range many {
+		many[i] = i
+	}
+	assert.Len(t, read(t, l, b.ID, store.Filter{Rows: many}), 1, "however many rows are named")
+	sound, err := l.Check(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, store.Soundness{Batches: 1, Entries: 1, Problems: []string{}}, sound)
+	id, err := l.ID(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, id, 32)
+}
+
+func changesComeBack(t *testing.T, open Open) {
+	l := open(t)
+	value := rapid.Custom(func(t *rapid.T) account.Value {
+		if rapid.Bool().Draw(t, "absent") {
+			return account.Value{}
+		}
+		return account.Of(rapid.String().Draw(t, "text"))
+	})
+	rapid.Check(t, func(rt *rapid.T) {
+		want := []account.Change{{Field: "title", Before: value.Draw(rt, "before"), After: value.Draw(rt, "after")}}
+		b := Drafted(t, l, batch.Entry{Changes: want})
+		require.Equal(rt, want, read(t, l, b.ID, store.Filter{})[0].Changes)
+	})
+}
+
+func filters(t *testing.T, open Open) {
+	l := open(t)
+	finding := []account.Finding{account.Find(account.Error, account.Stale, "x")}
+	b := Drafted(t, l,
+		batch.Entry{Outcome: account.Waiting, Intent: account.Create},
+		batch.Entry{Outcome: account.Refused, Findings: finding},
+		batch.Entry{Outcome: account.Waiting, Intent: account.Update},
+		batch.Entry{Outcome: account.Aside})
+	for want, filter := range map[string]store.Filter{
+		"[2 3 4 5]": {},
+		"[2 4]":     {Outcomes: []account.Outcome{account.Waiting}},
+		"[2 3 4]":   {Outcomes: []account.Outcome{account.Waiting, account.Refused}},
+		"[3 5]":     {Rows: []int{5, 3, 99}},
+		"[3]":       {Findings: true},
+		"[4 5]":     {After: 3},
+		"[2]":       {Limit: 1},
+		"[5 4]":     {Limit: 2, Last: true},
+		"[4]":       {Outcomes: []account.Outcome{account.Waiting}, After: 2, Limit: 5},
+		"[]":        {Outcomes: []account.Outcome{account.Failed}},
+	} {
+		assert.Equal(t, want, fmt.Sprint(rowsOf(read(t, l, b.ID, filter))), "%+v", filter)
+	}
+	counts, waiting, err := l.Counts(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, account.Counts{account.Waiting: 2, account.Refused: 1, account.Aside: 1}, counts)
+	assert.Equal(t, map[account.Intent]int{account.Create: 1, account.Update: 1}, waiting)
+}
+
+// What was claimed and has no result is in flight until a result of that claim, or of a later
+// one, is noted.
+func claimsAndResults(t *testing.T, open Open) {
+	l, ctx, a := open(t), t.Context(), Worker("a")
+	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
+	b := Drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Waiting, Intent: account.Update})
+	all := read(t, l, b.ID, store.Filter{})
+	_, err := l.Claim(ctx, b.ID, a, all[:2], noon)
+	require.ErrorIs(t, err, store.ErrFenced, "nobody claims who is not at the batch")
+	assert.Empty(t, flying(t, l, b.ID))
+	join(t, l, b.ID, "a")
+	first, err := l.Claim(ctx, b.ID, a, all[:2], noon)
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 3}, flying(t, l, b.ID))
+	done := all[0]
+	done.Outcome, done.Account = account.Created, "u-9"
+	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: done, Claim: first}}, noon.Add(time.Second)))
+	assert.Equal(t, []int{3}, flying(t, l, b.ID))
+	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: all[1], Claim: first}}, noon)) // had no effect
+	assert.Empty(t, flying(t, l, b.ID))
+	second, err := l.Claim(ctx, b.ID, a, all[1:], noon.Add(time.Minute))
+	require.NoError(t, err)
+	assert.Equal(t, []int{3, 4}, flying(t, l, b.ID))
+	failed := all[1]
+	failed.Outcome, failed.Findings = account.Failed, []account.Finding{account.Find(account.Error, account.Unclear, "“quoted” \\ text")}
+	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: failed, Claim: second}}, noon.Add(2*time.Minute)))
+	now := read(t, l, b.ID, store.Filter{})
+	assert.Equal(t, []account.Outcome{account.Created, account.Failed, account.Waiting}, []account.Outcome{now[0].Outcome, now[1].Outcome, now[2].Outcome})
+	assert.Equal(t, "u-9", now[0].Account)
+	assert.Equal(t, failed.Findings, now[1].Findings)
+	steps, err := l.Attempts(ctx, b.ID, 3)
+	require.NoError(t, err)
+	require.Len(t, steps, 2)
+	assert.Equal(t, account.Failed, steps[1].Result)
+	assert.True(t, steps[0].Ended.IsZero() && steps[1].Ended.Equal(noon.Add(2*time.Minute)))
+	require.NoError(t, l.Settle(ctx, b.ID, a, nil, noon), "nothing to note is no fault")
+	last, err := l.LastEnded(ctx, b.ID)
+	require.NoError(t, err)
+	assert.True(t, last.Equal(noon.Add(2*time.Minute)))
+}
+
+// A draft that was cut short leaves nothing behind, and takes no number unless others were begun
+// since; one that goes on is left alone, and batches only to compare have no number at all.
+func unfinishedDrafts(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	half := &batch.Batch{Made: noon, System: "crewdesk"}
+	short := store.Worker{Name: "short", Lease: time.Millisecond}
+	require.NoError(t, l.Begin(ctx, short, half))
+	spool := l.Spool(ctx, half.ID)
+	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
+	require.NoError(t, spool.Flush())
+	all, err := l.Batches(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	_, err = l.Batch(ctx, half.ID)
+	assert.ErrorIs(t, err, store.ErrNoBatch)
+	_, err = l.Newest(ctx)
+	assert.ErrorIs(t, err, store.ErrNoBatch)
+	time.Sleep(5 * time.Millisecond)
+	b := Drafted(t, open(t), batch.Entry{Outcome: account.Aside}) // another process: this one still lives
+	assert.Equal(t, 1, b.ID, "the number of the dead is given again")
+
+	going, other := &batch.Batch{Made: noon}, &batch.Batch{Made: noon}
+	require.NoError(t, l.Begin(ctx, Worker("a"), going))
+	compared := &batch.Batch{ID: store.Unnumbered, Made: noon}
+	require.NoError(t, l.Begin(ctx, Worker("c"), compared))
+	require.NoError(t, l.Begin(ctx, Worker("b"), other))
+	assert.Equal(t, []int{2, -1, 3}, []int{going.ID, compared.ID, other.ID})
+	require.NoError(t, l.Discard(ctx, going.ID))
+	require.NoError(t, l.Discard(ctx, compared.ID))
+	require.NoError(t, l.Discard(ctx, 99))
+	other.State = batch.Drafted
+	require.NoError(t, l.Save(ctx, other))
+	all, err = l.Batches(ctx)
+	require.NoError(t, err)
+	states := map[int]batch.State{}
+	for _, b := range all {
+		states[b.ID] = b.State
+	}
+	assert.Equal(t, map[int]batch.State{1: batch.Drafted, 2: batch.Unmade, 3: batch.Drafted}, states, "a number that was passed over says why")
+	assert.Len(t, read(t, l, b.ID, store.Filter{}), 1)
+	three := []*batch.Batch{{Made: noon}, {Made: noon}, {Made: noon}}
+	require.NoError(t, l.Begin(ctx, Worker("set"), three...))
+	assert.Equal(t, []int{4, 5, 6}, []int{three[0].ID, three[1].ID, three[2].ID}, "a set's stand one after the other")
+}
+
+// Steps, names of people and sealed passwords come back as they were, and what was
+// done with each step.
+func stepsAndSecrets(t *testing.T, open Open) {
+	l := open(t)
+	steps := []membership.Step{
+		{Do: membership.Refer, Kind: "manager", Name: "7", Row: 3}, {Do: membership.Leave, Kind: "groups", Thing: "g1", Name: "Deck", Was: &[2]string{"boss", ""}},
+		{Do: membership.Join, Kind: "groups", Name: "Night watch", Made: true}, {Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor"},
+	}
+	manager := account.Change{Field: "manager", Before: account.Of("u1"), After: account.Of("u2"), Names: &[2]string{"Ana", "Tom\x1fKaya"}}
+	b := Drafted(t, l,
+		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed"},
+		batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9", Changes: []account.Change{manager}},
+		batch.Entry{Outcome: account.Refused})
+	require.NoError(t, l.Add(t.Context(), b.ID, []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
+	all := read(t, l, b.ID, store.Filter{})
+	require.Len(t, all, 4)
+	assert.Equal(t, steps, all[0].Steps)
+	assert.Empty(t, all[0].Secret, "it is read only by who asks for it")
+	assert.Equal(t, &[2]string{"Ana", "Tom Kaya"}, all[1].Changes[0].Names)
+	assert.Equal(t, account.Of("u2"), all[1].Changes[0].After)
+	assert.Equal(t, 1, batch.Unlisted(all[3].Row))
+	assert.Equal(t, []int{2}, rowsOf(read(t, l, b.ID, store.Filter{Does: membership.Refer})))
+	none, err := l.WithoutAccount(t.Context(), b.ID, []int{2, 3, 4})
+	require.NoError(t, err)
+	assert.Equal(t, map[int]bool{4: true}, none, "neither has it an account nor does it get one")
+	waiting, err := l.Open(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 3, waiting)
+
+	made := read(t, l, b.ID, store.Filter{Secrets: true})[0]
+	assert.Equal(t, "sealed", made.Secret)
+	join(t, l, b.ID, "a")
+	n, err := l.Claim(t.Context(), b.ID, Worker("a"), []batch.Entry{made}, noon)
+	require.NoError(t, err)
+	made.Did, made.Account = account.Created, "u7"
+	made.Settle()
+	require.Equal(t, account.Waiting, made.Outcome, "its steps wait")
+	require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: made, Claim: n}}, noon))
+	_, intents, err := l.Counts(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[account.Intent]int{account.Finish: 1, account.Update: 1, account.Suspend: 1}, intents)
+	assert.Equal(t, []int{2}, rowsOf(read(t, l, b.ID, store.Filter{Steps: true})))
+	accounts, outcomes, err := l.Accounts(t.Context(), b.ID, []int{2, 3})
+	require.NoError(t, err)
+	assert.Equal(t, map[int]string{2: "u7", 3: "u9"}, accounts)
+	assert.Equal(t, account.Waiting, outcomes[2])
+
+	made.Steps[0].Result, made.Steps[1].Result, made.Steps[2].Result, made.Steps[3].Result = membership.Done, membership.Failed, membership.Done, membership.Done
+	made.Steps[2].Thing = "a thing of 2=3"
+	made.Settle()
+	require.Equal(t, account.Failed, made.Outcome)
+	require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: made}}, noon))
+	assert.Equal(t, made.Steps, read(t, l, b.ID, store.Filter{})[0].Steps)
+	assert.Empty(t, flying(t, l, b.ID), "its account's own step stays settled")
+	sealed, _, _, err := l.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, sealed)
+	does, err := l.Does(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []membership.Verb{membership.Refer, membership.Leave, membership.Join}, does)
+	counted, err := l.Steps(t.Context(), b.ID, membership.Join)
+	require.NoError(t, err)
+	assert.Equal(t, []store.StepCount{{Name: "Night watch", Result: membership.Done, N: 1}, {Name: "Radio", Result: membership.Done, N: 1}}, counted)
+	require.NoError(t, l.Wipe(t.Context(), b.ID, []int{2}))
+	sealed, _, _, err = l.Secrets(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Zero(t, sealed)
+}
+
+// A sheet that comes slowly holds nobody up: until its rows are written together, others
+// write.
+func rowsComeSlowly(t *testing.T, open Open) {
+	l, other := open(t), open(t)
+	posting := Drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
+	slow := &batch.Batch{Made: noon}
+	require.NoError(t, l.Begin(t.Context(), Worker("slow"), slow))
+	spool := l.Spool(t.Context(), slow.ID)
+	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
+	begun := time.Now()
+	join(t, other, posting.ID, "a")
+	_, err := other.Claim(t.Context(), posting.ID, Worker("a"), read(t, other, posting.ID, store.Filter{}), noon)
+	require.NoError(t, err)
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	require.NoError(t, spool.Flush())
+	spooled, err := l.Spooled(t.Context(), slow.ID, 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, spooled, 1)
+}
+
+// What batches made of late, and what they may have made, is known to the next draft; what
+// was removed again is not.
+func madeOfLate(t *testing.T, open Open) {
+	l := open(t)
+	create := func(name string) batch.Entry {
+		return batch.Entry{Intent: account.Create, Outcome: account.Waiting, Changes: []account.Change{{Field: "userName", After: account.Of(name)}}}
+	}
+	b := Drafted(t, l, create("made"), create("open"), create("removed"), create("not sent"))
+	b.Posted = noon
+	require.NoError(t, l.Save(t.Context(), b))
+	list := read(t, l, b.ID, store.Filter{})
+	join(t, l, b.ID, "a")
+	intent, err := l.Claim(t.Context(), b.ID, Worker("a"), list[:3], noon)
+	require.NoError(t, err)
+	for _, i := range []int{0, 2} {
+		list[i].Did, list[i].Outcome, list[i].Account = account.Created, account.Created, fmt.Sprint("id", i)
+		require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: list[i], Claim: intent}}, noon))
+	}
+	undo := Drafted(t, l, batch.Entry{Intent: account.Remove, Outcome: account.Waiting, Account: "id2"})
+	undo.Posted = noon
+	require.NoError(t, l.Save(t.Context(), undo))
+	gone := read(t, l, undo.ID, store.Filter{})
+	join(t, l, undo.ID, "a")
+	gone[0].Did, gone[0].Outcome = account.Removed, account.Removed
+	require.NoError(t, l.Settle(t.Context(), undo.ID, Worker("a"), []store.Result{{Entry: gone[0]}}, noon))
+	known := func(since time.Time) (told []string) {
+		require.NoError(t, l.MadeSince(t.Context(), "crewdesk", since, func(id int, e *batch.Entry, at time.Time) {
+			told = append(told, fmt.Sprintf("%d %s %s", id, e.Changes[0].After.Text(), e.Account))
+		}))
+		return told
+	}
+	assert.Equal(t, []string{"1 open ", "1 made id0"}, known(noon.Add(-time.Minute)))
+	assert.Equal(t, []string{"1 open "}, known(noon.Add(time.Minute)), "what is open stays so")
+}
+
+// Every row of a stage is one worker's, however many ask; the stage is over when all parts are.
+func parts(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
+	b := Drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Refused}, waiting, waiting, waiting)
+	join(t, l, b.ID, "ana", "tom")
+	share, err := l.Renew(ctx, b.ID, Worker("tom"))
+	require.NoError(t, err)
+	assert.Equal(t, store.Share{Of: 2, Rank: 1, Others: []string{"ana on a test"}}, share)
+	take := func(name string, stage store.Stage, most int) string {
+		part, turn, err := l.Take(ctx, b.ID, Worker(name), stage, most)
+		require.NoError(t, err)
+		high := fmt.Sprint(part.High)
+		if part.High == math.MaxInt32 {
+			high = "end"
+		}
+		return fmt.Sprintf("%s %d-%s %d", []string{"over", "wait", "got"}[turn], part.Low, high, part.N)
+	}
+	accounts, closing := store.Stage{Name: "accounts"}, store.Stage{Name: "closing", Whole: true}
+	assert.Equal(t, "got 1-3 2", take("ana", accounts, 2))
+	assert.Equal(t, "got 4-6 2", take("tom", accounts, 2))
+	assert.Equal(t, "got 7-end 1", take("tom", accounts, 2))
+	assert.Equal(t, "wait", take("ana", accounts, 2)[:4])
+	for _, p := range []struct {
+		name string
+		low  int
+	}{{"tom", 4}, {"tom", 7}} {
+		require.NoError(t, l.End(ctx, b.ID, Worker(p.name), store.Part{Stage: "accounts", Low: p.low}))
+	}
+	require.NoError(t, l.Return(ctx, b.ID, Worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	assert.Equal(t, "got 1-3 2", take("tom", accounts, 50), "what was given back is had again")
+	require.NoError(t, l.End(ctx, b.ID, Worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	assert.Equal(t, "wait", take("ana", accounts, 2)[:4], "nobody ends another's part")
+	require.NoError(t, l.End(ctx, b.ID, Worker("tom"), store.Part{Stage: "accounts", Low: 1}))
+	assert.Equal(t, "over", take("ana", accounts, 2)[:4])
+	assert.Equal(t, "got 1-end 0", take("ana", closing, 0))
+	assert.Equal(t, "wait", take("tom", closing, 0)[:4])
+	require.NoError(t, l.End(ctx, b.ID, Worker("ana"), store.Part{Stage: "closing", Low: 1}))
+	assert.Equal(t, "over", take("tom", closing, 0)[:4])
+	last, err := l.Leave(ctx, b.ID, Worker("tom"))
+	require.NoError(t, err)
+	assert.False(t, last)
+	working, err := l.Working(ctx)
+	require.NoError(t, err)
+	require.Len(t, working, 1)
+	assert.Equal(t, "ana on a test", working[0].Who)
+	last, err = l.Leave(ctx, b.ID, Worker("ana"))
+	require.NoError(t, err)
+	assert.True(t, last)
+	join(t, l, b.ID, "mei")
+	assert.Equal(t, "got 1-3 2", take("mei", accounts, 2), "the next post begins anew")
+}
+
+// What a worker had that died is had by another when its lease is over, with what it claimed.
+func takenOver(t *testing.T, open Open) {
+	l, other, ctx := open(t), open(t), t.Context()
+	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
+	b := Drafted(t, l, waiting, waiting, waiting, waiting)
+	dying := Worker("dying")
+	dying.Lease = 300 * time.Millisecond
+	_, err := l.Join(ctx, b.ID, dying)
+	require.NoError(t, err)
+	join(t, other, b.ID, "living")
+	accounts := store.Stage{Name: "accounts"}
+	part, turn, err := l.Take(ctx, b.ID, dying, accounts, 10)
+	require.NoError(t, err)
+	require.Equal(t, store.Got, turn)
+	_, err = l.Claim(ctx, b.ID, dying, read(t, l, b.ID, store.Filter{})[:2], noon)
+	require.NoError(t, err)
+	_, turn, err = other.Take(ctx, b.ID, Worker("living"), accounts, 10)
+	require.NoError(t, err)
+	assert.Equal(t, store.Wait, turn, "its lease runs")
+	time.Sleep(350 * time.Millisecond)
+	again, turn, err := other.Take(ctx, b.ID, Worker("living"), accounts, 10)
+	require.NoError(t, err)
+	part.Again = true
+	assert.Equal(t, store.Got, turn)
+	assert.Equal(t, part, again)
+	assert.Equal(t, []int{2, 3}, flying(t, other, b.ID))
+}
+
+// Who was not heard of for longer than its lease does nothing any more once another looked.
+func fenced(t *testing.T, open Open) {
+	l, other, ctx := open(t), open(t), t.Context()
+	b := Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
+	sleeper := Worker("sleeper")
+	sleeper.Lease = 50 * time.Millisecond
+	_, err := l.Join(ctx, b.ID, sleeper)
+	require.NoError(t, err)
+	part, _, err := l.Take(ctx, b.ID, sleeper, store.Stage{Name: "accounts"}, 10)
+	require.NoError(t, err)
+	entries := read(t, l, b.ID, store.Filter{})
+	claim, err := l.Claim(ctx, b.ID, sleeper, entries, noon)
+	require.NoError(t, err)
+	time.Sleep(60 * time.Millisecond)
+	join(t, other, b.ID, "other")
+	_, claimed := l.Claim(ctx, b.ID, sleeper, entries, noon)
+	_, renewed := l.Renew(ctx, b.ID, sleeper)
+	_, _, took := l.Take(ctx, b.ID, sleeper, store.Stage{Name: "accounts"}, 10)
+	entries[0].Outcome = account.Created
+	for name, err := range map[string]error{
+		"claim": claimed, "renew": renewed, "take": took, "end": l.End(ctx, b.ID, sleeper, part),
+		"settle": l.Settle(ctx, b.ID, sleeper, []store.Result{{Entry: entries[0], Claim: claim}}, noon),
+	} {
+		assert.ErrorIs(t, err, store.ErrFenced, name)
+	}
+	assert.Equal(t, account.Waiting, read(t, l, b.ID, store.Filter{})[0].Outcome)
+}
+
+// Batches get numbers of their own and parts one worker each, whoever comes at the same moment.
+func manyAtOnce(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	waiting := make([]batch.Entry, 200)
+	for i := range waiting {
+		waiting[i] = batch.Entry{Outcome: account.Waiting, Intent: account.Create}
+	}
+	b := Drafted(t, l, waiting...)
+	var mu sync.Mutex
+	numbers, rows := map[int]int{}, map[int]int{}
+	var all sync.WaitGroup
+	for n := range 8 {
+		all.Go(func() {
+			mine := open(t)
+			worker := Worker(fmt.Sprint("w", n))
+			begun := &batch.Batch{Made: noon}
+			if !assert.NoError(t, mine.Begin(ctx, worker, begun)) {
+				return
+			}
+			if _, err := mine.Join(ctx, b.ID, worker); !assert.NoError(t, err) {
+				return
+			}
+			mu.Lock()
+			numbers[begun.ID]++
+			mu.Unlock()
+			for {
+				part, turn, err := mine.Take(ctx, b.ID, worker, store.Stage{Name: "accounts"}, 7)
+				if !assert.NoError(t, err) || turn != store.Got {
+					return
+				}
+				var entries []batch.Entry
+				for e, err := range mine.Entries(ctx, b.ID, store.Filter{After: part.Low - 1, Upto: part.High}) {
+					assert.NoError(t, err)
+					entries = append(entries, e)
+				}
+				claim, err := mine.Claim(ctx, b.ID, worker, entries, noon)
+				assert.NoError(t, err)
+				var results []store.Result
+				for _, e := range entries {
+					e.Outcome, e.Did, e.Account = account.Created, account.Created, fmt.Sprint("u", e.Row)
+					results = append(results, store.Result{Entry: e, Claim: claim})
+				}
+				assert.NoError(t, mine.Settle(ctx, b.ID, worker, results, noon))
+				assert.NoError(t, mine.End(ctx, b.ID, worker, part))
+				mu.Lock()
+				for _, e := range entries {
+					rows[e.Row]++
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	assert.Len(t, numbers, 8)
+	assert.Len(t, rows, len(waiting))
+	for row, n := range rows {
+		assert.Equal(t, 1, n, "row %d", row)
+	}
+	counts, _, err := l.Counts(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, account.Counts{account.Created: len(waiting)}, counts)
+	assert.Empty(t, flying(t, l, b.ID))
+}
+
+// Of two who change a batch from what they read, one is told.
+func changed(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	b := Drafted(t, l, batch.Entry{Outcome: account.Aside})
+	mine, err := l.Batch(ctx, b.ID)
+	require.NoError(t, err)
+	b.State = batch.Posting
+	require.NoError(t, l.Save(ctx, b))
+	mine.State = batch.Withdrawn
+	require.ErrorIs(t, l.Save(ctx, mine), store.ErrChanged)
+	now, err := l.Batch(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, batch.Posting, now.State)
+	b.State = batch.Posted
+	require.NoError(t, l.Save(ctx, b), "who saved it last may go on")
+}
+
+func locks(t *testing.T, open Open) {
+	one, two := open(t), open(t)
+	unlock, err := one.Lock("run-starters")
+	require.NoError(t, err)
+	_, err = two.Lock("run-starters")
+	assert.ErrorIs(t, err, store.ErrBusy)
+	other, err := two.Lock("run-leavers")
+	require.NoError(t, err)
+	require.NoError(t, other())
+	require.NoError(t, unlock())
+	unlock, err = two.Lock("run-starters")
+	require.NoError(t, err)
+	require.NoError(t, unlock())
+}
+
+func runs(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	for n := range 3 {
+		r := &store.Run{Brief: fmt.Sprint("b", n), Began: noon, Came: store.RunFailed}
+		require.NoError(t, l.SaveRun(ctx, r))
+		r.Came = store.RunPosted
+		require.NoError(t, l.SaveRun(ctx, r))
+	}
+	all, err := l.Runs(ctx, 2)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, store.Run{ID: 3, Brief: "b2", Began: noon, Came: store.RunPosted}, all[0])
+	all, err = l.Runs(ctx, 0)
+	require.NoError(t, err)
+	assert.Len(t, all, 3)
+}

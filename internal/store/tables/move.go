@@ -1,0 +1,301 @@
+package tables
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"evenledger/internal/store"
+)
+
+// A table is one with the columns of its key first.
+type table struct {
+	name string
+	key  int // how many of the columns
+	cols []string
+	own  bool // its numbers are given by the engine
+}
+
+// kept are the tables with what a ledger keeps. Who is at what is not of them: whoever moves or
+// copies a ledger is alone with it, or has what others are at looked up later.
+var kept = []table{
+	{"batches", 1, []string{"id", "state", "made", "posted", "system", "rows", "about", "revision"}, false},
+	{"entries", 2, []string{"batch", "row", "key", "intent", "outcome", "account", "version", "changes", "known", "findings", "cells", "wanted"}, false},
+	{"steps", 3, []string{"batch", "row", "n", `"do"`, "kind", "thing", "name", "role", "section", "was", "target", "made", "result"}, false},
+	{"secrets", 2, []string{"batch", "row", "sealed"}, false},
+	{"outgoing", 3, []string{"batch", "row", "name", "about"}, false},
+	{"claims", 1, []string{"n", "batch", "worker", "sent", "until"}, true},
+	{"attempts", 3, []string{"batch", "row", "claim"}, false},
+	{"results", 2, []string{"batch", "row", "claim", "outcome", "account", "version", "findings", "ended", "did"}, false},
+	{"runs", 1, []string{"id", "about"}, true},
+	{"history", 3, []string{"batch", "chain", "n", "at", "what", "body", "hash"}, false},
+	{"signatures", 2, []string{"batch", "person", "key", "seal", "signature", "at"}, false},
+	{"keys", 1, []string{"batch", "sealed"}, false},
+}
+
+func (t table) selecting() string {
+	return "SELECT " + strings.Join(t.cols, ", ") + " FROM " + t.name + " ORDER BY " + strings.Join(t.cols[:t.key], ", ")
+}
+
+func (t table) inserting() string {
+	return "INSERT INTO " + t.name + " (" + strings.Join(t.cols, ", ") + ") VALUES (?" + strings.Repeat(", ?", len(t.cols)-1) + ")"
+}
+
+// filled is how many rows are written to the other ledger at once.
+const filled = 2000
+
+// rows hands over the rows of a table in the order of its key.
+func (t table) rows(ctx context.Context, q querier, take func([]any) error) error {
+	return each(ctx, q, func(rows *sql.Rows) error {
+		values, places := make([]any, len(t.cols)), make([]any, len(t.cols))
+		for i := range values {
+			places[i] = &values[i]
+		}
+		if err := rows.Scan(places...); err != nil {
+			return err
+		}
+		for i, value := range values {
+			if text, is := value.([]byte); is {
+				values[i] = string(text)
+			}
+		}
+		return take(values)
+	}, t.selecting())
+}
+
+// Fill writes all that a ledger has, as it is at one moment, into another that has nothing, and
+// then compares them row for row. Told gets how many rows are done.
+func (l *Ledger) Fill(ctx context.Context, to *Ledger, told func(stage string, rows int)) error {
+	return l.Read(ctx, func(from Tx) error {
+		done := 0
+		for _, t := range kept {
+			var some [][]any
+			flush := func() error {
+				err := to.Note(ctx, func(tx Tx) error { return tx.Many(ctx, t.inserting(), some) })
+				done += len(some)
+				some = nil
+				told("copied", done)
+				return err
+			}
+			if err := t.rows(ctx, from, func(values []any) error {
+				if some = append(some, values); len(some) == filled {
+					return flush()
+				}
+				return nil
+			}); err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			if len(some) > 0 {
+				if err := flush(); err != nil {
+					return fmt.Errorf("%s: %w", t.name, err)
+				}
+			}
+		}
+		if err := to.Write(ctx, func(tx Tx) error { return tx.Numbered(ctx) }); err != nil {
+			return err
+		}
+		return to.Read(ctx, func(copy Tx) error {
+			compared := 0
+			for _, t := range kept {
+				if err := t.compare(ctx, from, copy, func() {
+					if compared++; compared%filled == 0 {
+						told("compared", compared)
+					}
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+}
+
+// compare goes through two tables side by side.
+func (t table) compare(ctx context.Context, from, to Tx, one func()) error {
+	type row struct {
+		values []any
+		err    error
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	others := make(chan row, filled)
+	go func() {
+		defer close(others)
+		err := t.rows(ctx, to, func(values []any) error {
+			select {
+			case others <- row{values: values}:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+		if err != nil && ctx.Err() == nil {
+			others <- row{err: err}
+		}
+	}()
+	err := t.rows(ctx, from, func(values []any) error {
+		other, more := <-others
+		if !more {
+			return &store.Unlike{Table: t.name, Key: fmt.Sprint(values[:t.key])}
+		}
+		if other.err != nil {
+			return other.err
+		}
+		for i := range values {
+			if values[i] != other.values[i] {
+				return &store.Unlike{Table: t.name, Key: fmt.Sprint(values[:t.key]), Column: strings.Trim(t.cols[i], `"`)}
+			}
+		}
+		one()
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if other, more := <-others; more {
+		if other.err != nil {
+			return other.err
+		}
+		return &store.Unlike{Table: t.name, Key: fmt.Sprint(other.values[:t.key])}
+	}
+	return nil
+}
+
+// Where a ledger stands is told behind its identifier: “moving TO”, “moved TO”, “filling”.
+const (
+	moving  = "moving"
+	moved   = "moved"
+	filling = "filling"
+)
+
+// standing reads the ledger's identifier, and where it stands.
+func standing(ctx context.Context, q querier) (id, state, to string, err error) {
+	var text string
+	if err := one(ctx, q, []any{&text}, "SELECT value FROM meta WHERE name = 'ledger'"); err != nil {
+		return "", "", "", err
+	}
+	id, text, _ = strings.Cut(text, " ")
+	state, to, _ = strings.Cut(text, " ")
+	return id, state, to, nil
+}
+
+// mayUse returns why a ledger is not to be used.
+func mayUse(ctx context.Context, q querier) error {
+	_, state, to, err := standing(ctx, q)
+	if err == nil && state != "" {
+		err = &store.Moved{To: to, Done: state == moved, Half: state == filling}
+	}
+	return err
+}
+
+// InUse returns why the ledger is not to be used, as it was moved elsewhere or is being moved.
+func (l *Ledger) InUse(ctx context.Context) error { return mayUse(ctx, l) }
+
+// ID is the ledger's identifier, which stays when it is moved.
+func (l *Ledger) ID(ctx context.Context) (string, error) {
+	id, _, _, err := standing(ctx, l)
+	return id, err
+}
+
+func (l *Ledger) mark(ctx context.Context, tx Tx, id, state, to string) error {
+	_, err := tx.Exec(ctx, "UPDATE meta SET value = ? WHERE name = 'ledger'", strings.TrimSpace(id+" "+state+" "+to))
+	return err
+}
+
+// Move implements store.Store. Whenever it is cut short, the old one is the one that counts, and
+// nobody can use the other, until all is there.
+func (l *Ledger) Move(ctx context.Context, to store.Store, called string, told func(stage string, rows int)) error {
+	into, is := to.(interface{ tables() *Ledger })
+	if !is {
+		return errors.New("the other ledger is of another kind")
+	}
+	if told == nil {
+		told = func(string, int) {}
+	}
+	other := into.tables()
+	var id string
+	if err := l.Write(ctx, func(tx Tx) error {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		var state, to string
+		var err error
+		if id, state, to, err = standing(ctx, tx); err != nil {
+			return err
+		}
+		if state != "" && (state != moving || to != called) {
+			return &store.Moved{To: to, Done: state == moved, Half: state == filling}
+		}
+		if err := l.sweep(ctx, tx); err != nil {
+			return err
+		}
+		var busy []string
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
+			var batch int
+			err := rows.Scan(&batch)
+			busy = append(busy, fmt.Sprint(batch))
+			return err
+		}, "SELECT DISTINCT batch FROM workers ORDER BY batch"); err != nil {
+			return err
+		}
+		for _, text := range busy {
+			var batch int
+			_, _ = fmt.Sscan(text, &batch)
+			switch living, err := l.living(ctx, tx, batch); {
+			case err != nil:
+				return err
+			case len(living) > 0:
+				return store.ErrBusy
+			}
+		}
+		return l.mark(ctx, tx, id, moving, called)
+	}); err != nil {
+		return err
+	}
+	ready, err := other.readyToFill(ctx, id)
+	if err == nil && !ready {
+		if err = l.Fill(ctx, other, told); err == nil {
+			err = other.Write(ctx, func(tx Tx) error { return other.mark(ctx, tx, id, "", "") })
+		}
+	}
+	after := context.WithoutCancel(ctx)
+	if err != nil { // the old one goes on being used
+		return errors.Join(err, l.Write(after, func(tx Tx) error { return l.mark(after, tx, id, "", "") }))
+	}
+	return l.Write(after, func(tx Tx) error { return l.mark(after, tx, id, moved, called) })
+}
+
+func (l *Ledger) tables() *Ledger { return l }
+
+// readyToFill empties a ledger that was being filled. It reports whether it is filled already.
+func (l *Ledger) readyToFill(ctx context.Context, with string) (ready bool, err error) {
+	err = l.Write(ctx, func(tx Tx) error {
+		id, state, _, err := standing(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if ready = id == with && state == ""; ready {
+			return nil
+		}
+		if state != filling {
+			for _, t := range kept {
+				n := 0
+				if err := one(ctx, tx, []any{&n}, "SELECT count(*) FROM "+t.name); err != nil {
+					return err
+				}
+				if n > 0 {
+					return store.ErrNotEmpty
+				}
+			}
+		}
+		for _, t := range kept {
+			if _, err := tx.Exec(ctx, "DELETE FROM "+t.name); err != nil {
+				return err
+			}
+		}
+		return l.mark(ctx, tx, with, filling, "")
+	})
+	return ready, err
+}
