@@ -319,21 +319,27 @@ func TestInterruptedPost(t *testing.T) {
 		return strings.Contains(out, "Still to finish")
 	}, 20*time.Second, 50*time.Millisecond)
 
-	code, _, errOut = f.run("post", "1", "--yes")
-	assert.Equal(t, 4, code, "two posts at once: %s", errOut)
-	assert.Contains(t, errOut, "being posted already")
-
+	code, _, errOut = f.run("post", "1", "--yes", "--trial", "1")
+	assert.Equal(t, 4, code, "a trial of what is under way: %s", errOut)
+	assert.Contains(t, errOut, "is being posted by ")
+	_, out, _ := f.run("batches")
+	assert.Regexp(t, `At work\n +1  .* on .* \(process \d+\), since `, out)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), stderr.String())
 	assert.Contains(t, stderr.String(), "Stopping")
 	stopped := f.batch(1)
 	assert.Equal(t, "stopped", stopped.State)
-	_, out, _ := f.run("show", "1")
+	_, out, _ = f.run("show", "1")
 	assert.Regexp(t, fmt.Sprintf(`Still to finish +%d\n`, len(users(t, url))), out, "what was sent is noted")
+	helper := f.command("work", "1")
+	require.NoError(t, helper.Start())
 	code, _, errOut = f.run("post", "1", "--yes")
 	require.Zero(t, code, errOut)
+	require.NoError(t, helper.Wait())
 	assert.Equal(t, 100, f.batch(1).Outcomes["created"])
+	assert.Equal(t, "posted", f.batch(1).State)
+	assert.Len(t, users(t, url), 100)
 }
 
 // A full disk stops the post; what was sent is found again when there is room.

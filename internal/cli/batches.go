@@ -60,6 +60,7 @@ func (a *front) batchesCommand() *cobra.Command {
 			page := a.page()
 			if len(all) == 0 {
 				page.Line("No batch has been drafted in this workspace yet.")
+				a.working(page, working)
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}

@@ -25,7 +25,6 @@ import (
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
-	"evenledger/internal/presence"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -62,7 +61,7 @@ func someone(number, first, last, title string) account.Account {
 
 // worker is a process that is at a batch.
 func worker() store.Worker {
-	return store.Worker{Name: rand.Text(), Who: "a test", Lease: presence.Lease}
+	return store.Worker{Name: rand.Text(), Who: "a test", Lease: time.Minute}
 }
 
 // everything is a part with all rows.

@@ -15,9 +15,6 @@ import (
 	"evenledger/internal/store"
 )
 
-// Lease is for how long a worker that is not heard of keeps its work, if nothing else is said.
-const Lease = 30 * time.Second
-
 // A Presence is a worker's place at batches.
 type Presence struct {
 	Worker store.Worker

@@ -38,6 +38,9 @@ func (l *Ledger) Join(ctx context.Context, id int, worker store.Worker) (share s
 
 // enter notes that a worker is at a batch.
 func (l *Ledger) enter(ctx context.Context, tx Tx, id int, worker store.Worker) error {
+	if worker.Lease <= 0 {
+		return errors.New("a worker without a lease")
+	}
 	now, err := tx.Now(ctx)
 	if err != nil {
 		return err
@@ -237,15 +240,18 @@ func (l *Ledger) endPart(ctx context.Context, id int, worker store.Worker, state
 func (l *Ledger) Working(ctx context.Context) (all []store.At, err error) {
 	err = each(ctx, l, func(rows *sql.Rows) error {
 		var at store.At
-		var began, until string
-		if err := rows.Scan(&at.Batch, &at.Who, &began, &until); err != nil {
+		var name, began, until string
+		if err := rows.Scan(&at.Batch, &name, &at.Who, &began, &until); err != nil {
 			return err
+		}
+		if _, mine := l.entered.Load(name); !mine && l.Gone(name) {
+			return nil
 		}
 		var err, also error
 		at.Began, err = time.Parse(moment, began)
 		at.Until, also = time.Parse(moment, until)
 		all = append(all, at)
 		return errors.Join(err, also)
-	}, "SELECT batch, who, began, until FROM workers ORDER BY batch, began, worker")
+	}, "SELECT batch, worker, who, began, until FROM workers ORDER BY batch, began, worker")
 	return all, err
 }
