@@ -1,0 +1,186 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
+)
+
+var (
+	stormRounds = flag.Int("storm.rounds", 2, "how often workers are killed and stopped at random")
+	stormRows   = flag.Int("storm.rows", 500, "of how many rows a batch is then")
+)
+
+// watched stands before a system and notes, by user name, what was asked of it once an account
+// had been made.
+type watched struct {
+	*httptest.Server
+	mu    sync.Mutex
+	made  map[string]int
+	twice []string
+}
+
+func watch(t *testing.T, system string) *watched {
+	target, err := url.Parse(system)
+	require.NoError(t, err)
+	w := &watched{made: map[string]int{}}
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: target.Scheme, Host: target.Host}) }, ErrorLog: nil}
+	w.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodPost || !strings.HasSuffix(r.URL.Path, "/Users") {
+			proxy.ServeHTTP(rw, r)
+			return
+		}
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			return
+		}
+		var sent struct{ UserName string }
+		_ = json.Unmarshal(body, &sent)
+		w.mu.Lock()
+		if w.made[sent.UserName] > 0 {
+			w.twice = append(w.twice, sent.UserName)
+		}
+		w.mu.Unlock()
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		answer := httptest.NewRecorder()
+		proxy.ServeHTTP(answer, r)
+		if answer.Code == http.StatusCreated {
+			w.mu.Lock()
+			w.made[sent.UserName]++
+			w.mu.Unlock()
+		}
+		for name, values := range answer.Header() {
+			rw.Header()[name] = values
+		}
+		rw.WriteHeader(answer.Code)
+		_, _ = rw.Write(answer.Body.Bytes())
+	}))
+	t.Cleanup(w.Close)
+	return w
+}
+
+// shared has a workspace keep its ledger on a server, in a schema of its own.
+func (f folder) shared(s testserver.Server, schema string) {
+	at := url.URL{Scheme: "postgres", User: url.UserPassword("ferries", s.Password(f.t)), Host: fmt.Sprintf("127.0.0.1:%d", s.Port), Path: "/postgres", RawQuery: "search_path=" + schema}
+	f.write("address", at.String())
+	f.write("evenledger.yaml", "ledger: file:address\nlease: 2s\n"+f.read("evenledger.yaml"))
+}
+
+// Four workers share a batch, and are killed and stopped at random moments: nothing is lost, and
+// nothing done twice, and what somebody else made meanwhile is told apart.
+func TestWorkersInAStorm(t *testing.T) {
+	for _, engine := range []string{"postgres", "sqlite"} {
+		t.Run(engine, func(t *testing.T) {
+			for round := range *stormRounds {
+				storm(t, engine, uint64(round)+uint64(time.Now().UnixNano()))
+			}
+		})
+	}
+}
+
+func storm(t *testing.T, engine string, seed uint64) {
+	dice := rand.New(rand.NewPCG(seed, 1))
+	system := practice(t, "--delay", "5ms", "--no-etag")
+	w := watch(t, system)
+	f := workspace(t, strings.Replace(system, mustHost(t, system), mustHost(t, w.URL), 1), ", settle: 200ms")
+	if engine == "postgres" {
+		f.shared(testserver.Postgres(t), "storm")
+	} else {
+		f.write("evenledger.yaml", "lease: 2s\n"+f.read("evenledger.yaml"))
+	}
+	rows := *stormRows
+	var sheet strings.Builder
+	sheet.WriteString("Login,Number,Last\n")
+	for i := range rows {
+		fmt.Fprintf(&sheet, "p%d,%d,Person%d\n", i, i, i)
+	}
+	f.write("crew.csv", sheet.String())
+	f.write("briefs/storm.yaml", "system: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  employeeNumber: {from: Number}\n  familyName: {from: Last}\ngroups: {fallback: [Crew], make_missing: true}\n")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	// Somebody else makes a few of the accounts while the batch is posted.
+	go func() {
+		for i := range 5 {
+			time.Sleep(100 * time.Millisecond)
+			body := fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"p%d","name":{"familyName":"Stranger"}}`, rows-1-i)
+			req, _ := http.NewRequest(http.MethodPost, system+"/Users", strings.NewReader(body))
+			req.Header.Set("Authorization", "Bearer "+token)
+			req.Header.Set("Content-Type", "application/scim+json")
+			if resp, err := http.DefaultClient.Do(req); err == nil {
+				_ = resp.Body.Close()
+			}
+		}
+	}()
+	var crew []*exec.Cmd
+	begin := func() {
+		cmd := f.command("post", "1", "--yes", "--json")
+		require.NoError(t, cmd.Start())
+		crew = append(crew, cmd)
+	}
+	for range 4 {
+		begin()
+	}
+	for range 8 {
+		time.Sleep(time.Duration(20+dice.IntN(400)) * time.Millisecond)
+		victim := crew[dice.IntN(len(crew))]
+		switch dice.IntN(3) {
+		case 0:
+			_ = victim.Process.Kill()
+			begin()
+		default:
+			_ = victim.Process.Signal(syscall.SIGSTOP)
+			sleeps := time.Duration(dice.IntN(4000)) * time.Millisecond // the lease is two seconds
+			time.AfterFunc(sleeps, func() { _ = victim.Process.Signal(syscall.SIGCONT) })
+		}
+	}
+	for _, cmd := range crew {
+		_ = cmd.Wait()
+	}
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Contains(t, []int{0, 1}, code, out+errOut)
+	b := f.batch(1)
+	assert.Equal(t, "posted", b.State)
+	assert.Zero(t, b.Outcomes["waiting"])
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.Empty(t, w.twice, "seed %d: asked for again though it had been made", seed)
+	assert.Len(t, w.made, b.Outcomes["created"], "seed %d: what was made and what the ledger says", seed)
+	for name, n := range w.made {
+		assert.Equal(t, 1, n, name)
+	}
+	assert.Equal(t, rows, b.Outcomes["created"]+b.Outcomes["refused"]+b.Outcomes["failed"], "seed %d: %v", seed, b.Outcomes)
+	assert.LessOrEqual(t, b.Outcomes["refused"]+b.Outcomes["failed"], 5)
+	assert.Equal(t, b.Outcomes["created"], members(t, system)["Crew"])
+	code, out, errOut = f.run("ledger", "check")
+	assert.Zero(t, code, out+errOut)
+	left, err := filepath.Glob(filepath.Join(f.dir, "*.lock"))
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(left), 12, "dead workers leave no more than their own files")
+	_ = os.Remove
+}
+
+func mustHost(t *testing.T, at string) string {
+	parsed, err := url.Parse(at)
+	require.NoError(t, err)
+	return parsed.Host
+}
