@@ -63,7 +63,7 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 	} else if theirs == mine && old.InUse(ctx) == nil {
 		return from, into, mistake(fmt.Sprintf("%s is this ledger, or a copy of it", into), "Name a new one.")
 	}
-	err = old.Move(ctx, other, into.String(), told)
+	err = old.Move(ctx, other, from.String(), into.String(), told)
 	if errors.Is(err, store.ErrBusy) {
 		err = held("somebody is at a batch", "Wait until that is done; “evenledger batches” shows it.")
 	}

@@ -258,6 +258,8 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
 	case errors.As(err, &elsewhere) && elsewhere.Done:
 		return failure{code: exitWrong, message: elsewhere.Error(), remedy: "Write “ledger: …” into evenledger.yaml as “ledger move” said, or as a colleague has it."}
+	case errors.As(err, &elsewhere) && elsewhere.Half:
+		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Until that is done, " + elsewhere.To + " is the ledger that counts: evenledger.yaml has to name it. Run “evenledger ledger move” there again."}
 	case errors.As(err, &elsewhere):
 		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Wait until that is done. If it was cut short, run the same “evenledger ledger move” again."}
 	case errors.Is(err, store.ErrNotEmpty):

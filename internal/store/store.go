@@ -38,7 +38,7 @@ var (
 
 // Moved means that a ledger is not to be used, as it was moved elsewhere or is being moved.
 type Moved struct {
-	To   string // where to
+	To   string // where to; with Half, from where
 	Done bool   // it was: the other is to be used
 	Half bool   // it is the one that is being filled
 }
@@ -48,7 +48,7 @@ func (m *Moved) Error() string {
 	case m.Done:
 		return "the ledger was moved to " + m.To
 	case m.Half:
-		return "another ledger is being moved into this one, or that was cut short"
+		return "the ledger " + m.To + " is being moved into this one, or that was cut short"
 	}
 	return "the ledger is being moved to " + m.To + ", or that was cut short"
 }
@@ -96,9 +96,9 @@ type Store interface {
 	InUse(ctx context.Context) error
 	ID(ctx context.Context) (string, error)
 	// Move moves all of the ledger into another, which is new or was being filled by a move that was
-	// cut short, and compares every row; called is what the other is called, without secrets. Then
+	// cut short, and compares every row; from and called are what they are called, without secrets. Then
 	// the other is to be used, and not before. Told gets how many rows are done; it may be nil.
-	Move(ctx context.Context, to Store, called string, told func(stage string, rows int)) error
+	Move(ctx context.Context, to Store, from, called string, told func(stage string, rows int)) error
 	// Check reads all of the ledger, and Copy writes all of it to a new file and returns the
 	// size in bytes. CutJournal takes what was deleted out of the engine's journal as well.
 	Check(ctx context.Context) (Soundness, error)

@@ -45,7 +45,7 @@ type Ledger struct {
 	noting   *sql.DB // commits there do not wait for the disk; nil: the ledger is only read
 	path     string
 	writing  sync.Mutex // SQLite lets one write at a time, and lets others sleep and try again
-	prepared sync.Map   // statement → its *sql.Stmt
+	prepared sync.Map   // prepared → its *sql.Stmt
 }
 
 // Open opens the ledger at path and makes it if there is none.
@@ -64,7 +64,7 @@ func Open(ctx context.Context, path string) (*Ledger, error) {
 	if l.noting, err = sql.Open("sqlite", "file:"+escape(path)+"?"+options+"(NORMAL)"); err != nil {
 		return nil, errors.Join(l.told(err), l.db.Close())
 	}
-	l.noting.SetMaxOpenConns(1)
+	l.noting.SetMaxOpenConns(2) // one writes, and one gets statements ready
 	return l, nil
 }
 
@@ -171,7 +171,7 @@ func (l *Ledger) write(ctx context.Context, db *sql.DB, do func(tables.Tx) error
 			return err
 		}
 	}
-	if err := do(&transaction{l, tx}); err != nil {
+	if err := do(&transaction{l, db, tx}); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	return tx.Commit()
@@ -183,7 +183,7 @@ func (l *Ledger) Read(ctx context.Context, do func(tables.Tx) error) error {
 	if err != nil {
 		return err
 	}
-	err = do(&transaction{l, tx})
+	err = do(&transaction{l, l.db, tx})
 	if ended := tx.Rollback(); !errors.Is(ended, sql.ErrTxDone) { // as it is once ctx is done
 		err = errors.Join(err, ended)
 	}
@@ -223,7 +223,14 @@ var listed = regexp.MustCompile(`LISTED\((\?\d*)\)`)
 // A transaction is a tables.Tx.
 type transaction struct {
 	ledger *Ledger
+	db     *sql.DB
 	*sql.Tx
+}
+
+// prepared is what a statement is prepared for.
+type prepared struct {
+	db        *sql.DB
+	statement string
 }
 
 func (t *transaction) Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error) {
@@ -255,22 +262,23 @@ func (t *transaction) Many(ctx context.Context, statement string, lists [][]any)
 	if len(lists) == 0 {
 		return nil
 	}
-	kept, has := t.ledger.prepared.Load(statement)
+	key := prepared{t.db, statement}
+	kept, has := t.ledger.prepared.Load(key)
 	if !has {
-		prepared, err := t.ledger.db.PrepareContext(ctx, form(statement))
+		made, err := t.db.PrepareContext(ctx, form(statement))
 		if err != nil {
-			prepared, err = t.PrepareContext(ctx, form(statement)) // its table may be of this very transaction
-			kept = prepared
+			made, err = t.PrepareContext(ctx, form(statement)) // its table may be of this very transaction
+			kept = made
 		} else {
-			kept, _ = t.ledger.prepared.LoadOrStore(statement, prepared)
+			kept, _ = t.ledger.prepared.LoadOrStore(key, made)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	prepared := t.StmtContext(ctx, kept.(*sql.Stmt))
+	ready := t.StmtContext(ctx, kept.(*sql.Stmt))
 	for _, args := range lists {
-		if _, err := prepared.ExecContext(ctx, args...); err != nil {
+		if _, err := ready.ExecContext(ctx, args...); err != nil {
 			return err
 		}
 	}

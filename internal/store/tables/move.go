@@ -206,7 +206,7 @@ func (l *Ledger) mark(ctx context.Context, tx Tx, id, state, to string) error {
 
 // Move implements store.Store. Whenever it is cut short, the old one is the one that counts, and
 // nobody can use the other, until all is there.
-func (l *Ledger) Move(ctx context.Context, to store.Store, called string, told func(stage string, rows int)) error {
+func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, told func(stage string, rows int)) error {
 	into, is := to.(interface{ tables() *Ledger })
 	if !is {
 		return errors.New("the other ledger is of another kind")
@@ -254,7 +254,7 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, called string, told f
 	}); err != nil {
 		return err
 	}
-	ready, err := other.readyToFill(ctx, id)
+	ready, err := other.readyToFill(ctx, id, from)
 	if err == nil && !ready {
 		if err = l.Fill(ctx, other, told); err == nil {
 			err = other.Write(ctx, func(tx Tx) error { return other.mark(ctx, tx, id, "", "") })
@@ -270,7 +270,7 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, called string, told f
 func (l *Ledger) tables() *Ledger { return l }
 
 // readyToFill empties a ledger that was being filled. It reports whether it is filled already.
-func (l *Ledger) readyToFill(ctx context.Context, with string) (ready bool, err error) {
+func (l *Ledger) readyToFill(ctx context.Context, with, from string) (ready bool, err error) {
 	err = l.Write(ctx, func(tx Tx) error {
 		id, state, _, err := standing(ctx, tx)
 		if err != nil {
@@ -295,7 +295,7 @@ func (l *Ledger) readyToFill(ctx context.Context, with string) (ready bool, err 
 				return err
 			}
 		}
-		return l.mark(ctx, tx, with, filling, "")
+		return l.mark(ctx, tx, with, filling, from)
 	})
 	return ready, err
 }
