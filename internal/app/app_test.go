@@ -156,7 +156,7 @@ func TestSettlePasswords(t *testing.T) {
 	w1 := store.Worker{Name: "w1", Lease: time.Minute}
 	b := &batch.Batch{Made: time.Now(), Secrets: "generate"}
 	require.NoError(t, l.Begin(ctx, w1, b))
-	sealed, err := app.Vaults(w).Of(b.ID).Seal("Quay-41-Lantern")
+	sealed, err := app.Vaults(w, l).Of(b.ID).Seal("Quay-41-Lantern")
 	require.NoError(t, err)
 	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
 	require.NoError(t, l.Add(ctx, b.ID, []batch.Entry{e}))
@@ -176,12 +176,12 @@ func TestSettlePasswords(t *testing.T) {
 	made, waiting, _, err := l.Secrets(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, made+waiting)
-	again, err := app.Vaults(w).Of(b.ID).Open(sealed)
+	again, err := app.Vaults(w, l).Of(b.ID).Open(sealed)
 	require.NoError(t, err, "the batch is not through: others of its rows may want their passwords")
 	assert.Equal(t, "Quay-41-Lantern", again)
 	b.State = batch.Posted
 	_, _, err = app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)
-	_, err = app.Vaults(w).Of(b.ID).Open(sealed)
+	_, err = app.Vaults(w, l).Of(b.ID).Open(sealed)
 	assert.Error(t, err, "what somebody kept of it can be opened by nobody")
 }

@@ -7,6 +7,7 @@ import (
 	"net/url"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
 	"evenledger/internal/workspace"
@@ -62,6 +63,9 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 		return from, into, errors.Join(err, mistake("that is the ledger that is used now", ""))
 	} else if theirs == mine && old.InUse(ctx) == nil {
 		return from, into, mistake(fmt.Sprintf("%s is this ledger, or a copy of it", into), "Name a new one.")
+	}
+	if err := secret.CopyKeys(from.Path+".keys", into.Path+".keys"); err != nil {
+		return from, into, err
 	}
 	err = old.Move(ctx, other, from.String(), into.String(), told)
 	if errors.Is(err, store.ErrBusy) {

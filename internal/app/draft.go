@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,10 +13,8 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
 	"evenledger/internal/profile"
-	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
-	"evenledger/internal/workspace"
 )
 
 // Drafter readies the making of a batch of a job. What a feed brings is taken once.
@@ -37,8 +34,8 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	info := j.Sheet.Info()
 	d := &drafting.Draft{
 		Ledger: l, Worker: a.Worker(j.Workspace), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
-		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
-		Batch: batch.Batch{Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
+		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.URL()), Rules: j.Target.Passwords, Before: before,
+		Batch: batch.Batch{SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), By: a.By, Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.IsWorkbook()},
 	}
 	if d.Pairs, err = j.pairs(); err != nil {
 		return nil, err
@@ -130,16 +127,4 @@ func concealed(cells []string) []string {
 		out[i] = profile.Concealed(cell)
 	}
 	return out
-}
-
-// Vaults are where the workspace seals passwords.
-func Vaults(w *workspace.Workspace) *secret.Vaults { return secret.NewVaults(w.Ledger.Path + ".keys") }
-
-// known are words that anybody knows of an organisation: those of its address.
-func known(address string) []string {
-	at, err := url.Parse(address)
-	if err != nil {
-		return nil
-	}
-	return strings.Split(at.Hostname(), ".")
 }

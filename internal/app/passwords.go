@@ -19,7 +19,7 @@ import (
 // Forget destroys what is left of a batch's passwords: they can be opened by nobody
 // any more, whatever still has them.
 func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) error {
-	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w).Destroy(id), l.CutJournal(ctx))
+	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w, l).Destroy(id), l.CutJournal(ctx))
 }
 
 // SettlePasswords hands the generated passwords of a batch out if there is an envelope for
@@ -50,7 +50,7 @@ func SettlePasswords(ctx context.Context, w *workspace.Workspace, l store.Store,
 // handOut writes the generated passwords that accounts have got to a new file, and
 // then keeps them no more. It returns how many.
 func handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
-	sealed := Vaults(w).Of(b.ID)
+	sealed := Vaults(w, l).Of(b.ID)
 	var rows []int
 	n, err := envelope.WriteFile(path, func(yield func(secret.Credential, error) bool) {
 		for e, err := range got(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {

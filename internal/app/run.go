@@ -291,7 +291,8 @@ func (r Run) credentialsOf(b *batch.Batch) string {
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
 		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout,
-		Protect: target.Protect, Vault: Vaults(w).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
+		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
+		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 

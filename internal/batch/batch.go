@@ -50,6 +50,9 @@ type Batch struct {
 	Posted     time.Time // when it was last posted; zero: not yet
 	Posts      int       // how often it was begun to be posted
 	HoldMails  bool      // the last time so that its mails are kept
+	Seal       string    // hash of all that was drafted; empty: none was taken
+	ToDo       int       // accounts that the draft would change, one way or another
+	SignedFrom int       // changes from which on a second person has to sign; 0: none has to
 	By         string    // who drafted it
 	Sheet      string    // the sheet's file name
 	Separator  string    // of the sheet

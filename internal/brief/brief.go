@@ -94,6 +94,7 @@ type Brief struct {
 
 	mayPassword bool     // of the text at hand: the password may stand in it
 	ReportTo    []string // addresses that get the report of each batch
+	SignedFrom  int      // changes from which on a second person has to sign a batch; 0: none has to
 	TrialRun    string   // what each batch of it is a trial of; empty: it is none
 
 	Memberships []Memberships
@@ -428,6 +429,9 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
 	b.readReportTo(top.get("report_to"))
 	b.readReown(top.get("reown"))
+	if node := top.get("countersign"); node.Exists() {
+		b.SignedFrom = node.From()
+	}
 	if node := top.get("trial_run"); node.Exists() {
 		b.TrialRun = node.Text()
 	}

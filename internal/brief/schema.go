@@ -167,6 +167,7 @@ var (
 		{Name: "follow_ups", About: "What is done elsewhere about what was done with an account, each under a name of its own."},
 		{Name: "begin", Form: around, About: "What is done elsewhere before a batch as a whole: a list of {feed, statement} or {feed, body}. :batch is its number, :today the day."},
 		{Name: "end", Form: around, About: "What is done elsewhere when all of a batch is posted."},
+		{Name: "countersign", Form: yamldoc.Text, About: "When a second person has to sign a batch before it is posted: always, or over 50 (changes)."},
 		{Name: "trial_run", Form: yamldoc.Text, About: "Marks each batch of the brief as a trial of this name, as draft --trial-run does: for briefs that only ever make test people."},
 		{Name: "reown", Form: reowning, About: "Folders of a host, such as [/home, /srv], in which files are given to the new numbers of accounts: one walk for all, on the device of each folder alone; {in: […], other_devices: true} goes on beneath."},
 		{Name: "retire", Form: yamldoc.Bool, About: "Takes the accounts of the rows out of a host's own files, where a directory serves them by then. Home folders and memberships stay."},

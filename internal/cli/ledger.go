@@ -65,7 +65,7 @@ func (a *front) checkLedger(ctx context.Context) (err error) {
 	}
 	if a.json {
 		a.exit = soundExit(sound)
-		return a.writeJSON(map[string]any{"ledger": w.Ledger.String(), "sound": len(sound.Problems) == 0, "batches": sound.Batches, "entries": sound.Entries, "problems": sound.Problems})
+		return a.writeJSON(map[string]any{"ledger": w.Ledger.String(), "sound": len(sound.Problems) == 0, "batches": sound.Batches, "unsealed": sound.Unsealed, "entries": sound.Entries, "problems": sound.Problems})
 	}
 	page := a.page()
 	for _, problem := range sound.Problems {
@@ -74,7 +74,10 @@ func (a *front) checkLedger(ctx context.Context) (err error) {
 	if a.exit = soundExit(sound); a.exit != exitDone {
 		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
-	page.Line("The ledger is sound: %s with %s, and every batch is even.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
+	if sound.Unsealed > 0 {
+		page.Line("%s made by an older evenledger: nobody can say whether anything was altered there.", counted(sound.Unsealed, "batch was", "batches were"))
+	}
+	page.Line("The ledger is sound: %s with %s, every batch is even, and each is as its history says.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
 	page.Next("evenledger ledger copy ledger-" + a.Today() + ".db")
 	return page.Err()
 }

@@ -264,6 +264,19 @@ func (d *making) finish(ctx context.Context) error {
 	if d.Compare {
 		return nil
 	}
+	_, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
+	if err != nil {
+		return err
+	}
+	for _, n := range waiting {
+		d.Batch.ToDo += n
+	}
+	if from := d.brief.SignedFrom; from > 0 && (d.Batch.SignedFrom == 0 || from < d.Batch.SignedFrom) {
+		d.Batch.SignedFrom = from
+	}
+	if err := d.Ledger.Seal(ctx, &d.Batch); err != nil {
+		return err
+	}
 	d.Batch.State = batch.Drafted
 	return d.Ledger.Save(ctx, &d.Batch)
 }

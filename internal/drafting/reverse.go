@@ -89,6 +89,16 @@ func (r *Reversal) fill(ctx context.Context) error {
 			return err
 		}
 	}
+	_, waiting, err := r.Ledger.Counts(ctx, r.Batch.ID)
+	if err != nil {
+		return err
+	}
+	for _, n := range waiting {
+		r.Batch.ToDo += n
+	}
+	if err := r.Ledger.Seal(ctx, &r.Batch); err != nil {
+		return err
+	}
 	r.Batch.State = batch.Drafted
 	return r.Ledger.Save(ctx, &r.Batch)
 }

@@ -68,7 +68,9 @@ type Post struct {
 	HandsOut bool          // generated passwords are handed out afterwards
 	Helps    bool          // another began it, and hands them out
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
-	Mask     *secret.Mask  // takes secrets out of what is noted; may be nil
+	// Approved returns why a second person has not approved of the batch who has to; may be nil.
+	Approved func(context.Context, *batch.Batch) error
+	Mask     *secret.Mask // takes secrets out of what is noted; may be nil
 	Clock    clock.Clock
 	// Do does a follow-up where a feed is.
 	Do        func(ctx context.Context, feed string, order feed.Order) error
@@ -246,6 +248,11 @@ func (p *run) finish(ctx context.Context) error {
 func (p *Post) May(ctx context.Context) error {
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return err
+	}
+	if p.Approved != nil {
+		if err := p.Approved(ctx, p.Batch); err != nil {
+			return err
+		}
 	}
 	mails, err := p.Ledger.Steps(ctx, p.Batch.ID, membership.Notify)
 	if err != nil {

@@ -28,14 +28,27 @@ const keySize = 32
 // file of its own, so that the ledger alone, or a copy of it, tells nobody; and when
 // the key is destroyed, what it sealed can be opened by nobody any more, wherever
 // the ledger or its copies still have it.
-type Vaults struct{ folder string }
+type Vaults struct {
+	folder string
+	team   *Team // nil: the keys are files
+}
 
 // NewVaults returns the vaults whose keys lie in a folder, which is made when it is
 // first needed, for its owner alone.
-func NewVaults(folder string) *Vaults { return &Vaults{folder} }
+func NewVaults(folder string) *Vaults { return &Vaults{folder: folder} }
+
+// NewTeamVaults returns the vaults of a team. Batches that were drafted before it was one have their
+// keys in the folder.
+func NewTeamVaults(folder string, t Team) *Vaults { return &Vaults{folder, &t} }
 
 // Of returns the vault of a batch.
-func (v *Vaults) Of(batch int) *Vault { return &Vault{path: v.path(batch)} }
+func (v *Vaults) Of(batch int) *Vault {
+	vault := &Vault{path: v.path(batch), team: v.team, batch: batch}
+	if _, err := os.Stat(vault.path); err == nil {
+		vault.team = nil
+	}
+	return vault
+}
 
 func (v *Vaults) path(batch int) string {
 	return filepath.Join(v.folder, strconv.Itoa(batch)+".key")
@@ -43,6 +56,11 @@ func (v *Vaults) path(batch int) string {
 
 // Destroy destroys the key of a batch, if there is one.
 func (v *Vaults) Destroy(batch int) error {
+	if v.team != nil {
+		if err := v.team.Keeper.ForgetKey(batch); err != nil {
+			return err
+		}
+	}
 	file, err := os.OpenFile(v.path(batch), os.O_WRONLY, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -60,10 +78,12 @@ func (v *Vaults) Destroy(batch int) error {
 
 // A Vault seals the secrets of one batch. It may be used by several goroutines.
 type Vault struct {
-	path string
-	once sync.Once
-	aead cipher.AEAD
-	err  error
+	path  string
+	team  *Team
+	batch int
+	once  sync.Once
+	aead  cipher.AEAD
+	err   error
 }
 
 func (v *Vault) open() error {
@@ -72,6 +92,13 @@ func (v *Vault) open() error {
 }
 
 func (v *Vault) ready() error {
+	if v.team != nil {
+		key, err := v.team.key(v.batch)
+		if err != nil {
+			return err
+		}
+		return v.seals(key)
+	}
 	if stat, err := os.Stat(v.path); err == nil && runtime.GOOS != "windows" && stat.Mode().Perm()&0o077 != 0 {
 		return fmt.Errorf("the key for passwords %s may be read by others (mode %04o): run chmod 600 %s", v.path, stat.Mode().Perm(), v.path)
 	}
@@ -86,6 +113,11 @@ func (v *Vault) ready() error {
 	if len(key) != keySize {
 		return fmt.Errorf("%s is not a key for passwords", v.path)
 	}
+	return v.seals(key)
+}
+
+// seals has the vault seal with a key.
+func (v *Vault) seals(key []byte) error {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return err
@@ -151,6 +183,16 @@ func (v *Vault) Seal(text string) (string, error) {
 
 // Check returns why nothing could be opened, or nil.
 func (v *Vault) Check() error {
+	if v.team != nil {
+		sealed, err := v.team.Keeper.Key(v.batch)
+		if err == nil && sealed == "" {
+			err = errors.New("the key of its batch was destroyed")
+		}
+		if err != nil {
+			return err
+		}
+		return v.open()
+	}
 	if _, err := os.Stat(v.path); errors.Is(err, fs.ErrNotExist) {
 		return errors.New("the key of its batch was destroyed or lost, or the ledger comes from elsewhere")
 	}
@@ -172,4 +214,21 @@ func (v *Vault) Open(sealed string) (string, error) {
 		return "", errors.New("a sealed password does not open with the key of its batch: the key was exchanged, or the ledger comes from elsewhere")
 	}
 	return string(text), nil
+}
+
+// CopyKeys copies the keys of batches from one folder to another, where they are not there yet.
+func CopyKeys(from, to string) error {
+	keys, err := filepath.Glob(filepath.Join(from, "*.key"))
+	if err != nil || len(keys) == 0 {
+		return err
+	}
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return err
+	}
+	for _, key := range keys {
+		if err := copyNew(filepath.Join(to, filepath.Base(key)), key); err != nil && !errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("the keys of passwords cannot be copied: %w", err)
+		}
+	}
+	return nil
 }

@@ -99,6 +99,16 @@ type Store interface {
 	// cut short, and compares every row; from and called are what they are called, without secrets. Then
 	// the other is to be used, and not before. Told gets how many rows are done; it may be nil.
 	Move(ctx context.Context, to Store, from, called string, told func(stage string, rows int)) error
+	// Proven returns what of a batch is not as its history says.
+	Proven(ctx context.Context, b *batch.Batch) (problems []string, err error)
+	// Sign keeps a person's signature of a batch, in the place of an earlier one of theirs.
+	Sign(ctx context.Context, id int, s Signature) error
+	Signatures(ctx context.Context, id int) ([]Signature, error)
+	// Key returns the sealed key of a batch's passwords; empty: there is none. KeepKey keeps it,
+	// unless there is one already.
+	Key(ctx context.Context, id int) (sealed string, err error)
+	KeepKey(ctx context.Context, id int, sealed string) error
+	ForgetKey(ctx context.Context, id int) error
 	// Check reads all of the ledger, and Copy writes all of it to a new file and returns the
 	// size in bytes. CutJournal takes what was deleted out of the engine's journal as well.
 	Check(ctx context.Context) (Soundness, error)
@@ -158,6 +168,9 @@ type Drafts interface {
 	// Save writes what is known of the batch as a whole; ErrChanged: somebody else did since it
 	// was read.
 	Save(ctx context.Context, b *batch.Batch) error
+	// Seal begins the history of a batch with what was drafted, and notes its hash in the batch:
+	// from then on nothing of it can be altered unseen. The caller saves the batch.
+	Seal(ctx context.Context, b *batch.Batch) error
 	// Discard takes away a batch whose making failed. If others have been begun since, its
 	// number is not given again, and the batch is there in state Unmade.
 	Discard(ctx context.Context, id int) error
@@ -294,6 +307,15 @@ type At struct {
 	Until time.Time `json:"until"` // if it is not heard of before
 }
 
+// A Signature says that a person looked at a draft and wants it posted.
+type Signature struct {
+	Person    string    `json:"person"`
+	Key       string    `json:"key"`  // public
+	Seal      string    `json:"seal"` // of the batch as it was then
+	Signature string    `json:"signature"`
+	At        time.Time `json:"at"`
+}
+
 // A Share is how many workers are at batches of a system, and which of them one is, from 0 on.
 type Share struct {
 	Of, Rank int
@@ -356,5 +378,6 @@ type Attempt struct {
 type Soundness struct {
 	Batches  int
 	Entries  int
+	Unsealed int      // batches that an older program made, whose history proves nothing
 	Problems []string // in words; none: it is sound
 }

@@ -17,6 +17,7 @@ func systemKeys(kinds []system.Kind) []yamldoc.Key {
 		{Name: "together", Form: yamldoc.Whole, About: "How many requests are on their way at once. Without it: 4."},
 		{Name: "settle", Form: yamldoc.Text, About: "How long the system may take to show a new account, such as 5s or 2m. Without it: 5s."},
 		{Name: "timeout", Form: yamldoc.Text, About: "How long one request may take. Without it: 30s."},
+		{Name: "countersign", Form: yamldoc.Text, About: "When a second person has to sign a batch before it is posted: always, or over 50 (changes)."},
 		{Name: "aliases", Form: yamldoc.Table, About: "Short names for the system's own fields."},
 		{Name: "elevated", Form: patterns, About: "For a kind of things, such as groups: the patterns of names that give rights over others."},
 		{Name: "protect", Form: yamldoc.Texts, About: "User names, addresses or ids of accounts that no batch may change; a star stands for anything."},
@@ -34,6 +35,13 @@ func feedKeys(kinds []feed.Kind) []yamldoc.Key {
 	return []yamldoc.Key{
 		{Name: "kind", OneOf: names, About: "What kind of feed it is."},
 		{Name: "timeout", Form: yamldoc.Text, About: "How long a server may take to answer at all. Without it: 1m."},
+	}
+}
+
+func personKeys() []yamldoc.Key {
+	return []yamldoc.Key{
+		{Name: "opens", Form: yamldoc.Text, About: "The person's public key that opens passwords (age1…), as “evenledger identity” prints it."},
+		{Name: "signs", Form: yamldoc.Text, About: "The person's public key that countersigns (ed25519:…), as “evenledger identity” prints it."},
 	}
 }
 
@@ -69,6 +77,8 @@ func Schema(kinds Kinds) ([]byte, error) {
 	}
 	top := yamldoc.Schema([]yamldoc.Key{
 		{Name: "ledger", Form: yamldoc.Text, About: "The file of the ledger. Without it: ledger.db. Or where a ledger is that several share: postgres://HOST/DATABASE, or env:NAME or file:PATH that says where its address is kept."},
+		{Name: "people", About: "Those who share the ledger, each under the name that the machines know them by."},
+		{Name: "identity", Form: yamldoc.Text, About: "Where your own identity is kept: file:PATH or env:NAME. Without it: evenledger/identity in your folder of settings."},
 		{Name: "lease", Form: yamldoc.Text, About: "For how long a process that is heard of no more keeps its work before others take it over. Without it: 30s."},
 		{Name: "feeds", About: "Where sheets come from, each under a name of its own, for feed:NAME."},
 		{Name: "mail", Nested: mail.Keys(), About: "How mails are sent."},
@@ -76,6 +86,8 @@ func Schema(kinds Kinds) ([]byte, error) {
 		{Name: "sets", Form: several, About: "Several systems under one name, so that one sheet makes a batch for each: NAME: [SYSTEM, SYSTEM]."},
 	}, map[yamldoc.Form]yamldoc.Object{several: {"type": "object", "additionalProperties": texts}})
 	top["$schema"], top["title"] = "https://json-schema.org/draft/2020-12/schema", "A workspace of Even Ledger"
+	people := top["properties"].(yamldoc.Object)["people"].(yamldoc.Object)
+	people["type"], people["additionalProperties"] = "object", yamldoc.Schema(personKeys(), nil)
 	systems := top["properties"].(yamldoc.Object)["systems"].(yamldoc.Object)
 	systems["type"], systems["additionalProperties"] = "object", yamldoc.Object{"anyOf": of}
 	var from []yamldoc.Object

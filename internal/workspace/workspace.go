@@ -31,13 +31,15 @@ const File = "evenledger.yaml"
 
 // A Workspace is what evenledger.yaml says.
 type Workspace struct {
-	Dir     string // absolute
-	Ledger  Ledger
-	Lease   time.Duration // for which who is heard of no more keeps the work
-	Systems []System
-	Sets    []Set
-	Feeds   []Feed
-	Mail    *mail.Server // nil: nothing says how mails are sent
+	Dir      string // absolute
+	Ledger   Ledger
+	Lease    time.Duration // for which who is heard of no more keeps the work
+	People   []Person
+	Identity secret.Reference // where the identity of who is at work is kept; not given: the usual place
+	Systems  []System
+	Sets     []Set
+	Feeds    []Feed
+	Mail     *mail.Server // nil: nothing says how mails are sent
 }
 
 // A Ledger says where the ledger is.
@@ -78,6 +80,13 @@ type Kinds struct {
 	Feeds   []feed.Kind
 }
 
+// A Person is one of those who share the ledger.
+type Person struct {
+	Name  string // as the machines know them
+	Opens string // public key that opens passwords (age, X25519); empty: none
+	Signs string // public key that signs; empty: none
+}
+
 // A Feed is what is said of one feed.
 type Feed struct {
 	Name    string
@@ -100,11 +109,12 @@ type System struct {
 	Connection system.Connection // how it is reached
 	Line       int               // in evenledger.yaml
 
-	Together int               // requests in flight at once
-	Shared   bool              // that holds for all workers together, as it was said
-	Settle   time.Duration     // how long a new account may stay unseen
-	Timeout  time.Duration     // for one request
-	Aliases  map[string]string // short name → the system's full attribute name
+	Together   int               // requests in flight at once
+	SignedFrom int               // changes from which on a second person has to sign; 0: none has to
+	Shared     bool              // that holds for all workers together, as it was said
+	Settle     time.Duration     // how long a new account may stay unseen
+	Timeout    time.Duration     // for one request
+	Aliases    map[string]string // short name → the system's full attribute name
 
 	Elevated  map[string][]string // kind → patterns of names that give rights over others
 	Protect   []string            // patterns of accounts that no batch may change
@@ -175,7 +185,7 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 	}
 	w := &Workspace{Dir: dir, Ledger: Ledger{Path: filepath.Join(dir, "ledger.db")}, Lease: 30 * time.Second}
 	var sets yamldoc.Node
-	for _, pair := range doc.Root().Pairs("ledger", "lease", "systems", "sets", "feeds", "mail") {
+	for _, pair := range doc.Root().Pairs("ledger", "lease", "people", "identity", "systems", "sets", "feeds", "mail") {
 		switch pair.Key {
 		case "ledger":
 			w.readLedger(pair.Value)
@@ -183,6 +193,12 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 			if w.Lease = readDuration(pair.Value); w.Lease < time.Second || w.Lease > time.Hour {
 				pair.Value.Fail("Write a time from 1s to 1h.", "“%s” is no lease", pair.Value.Text())
 			}
+		case "people":
+			for _, pair := range pair.Value.Pairs() {
+				w.People = append(w.People, readPerson(pair))
+			}
+		case "identity":
+			w.Identity = reach.Part{Name: "identity", Dir: w.Dir}.Secret(pair.Value)
 		case "systems":
 			for _, pair := range pair.Value.Pairs() {
 				w.Systems = append(w.Systems, w.readSystem(pair, kinds.Systems))
@@ -202,6 +218,23 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 		return nil, err
 	}
 	return w, nil
+}
+
+func readPerson(pair yamldoc.Pair) Person {
+	p := Person{Name: pair.Key}
+	for _, pair := range pair.Value.Pairs("opens", "signs") {
+		switch text := pair.Value.Text(); pair.Key {
+		case "opens":
+			if p.Opens = text; !secret.IsOpeningKey(text) {
+				pair.Value.Fail("“evenledger identity” prints it; it begins with age1.", "“%s” is no public key that opens passwords", text)
+			}
+		case "signs":
+			if p.Signs = text; !secret.IsSigningKey(text) {
+				pair.Value.Fail("“evenledger identity” prints it; it begins with ed25519:.", "“%s” is no public key that signs", text)
+			}
+		}
+	}
+	return p
 }
 
 // readLedger reads where the ledger is.
@@ -310,6 +343,8 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 			s.Settle = readDuration(p.Value)
 		case "timeout":
 			s.Timeout = readDuration(p.Value)
+		case "countersign":
+			s.SignedFrom = p.Value.From()
 		case "elevated":
 			s.Elevated = map[string][]string{}
 			for _, kind := range p.Value.Pairs() {

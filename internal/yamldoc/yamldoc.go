@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -334,6 +335,21 @@ func (n Node) Whole(low, high int) int {
 		return low
 	}
 	return number
+}
+
+// From reads from which number on something holds: “always” is from 1 on, “over 50” from 51.
+func (n Node) From() int {
+	text := strings.Join(strings.Fields(n.Text()), " ")
+	if text == "always" {
+		return 1
+	}
+	number, over := strings.CutPrefix(text, "over ")
+	from, err := strconv.Atoi(number)
+	if err != nil || from < 0 || !over {
+		n.Fail("Write “always”, or a number such as “over 50”.", "“%s” does not say from how many on", n.Text())
+		return 0
+	}
+	return from + 1
 }
 
 // OneOf reads one of the given words.

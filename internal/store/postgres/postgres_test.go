@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/store"
@@ -30,8 +31,14 @@ func open(t *testing.T, at string) store.Store {
 func TestStore(t *testing.T) {
 	server := testserver.Postgres(t)
 	var n atomic.Int32
-	storetest.Run(t, func(t *testing.T) storetest.Open {
+	storetest.Run(t, func(t *testing.T) (storetest.Open, storetest.Tamper) {
 		at := address(t, server, fmt.Sprint("ledger", n.Add(1)))
-		return func(t *testing.T) store.Store { return open(t, at) }
+		return func(t *testing.T) store.Store { return open(t, at) }, func(t *testing.T, statement string) {
+			conn, err := pgx.Connect(t.Context(), at)
+			require.NoError(t, err)
+			_, err = conn.Exec(t.Context(), statement)
+			require.NoError(t, err)
+			require.NoError(t, conn.Close(t.Context()))
+		}
 	})
 }

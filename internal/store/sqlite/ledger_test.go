@@ -3,6 +3,7 @@ package sqlite_test
 import (
 	"database/sql"
 	"encoding/json"
+	"net/url"
 	"os"
 	"path/filepath"
 	"testing"
@@ -22,9 +23,16 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func TestStore(t *testing.T) {
-	storetest.Run(t, func(t *testing.T) storetest.Open {
-		path := filepath.Join(t.TempDir(), "a %?#.db")
-		return func(t *testing.T) store.Store { return open(t, path) }
+	storetest.Run(t, func(t *testing.T) (storetest.Open, storetest.Tamper) {
+		path := filepath.Join(t.TempDir(), "a %25+#.db")
+		return func(t *testing.T) store.Store { return open(t, path) }, func(t *testing.T, statement string) {
+			at := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}
+			db, err := sql.Open("sqlite", at.String())
+			require.NoError(t, err)
+			_, err = db.Exec(statement)
+			require.NoError(t, err)
+			require.NoError(t, db.Close())
+		}
 	})
 }
 
@@ -177,7 +185,7 @@ func TestLookingAfterIt(t *testing.T) {
 	l = open(t, path)
 	sound, err = l.Check(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"batch 1 has 2 rows in, and 1 entries with 1 outcomes"}, sound.Problems)
+	assert.Equal(t, []string{"batch 1: row 2 was taken out since it was drafted", "batch 1 has 2 rows in, and 1 entries with 1 outcomes"}, sound.Problems)
 	require.NoError(t, l.Close())
 
 	require.NoError(t, os.Chmod(path, 0o640))

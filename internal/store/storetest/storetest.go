@@ -25,8 +25,11 @@ import (
 // An Open opens the ledger of a test: the same one each time.
 type Open func(t *testing.T) store.Store
 
+// A Tamper runs a statement in the ledger of a test, past all that keeps it.
+type Tamper func(t *testing.T, statement string)
+
 // Run tries an engine. Anew readies a new ledger.
-func Run(t *testing.T, anew func(t *testing.T) Open) {
+func Run(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 	for name, try := range map[string]func(*testing.T, Open){
 		"what is written is there":      writtenIsThere,
 		"changes come back":             changesComeBack,
@@ -46,9 +49,11 @@ func Run(t *testing.T, anew func(t *testing.T) Open) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			try(t, anew(t))
+			open, _ := anew(t)
+			try(t, open)
 		})
 	}
+	t.Run("nothing is altered unseen", func(t *testing.T) { altered(t, anew) })
 }
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -84,6 +89,7 @@ func Drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
 	require.Len(t, spooled, min(100, len(entries)))
 	assert.Equal(t, []account.Value{account.Of("x"), {}}, spooled[0].Wanted.Values, "what was wanted comes back as it was")
 	require.NoError(t, l.Decide(t.Context(), b.ID, entries))
+	require.NoError(t, l.Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
 	_, err = l.Leave(t.Context(), b.ID, drafter)
@@ -126,6 +132,7 @@ func writtenIsThere(t *testing.T, open Open) {
 	}
 	b := Drafted(t, l, want)
 	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
+	require.NoError(t, l.Seal(t.Context(), b))
 	require.NoError(t, l.Save(t.Context(), b))
 	l = open(t)
 	again, err := l.Batch(t.Context(), b.ID)
@@ -621,4 +628,71 @@ func runs(t *testing.T, open Open) {
 	all, err = l.Runs(ctx, 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
+}
+
+// Whatever is altered, added or taken out of what was drafted or became of it is named.
+func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
+	for statement, want := range map[string]string{
+		"": "",
+		"UPDATE entries SET account = 'u-8' WHERE row = 3":                               "row 3 was altered since it was drafted",
+		"UPDATE entries SET changes = replace(changes, 'Bosun', 'Master') WHERE row = 2": "row 2 was altered since it was drafted",
+		"DELETE FROM entries WHERE row = 2":                                              "row 2 was taken out since it was drafted",
+		"DELETE FROM entries WHERE row = 5":                                              "row 5 was taken out since it was drafted",
+		"UPDATE entries SET row = 9 WHERE row = 3":                                       "row 3 was taken out since it was drafted",
+		"INSERT INTO entries SELECT batch, 7, key, intent, outcome, account, version, changes, known, findings, cells, wanted FROM entries WHERE row = 2": "row 7 was added since it was drafted",
+		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                                                        "row 2 was altered since it was drafted",
+		"DELETE FROM steps WHERE row = 2":                                                                                        "row 2 was altered since it was drafted",
+		"UPDATE batches SET about = replace(about, 's.csv', 't.csv')":                                                            "the batch as a whole was altered since it was drafted",
+		"UPDATE batches SET about = replace(about, '\"state\":\"posted\"', '\"state\":\"withdrawn\"')":                           "it is withdrawn, and its history says posted",
+		"UPDATE results SET outcome = 'failed' WHERE row = 3":                                                                    "what became of row 3 was altered",
+		"UPDATE results SET findings = '[]' WHERE row = 4":                                                                       "what became of row 4 was altered",
+		"DELETE FROM results WHERE row = 3":                                                                                      "what became of row 3 was taken out",
+		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did FROM results WHERE row = 2": "what became of row 5 was added",
+		"UPDATE steps SET result = 'failed' WHERE row = 2":                                                                       "what became of row 2 was altered",
+		"UPDATE history SET at = '2020' WHERE chain = 'ana' AND n = 0":                                                           "its history was altered",
+		"DELETE FROM history WHERE chain = 'ana' AND n = 0":                                                                      "its history was altered, or something was taken out of it",
+		"DELETE FROM history WHERE chain = 'ana'":                                                                                "",
+		"DELETE FROM history WHERE chain = 'draft'":                                                                              "its draft does not end with the seal",
+		"DELETE FROM history": "its draft does not end with the seal",
+	} {
+		t.Run(statement, func(t *testing.T) {
+			t.Parallel()
+			open, tamper := anew(t)
+			l, ctx := open(t), t.Context()
+			entry := batch.Entry{Outcome: account.Waiting, Intent: account.Create, Changes: []account.Change{{Field: "title", After: account.Of("Bosun")}}}
+			first := entry
+			first.Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1", Name: "Deck"}}
+			b := Drafted(t, l, first, entry, entry, batch.Entry{Outcome: account.Aside})
+			join(t, l, b.ID, "ana", "tom")
+			for i, e := range read(t, l, b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}}) {
+				worker := Worker([]string{"ana", "tom", "tom"}[i])
+				claim, err := l.Claim(ctx, b.ID, worker, []batch.Entry{e}, noon)
+				require.NoError(t, err)
+				e.Did, e.Account, e.Outcome = account.Created, fmt.Sprint("u", i), account.Waiting
+				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
+				for n := range e.Steps {
+					e.Steps[n].Result = membership.Done
+				}
+				if e.Outcome = account.Created; i == 2 {
+					e.Outcome, e.Findings = account.Failed, []account.Finding{account.Find(account.Error, account.Unclear, "x")}
+				}
+				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
+			}
+			b.State = batch.Posted
+			require.NoError(t, l.Save(ctx, b))
+			require.NoError(t, l.Sign(ctx, b.ID, store.Signature{Person: "mei", Seal: b.Seal, At: noon}))
+			if statement != "" {
+				tamper(t, statement)
+			}
+			sound, err := l.Check(ctx)
+			require.NoError(t, err)
+			if statement == "" {
+				require.Empty(t, sound.Problems)
+				return
+			}
+			require.NotEmpty(t, sound.Problems)
+			assert.Contains(t, sound.Problems[0], "batch 1: ")
+			assert.Contains(t, sound.Problems[0], want)
+		})
+	}
 }

@@ -24,6 +24,9 @@ type about struct {
 	Posted     time.Time   `json:"posted"`
 	Posts      int         `json:"posts,omitempty"`
 	HoldMails  bool        `json:"holdMails,omitempty"`
+	Seal       string      `json:"seal,omitempty"`
+	ToDo       int         `json:"toDo,omitempty"`
+	SignedFrom int         `json:"signedFrom,omitempty"`
 	By         string      `json:"by"`
 	Sheet      string      `json:"sheet"`
 	Separator  string      `json:"separator,omitempty"`

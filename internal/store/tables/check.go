@@ -27,6 +27,13 @@ func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error
 			n++
 		}
 		s.Entries += n
+		altered, err := l.proven(ctx, &b)
+		if err != nil {
+			return s, err
+		}
+		if s.Problems = append(s.Problems, altered...); b.Seal == "" && b.State != batch.Unmade {
+			s.Unsealed++
+		}
 		counts, _, err := l.Counts(ctx, b.ID)
 		if err != nil {
 			return s, err

@@ -57,7 +57,10 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did`, settled); err != nil {
 			return err
 		}
-		return tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps)
+		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {
+			return err
+		}
+		return noteResults(ctx, tx, id, worker, results)
 	})
 }
 

@@ -105,7 +105,7 @@ const stamp = time.RFC3339Nano
 const moment = "2006-01-02T15:04:05.000000000Z"
 
 // ofBatches are the tables that have rows of a batch being drafted.
-var ofBatches = []string{"entries", "secrets", "steps", "outgoing", "workers"}
+var ofBatches = []string{"entries", "secrets", "steps", "outgoing", "workers", "keys", "history"}
 
 // Begin implements store.Drafts.
 func (l *Ledger) Begin(ctx context.Context, worker store.Worker, batches ...*batch.Batch) error {
@@ -184,7 +184,10 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 		if err == nil && saved == 0 {
 			err = store.ErrChanged
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return noteState(ctx, tx, b)
 	})
 	if err == nil {
 		b.Revision++

@@ -1,0 +1,134 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/secret"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
+)
+
+// signed is the text that a person signs: this draft, of this batch, in this ledger.
+func signed(ledger string, b *batch.Batch, person string) string {
+	return fmt.Sprintf("Even Ledger: countersigned\nledger %s\nbatch %d\nseal %s\ndrafted by %s\nsigned by %s\n", ledger, b.ID, b.Seal, b.By, person)
+}
+
+// Countersign signs a draft as the second person.
+func Countersign(ctx context.Context, a *App, w *workspace.Workspace, l store.Store, b *batch.Batch) (store.Signature, error) {
+	none := store.Signature{}
+	switch {
+	case b.State != batch.Drafted && b.State != batch.Stopped:
+		return none, mistake(fmt.Sprintf("batch %d is %s: there is nothing to sign", b.ID, b.State), "")
+	case b.Seal == "":
+		return none, mistake(fmt.Sprintf("batch %d was drafted by an older evenledger, and has no seal to sign", b.ID), "Withdraw it and draft its sheet again.")
+	}
+	who, err := Identity(w)
+	if err != nil {
+		return none, err
+	}
+	person, found := "", false
+	for _, p := range w.People {
+		if p.Signs == who.Signs() {
+			person, found = p.Name, true
+		}
+	}
+	if !found {
+		return none, mistake("your public key does not stand in evenledger.yaml", "“evenledger identity” says what to write there, under “people”.")
+	}
+	if person == b.By {
+		return none, held(fmt.Sprintf("batch %d was drafted by %s, and nobody countersigns what they drafted", b.ID, b.By), "Ask a colleague.")
+	}
+	if err := proven(ctx, l, b); err != nil {
+		return none, err
+	}
+	id, err := l.ID(ctx)
+	if err != nil {
+		return none, err
+	}
+	s := store.Signature{Person: person, Key: who.Signs(), Seal: b.Seal, At: a.Clock.Now(), Signature: who.Sign(signed(id, b, person))}
+	return s, l.Sign(ctx, b.ID, s)
+}
+
+// proven sees that a draft is as it was when it was sealed.
+func proven(ctx context.Context, l store.Store, b *batch.Batch) error {
+	problems, err := l.Proven(ctx, b)
+	if err == nil && len(problems) > 0 {
+		err = held(fmt.Sprintf("batch %d is not as it was drafted: %s", b.ID, problems[0]), "Ask who keeps the ledger. Withdraw the batch and draft its sheet again.")
+	}
+	return err
+}
+
+// approved returns why a second person has not approved of a batch who has to, or nil. Who counts
+// is whom evenledger.yaml names, with the key that stands there now.
+func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	from := b.SignedFrom
+	if target, err := w.System(b.System); err == nil && target.SignedFrom > 0 && (from == 0 || target.SignedFrom < from) {
+		from = target.SignedFrom // it may have been written there since
+	}
+	if from == 0 || b.ToDo < from {
+		return nil
+	}
+	id, err := l.ID(ctx)
+	if err != nil {
+		return err
+	}
+	signatures, err := l.Signatures(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	var why []string
+	for _, s := range signatures {
+		switch said := refuses(w, id, b, s); said {
+		case "":
+			return proven(ctx, l, b)
+		default:
+			why = append(why, said)
+		}
+	}
+	message := fmt.Sprintf("batch %d changes %d accounts, and a second person has to sign it first", b.ID, b.ToDo)
+	if len(why) > 0 {
+		message += ": " + strings.Join(why, "; ")
+	}
+	return held(message, fmt.Sprintf("A colleague looks at it (evenledger show %d) and runs: evenledger countersign %d", b.ID, b.ID))
+}
+
+// refuses says why a signature does not count; empty: it does.
+func refuses(w *workspace.Workspace, ledger string, b *batch.Batch, s store.Signature) string {
+	key := ""
+	for _, p := range w.People {
+		if p.Name == s.Person {
+			key = p.Signs
+		}
+	}
+	switch {
+	case s.Person == b.By:
+		return s.Person + " drafted it, and cannot sign it"
+	case key == "":
+		return s.Person + " signed it, and does not stand in evenledger.yaml with a key that signs"
+	case key != s.Key:
+		return s.Person + " signed it with another key than stands in evenledger.yaml"
+	case s.Seal != b.Seal:
+		return s.Person + " signed another draft of it"
+	case !secret.Signed(key, signed(ledger, b, s.Person), s.Signature):
+		return "the signature of " + s.Person + " is not one of this batch"
+	}
+	return ""
+}
+
+// Signed tells who countersigned a batch so that it counts.
+func Signed(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (people []string, err error) {
+	id, err := l.ID(ctx)
+	if err != nil {
+		return nil, err
+	}
+	signatures, err := l.Signatures(ctx, b.ID)
+	for _, s := range signatures {
+		if refuses(w, id, b, s) == "" {
+			people = append(people, s.Person)
+		}
+	}
+	return people, err
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
+)
+
+func (a *front) countersignCommand() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:     "countersign BATCH",
+		GroupID: "carry",
+		Short:   "Say as the second person that a draft is right",
+		Long: `Where the brief or the system says “countersign: over 50” or “always”, a batch is posted only
+when somebody else than who drafted it has signed it. This shows the draft, asks, and signs
+it with your identity: this draft, of this batch, in this ledger, and no other. A signature
+does not hold for a draft that was altered.`,
+		Example:           "  evenledger countersign 17\n  evenledger countersign 17 --yes",
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				for _, b := range batches {
+					if err := a.countersign(cmd.Context(), w, l, b, yes); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		},
+	}
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	return cmd
+}
+
+func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, yes bool) error {
+	page := a.page()
+	if !a.json {
+		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
+			return err
+		}
+		page.Line("")
+	}
+	if !yes {
+		if !isTerminal(a.In) {
+			return guard(fmt.Sprintf("batch %d would be countersigned, and nobody is there to be asked", b.ID), "Give --yes if that is right.")
+		}
+		if !a.ask(fmt.Sprintf("Countersign batch %d, drafted by %s? [y/N] ", b.ID, b.By)) {
+			return guard("not countersigned", "")
+		}
+	}
+	s, err := app.Countersign(ctx, &a.App, w, l, b)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Seal, "at": s.At})
+	}
+	page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, report12(s.Seal))
+	page.Next(fmt.Sprintf("evenledger post %d", b.ID))
+	return page.Err()
+}
+
+// report12 is the beginning of a seal, which people compare.
+func report12(seal string) string { return fmt.Sprintf("%.12s", seal) }

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/app"
+	"evenledger/internal/secret"
+)
+
+func (a *front) identityCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "identity",
+		GroupID: "around",
+		Short:   "Who you are to those who share the ledger: make it, and print its public part",
+		Long: `Makes your identity if you have none: a file that you alone can read, with the key that
+opens the passwords of the team's batches and the key that countersigns. It prints the
+public keys, as they are written into evenledger.yaml; they are no secret.`,
+		Example: "  evenledger identity",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			path, err := app.IdentityPath()
+			if err != nil {
+				return err
+			}
+			_, err = os.Stat(path)
+			made := errors.Is(err, fs.ErrNotExist)
+			var who *secret.Identity
+			if w, found := a.FindWorkspace(); found == nil && w.Identity.Given() {
+				path, made = w.Identity.String(), false
+				who, err = app.Identity(w)
+			} else if made {
+				if who, err = secret.NewIdentity(); err == nil {
+					err = who.Keep(path)
+				}
+			} else {
+				who, err = app.IdentityIn(path)
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.writeJSON(map[string]any{"name": a.By, "file": path, "made": made, "opens": who.Opens(), "signs": who.Signs()})
+			}
+			page := a.page()
+			if made {
+				page.Line("Your identity is in %s now. Whoever has that file is you: keep a copy where nobody else can read it.", path)
+			} else {
+				page.Line("Your identity is in %s.", path)
+			}
+			page.Line("")
+			page.Line("Write this into evenledger.yaml, under “people”:")
+			page.Line("")
+			page.Line("  %s", page.Bold(fmt.Sprintf("%s: {opens: %s, signs: \"%s\"}", a.By, who.Opens(), who.Signs())))
+			return page.Err()
+		},
+	}
+}

@@ -1,0 +1,431 @@
+package tables
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"maps"
+	"slices"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
+)
+
+// The history of a batch is chains of links, each of which holds the hash of the one before: one
+// of the draft, entry for entry; one of what became of the batch as a whole; and one for each
+// worker, of the results that it noted, which begins with the end of the draft's. When a post ends,
+// the chain of the batch notes where those of the workers stand. So nothing of it can be altered,
+// added or taken out without all that follows being written anew.
+
+// Names of chains; a worker's is called as the worker is.
+const (
+	ofDraft = "draft"
+	ofBatch = "batch"
+)
+
+// linkRows is how many entries a link of the draft's chain holds.
+const linkRows = 512
+
+// A marked is a row with the digest of what is noted of it.
+type marked struct {
+	Row    int    `json:"r"`
+	Digest string `json:"d"`
+}
+
+// A link is one of a chain.
+type link struct {
+	chain, at, what, body, hash string
+	n                           int
+}
+
+// closes is the hash of a link that follows one with a hash.
+func (k *link) closes(before string) string {
+	h := sha256.New()
+	note(h, before, k.chain, fmt.Sprint(k.n), k.at, k.what, k.body)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// note adds texts to a hash so that where each ends is told.
+func note(h hash.Hash, texts ...string) {
+	var size [8]byte
+	for _, text := range texts {
+		binary.BigEndian.PutUint64(size[:], uint64(len(text)))
+		h.Write(size[:])
+		h.Write([]byte(text))
+	}
+}
+
+// digested is short for the hash of texts.
+func digested(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)[:16]) }
+
+// last returns the newest link of a chain; n is -1 if there is none.
+func last(ctx context.Context, q querier, id int, chain string) (n int, hash string, err error) {
+	err = one(ctx, q, []any{&n, &hash}, "SELECT n, hash FROM history WHERE batch = ? AND chain = ? ORDER BY n DESC LIMIT 1", id, chain)
+	if errors.Is(err, sql.ErrNoRows) {
+		return -1, "", nil
+	}
+	return n, hash, err
+}
+
+// add adds a link to a chain.
+func add(ctx context.Context, tx Tx, id int, chain, what, body string) (hash string, err error) {
+	n, before, err := last(ctx, tx, id, chain)
+	if err != nil {
+		return "", err
+	}
+	if n < 0 && chain != ofDraft {
+		if _, before, err = last(ctx, tx, id, ofDraft); err != nil {
+			return "", err
+		}
+	}
+	now, err := tx.Now(ctx)
+	if err != nil {
+		return "", err
+	}
+	k := link{chain: chain, n: n + 1, at: now.UTC().Format(moment), what: what, body: body}
+	k.hash = k.closes(before)
+	_, err = tx.Exec(ctx, "INSERT INTO history (batch, chain, n, at, what, body, hash) VALUES (?, ?, ?, ?, ?, ?, ?)", id, k.chain, k.n, k.at, k.what, k.body, k.hash)
+	return k.hash, err
+}
+
+// draftOf is what a draft says of the batch as a whole, and nothing of what becomes of it.
+func draftOf(b *batch.Batch) string {
+	return jsonText([]any{b.ID, b.Made.UTC().Format(moment), b.By, b.Sheet, b.Headings, b.Brief, b.System, b.URL, b.Policies, b.Taken, b.Fields, b.Match, b.Rows, b.Unlisted, b.Held, b.Protect, b.Makes, b.Reverses, b.Sum, b.Secrets, b.Trial, b.ToDo, b.SignedFrom})
+}
+
+// Seal implements store.Drafts.
+func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
+	if err := l.Write(ctx, func(tx Tx) (err error) {
+		if _, err := tx.Exec(ctx, "DELETE FROM history WHERE batch = ?", b.ID); err != nil {
+			return err
+		}
+		b.Seal, err = add(ctx, tx, b.ID, ofDraft, "batch", draftOf(b))
+		return err
+	}); err != nil {
+		return err
+	}
+	for after := 0; ; {
+		marks, err := l.marks(ctx, b.ID, after, linkRows)
+		if err != nil || len(marks) == 0 {
+			return err
+		}
+		after = marks[len(marks)-1].Row
+		if err := l.Note(ctx, func(tx Tx) (err error) {
+			b.Seal, err = add(ctx, tx, b.ID, ofDraft, "entries", jsonText(marks))
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+}
+
+// marks are those of the next entries as they were drafted.
+func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked, err error) {
+	hashes := map[int]hash.Hash{}
+	err = l.Read(ctx, func(tx Tx) error {
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
+			var row int
+			texts := make([]string, 9)
+			into := []any{&row}
+			for i := range texts {
+				into = append(into, &texts[i])
+			}
+			if err := rows.Scan(into...); err != nil {
+				return err
+			}
+			h := sha256.New()
+			note(h, texts...)
+			hashes[row] = h
+			all = append(all, marked{Row: row})
+			return nil
+		}, "SELECT row, key, intent, outcome, account, version, changes, known, findings, cells FROM entries WHERE batch = ? AND row > ? ORDER BY row LIMIT ?", id, after, limit); err != nil || len(all) == 0 {
+			return err
+		}
+		low, high := all[0].Row, all[len(all)-1].Row
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
+			var row, n, target, made int
+			var was sql.NullString
+			texts := make([]string, 6)
+			if err := rows.Scan(&row, &n, &texts[0], &texts[1], &texts[2], &texts[3], &texts[4], &texts[5], &was, &target, &made); err != nil {
+				return err
+			}
+			if made == 1 {
+				texts[2] = "" // it gets one when it is made
+			}
+			if h := hashes[row]; h != nil {
+				note(h, append(texts, fmt.Sprint(n, was.Valid, target, made), was.String)...)
+			}
+			return nil
+		}, `SELECT row, n, "do", kind, thing, name, role, section, was, target, made FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n`, id, low, high); err != nil {
+			return err
+		}
+		return each(ctx, tx, func(rows *sql.Rows) error {
+			var row int
+			var name, about string
+			err := rows.Scan(&row, &name, &about)
+			if h := hashes[row]; h != nil {
+				note(h, name, about)
+			}
+			return err
+		}, "SELECT row, name, about FROM outgoing WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, name", id, low, high)
+	})
+	for i := range all {
+		all[i].Digest = digested(hashes[all[i].Row])
+	}
+	return all, err
+}
+
+// markOf is that of a result.
+func markOf(r *store.Result) marked {
+	h := sha256.New()
+	e := &r.Entry
+	note(h, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did))
+	for n, s := range e.Steps {
+		if s.Result != "" {
+			note(h, fmt.Sprint(n), string(s.Result))
+		}
+	}
+	return marked{e.Row, digested(h)}
+}
+
+// noteResults adds results to the history.
+func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result) error {
+	marks := make([]marked, len(results))
+	for i := range results {
+		marks[i] = markOf(&results[i])
+	}
+	_, err := add(ctx, tx, id, worker.Name, "results", jsonText(marks))
+	return err
+}
+
+// A whole is what the chain of the batch says of it.
+type whole struct {
+	State batch.State       `json:"state"`
+	Heads map[string]string `json:"heads,omitempty"` // where the chains of the workers stand
+}
+
+// noteState adds the state of a batch to the history.
+func noteState(ctx context.Context, tx Tx, b *batch.Batch) error {
+	if b.Seal == "" {
+		return nil // it has none, or is being made
+	}
+	w := whole{State: b.State}
+	if b.State == batch.Posted || b.State == batch.Stopped || b.State == batch.Reversed {
+		var err error
+		if w.Heads, err = heads(ctx, tx, b.ID); err != nil {
+			return err
+		}
+	}
+	_, err := add(ctx, tx, b.ID, ofBatch, "state", jsonText(w))
+	return err
+}
+
+// heads are the newest hashes of the workers' chains.
+func heads(ctx context.Context, q querier, id int) (map[string]string, error) {
+	all := map[string]string{}
+	err := each(ctx, q, func(rows *sql.Rows) error {
+		var chain, hash string
+		err := rows.Scan(&chain, &hash)
+		all[chain] = hash
+		return err
+	}, `SELECT h.chain, h.hash FROM history h JOIN (SELECT chain, max(n) AS n FROM history WHERE batch = ?1 AND chain NOT IN (?2, ?3) GROUP BY chain) newest
+		ON newest.chain = h.chain AND newest.n = h.n WHERE h.batch = ?1`, id, ofDraft, ofBatch)
+	return all, err
+}
+
+// proven sees whether a batch is as its history says, and returns what is not.
+func (l *Ledger) proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
+	if b.Seal == "" {
+		return nil, nil // an older program made it, or it was never made
+	}
+	say := func(format string, args ...any) {
+		problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
+	}
+	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, chains: map[string]link{}}
+	if err := p.links(ctx); err != nil || len(problems) > 0 {
+		return problems, err
+	}
+	if err := p.results(ctx); err != nil || len(problems) > 0 {
+		return problems, err
+	}
+	p.whole()
+	return problems, nil
+}
+
+// A proof is on its way.
+type proof struct {
+	ledger *Ledger
+	b      *batch.Batch
+	say    func(format string, args ...any)
+	after  int             // the row up to which the draft was seen
+	noted  map[int]noted   // row → the newest that was noted of it
+	chains map[string]link // the newest link of each
+	state  whole           // as noted last
+	heads  map[string]string
+}
+
+type noted struct{ chain, at, digest string }
+
+// links goes through all chains: that of the draft first, as the others begin with its end.
+func (p *proof) links(ctx context.Context) error {
+	for _, first := range []bool{true, false} {
+		condition := "chain = ?"
+		if !first {
+			condition = "chain <> ?"
+		}
+		bad := false
+		if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
+			var k link
+			if err := rows.Scan(&k.chain, &k.n, &k.at, &k.what, &k.body, &k.hash); err != nil || bad {
+				return err
+			}
+			bad = !p.link(ctx, &k)
+			return nil
+		}, "SELECT chain, n, at, what, body, hash FROM history WHERE batch = ? AND "+condition+" ORDER BY chain, n", p.b.ID, ofDraft); err != nil || bad {
+			return err
+		}
+		if first {
+			if end := p.chains[ofDraft]; end.hash != p.b.Seal {
+				p.say("its draft does not end with the seal of the batch, %.12s: something was taken out or written anew", p.b.Seal)
+				return nil
+			}
+			if more, err := p.ledger.marks(ctx, p.b.ID, p.after, 1); err != nil {
+				return err
+			} else if len(more) > 0 {
+				p.say("%s was added since it was drafted", batch.RowName(more[0].Row))
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// link sees one link, and reports whether it is as it should be.
+func (p *proof) link(ctx context.Context, k *link) bool {
+	before, has := p.chains[k.chain]
+	if !has && k.chain != ofDraft {
+		before = link{n: -1, hash: p.b.Seal}
+	} else if !has {
+		before.n = -1
+	}
+	if k.n != before.n+1 || k.closes(before.hash) != k.hash {
+		p.say("its history was altered, or something was taken out of it, at %s (%s, link %d)", k.at, k.chain, k.n)
+		return false
+	}
+	p.chains[k.chain] = *k
+	switch k.what {
+	case "batch":
+		if k.body != draftOf(p.b) {
+			p.say("what it says of the batch as a whole was altered since it was drafted")
+			return false
+		}
+	case "entries":
+		return p.entries(ctx, k)
+	case "results":
+		var marks []marked
+		if json.Unmarshal([]byte(k.body), &marks) != nil {
+			p.say("a link of its history cannot be read")
+			return false
+		}
+		for _, m := range marks {
+			// A chain is in order by itself; of two workers, the later had the row when it was done.
+			if was := p.noted[m.Row]; was.chain == k.chain || was.at <= k.at {
+				p.noted[m.Row] = noted{k.chain, k.at, m.Digest}
+			}
+		}
+	case "state":
+		p.state = whole{}
+		if json.Unmarshal([]byte(k.body), &p.state) != nil {
+			p.say("a link of its history cannot be read")
+			return false
+		}
+		if p.state.Heads != nil {
+			p.heads = p.state.Heads
+		}
+	}
+	return true
+}
+
+// entries holds a link of the draft against the entries that are there.
+func (p *proof) entries(ctx context.Context, k *link) bool {
+	var was []marked
+	if json.Unmarshal([]byte(k.body), &was) != nil || len(was) == 0 {
+		p.say("a link of its history cannot be read")
+		return false
+	}
+	is, err := p.ledger.marks(ctx, p.b.ID, p.after, len(was))
+	if err != nil {
+		p.say("its entries cannot be read: %s", err)
+		return false
+	}
+	for i, m := range was {
+		switch {
+		case i >= len(is) || is[i].Row > m.Row:
+			p.say("%s was taken out since it was drafted", batch.RowName(m.Row))
+			return false
+		case is[i].Row < m.Row:
+			p.say("%s was added since it was drafted", batch.RowName(is[i].Row))
+			return false
+		case is[i].Digest != m.Digest:
+			p.say("%s was altered since it was drafted", batch.RowName(m.Row))
+			return false
+		}
+	}
+	p.after = was[len(was)-1].Row
+	return true
+}
+
+// results holds what is noted of each row against what became of it.
+func (p *proof) results(ctx context.Context) error {
+	seen, posted := 0, map[int]bool{}
+	if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
+		var row int
+		err := rows.Scan(&row)
+		posted[row] = true
+		return err
+	}, "SELECT row FROM results WHERE batch = ?", p.b.ID); err != nil {
+		return err
+	}
+	for e, err := range p.ledger.Entries(ctx, p.b.ID, store.Filter{}) {
+		if err != nil {
+			return err
+		}
+		was, has := p.noted[e.Row]
+		switch {
+		case !has && posted[e.Row]:
+			p.say("what became of %s was added, and nobody noted it", batch.RowName(e.Row))
+			return nil
+		case has && !posted[e.Row]:
+			p.say("what became of %s was taken out", batch.RowName(e.Row))
+			return nil
+		case has && markOf(&store.Result{Entry: e}).Digest != was.digest:
+			p.say("what became of %s was altered", batch.RowName(e.Row))
+			return nil
+		}
+		if has {
+			seen++
+		}
+	}
+	if seen < len(p.noted) {
+		p.say("entries were taken out that something was noted of")
+	}
+	return nil
+}
+
+// whole sees whether the batch as a whole is where its chain says.
+func (p *proof) whole() {
+	if k, has := p.chains[ofBatch]; has && p.state.State != p.b.State {
+		p.say("it is %s, and its history says %s (%s)", p.b.State, p.state.State, k.at)
+	}
+	for _, chain := range slices.Sorted(maps.Keys(p.heads)) {
+		if _, has := p.chains[chain]; !has {
+			p.say("what worker %s noted was taken out", chain)
+		}
+	}
+}
