@@ -16,9 +16,15 @@ func signed(ledger string, b *batch.Batch, person string) string {
 	return fmt.Sprintf("Even Ledger: countersigned\nledger %s\nbatch %d\nseal %s\ndrafted by %s\nsigned by %s\n", ledger, b.ID, b.Seal, b.By, person)
 }
 
-// Countersign signs a draft as the second person.
-func Countersign(ctx context.Context, a *App, w *workspace.Workspace, l store.Store, b *batch.Batch) (store.Signature, error) {
-	none := store.Signature{}
+// A Signer may countersign a batch.
+type Signer struct {
+	Person string
+	who    *secret.Identity
+}
+
+// MayCountersign returns who is at work, if they may countersign a batch.
+func MayCountersign(w *workspace.Workspace, b *batch.Batch) (Signer, error) {
+	none := Signer{}
 	switch {
 	case b.State != batch.Drafted && b.State != batch.Stopped:
 		return none, mistake(fmt.Sprintf("batch %d is %s: there is nothing to sign", b.ID, b.State), "")
@@ -41,14 +47,19 @@ func Countersign(ctx context.Context, a *App, w *workspace.Workspace, l store.St
 	if person == b.By {
 		return none, held(fmt.Sprintf("batch %d was drafted by %s, and nobody countersigns what they drafted", b.ID, b.By), "Ask a colleague.")
 	}
+	return Signer{person, who}, nil
+}
+
+// Countersign signs a draft as the second person.
+func (a *App) Countersign(ctx context.Context, l store.Store, b *batch.Batch, by Signer) (s store.Signature, err error) {
 	if err := proven(ctx, l, b); err != nil {
-		return none, err
+		return s, err
 	}
 	id, err := l.ID(ctx)
 	if err != nil {
-		return none, err
+		return s, err
 	}
-	s := store.Signature{Person: person, Key: who.Signs(), Seal: b.Seal, At: a.Clock.Now(), Signature: who.Sign(signed(id, b, person))}
+	s = store.Signature{Person: by.Person, Key: by.who.Signs(), Seal: b.Seal, At: a.Clock.Now(), Signature: by.who.Sign(signed(id, b, by.Person))}
 	return s, l.Sign(ctx, b.ID, s)
 }
 

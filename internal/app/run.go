@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -33,13 +32,6 @@ type Run struct {
 	// and the file of credentials, if there is one. It returns a line about it; empty: there is none.
 	Report func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error)
 }
-
-// busyPause is between two looks whether others are done, and patience how long they are
-// waited for.
-const (
-	busyPause = 2 * time.Second
-	patience  = 15 * time.Minute
-)
 
 // Run goes the whole way of one brief, and notes in the ledger how it ended. What went wrong
 // is in the result as well as in the error.

@@ -18,6 +18,9 @@ type Guard struct {
 
 func (g *Guard) Error() string { return g.Message }
 
+// IsToBeSigned reports whether a second person has to sign the batch before it is posted.
+func (b *Batch) IsToBeSigned() bool { return b.SignedFrom > 0 && b.ToDo >= b.SignedFrom }
+
 // MayPost returns why the batch may not be posted to the system at an address, or nil.
 func (b *Batch) MayPost(url string) error {
 	if b.State == Withdrawn {

@@ -41,6 +41,10 @@ does not hold for a draft that was altered.`,
 }
 
 func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, yes bool) error {
+	by, err := app.MayCountersign(w, b)
+	if err != nil {
+		return err
+	}
 	page := a.page()
 	if !a.json {
 		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
@@ -56,17 +60,17 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 			return guard("not countersigned", "")
 		}
 	}
-	s, err := app.Countersign(ctx, &a.App, w, l, b)
+	s, err := a.Countersign(ctx, l, b, by)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		return a.writeJSON(map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Seal, "at": s.At})
 	}
-	page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, report12(s.Seal))
+	page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
 	page.Next(fmt.Sprintf("evenledger post %d", b.ID))
 	return page.Err()
 }
 
-// report12 is the beginning of a seal, which people compare.
-func report12(seal string) string { return fmt.Sprintf("%.12s", seal) }
+// shortSeal is the beginning of a batch's seal, which people compare.
+func shortSeal(b *batch.Batch) string { return fmt.Sprintf("%.12s", b.Seal) }

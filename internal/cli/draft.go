@@ -118,6 +118,10 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	}
 	if a.held(page, b) {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+	} else if total(waiting) > 0 && b.IsToBeSigned() {
+		page.Line("")
+		page.Line("%s Seal of the draft: %s", page.Bold("A second person has to sign it before it is posted."), shortSeal(b))
+		page.Next(fmt.Sprintf("evenledger countersign %d    # a colleague", b.ID))
 	} else if total(waiting) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else if counts[account.Refused] > 0 {

@@ -72,7 +72,7 @@ func (a *front) checkLedger(ctx context.Context) (err error) {
 		page.Line("  %s", problem)
 	}
 	if a.exit = soundExit(sound); a.exit != exitDone {
-		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
+		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Ask who keeps it. Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
 	if sound.Unsealed > 0 {
 		page.Line("%s made by an older evenledger: nobody can say whether anything was altered there.", counted(sound.Unsealed, "batch was", "batches were"))

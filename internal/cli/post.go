@@ -312,6 +312,9 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	if flags == "" && (b.Secrets == "generate" || b.Secrets == "both") {
 		flags = " --credentials FILE --to KEY"
 	}
+	if counts[account.Waiting] > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
+		next = append(next, fmt.Sprintf("evenledger countersign %d    # a colleague, if nobody has", b.ID))
+	}
 	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
 	}

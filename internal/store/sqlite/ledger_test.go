@@ -20,8 +20,6 @@ import (
 	"evenledger/internal/store/storetest"
 )
 
-var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-
 func TestStore(t *testing.T) {
 	storetest.Run(t, func(t *testing.T) (storetest.Open, storetest.Tamper) {
 		path := filepath.Join(t.TempDir(), "a %25+#.db")
