@@ -86,7 +86,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TESTDATA", data)
 			return err
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless, "aged": aged, "mailed": mailed},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "json": jsonIs, "replace": replace, "append": appendLine, "seed": seed, "secretless": secretless, "aged": aged, "mailed": mailed, "people": people},
 	})
 }
 
@@ -108,6 +108,22 @@ func mailed(ts *testscript.TestScript, _ bool, args []string) {
 		}
 	}
 	ts.Fatalf("none of %d mails holds %q", len(files), args[0])
+}
+
+// people MINE HERS writes evenledger.yaml from team.yaml, with the identities that two files tell of:
+// that of who runs the test, and that of ines.
+func people(ts *testscript.TestScript, _ bool, args []string) {
+	text := "people:\n"
+	for i, file := range args {
+		var told struct{ Name, Opens, Signs string }
+		ts.Check(json.Unmarshal([]byte(ts.ReadFile(file)), &told))
+		if i == 1 {
+			told.Name = "ines"
+		}
+		text += fmt.Sprintf("  %s: {opens: %s, signs: %q}\n", told.Name, told.Opens, told.Signs)
+	}
+	rest := strings.ReplaceAll(ts.ReadFile("team.yaml"), "URL", ts.Getenv("URL"))
+	ts.Check(os.WriteFile(ts.MkAbs("evenledger.yaml"), []byte(text+rest), 0o600))
 }
 
 // aged FILE HOURS has a file be written so many hours ago.
@@ -132,7 +148,7 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if dir := ts.Getenv("IN"); dir != "" {
 		cmd.Dir = filepath.Join(cmd.Dir, dir)
 	}
-	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR", "HANDOUT"} {
+	for _, name := range []string{"PATH", "HOME", "TEST_TOKEN", "WRONG", "NO_COLOR", "HANDOUT", "XDG_CONFIG_HOME"} {
 		cmd.Env = append(cmd.Env, name+"="+ts.Getenv(name))
 	}
 	if name := ts.Getenv("STDIN"); name != "" {

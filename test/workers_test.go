@@ -8,15 +8,16 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -177,8 +178,185 @@ func storm(t *testing.T, engine string, seed uint64) {
 	assert.Zero(t, code, out+errOut)
 	left, err := filepath.Glob(filepath.Join(f.dir, "*.lock"))
 	require.NoError(t, err)
-	assert.LessOrEqual(t, len(left), 12, "dead workers leave no more than their own files")
-	_ = os.Remove
+	assert.Empty(t, left, "the dead leave nothing behind")
+}
+
+// stormy readies a batch in a ledger on a server.
+func stormy(t *testing.T, rows int) (f folder, w *watched, system string) {
+	system = practice(t, "--delay", "10ms", "--no-etag")
+	w = watch(t, system)
+	f = workspace(t, strings.Replace(system, mustHost(t, system), mustHost(t, w.URL), 1), ", settle: 200ms")
+	f.write("briefs/storm.yaml", "system: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  familyName: {from: Last}\n")
+	var sheet strings.Builder
+	sheet.WriteString("Login,Last\n")
+	for i := range rows {
+		fmt.Fprintf(&sheet, "p%d,Person%d\n", i, i)
+	}
+	f.write("crew.csv", sheet.String())
+	return f, w, system
+}
+
+// calm sees that a batch is posted, and everything in it was made once.
+func (f folder) calm(w *watched, rows int) {
+	code, out, errOut := f.run("post", "1", "--yes")
+	require.Zero(f.t, code, out+errOut)
+	b := f.batch(1)
+	assert.Equal(f.t, "posted", b.State)
+	assert.Equal(f.t, rows, b.Outcomes["created"], "%v", b.Outcomes)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.Len(f.t, w.made, rows)
+	assert.Empty(f.t, w.twice)
+	code, out, errOut = f.run("ledger", "check")
+	assert.Zero(f.t, code, out+errOut)
+}
+
+// When the ledger's server dies in the middle of a post, nothing more is sent than it has noted, and
+// when it is there again, the post goes on.
+func TestLedgerServerDies(t *testing.T) {
+	t.Parallel()
+	server := testserver.Postgres(t)
+	f, w, _ := stormy(t, 600)
+	f.shared(server, "ledger")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	for range 3 {
+		post := f.command("post", "1", "--yes")
+		var told strings.Builder
+		post.Stderr = &told
+		require.NoError(t, post.Start())
+		time.Sleep(500 * time.Millisecond)
+		server.Crash(t)
+		_ = post.Wait()
+		require.Equal(t, 3, post.ProcessState.ExitCode(), told.String())
+		assert.Contains(t, told.String(), "the ledger cannot be used")
+		assert.NotContains(t, told.String(), server.Password(t))
+		server.Again(t)
+	}
+	f.calm(w, 600)
+}
+
+// A worker that is cut off from the ledger, and not from the system, sends nothing once others may
+// have its work.
+func TestWorkerIsCutOff(t *testing.T) {
+	t.Parallel()
+	server := testserver.Postgres(t)
+	f, w, _ := stormy(t, 1500)
+	f.shared(server, "ledger")
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	line := newLine(t, server.Port)
+	far := folder{t, t.TempDir()}
+	for _, name := range []string{"evenledger.yaml", "briefs/storm.yaml"} {
+		far.write(name, f.read(name))
+	}
+	far.write("address", strings.Replace(f.read("address"), fmt.Sprint(":", server.Port), fmt.Sprint(":", line.port), 1))
+	off := far.command("post", "1", "--yes")
+	var told strings.Builder
+	off.Stderr = &told
+	require.NoError(t, off.Start())
+	time.Sleep(700 * time.Millisecond)
+	line.cut.Store(true)
+	near := f.command("post", "1", "--yes")
+	require.NoError(t, near.Start())
+	time.Sleep(5 * time.Second) // the lease is two
+	line.cut.Store(false)
+	_ = off.Wait()
+	_ = near.Wait()
+	assert.Equal(t, 3, off.ProcessState.ExitCode(), told.String())
+	f.calm(w, 1500)
+}
+
+// A line is one between a worker and the ledger, on which nothing comes through while it is cut.
+type line struct {
+	port int
+	cut  atomic.Bool
+}
+
+func newLine(t *testing.T, to int) *line {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	l := &line{port: listener.Addr().(*net.TCPAddr).Port}
+	carry := func(from, to net.Conn) {
+		defer to.Close()
+		buf := make([]byte, 4096)
+		for {
+			n, err := from.Read(buf)
+			for l.cut.Load() {
+				time.Sleep(10 * time.Millisecond)
+			}
+			if _, sent := to.Write(buf[:n]); err != nil || sent != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			near, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", to))
+			if err != nil {
+				_ = near.Close()
+				continue
+			}
+			go carry(near, far)
+			go carry(far, near)
+		}
+	}()
+	return l
+}
+
+// A ledger is moved to a server and back, and killed on the way at any moment: at every time just
+// one of the two is used, and nothing is lost.
+func TestMoveIsKilled(t *testing.T) {
+	t.Parallel()
+	server := testserver.Postgres(t)
+	f, w, _ := stormy(t, 300)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	code, _, errOut = f.run("post", "1", "--yes", "--trial", "100")
+	require.Zero(t, code, errOut)
+	here := f.read("evenledger.yaml")
+	f.shared(server, "moved")
+	there := f.read("evenledger.yaml")
+	uses := func(yaml string) bool {
+		f.write("evenledger.yaml", yaml)
+		code, _, _ := f.run("show", "1")
+		return code == 0
+	}
+	for kills := 0; ; kills++ {
+		f.write("evenledger.yaml", here)
+		move := f.command("ledger", "move", "file:address")
+		require.NoError(t, move.Start())
+		time.Sleep(time.Duration(20+15*kills) * time.Millisecond)
+		_ = move.Process.Kill()
+		_ = move.Wait()
+		old, other := uses(here), uses(there)
+		require.False(t, old && other, "both are used after %d kills", kills)
+		if !old && other {
+			break // all of it was there
+		}
+		f.write("evenledger.yaml", here)
+		if kills == 40 {
+			code, _, errOut := f.run("ledger", "move", "file:address")
+			require.Zero(t, code, errOut)
+			break
+		}
+	}
+	require.True(t, uses(there))
+	require.False(t, uses(here))
+	code, out, errOut := f.run("batches")
+	assert.Equal(t, 2, code, out)
+	assert.Contains(t, errOut, "the ledger was moved to file:address")
+	f.write("evenledger.yaml", there)
+	f.calm(w, 300)
+	code, _, errOut = f.run("ledger", "move", "back.db")
+	require.Zero(t, code, errOut)
+	f.write("evenledger.yaml", "ledger: back.db\n"+here)
+	assert.Equal(t, 300, f.batch(1).Outcomes["created"])
 }
 
 func mustHost(t *testing.T, at string) string {

@@ -37,21 +37,39 @@ func (s Server) Password(t testing.TB) string {
 	return string(text)
 }
 
+// Crash kills PostgreSQL as a power cut would, and Again starts it where it was.
+func (s Server) Crash(t testing.TB) {
+	text, err := os.ReadFile(filepath.Join(s.Dir, "data", "postmaster.pid"))
+	require.NoError(t, err)
+	var pid int
+	_, err = fmt.Sscan(string(text), &pid)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGQUIT)) // its processes stop at once, and write nothing any more
+	for until := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	}
+}
+
+func (s Server) Again(t testing.TB) { run(t, "postgres.sh", s) }
+
 // start runs a script of the project's that starts a server, and waits until it listens.
 func start(t testing.TB, script, installed string) Server {
 	if _, err := os.Stat(installed); err != nil {
 		t.Skipf("SKIPPED: there is no %s on this machine; scripts/test.sh installs it on Debian", installed)
 	}
-	_, here, _, _ := runtime.Caller(0)
 	dir, err := os.MkdirTemp("", strings.TrimSuffix(script, ".sh")) // a socket's path is short
 	require.NoError(t, err)
 	s := Server{dir, FreePort(t)}
-	cmd := exec.Command(filepath.Join(filepath.Dir(here), "..", "..", "scripts", script), dir, fmt.Sprint(s.Port))
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	run(t, script, s)
+	return s
+}
+
+func run(t testing.TB, script string, s Server) {
+	_, here, _, _ := runtime.Caller(0)
+	cmd := exec.Command(filepath.Join(filepath.Dir(here), "..", "..", "scripts", script), s.Dir, fmt.Sprint(s.Port))
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	Run(t, cmd, s.Port)
-	return s
 }
 
 // Run runs a server until the test is over, and waits until it listens on a port.

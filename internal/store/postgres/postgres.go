@@ -97,18 +97,18 @@ func (l *Ledger) told(err error) error { return fmt.Errorf("the ledger %s: %w", 
 // Close closes the ledger.
 func (l *Ledger) Close() error { return l.db.Close() }
 
-// migrate makes the tables, or brings them to the version that this program writes. Programs that
-// do so at once wait for each other.
+// migrate makes the tables, or brings them to the version that this program writes.
 func (l *Ledger) migrate(ctx context.Context, schema string) error {
-	has, err := l.version(ctx, l.db)
+	has, err := l.version(ctx)
 	if err != nil {
 		return err
 	}
-	if has == 0 {
-		if err := l.make(ctx, schema); err != nil {
+	for try := 1; has == 0; try++ {
+		// Several may make the tables at once: all but one fail, and find them made.
+		if err := l.make(ctx, schema); err != nil && (!isThere(err) || try == 10) {
 			return err
 		}
-		if has, err = l.version(ctx, l.db); err != nil {
+		if has, err = l.version(ctx); err != nil {
 			return err
 		}
 	}
@@ -122,15 +122,13 @@ func (l *Ledger) migrate(ctx context.Context, schema string) error {
 }
 
 // version is that of the tables; 0: there are none.
-func (l *Ledger) version(ctx context.Context, q interface {
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
-}) (has int, err error) {
+func (l *Ledger) version(ctx context.Context) (has int, err error) {
 	var there bool
-	if err := q.QueryRowContext(ctx, "SELECT to_regclass('meta') IS NOT NULL").Scan(&there); err != nil || !there {
+	if err := l.db.QueryRowContext(ctx, "SELECT to_regclass('meta') IS NOT NULL").Scan(&there); err != nil || !there {
 		return 0, err
 	}
 	var text string
-	switch err := q.QueryRowContext(ctx, "SELECT value FROM meta WHERE name = 'version'").Scan(&text); {
+	switch err := l.db.QueryRowContext(ctx, "SELECT value FROM meta WHERE name = 'version'").Scan(&text); {
 	case errors.Is(err, sql.ErrNoRows):
 		return 0, nil
 	case err != nil:
@@ -145,12 +143,6 @@ func (l *Ledger) make(ctx context.Context, schema string) (err error) {
 		return err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtext('evenledger ' || $1))", schema); err != nil {
-		return err
-	}
-	if has, err := l.version(ctx, tx); err != nil || has > 0 { // another process was faster
-		return err
-	}
 	if _, err := tx.ExecContext(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema); err != nil {
 		return err
 	}
@@ -165,6 +157,12 @@ func (l *Ledger) make(ctx context.Context, schema string) (err error) {
 		return err
 	}
 	return tx.Commit()
+}
+
+// isThere reports whether an error comes of making what another process made at the same moment.
+func isThere(err error) bool {
+	var told *pgconn.PgError
+	return errors.As(err, &told) && slices.Contains([]string{"42P06", "42P07", "23505", "42710"}, told.Code)
 }
 
 // Write implements tables.Engine.

@@ -3,11 +3,14 @@ package postgres_test
 import (
 	"fmt"
 	"net/url"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
+	"github.com/test-go/testify/assert"
 
 	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
@@ -41,4 +44,39 @@ func TestStore(t *testing.T) {
 			require.NoError(t, conn.Close(t.Context()))
 		}
 	})
+}
+
+// Programs that make the tables at the same moment make them once, and one of another age is told.
+func TestVersions(t *testing.T) {
+	server := testserver.Postgres(t)
+	at := address(t, server, "fresh")
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			l, err := postgres.Open(t.Context(), at)
+			if assert.NoError(t, err) {
+				assert.NoError(t, l.Close())
+			}
+		})
+	}
+	all.Wait()
+	conn, err := pgx.Connect(t.Context(), at)
+	require.NoError(t, err)
+	defer conn.Close(t.Context())
+	_, err = conn.Exec(t.Context(), "UPDATE meta SET value = '99' WHERE name = 'version'")
+	require.NoError(t, err)
+	_, err = postgres.Open(t.Context(), at)
+	require.ErrorContains(t, err, "was written by a newer evenledger (tables of version 99")
+	assert.NotContains(t, err.Error(), server.Password(t))
+
+	for address, want := range map[string]string{
+		strings.Replace(at, server.Password(t), "wrong", 1):                                     "password authentication failed",
+		strings.Replace(at, "127.0.0.1", "ledger.brindlesound.example", 1) + "&sslmode=disable": "anybody in between could listen",
+		strings.Replace(at, "=fresh", "=No-Schema", 1):                                          "is no name of a schema",
+		strings.Replace(at, "/postgres", "/nowhere", 1):                                         "does not exist",
+	} {
+		_, err := postgres.Open(t.Context(), address)
+		require.ErrorContains(t, err, want)
+		assert.NotContains(t, err.Error(), server.Password(t))
+	}
 }
