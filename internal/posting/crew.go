@@ -106,14 +106,13 @@ const (
 	aloneTime   = time.Minute
 	partTime    = 3 * time.Second
 	leastPart   = blockSize
-	firstPart   = firstLook
 	pollingTime = 250 * time.Millisecond // for others to end a stage
 )
 
 // share has the worker do its share of a stage: one part after the other, until all of it is over.
 // With most above 0 it takes one part of so many rows and leaves it there.
 func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ctx context.Context) error) error {
-	size := firstPart
+	size := lookAhead
 	if crew := p.at.Crew(); crew.Of > 1 {
 		size = 4 * leastPart
 	}

@@ -70,6 +70,13 @@ func run(t testing.TB, script string, s Server) {
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	Run(t, cmd, s.Port)
+	if script != "postgres.sh" {
+		return
+	}
+	require.Eventually(t, func() bool { // it listens before it takes anybody in
+		state, err := os.ReadFile(filepath.Join(s.Dir, "data", "postmaster.pid"))
+		return err == nil && strings.HasSuffix(strings.TrimSpace(string(state)), "ready")
+	}, time.Minute, 20*time.Millisecond, "the server does not get ready")
 }
 
 // Run runs a server until the test is over, and waits until it listens on a port.

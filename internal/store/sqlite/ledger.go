@@ -234,15 +234,41 @@ type prepared struct {
 }
 
 func (t *transaction) Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error) {
-	return t.QueryContext(ctx, form(statement), args...)
+	ready, err := t.ready(ctx, statement)
+	if err != nil {
+		return nil, err
+	}
+	return ready.QueryContext(ctx, args...)
 }
 
 func (t *transaction) Exec(ctx context.Context, statement string, args ...any) (changed int64, err error) {
-	done, err := t.ExecContext(ctx, form(statement), args...)
+	if strings.Contains(statement, ";") { // several
+		_, err := t.ExecContext(ctx, statement, args...)
+		return 0, err
+	}
+	ready, err := t.ready(ctx, statement)
+	if err != nil {
+		return 0, err
+	}
+	done, err := ready.ExecContext(ctx, args...)
 	if err != nil {
 		return 0, err
 	}
 	return done.RowsAffected()
+}
+
+// ready prepares a statement once for as long as the ledger is open.
+func (t *transaction) ready(ctx context.Context, statement string) (*sql.Stmt, error) {
+	key := prepared{t.db, statement}
+	kept, has := t.ledger.prepared.Load(key)
+	if !has {
+		made, err := t.db.PrepareContext(ctx, form(statement))
+		if err != nil { // its table may be of this very transaction
+			return t.PrepareContext(ctx, form(statement))
+		}
+		kept, _ = t.ledger.prepared.LoadOrStore(key, made)
+	}
+	return t.StmtContext(ctx, kept.(*sql.Stmt)), nil
 }
 
 // Alone implements tables.Tx: SQLite lets one write at a time.
@@ -257,26 +283,14 @@ func (t *transaction) Numbered(context.Context) error { return nil }
 // Now implements tables.Tx: all who use the file share a machine.
 func (t *transaction) Now(context.Context) (time.Time, error) { return time.Now(), nil }
 
-// Many prepares the statement once for as long as the ledger is open.
 func (t *transaction) Many(ctx context.Context, statement string, lists [][]any) error {
 	if len(lists) == 0 {
 		return nil
 	}
-	key := prepared{t.db, statement}
-	kept, has := t.ledger.prepared.Load(key)
-	if !has {
-		made, err := t.db.PrepareContext(ctx, form(statement))
-		if err != nil {
-			made, err = t.PrepareContext(ctx, form(statement)) // its table may be of this very transaction
-			kept = made
-		} else {
-			kept, _ = t.ledger.prepared.LoadOrStore(key, made)
-		}
-		if err != nil {
-			return err
-		}
+	ready, err := t.ready(ctx, statement)
+	if err != nil {
+		return err
 	}
-	ready := t.StmtContext(ctx, kept.(*sql.Stmt))
 	for _, args := range lists {
 		if _, err := ready.ExecContext(ctx, args...); err != nil {
 			return err
