@@ -71,7 +71,7 @@ func TestVersions(t *testing.T) {
 // backTo3 makes of the tables those of version 3, without what was in steps and claims.
 func backTo3() []string {
 	return []string{
-		"DROP TABLE meta", "DROP TABLE workers", "DROP TABLE parts", "DROP TABLE history", "DROP TABLE signatures", "DROP TABLE keys", "ALTER TABLE batches DROP COLUMN revision", "DROP TABLE runs", "DROP TABLE outgoing", "DROP TABLE steps", "DROP TABLE attempts", "DROP TABLE claims", "ALTER TABLE results RENAME COLUMN claim TO intent",
+		"DROP TABLE meta", "DROP TABLE workers", "DROP TABLE parts", "DROP TABLE history", "DROP TABLE signatures", "DROP TABLE keys", "ALTER TABLE batches DROP COLUMN revision", "ALTER TABLE batches DROP COLUMN counts", "DROP TABLE runs", "DROP TABLE outgoing", "DROP TABLE steps", "DROP TABLE attempts", "DROP TABLE claims", "ALTER TABLE results RENAME COLUMN claim TO intent",
 		"ALTER TABLE entries ADD COLUMN steps TEXT NOT NULL DEFAULT '[]'", "ALTER TABLE results ADD COLUMN steps TEXT NOT NULL DEFAULT ''",
 		"CREATE TABLE intents (n INTEGER PRIMARY KEY, batch INTEGER NOT NULL, rows TEXT NOT NULL, sent TEXT NOT NULL) STRICT",
 		"CREATE INDEX intents_by_batch ON intents (batch)",

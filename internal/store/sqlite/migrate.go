@@ -73,10 +73,11 @@ CREATE TABLE runs (id INTEGER PRIMARY KEY, about TEXT NOT NULL) STRICT;
 CREATE TABLE outgoing (batch INTEGER NOT NULL, row INTEGER NOT NULL, name TEXT NOT NULL, about TEXT NOT NULL, PRIMARY KEY (batch, row, name)) STRICT, WITHOUT ROWID;
 `
 
-// shared is what version 6 has besides: who is at which batch, what of it each has, and what
-// proves that nothing was altered.
+// shared is what version 6 has besides: who is at which batch, what of it each has, what it came
+// to when nobody is, and what proves that nothing was altered.
 const shared = `
 ALTER TABLE batches ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE batches ADD COLUMN counts TEXT NOT NULL DEFAULT '';
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
 INSERT INTO meta (name, value) VALUES ('ledger', lower(hex(randomblob(16))));
 CREATE TABLE workers (batch INTEGER NOT NULL, worker TEXT NOT NULL, who TEXT NOT NULL, began TEXT NOT NULL, until TEXT NOT NULL, PRIMARY KEY (batch, worker)) STRICT, WITHOUT ROWID;
@@ -107,7 +108,7 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		if err != nil || has >= version {
 			return err
 		}
-		for _, step := range []func(context.Context, tables.Tx) error{statements(first), statements(steps), renameAbout, giveRows, statements(outward), statements(shared)}[has:] {
+		for _, step := range []func(context.Context, tables.Tx) error{statements(first), statements(steps), renameAbout, giveRows, statements(outward), share}[has:] {
 			if err := step(ctx, tx); err != nil {
 				return err
 			}
@@ -136,6 +137,35 @@ func statements(text string) func(context.Context, tables.Tx) error {
 		_, err := tx.Exec(ctx, text)
 		return err
 	}
+}
+
+// share brings a ledger of version 5 to version 6.
+func share(ctx context.Context, tx tables.Tx) error {
+	if _, err := tx.Exec(ctx, shared); err != nil {
+		return err
+	}
+	rows, err := tx.Query(ctx, "SELECT id FROM batches")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var all []int
+	for rows.Next() {
+		var id int
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		all = append(all, id)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, id := range all {
+		if err := tables.NoteCounts(ctx, tx, id); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // aboutUntil2 has the names under which versions 1 and 2 kept a batch where they are

@@ -644,6 +644,7 @@ func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 		"DELETE FROM steps WHERE row = 2":                                                                                        "row 2 was altered since it was drafted",
 		"UPDATE batches SET about = replace(about, 's.csv', 't.csv')":                                                            "the batch as a whole was altered since it was drafted",
 		"UPDATE batches SET about = replace(about, '\"state\":\"posted\"', '\"state\":\"withdrawn\"')":                           "it is withdrawn, and its history says posted",
+		"UPDATE batches SET counts = replace(counts, 'failed', 'created')":                                                       "says that its rows came to other than they did",
 		"UPDATE results SET outcome = 'failed' WHERE row = 3":                                                                    "what became of row 3 was altered",
 		"UPDATE results SET findings = '[]' WHERE row = 4":                                                                       "what became of row 4 was altered",
 		"DELETE FROM results WHERE row = 3":                                                                                      "what became of row 3 was taken out",
@@ -680,6 +681,13 @@ func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 			}
 			b.State = batch.Posted
 			require.NoError(t, l.Save(ctx, b))
+			for _, name := range []string{"ana", "tom"} {
+				_, err := l.Leave(ctx, b.ID, Worker(name))
+				require.NoError(t, err)
+			}
+			counts, _, err := l.Counts(ctx, b.ID)
+			require.NoError(t, err)
+			require.Equal(t, account.Counts{account.Created: 2, account.Failed: 1, account.Aside: 1}, counts)
 			require.NoError(t, l.Sign(ctx, b.ID, store.Signature{Person: "mei", Seal: b.Seal, At: noon}))
 			if statement != "" {
 				tamper(t, statement)

@@ -27,6 +27,9 @@ func (l *Ledger) Join(ctx context.Context, id int, worker store.Worker) (share s
 				return err
 			}
 		}
+		if _, err := tx.Exec(ctx, "UPDATE batches SET counts = '' WHERE id = ?", id); err != nil { // they will change
+			return err
+		}
 		if err := l.enter(ctx, tx, id, worker); err != nil {
 			return err
 		}
@@ -146,8 +149,10 @@ func (l *Ledger) Leave(ctx context.Context, id int, worker store.Worker) (last b
 			return err
 		}
 		living, err := l.living(ctx, tx, id)
-		last = len(living) == 0
-		return err
+		if last = len(living) == 0; err != nil || !last {
+			return err
+		}
+		return NoteCounts(ctx, tx, id)
 	})
 	if leave, has := l.entered.LoadAndDelete(worker.Name); has && err == nil {
 		err = leave.(func() error)()

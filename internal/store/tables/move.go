@@ -21,7 +21,7 @@ type table struct {
 // kept are the tables with what a ledger keeps. Who is at what is not of them: whoever moves or
 // copies a ledger is alone with it, or has what others are at looked up later.
 var kept = []table{
-	{"batches", 1, []string{"id", "state", "made", "posted", "system", "rows", "about", "revision"}, false},
+	{"batches", 1, []string{"id", "state", "made", "posted", "system", "rows", "about", "revision", "counts"}, false},
 	{"entries", 2, []string{"batch", "row", "key", "intent", "outcome", "account", "version", "changes", "known", "findings", "cells", "wanted"}, false},
 	{"steps", 3, []string{"batch", "row", "n", `"do"`, "kind", "thing", "name", "role", "section", "was", "target", "made", "result"}, false},
 	{"secrets", 2, []string{"batch", "row", "sealed"}, false},

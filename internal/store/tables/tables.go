@@ -283,22 +283,62 @@ func (l *Ledger) Closed(ctx context.Context, id int, field, value string) (n int
 	return n, err
 }
 
-// Counts returns how many rows of the batch came to each outcome, and for those
-// waiting, what is intended with them.
+// A count is how many entries of a batch came to an outcome, and what is still intended with them.
+type count struct {
+	Came  account.Outcome `json:"came"`
+	Still account.Intent  `json:"still"`
+	N     int             `json:"n"`
+}
+
+// Counts implements store.Reader.
 func (l *Ledger) Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error) {
+	var noted string
+	if err := one(ctx, l, []any{&noted}, "SELECT counts FROM batches WHERE id = ?", id); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, nil, err
+	}
+	var all []count
+	var err error
+	if noted == "" { // somebody is at it
+		all, err = counted(ctx, l, id)
+	} else {
+		err = read(noted, &all)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	counts, waiting := summed(all)
+	return counts, waiting, nil
+}
+
+func summed(all []count) (account.Counts, map[account.Intent]int) {
 	counts, waiting := account.Counts{}, map[account.Intent]int{}
-	err := each(ctx, l, func(rows *sql.Rows) error {
-		var outcome account.Outcome
-		var intent account.Intent
-		var n int
-		if err := rows.Scan(&outcome, &intent, &n); err != nil {
-			return err
+	for _, c := range all {
+		counts[c.Came] += c.N
+		if c.Came == account.Waiting {
+			waiting[c.Still] += c.N
 		}
-		counts[outcome] += n
-		if outcome == account.Waiting {
-			waiting[intent] += n
-		}
-		return nil
-	}, "SELECT coalesce(r.outcome, e.outcome) AS came, CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END AS still, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, still", account.Finish, id)
-	return counts, waiting, err
+	}
+	return counts, waiting
+}
+
+// counted counts the entries of a batch.
+func counted(ctx context.Context, q querier, id int) (all []count, err error) {
+	err = each(ctx, q, func(rows *sql.Rows) error {
+		var c count
+		err := rows.Scan(&c.Came, &c.Still, &c.N)
+		all = append(all, c)
+		return err
+	}, "SELECT "+came+" AS came, CASE WHEN coalesce(r.did, '') = '' THEN e.intent ELSE ? END AS still, count(*) FROM "+entriesNow+" WHERE e.batch = ? GROUP BY came, still ORDER BY came, still", account.Finish, id)
+	return all, err
+}
+
+// NoteCounts keeps the counts of a batch that nobody is at: counting a large one takes long, and
+// entries change only while somebody is at it.
+func NoteCounts(ctx context.Context, tx Tx, id int) error {
+	all, err := counted(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "UPDATE batches SET counts = ? WHERE id = ?", jsonText(all), id)
+	return err
 }
