@@ -211,29 +211,42 @@ func (f folder) calm(w *watched, rows int) {
 	assert.Zero(f.t, code, out+errOut)
 }
 
-// When the ledger's server dies in the middle of a post, nothing more is sent than it has noted, and
-// when it is there again, the post goes on.
+// A post outlives a ledger's server that is started anew. When the server stays away, nothing more
+// is sent than it has noted, and when it is there again, the next post goes on.
 func TestLedgerServerDies(t *testing.T) {
 	t.Parallel()
 	server := testserver.Postgres(t)
-	f, w, _ := stormy(t, 600)
+	f, w, _ := stormy(t, 1200)
 	f.shared(server, "ledger")
+	config := f.read("evenledger.yaml")
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, errOut)
-	for range 3 {
-		post := f.command("post", "1", "--yes")
-		var told strings.Builder
-		post.Stderr = &told
+	begin := func() (post *exec.Cmd, told *strings.Builder) {
+		post, told = f.command("post", "1", "--yes"), &strings.Builder{}
+		post.Stderr = told
 		require.NoError(t, post.Start())
 		time.Sleep(500 * time.Millisecond)
 		server.Crash(t)
-		_ = post.Wait()
-		require.Equal(t, 3, post.ProcessState.ExitCode(), told.String())
-		assert.Contains(t, told.String(), "the ledger cannot be used")
-		assert.NotContains(t, told.String(), server.Password(t))
-		server.Again(t)
+		return post, told
 	}
-	f.calm(w, 600)
+	post, told := begin()
+	_ = post.Wait()
+	require.Equal(t, 3, post.ProcessState.ExitCode(), told.String())
+	assert.Contains(t, told.String(), "the ledger cannot be used")
+	assert.NotContains(t, told.String(), server.Password(t))
+	server.Again(t)
+
+	f.write("evenledger.yaml", strings.Replace(config, "lease: 2s", "lease: 30s", 1))
+	post, told = begin()
+	for range 2 {
+		server.Again(t)
+		time.Sleep(500 * time.Millisecond)
+		server.Crash(t)
+	}
+	server.Again(t)
+	_ = post.Wait()
+	assert.Zero(t, post.ProcessState.ExitCode(), told.String())
+	f.calm(w, 1200)
 }
 
 // A worker that is cut off from the ledger, and not from the system, sends nothing once others may

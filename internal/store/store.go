@@ -200,8 +200,8 @@ type Posts interface {
 	Save(ctx context.Context, b *batch.Batch) error
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
 	// Take gives a worker a part of a stage: for Whole all of it, else rows that wait, at most so
-	// many. What a dead worker had is given first. Wait means that others have the rest of the
-	// stage, and Over that it has ended.
+	// many. What a dead worker had is given first, and a worker has one part at a time. Wait means
+	// that others have the rest of the stage, and Over that it has ended.
 	Take(ctx context.Context, id int, worker Worker, stage Stage, most int) (Part, Turn, error)
 	// End notes that a part is done, and Return that it is not: another may take it.
 	End(ctx context.Context, id int, worker Worker, part Part) error

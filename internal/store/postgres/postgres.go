@@ -20,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -41,12 +42,17 @@ type Ledger struct {
 	*tables.Ledger
 
 	db    *sql.DB
-	name  string   // of the database, without secrets
-	forms sync.Map // statement → how PostgreSQL has it
+	name  string       // of the database, without secrets
+	forms sync.Map     // statement → how PostgreSQL has it
+	away  atomic.Int64 // since when the server is not there, in ns; 0: it is
 }
 
-// patience is how long the server may take to let a connection in.
-const patience = 15 * time.Second
+// patience is how long the server may take to let a connection in, and absence how long it may be
+// away in the middle of work: it is started anew, or another takes its place.
+const (
+	patience = 15 * time.Second
+	absence  = 20 * time.Second
+)
 
 // Open opens the ledger at an address such as postgres://USER@HOST/DATABASE, and makes its tables
 // if there are none.
@@ -186,15 +192,20 @@ func (l *Ledger) Read(ctx context.Context, do func(tables.Tx) error) error {
 }
 
 func (l *Ledger) transact(ctx context.Context, options *sql.TxOptions, do func(tables.Tx) error) error {
-	conn, err := l.db.Conn(ctx)
-	if err != nil {
+	var conn *sql.Conn
+	var tx *sql.Tx
+	if err := l.reached(ctx, func() (err error) {
+		if conn, err = l.db.Conn(ctx); err != nil {
+			return err
+		}
+		if tx, err = conn.BeginTx(ctx, options); err != nil {
+			_ = conn.Close()
+		}
+		return err
+	}); err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	tx, err := conn.BeginTx(ctx, options)
-	if err != nil {
-		return err
-	}
 	if err := do(&transaction{l, conn, tx}); err != nil {
 		if undone := tx.Rollback(); !errors.Is(undone, sql.ErrTxDone) && !l.Lost(undone) {
 			err = errors.Join(err, undone)
@@ -205,12 +216,37 @@ func (l *Ledger) transact(ctx context.Context, options *sql.TxOptions, do func(t
 }
 
 // Query implements tables.Engine.
-func (l *Ledger) Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error) {
-	return l.db.QueryContext(ctx, l.form(statement), kept(args)...)
+func (l *Ledger) Query(ctx context.Context, statement string, args ...any) (rows *sql.Rows, err error) {
+	err = l.reached(ctx, func() (err error) {
+		rows, err = l.db.QueryContext(ctx, l.form(statement), kept(args)...)
+		return err
+	})
+	return rows, err
+}
+
+// reached tries something of which nothing is done yet until the server takes it, or has been away
+// for too long.
+func (l *Ledger) reached(ctx context.Context, do func() error) error {
+	for {
+		err := do()
+		if !IsAway(err) {
+			l.away.Store(0)
+			return err
+		}
+		l.away.CompareAndSwap(0, time.Now().UnixNano())
+		if ctx.Err() != nil || time.Since(time.Unix(0, l.away.Load())) > absence {
+			return err
+		}
+		select {
+		case <-time.After(250 * time.Millisecond):
+		case <-ctx.Done():
+			return err
+		}
+	}
 }
 
 // Lost implements tables.Engine.
-func (l *Ledger) Lost(err error) bool { return err != nil && IsAway(err) }
+func (l *Ledger) Lost(err error) bool { return IsAway(err) }
 
 // form puts a statement into PostgreSQL's own form.
 func (l *Ledger) form(statement string) string {
@@ -337,12 +373,15 @@ func (l *Ledger) CutJournal(context.Context) error { return nil }
 // IsAway reports whether an error comes of a server that cannot be reached, or that cut the
 // connection.
 func IsAway(err error) bool {
+	if err == nil {
+		return false
+	}
 	var told *pgconn.PgError
 	if errors.As(err, &told) { // 57P: it is being shut down or is not up yet; 08: the connection
 		return strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08")
 	}
 	var connecting *pgconn.ConnectError
-	return errors.As(err, &connecting) || pgconn.Timeout(err) || isCut(err)
+	return errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) || isCut(err)
 }
 
 // IsTurnedAway reports whether an error comes of a server that does not let the program in, or

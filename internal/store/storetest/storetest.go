@@ -413,10 +413,10 @@ func parts(t *testing.T, open Open) {
 	l, ctx := open(t), t.Context()
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := Drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Refused}, waiting, waiting, waiting)
-	join(t, l, b.ID, "ana", "tom")
+	join(t, l, b.ID, "ana", "tom", "li", "zoe")
 	share, err := l.Renew(ctx, b.ID, Worker("tom"))
 	require.NoError(t, err)
-	assert.Equal(t, store.Share{Of: 2, Rank: 1, Others: []string{"ana on a test"}}, share)
+	assert.Equal(t, store.Share{Of: 4, Rank: 1, Others: []string{"ana on a test", "li on a test", "zoe on a test"}}, share)
 	take := func(name string, stage store.Stage, most int) string {
 		part, turn, err := l.Take(ctx, b.ID, Worker(name), stage, most)
 		require.NoError(t, err)
@@ -429,12 +429,13 @@ func parts(t *testing.T, open Open) {
 	accounts, closing := store.Stage{Name: "accounts"}, store.Stage{Name: "closing", Whole: true}
 	assert.Equal(t, "got 1-3 2", take("ana", accounts, 2))
 	assert.Equal(t, "got 4-6 2", take("tom", accounts, 2))
-	assert.Equal(t, "got 7-end 1", take("tom", accounts, 2))
-	assert.Equal(t, "wait", take("ana", accounts, 2)[:4])
+	assert.Equal(t, "got 4-6 2", take("tom", accounts, 2), "who did not hear of its part asks again")
+	assert.Equal(t, "got 7-end 1", take("li", accounts, 2))
+	assert.Equal(t, "wait", take("zoe", accounts, 2)[:4])
 	for _, p := range []struct {
 		name string
 		low  int
-	}{{"tom", 4}, {"tom", 7}} {
+	}{{"tom", 4}, {"li", 7}} {
 		require.NoError(t, l.End(ctx, b.ID, Worker(p.name), store.Part{Stage: "accounts", Low: p.low}))
 	}
 	require.NoError(t, l.Return(ctx, b.ID, Worker("ana"), store.Part{Stage: "accounts", Low: 1}))
@@ -447,14 +448,16 @@ func parts(t *testing.T, open Open) {
 	assert.Equal(t, "wait", take("tom", closing, 0)[:4])
 	require.NoError(t, l.End(ctx, b.ID, Worker("ana"), store.Part{Stage: "closing", Low: 1}))
 	assert.Equal(t, "over", take("tom", closing, 0)[:4])
-	last, err := l.Leave(ctx, b.ID, Worker("tom"))
-	require.NoError(t, err)
-	assert.False(t, last)
+	for _, name := range []string{"tom", "li", "zoe"} {
+		last, err := l.Leave(ctx, b.ID, Worker(name))
+		require.NoError(t, err)
+		assert.False(t, last)
+	}
 	working, err := l.Working(ctx)
 	require.NoError(t, err)
 	require.Len(t, working, 1)
 	assert.Equal(t, "ana on a test", working[0].Who)
-	last, err = l.Leave(ctx, b.ID, Worker("ana"))
+	last, err := l.Leave(ctx, b.ID, Worker("ana"))
 	require.NoError(t, err)
 	assert.True(t, last)
 	join(t, l, b.ID, "mei")

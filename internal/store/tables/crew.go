@@ -129,7 +129,7 @@ func (l *Ledger) share(ctx context.Context, tx Tx, id int, worker store.Worker) 
 
 // Renew implements store.Crew.
 func (l *Ledger) Renew(ctx context.Context, id int, worker store.Worker) (s store.Share, err error) {
-	err = l.Note(ctx, func(tx Tx) error {
+	err = l.surely(ctx, l.Note, func(tx Tx) error {
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
@@ -160,9 +160,10 @@ func (l *Ledger) Leave(ctx context.Context, id int, worker store.Worker) (last b
 	return last, err
 }
 
-// Take implements store.Posts.
+// Take implements store.Posts. It is on disk before anything of the part is claimed: a part that a
+// power cut took back would be had by two.
 func (l *Ledger) Take(ctx context.Context, id int, worker store.Worker, stage store.Stage, most int) (part store.Part, turn store.Turn, err error) {
-	err = l.Note(ctx, func(tx Tx) error {
+	err = l.surely(ctx, l.Write, func(tx Tx) error {
 		if err := tx.Alone(ctx, id); err != nil {
 			return err
 		}
@@ -184,8 +185,9 @@ func (l *Ledger) take(ctx context.Context, tx Tx, id int, worker store.Worker, s
 		_, err := tx.Exec(ctx, "UPDATE parts SET worker = ? WHERE batch = ? AND stage = ? AND low = ?", worker.Name, id, stage.Name, part.Low)
 		return err
 	}
-	err = one(ctx, tx, []any{&part.Low, &part.High, &part.N}, `SELECT low, high, n FROM parts p WHERE batch = ? AND stage = ? AND ended = 0
-		AND NOT EXISTS (SELECT 1 FROM workers w WHERE w.batch = p.batch AND w.worker = p.worker) ORDER BY low LIMIT 1`, id, stage.Name)
+	// Who asks has no part: what is noted as its own was not heard of when the engine was lost.
+	err = one(ctx, tx, []any{&part.Low, &part.High, &part.N}, `SELECT low, high, n FROM parts p WHERE batch = ?1 AND stage = ?2 AND ended = 0
+		AND NOT EXISTS (SELECT 1 FROM workers w WHERE w.batch = p.batch AND w.worker = p.worker AND w.worker <> ?3) ORDER BY low LIMIT 1`, id, stage.Name, worker.Name)
 	if err == nil {
 		part.Again = true
 		return part, store.Got, mine()
@@ -232,7 +234,7 @@ func (l *Ledger) Return(ctx context.Context, id int, worker store.Worker, part s
 }
 
 func (l *Ledger) endPart(ctx context.Context, id int, worker store.Worker, statement string, part store.Part) error {
-	return l.Note(ctx, func(tx Tx) error {
+	return l.surely(ctx, l.Note, func(tx Tx) error {
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries
 		rows = append(rows, e.Row)
 	}
 	sent := now.UTC().Format(moment)
-	err = l.Write(ctx, func(tx Tx) error {
+	err = l.surely(ctx, l.Write, func(tx Tx) error {
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
@@ -48,7 +48,7 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 			}
 		}
 	}
-	return l.Write(ctx, func(tx Tx) error {
+	return l.surely(ctx, l.Write, func(tx Tx) error {
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}

@@ -99,6 +99,16 @@ func each(ctx context.Context, q querier, take func(*sql.Rows) error, statement 
 	return rows.Err()
 }
 
+// surely has Write or Note run what may be done twice once more, if the engine was lost in the
+// middle of it.
+func (l *Ledger) surely(ctx context.Context, write func(context.Context, func(Tx) error) error, do func(Tx) error) error {
+	err := write(ctx, do)
+	if l.Lost(err) {
+		err = write(ctx, do)
+	}
+	return err
+}
+
 const stamp = time.RFC3339Nano
 
 // moment is a time that sorts as text.
