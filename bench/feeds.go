@@ -37,39 +37,12 @@ const handsQuery = `select * from hands order by c1`
 // benchFeeds holds a feed out of PostgreSQL, brought and read as a sheet, against a bare read of
 // its rows.
 func benchFeeds(_, dir string) error {
-	if _, err := os.Stat("/usr/lib/postgresql"); err != nil {
-		fmt.Println("feeds      skipped: there is no PostgreSQL on this machine")
-		return nil
-	}
-	folder, err := os.MkdirTemp("", "feeds") // a socket's path is short
-	if err != nil {
+	at, stop, err := database()
+	if err != nil || at == "" {
 		return err
 	}
-	defer os.RemoveAll(folder)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	port := listener.Addr().(*net.TCPAddr).Port
-	if err := listener.Close(); err != nil {
-		return err
-	}
-	server := exec.Command("scripts/postgres.sh", folder, strconv.Itoa(port))
-	if err := server.Start(); err != nil {
-		return err
-	}
-	defer func() {
-		_ = server.Process.Signal(syscall.SIGINT)
-		_, _ = server.Process.Wait()
-	}()
-	at := fmt.Sprintf("postgres://ferries@/postgres?host=%s&port=%d", folder, port)
-	var conn *pgx.Conn
-	for range 200 {
-		if conn, err = pgx.Connect(context.Background(), at); err == nil {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	defer stop()
+	conn, err := pgx.Connect(context.Background(), at)
 	if err != nil {
 		return err
 	}
@@ -89,6 +62,47 @@ func benchFeeds(_, dir string) error {
 	}
 	fmt.Printf("feeds      %d rows × 15 out of PostgreSQL, brought and read as a sheet: %5.2f s, %d MB; bare read %5.2f s, %d MB; %.2f of its rows/s\n", hands, ours.wall.Seconds(), ours.peak>>20, bare.wall.Seconds(), bare.peak>>20, 1/ratio)
 	return nil
+}
+
+// database starts a PostgreSQL of its own, whose commits wait for the disk, and returns its address;
+// empty: there is none on this machine.
+func database() (at string, stop func(), err error) {
+	if _, err := os.Stat("/usr/lib/postgresql"); err != nil {
+		fmt.Println("skipped: there is no PostgreSQL on this machine")
+		return "", nil, nil
+	}
+	folder, err := os.MkdirTemp("", "bench") // a socket's path is short
+	if err != nil {
+		return "", nil, err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	port := listener.Addr().(*net.TCPAddr).Port
+	if err := listener.Close(); err != nil {
+		return "", nil, err
+	}
+	server := exec.Command("scripts/postgres.sh", folder, strconv.Itoa(port))
+	server.Env = append(os.Environ(), "DURABLE=yes")
+	if err := server.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() {
+		_ = server.Process.Signal(syscall.SIGINT)
+		_, _ = server.Process.Wait()
+		_ = os.RemoveAll(folder)
+	}
+	at = fmt.Sprintf("postgres://ferries@/postgres?host=%s&port=%d", folder, port)
+	for range 200 {
+		var conn *pgx.Conn
+		if conn, err = pgx.Connect(context.Background(), at); err == nil {
+			return at, stop, conn.Close(context.Background())
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	stop()
+	return "", nil, err
 }
 
 // feedBring is what a feed costs up to the mapping.

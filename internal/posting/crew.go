@@ -100,10 +100,11 @@ var ( // they are what the ledger calls them
 	closing     = store.Stage{Name: "closing", Whole: true}
 )
 
-// Sizes of parts. One worker takes much at once, so that few requests look ahead; several take
-// what lasts for a moment, and towards the end ever less, so that all end together.
+// Sizes of parts. One worker takes much at once, so that few requests look ahead, but no more than
+// others that come can wait for; several take what lasts for a moment, and towards the end ever
+// less, so that all end together.
 const (
-	aloneTime   = time.Minute
+	aloneTime   = 15 * time.Second
 	partTime    = 3 * time.Second
 	leastPart   = blockSize
 	pollingTime = 250 * time.Millisecond // for others to end a stage
@@ -112,7 +113,7 @@ const (
 // share has the worker do its share of a stage: one part after the other, until all of it is over.
 // With most above 0 it takes one part of so many rows and leaves it there.
 func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ctx context.Context) error) error {
-	size := lookAhead
+	size := firstLook // others may come to share it
 	if crew := p.at.Crew(); crew.Of > 1 {
 		size = 4 * leastPart
 	}
