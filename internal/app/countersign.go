@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"evenledger/internal/batch"
@@ -14,6 +15,18 @@ import (
 // signed is the text that a person signs: this draft, of this batch, in this ledger.
 func signed(ledger string, b *batch.Batch, person string) string {
 	return fmt.Sprintf("Even Ledger: countersigned\nledger %s\nbatch %d\nseal %s\ndrafted by %s\nsigned by %s\n", ledger, b.ID, b.Seal, b.By, person)
+}
+
+// SigningKey is the public key of who is at work, if it stands in evenledger.yaml.
+func SigningKey(w *workspace.Workspace) string {
+	if len(w.People) == 0 {
+		return ""
+	}
+	who, err := Identity(w)
+	if err != nil || !slices.ContainsFunc(w.People, func(p workspace.Person) bool { return p.Signs == who.Signs() }) {
+		return ""
+	}
+	return who.Signs()
 }
 
 // A Signer may countersign a batch.
@@ -44,7 +57,7 @@ func MayCountersign(w *workspace.Workspace, b *batch.Batch) (Signer, error) {
 	if !found {
 		return none, mistake("your public key does not stand in evenledger.yaml", "“evenledger identity” says what to write there, under “people”.")
 	}
-	if person == b.By {
+	if person == b.By || who.Signs() == b.ByKey {
 		return none, held(fmt.Sprintf("batch %d was drafted by %s, and nobody countersigns what they drafted", b.ID, b.By), "Ask a colleague.")
 	}
 	return Signer{person, who}, nil
@@ -91,15 +104,18 @@ func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 		return err
 	}
 	var why []string
+	keys := map[string]bool{} // of those who signed it: a person may stand there by two names
 	for _, s := range signatures {
-		switch said := refuses(w, id, b, s); said {
-		case "":
-			return proven(ctx, l, b)
-		default:
+		if said := refuses(w, id, b, s); said != "" {
 			why = append(why, said)
+		} else if keys[s.Key] = true; len(keys) == b.Signers() {
+			return proven(ctx, l, b)
 		}
 	}
 	message := fmt.Sprintf("batch %d changes %d accounts, and a second person has to sign it first", b.ID, b.ToDo)
+	if b.Signers() > 1 {
+		message = fmt.Sprintf("batch %d changes %d accounts, and as no key in evenledger.yaml is that of %s, who drafted it, two people have to sign it first", b.ID, b.ToDo, b.By)
+	}
 	if len(why) > 0 {
 		message += ": " + strings.Join(why, "; ")
 	}
@@ -115,7 +131,7 @@ func refuses(w *workspace.Workspace, ledger string, b *batch.Batch, s store.Sign
 		}
 	}
 	switch {
-	case s.Person == b.By:
+	case s.Person == b.By, s.Key == b.ByKey:
 		return s.Person + " drafted it, and cannot sign it"
 	case key == "":
 		return s.Person + " signed it, and does not stand in evenledger.yaml with a key that signs"

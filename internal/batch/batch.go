@@ -54,6 +54,7 @@ type Batch struct {
 	ToDo       int       // accounts that the draft would change, one way or another
 	SignedFrom int       // changes from which on a second person has to sign; 0: none has to
 	By         string    // who drafted it
+	ByKey      string    // the public key that they sign with; empty: nobody the workspace knows
 	Sheet      string    // the sheet's file name
 	Separator  string    // of the sheet
 	Headings   []string

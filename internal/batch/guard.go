@@ -21,6 +21,15 @@ func (g *Guard) Error() string { return g.Message }
 // IsToBeSigned reports whether a second person has to sign the batch before it is posted.
 func (b *Batch) IsToBeSigned() bool { return b.SignedFrom > 0 && b.ToDo >= b.SignedFrom }
 
+// Signers is how many people have to sign the batch besides who drafted it: two, if nobody can
+// tell who that was.
+func (b *Batch) Signers() int {
+	if b.ByKey == "" {
+		return 2
+	}
+	return 1
+}
+
 // MayPost returns why the batch may not be posted to the system at an address, or nil.
 func (b *Batch) MayPost(url string) error {
 	if b.State == Withdrawn {

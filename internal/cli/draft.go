@@ -118,10 +118,8 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	}
 	if a.held(page, b) {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-	} else if total(waiting) > 0 && b.IsToBeSigned() {
-		page.Line("")
-		page.Line("%s Seal of the draft: %s", page.Bold("A second person has to sign it before it is posted."), shortSeal(b))
-		page.Next(fmt.Sprintf("evenledger countersign %d    # a colleague", b.ID))
+	} else if a.toSign(page, b, total(waiting)) {
+		return page.Err()
 	} else if total(waiting) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
@@ -132,6 +130,20 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		page.Next("evenledger batches")
 	}
 	return page.Err()
+}
+
+// toSign says who has to sign a batch before it is posted, if somebody has to.
+func (a *front) toSign(page *report.Page, b *batch.Batch, waiting int) bool {
+	if waiting == 0 || !b.IsToBeSigned() {
+		return false
+	}
+	page.Line("")
+	page.Line("%s Seal of the draft: %s", page.Bold([]string{"A second person has to sign it before it is posted.", "Two people have to sign it before it is posted."}[b.Signers()-1]), shortSeal(b))
+	if b.Signers() > 1 {
+		page.Text(page.Dim, "No key in evenledger.yaml is yours, so that nobody could tell whether you signed what you drafted. “evenledger identity” makes yours.")
+	}
+	page.Next(fmt.Sprintf("evenledger countersign %d    # a colleague", b.ID))
+	return true
 }
 
 // held says why a batch may not be posted, if it may not.

@@ -161,7 +161,7 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	bar := a.progress()
 	r := &drafting.Reversal{
 		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Made: a.Clock.Now(), By: who(), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+		Batch: batch.Batch{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: a.By, ByKey: app.SigningKey(w), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	b, err = r.Make(ctx)
 	bar.end()
@@ -182,6 +182,9 @@ func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Ba
 	page.Text(page.Dim, b.Policies+" Nothing has been changed.")
 	if of.State != batch.Posted {
 		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
+	}
+	if a.toSign(page, b, total(waiting)) {
+		return page.Err()
 	}
 	if total(waiting) > 0 || len(b.Unmakes) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))

@@ -51,6 +51,9 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
 	}
+	if from := r.Of.SignedFrom; from > 0 && (b.SignedFrom == 0 || from < b.SignedFrom) {
+		b.SignedFrom = from
+	}
 	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
 	if mark := r.about.Suspension.Field; r.about.MaySuspend() && !slices.Contains(b.Fields, mark) {
 		b.Fields = append(b.Fields, mark)

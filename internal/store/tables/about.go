@@ -28,6 +28,7 @@ type about struct {
 	ToDo       int         `json:"toDo,omitempty"`
 	SignedFrom int         `json:"signedFrom,omitempty"`
 	By         string      `json:"by"`
+	ByKey      string      `json:"byKey,omitempty"`
 	Sheet      string      `json:"sheet"`
 	Separator  string      `json:"separator,omitempty"`
 	Headings   []string    `json:"headings"`

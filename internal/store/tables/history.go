@@ -96,7 +96,7 @@ func add(ctx context.Context, tx Tx, id int, chain, what, body string) (hash str
 
 // draftOf is what a draft says of the batch as a whole, and nothing of what becomes of it.
 func draftOf(b *batch.Batch) string {
-	return jsonText([]any{b.ID, b.Made.UTC().Format(moment), b.By, b.Sheet, b.Headings, b.Brief, b.System, b.URL, b.Policies, b.Taken, b.Fields, b.Match, b.Rows, b.Unlisted, b.Held, b.Protect, b.Makes, b.Reverses, b.Sum, b.Secrets, b.Trial, b.ToDo, b.SignedFrom})
+	return jsonText([]any{b.ID, b.Made.UTC().Format(moment), b.By, b.Sheet, b.Headings, b.Brief, b.System, b.URL, b.Policies, b.Taken, b.Fields, b.Match, b.Rows, b.Unlisted, b.Held, b.Protect, b.Makes, b.Reverses, b.Sum, b.Secrets, b.Trial, b.ToDo, b.SignedFrom, b.ByKey})
 }
 
 // Seal implements store.Drafts.
