@@ -9,12 +9,14 @@ import (
 
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
+	"evenledger/internal/store/engines"
 	"evenledger/internal/workspace"
 )
 
 // How a worker that only helps looks for work.
 const (
 	lookPause  = time.Second
+	failPause  = 15 * time.Second // before what went wrong is tried again
 	startPause = 250 * time.Millisecond
 	startWait  = 20 * time.Second // for a batch to be begun by who asked for help
 )
@@ -69,50 +71,81 @@ func (a *App) posted(ctx context.Context, l store.Store) (map[int]bool, error) {
 	return at, err
 }
 
-// Work helps with every batch that somebody posts, until ctx is done. Log is told what it begins
-// and how that ended.
+// Work helps with every batch that somebody posts, until ctx is done; a ledger that is away for a
+// while is waited for. Log is told what it begins and how that ended, and of batch 0 what is
+// wrong with the ledger.
 func (a *App) Work(ctx context.Context, w *workspace.Workspace, l store.Store, log func(id int, says string)) error {
-	var mu sync.Mutex
-	mine := map[int]bool{}
-	var all sync.WaitGroup
-	defer all.Wait()
-	for {
-		posting, err := a.posted(ctx, l)
-		if err != nil {
+	h := &helper{App: a, w: w, l: l, log: log, mine: map[int]bool{}}
+	defer h.all.Wait()
+	for away := false; ; {
+		pause := lookPause
+		switch err := h.look(ctx); {
+		case engines.Tell(err) == engines.Away && ctx.Err() == nil:
+			if pause = failPause; !away {
+				log(0, a.Mask.Hide(err.Error()))
+			}
+			away = true
+		case err != nil:
 			return err
+		default:
+			away = false
 		}
-		for id := range posting {
-			mu.Lock()
-			has := mine[id]
-			mu.Unlock()
-			if has {
-				continue
-			}
-			b, err := l.Batch(ctx, id)
-			if errors.Is(err, store.ErrNoBatch) || err == nil && b.State != batch.Posting {
-				continue // it is being made
-			}
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			mine[id] = true
-			mu.Unlock()
-			log(id, "helps")
-			all.Go(func() {
-				says := "done"
-				if err := a.help(ctx, w, l, b); err != nil {
-					says = a.Mask.Hide(err.Error())
-				}
-				log(id, says)
-				_ = a.Clock.Wait(ctx, lookPause) // whoever began it may still be there
-				mu.Lock()
-				delete(mine, id)
-				mu.Unlock()
-			})
-		}
-		if err := a.Clock.Wait(ctx, lookPause); err != nil {
+		if err := a.Clock.Wait(ctx, pause); err != nil {
 			return nil
 		}
 	}
+}
+
+// A helper helps with batches side by side.
+type helper struct {
+	*App
+	w   *workspace.Workspace
+	l   store.Store
+	log func(id int, says string)
+	all sync.WaitGroup
+
+	mu   sync.Mutex
+	mine map[int]bool // batches that it is at, or was a moment ago
+}
+
+// look begins to help with what is posted.
+func (h *helper) look(ctx context.Context) error {
+	posting, err := h.posted(ctx, h.l)
+	if err != nil {
+		return err
+	}
+	for id := range posting {
+		b, err := h.l.Batch(ctx, id)
+		if errors.Is(err, store.ErrNoBatch) || err == nil && (b.State != batch.Posting || !h.begins(id)) {
+			continue // it is being made, or is helped with
+		}
+		if err != nil {
+			return err
+		}
+		h.all.Go(func() { h.one(ctx, b) })
+	}
+	return nil
+}
+
+// begins reports whether a batch is to be helped with from now on.
+func (h *helper) begins(id int) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	has := h.mine[id]
+	h.mine[id] = true
+	return !has
+}
+
+// one helps with a batch until it is over, or something is wrong.
+func (h *helper) one(ctx context.Context, b *batch.Batch) {
+	h.log(b.ID, "helps")
+	says, pause := "done", lookPause // whoever began it may still be there
+	if err := h.help(ctx, h.w, h.l, b); err != nil {
+		says, pause = h.Mask.Hide(err.Error()), failPause
+	}
+	h.log(b.ID, says)
+	_ = h.Clock.Wait(ctx, pause)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.mine, b.ID)
 }

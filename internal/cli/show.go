@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
@@ -91,11 +93,11 @@ and every request that was sent.`,
 					return err
 				}
 			}
-			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+			return a.onBatches(cmd.Context(), args[0], true, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 				if len(batches) > 1 {
-					return a.showSeveral(cmd.Context(), l, batches, filter)
+					return a.showSeveral(cmd.Context(), w, l, batches, filter)
 				}
-				return a.show(cmd.Context(), l, batches[0], filter)
+				return a.show(cmd.Context(), w, l, batches[0], filter)
 			})
 		},
 	}
@@ -130,7 +132,7 @@ func addOutcome(filter *store.Filter, word string) error {
 }
 
 // showSeveral shows batches together; entries in full one batch after the other.
-func (a *front) showSeveral(ctx context.Context, l store.Store, batches []*batch.Batch, filter store.Filter) error {
+func (a *front) showSeveral(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, filter store.Filter) error {
 	all := len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0
 	if a.json && !all {
 		s, err := report.ReadSet(ctx, l, batches)
@@ -145,26 +147,36 @@ func (a *front) showSeveral(ctx context.Context, l store.Store, batches []*batch
 		return err
 	}
 	for _, b := range batches {
-		if err := a.show(ctx, l, b, filter); err != nil {
+		if err := a.show(ctx, w, l, b, filter); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (a *front) show(ctx context.Context, l store.Store, b *batch.Batch, filter store.Filter) error {
+func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, filter store.Filter) error {
 	id := b.ID
 	counts, _, err := l.Counts(ctx, id)
 	if err != nil {
 		return err
 	}
+	signed, err := app.Signed(ctx, w, l, b)
+	if err != nil {
+		return err
+	}
 	if a.json {
-		return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, id, filter))
+		head := report.NewHead(b, counts)
+		head.Countersigned = signed
+		return report.WriteBatch(a.out, head, l.Entries(ctx, id, filter))
 	}
 	page := a.page()
 	if len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0 {
 		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
 			return err
+		}
+		if b.IsToBeSigned() || len(signed) > 0 {
+			page.Line("")
+			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(signed, " and "), "nobody yet"), shortSeal(b))
 		}
 		if err := a.correctedBy(ctx, page, l, b); err != nil {
 			return err

@@ -42,18 +42,22 @@ what it had is looked up and done by the others when its lease is over.`,
 				if err := a.Help(ctx, w, l, id); err != nil {
 					return err
 				}
-				return a.helped(ctx, id)
+				return a.helped(id)
 			}
 			a.remark("Waiting for batches to be posted. Ctrl-C stops it.")
 			return a.Work(ctx, w, l, func(id int, says string) {
-				a.remark("%s  batch %d: %s", a.Clock.Now().Format(time.TimeOnly), id, says)
+				about := "the ledger"
+				if id > 0 {
+					about = fmt.Sprintf("batch %d", id)
+				}
+				a.remark("%s  %s: %s", a.Clock.Now().Format(time.TimeOnly), about, says)
 			})
 		},
 	}
 }
 
 // helped says that a batch was helped with.
-func (a *front) helped(_ context.Context, id int) error {
+func (a *front) helped(id int) error {
 	if a.json {
 		return a.writeJSON(map[string]any{"batch": id})
 	}

@@ -31,6 +31,7 @@ type Head struct {
 	Made     string         `json:"made"`
 	Posted   string         `json:"posted,omitempty"`
 	By       string         `json:"by"`
+	Seal     string         `json:"seal,omitempty"` // hash of all that was drafted
 	Policies string         `json:"policies"`
 	Rows     int            `json:"rows"`
 	Unlisted int            `json:"unlisted,omitempty"` // accounts that no row lists
@@ -44,6 +45,8 @@ type Head struct {
 	Unmakes  []membership.Step  `json:"unmakes,omitempty"`  // things that are removed if nobody is in them
 	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come
 
+	Countersigned []string `json:"countersigned,omitempty"` // by whom, so that it counts
+
 	Corrected int          `json:"corrected,omitempty"` // refused and failed rows that later batches put right
 	Read      *sheet.Tally `json:"read,omitempty"`      // what was in the sheet
 }
@@ -52,7 +55,7 @@ const stamp = "2006-01-02T15:04:05Z07:00"
 
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
-	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Unmakes, Corrects: b.Corrects}
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Unmakes, Corrects: b.Corrects}
 	if b.Read.Ended {
 		h.Read = &b.Read
 	}
