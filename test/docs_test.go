@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -11,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
 )
 
 // blocks returns the fenced blocks of a page whose fence is followed by kind.
@@ -151,6 +154,37 @@ func TestPagesAfterTheDemo(t *testing.T) {
 			f.follow(strings.NewReplacer("127.0.0.1:8085", "127.0.0.1:"+port, "smtp://127.0.0.1:8025", mail).Replace(string(text)), 2)
 		})
 	}
+}
+
+// The page on teams, by two people and a database.
+func TestTeamPage(t *testing.T) {
+	server := testserver.Postgres(t)
+	f := folder{t, t.TempDir()}
+	homes := map[string]string{"ana": t.TempDir(), "ines": t.TempDir()}
+	keys := map[string]string{}
+	for name, home := range homes {
+		t.Setenv("XDG_CONFIG_HOME", home)
+		var told struct{ Opens, Signs string }
+		code, out, errOut := f.run("identity", "--json")
+		require.Zero(t, code, errOut)
+		require.NoError(t, json.Unmarshal([]byte(out), &told))
+		keys["age1"+name+","], keys["ed25519:"+name] = told.Opens+",", told.Signs
+	}
+	t.Setenv("LEDGER", fmt.Sprintf("postgres://ferries:%s@127.0.0.1:%d/postgres", server.Password(t), server.Port))
+	text, err := os.ReadFile("../docs/team.md")
+	require.NoError(t, err)
+	page := strings.ReplaceAll(string(text), "http://127.0.0.1:8085/scim/v2", practice(t))
+	for short, key := range keys {
+		page = strings.ReplaceAll(page, short, key)
+	}
+	before, rest, found := strings.Cut(page, "A colleague looks at the draft")
+	require.True(t, found)
+	t.Setenv("XDG_CONFIG_HOME", homes["ana"])
+	f.follow(before, 8)
+	assert.Equal(t, "drafted", f.batch(2).State, "nothing is posted before it is signed")
+	t.Setenv("XDG_CONFIG_HOME", homes["ines"])
+	f.follow(rest, 1)
+	assert.Equal(t, "posted", f.batch(2).State)
 }
 
 // The walk of the README, followed to the letter.

@@ -86,16 +86,17 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 			return err
 		}
 		p.at.Renewed(asked)
+		lasts := max(blockTime, 4*time.Since(asked)) // a ledger far away is asked for more at a time
 		// Once noted, each has to come to a result, be it that it was not sent.
 		for _, group := range p.groups(block, claim) {
 			ready <- group
 		}
 		// What is noted and not sent has to be looked up if the post is killed, and each block
-		// is a wait for the disk: none is larger than what is sent in a moment.
+		// is a wait for the ledger: none is larger than what is sent in a moment.
 		switch took := p.Clock.Now().Sub(begun); {
-		case took < blockTime/2:
+		case took < lasts/2:
 			size = min(2*size, mostClaimed)
-		case took > 2*blockTime:
+		case took > 2*lasts:
 			size = max(size/2, blockSize)
 		}
 	}
