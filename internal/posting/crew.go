@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"evenledger/internal/account"
+	"evenledger/internal/clock"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
@@ -134,8 +135,8 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		case store.Over:
 			return nil
 		case store.Wait:
-			if err := pause(ctx, pollingTime); err != nil {
-				return err
+			if clock.Real().Wait(ctx, pollingTime) != nil {
+				return context.Cause(ctx)
 			}
 			continue
 		}
@@ -158,8 +159,8 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 // handed waits until some of the requests that the system lets pass at once are this worker's.
 func (p *run) handed(ctx context.Context) error {
 	for p.hands() == 0 {
-		if err := pause(ctx, pollingTime); err != nil {
-			return err
+		if clock.Real().Wait(ctx, pollingTime) != nil {
+			return context.Cause(ctx)
 		}
 	}
 	return nil
@@ -191,17 +192,6 @@ func (p *run) nextSize(n int, took time.Duration) int {
 		size = min(size, left/(2*crew.Of))
 	}
 	return max(size, leastPart)
-}
-
-func pause(ctx context.Context, d time.Duration) error {
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
 }
 
 // reload reads what the ledger has of the batch by now.

@@ -33,15 +33,21 @@ type Keeper interface {
 	ForgetKey(batch int) error
 }
 
-// key returns the key of a batch, and makes it if there is none.
+// key returns the key of a batch that has one.
 func (t *Team) key(batch int) ([]byte, error) {
 	sealed, err := t.Keeper.Key(batch)
+	if err == nil && sealed == "" {
+		err = errors.New("the key of its batch was destroyed")
+	}
 	if err != nil {
 		return nil, err
 	}
-	if sealed != "" {
-		return t.open(sealed)
-	}
+	return t.open(sealed)
+}
+
+// newKey makes the key of a batch. What is sealed is sealed with no other: whoever keeps the keys
+// might have put one there that they know.
+func (t *Team) newKey(batch int) ([]byte, error) {
 	var to []age.Recipient
 	for _, text := range t.Opens {
 		r, err := age.ParseX25519Recipient(text)
@@ -70,7 +76,7 @@ func (t *Team) key(batch int) ([]byte, error) {
 		return nil, err
 	}
 	if kept, err := t.Keeper.Key(batch); err != nil || kept != text.String() {
-		return nil, errors.Join(err, errors.New("somebody else is making the same batch"))
+		return nil, errors.Join(err, errors.New("somebody put another key in its place"))
 	}
 	return key, nil
 }

@@ -86,14 +86,18 @@ type Vault struct {
 	err   error
 }
 
-func (v *Vault) open() error {
-	v.once.Do(func() { v.err = v.ready() })
+func (v *Vault) open(toSeal bool) error {
+	v.once.Do(func() { v.err = v.ready(toSeal) })
 	return v.err
 }
 
-func (v *Vault) ready() error {
+func (v *Vault) ready(toSeal bool) error {
 	if v.team != nil {
-		key, err := v.team.key(v.batch)
+		get := v.team.key
+		if toSeal {
+			get = v.team.newKey
+		}
+		key, err := get(v.batch)
 		if err != nil {
 			return err
 		}
@@ -169,9 +173,9 @@ func (v *Vault) SealGiven(text string) (string, error) {
 // IsGiven reports whether a sealed password is one that the sheet gave.
 func IsGiven(sealed string) bool { return strings.HasPrefix(sealed, given) }
 
-// Seal seals a secret.
+// Seal seals a secret of a batch that is being made.
 func (v *Vault) Seal(text string) (string, error) {
-	if err := v.open(); err != nil {
+	if err := v.open(true); err != nil {
 		return "", err
 	}
 	nonce := make([]byte, v.aead.NonceSize())
@@ -191,12 +195,12 @@ func (v *Vault) Check() error {
 		if err != nil {
 			return err
 		}
-		return v.open()
+		return v.open(false)
 	}
 	if _, err := os.Stat(v.path); errors.Is(err, fs.ErrNotExist) {
 		return errors.New("the key of its batch was destroyed or lost, or the ledger comes from elsewhere")
 	}
-	return v.open()
+	return v.open(false)
 }
 
 // Open opens what Seal sealed.
