@@ -1,0 +1,134 @@
+package presence_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/pace"
+	"evenledger/internal/presence"
+	"evenledger/internal/store"
+)
+
+// A crew is a ledger as far as a worker's place goes. What it says next is set by the test.
+type crew struct {
+	mu      sync.Mutex
+	says    error
+	share   store.Share
+	renewed int
+	left    []int
+}
+
+func (c *crew) Join(context.Context, int, store.Worker) (store.Share, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.share, c.says
+}
+
+func (c *crew) Renew(context.Context, int, store.Worker) (store.Share, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.renewed++
+	return c.share, c.says
+}
+
+func (c *crew) Leave(_ context.Context, id int, _ store.Worker) (bool, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.left = append(c.left, id)
+	return true, nil
+}
+
+func (c *crew) set(says error, share store.Share) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.says, c.share = says, share
+}
+
+var worker = store.Worker{Name: "w", Who: "ana on a test", Lease: 400 * time.Millisecond}
+
+// While the ledger hears of it a worker may send, for as long as it likes; how many share the
+// system is heard of on the way.
+func TestAlive(t *testing.T) {
+	ledger := &crew{share: store.Share{Of: 1}}
+	crowd := &pace.Crowd{}
+	last, err := presence.Join(t.Context(), ledger, 7, worker, crowd, func(ctx context.Context, at *presence.Presence) error {
+		ledger.set(nil, store.Share{Of: 3, Rank: 1})
+		for range 20 {
+			time.Sleep(worker.Lease / 10)
+			require.NoError(t, at.May())
+		}
+		assert.Equal(t, 3, at.Crew().Of)
+		return ctx.Err()
+	})
+	require.NoError(t, err)
+	assert.True(t, last)
+	assert.Equal(t, []int{7}, ledger.left)
+	assert.GreaterOrEqual(t, ledger.renewed, 10)
+}
+
+// A worker that the ledger gave up, or that cannot reach it, may send nothing well before its
+// lease is over for others, and is told why.
+func TestFenced(t *testing.T) {
+	away := errors.New("no way there")
+	for _, c := range []struct {
+		says error
+		from time.Duration // after which it is over, at the latest
+	}{{store.ErrFenced, worker.Lease / 4}, {away, worker.Lease}} {
+		t.Run(c.says.Error(), func(t *testing.T) {
+			t.Parallel()
+			ledger := &crew{}
+			_, err := presence.Join(t.Context(), ledger, 7, worker, nil, func(ctx context.Context, at *presence.Presence) error {
+				begun := time.Now()
+				ledger.set(c.says, store.Share{})
+				<-ctx.Done()
+				assert.Less(t, time.Since(begun), c.from+worker.Lease/4)
+				require.ErrorIs(t, context.Cause(ctx), c.says)
+				if errors.Is(c.says, away) {
+					require.ErrorIs(t, at.May(), store.ErrFenced)
+				}
+				return context.Cause(ctx)
+			})
+			require.ErrorIs(t, err, c.says)
+			assert.Equal(t, []int{7}, ledger.left, "it leaves what it can")
+		})
+	}
+}
+
+// What was not joined is not done, and who makes several batches leaves each of them.
+func TestJoinAndAt(t *testing.T) {
+	ledger := &crew{says: store.ErrBusy}
+	_, err := presence.Join(t.Context(), ledger, 7, worker, nil, func(context.Context, *presence.Presence) error {
+		t.Error("it is done all the same")
+		return nil
+	})
+	require.ErrorIs(t, err, store.ErrBusy)
+	ledger = &crew{}
+	failed := errors.New("the sheet broke off")
+	require.ErrorIs(t, presence.At(t.Context(), ledger, []int{7, 8, -1}, worker, func(context.Context) error { return failed }), failed)
+	assert.Equal(t, []int{7, 8, -1}, ledger.left)
+}
+
+// All that a system lets pass at once is somebody's, and nothing is two workers'.
+func TestHands(t *testing.T) {
+	for together := 1; together <= 9; together++ {
+		for of := 1; of <= 12; of++ {
+			sum := 0
+			for rank := range of {
+				ledger := &crew{share: store.Share{Of: of, Rank: rank}}
+				_, err := presence.Join(t.Context(), ledger, 1, worker, nil, func(_ context.Context, at *presence.Presence) error {
+					sum += at.Hands(together)
+					return nil
+				})
+				require.NoError(t, err)
+			}
+			assert.Equal(t, together, sum, fmt.Sprintf("%d workers", of))
+		}
+	}
+}
