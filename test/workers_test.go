@@ -40,6 +40,9 @@ type watched struct {
 	mu    sync.Mutex
 	made  map[string]int
 	twice []string
+
+	under, most int // requests under way, and the most that ever were
+	came        []time.Time
 }
 
 func watch(t *testing.T, system string) *watched {
@@ -48,6 +51,15 @@ func watch(t *testing.T, system string) *watched {
 	w := &watched{made: map[string]int{}}
 	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: target.Scheme, Host: target.Host}) }, ErrorLog: nil}
 	w.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		w.mu.Lock()
+		w.under++
+		w.most, w.came = max(w.most, w.under), append(w.came, time.Now())
+		w.mu.Unlock()
+		defer func() {
+			w.mu.Lock()
+			w.under--
+			w.mu.Unlock()
+		}()
 		if r.Method != http.MethodPost || !strings.HasSuffix(r.URL.Path, "/Users") {
 			proxy.ServeHTTP(rw, r)
 			return
@@ -247,6 +259,38 @@ func TestLedgerServerDies(t *testing.T) {
 	_ = post.Wait()
 	assert.Zero(t, post.ProcessState.ExitCode(), told.String())
 	f.calm(w, 1200)
+}
+
+// Workers that share a batch get no more out of a system together than one would alone, and one
+// that waits for work helps with it, until it is stopped.
+func TestWorkersShareTheSystem(t *testing.T) {
+	t.Parallel()
+	f, w, _ := stormy(t, 400)
+	config := strings.Replace(f.read("evenledger.yaml"), "settle: 200ms", "settle: 200ms, rate: 100/s", 1)
+	f.write("evenledger.yaml", "lease: 2s\n"+config)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	helper := f.command("work")
+	var told strings.Builder
+	helper.Stderr = &told
+	require.NoError(t, helper.Start())
+	time.Sleep(300 * time.Millisecond)
+	w.mu.Lock()
+	w.most, w.came = 0, nil
+	w.mu.Unlock()
+	f.calm(w, 400)
+	time.Sleep(1500 * time.Millisecond)
+	require.NoError(t, helper.Process.Signal(syscall.SIGINT))
+	_ = helper.Wait()
+	assert.Contains(t, told.String(), "batch 1: helps")
+	assert.Contains(t, told.String(), "batch 1: done")
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.LessOrEqual(t, w.most, 3, "together: 3")
+	assert.GreaterOrEqual(t, len(w.came), 400)
+	for i := 110; i < len(w.came); i++ { // a little more than the rate, as what comes is not what was sent
+		assert.Greater(t, w.came[i].Sub(w.came[i-110]), 900*time.Millisecond, "request %d", i)
+	}
 }
 
 // A worker that is cut off from the ledger, and not from the system, sends nothing once others may

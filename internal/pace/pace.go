@@ -9,7 +9,6 @@ package pace
 import (
 	"context"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -26,18 +25,47 @@ const (
 	enough      = 10                     // passed in a window, for the count to say something
 )
 
-// A Crowd is how many processes share what a system is to get. The zero value is one alone, and
-// so is nil. It may be used by several goroutines.
-type Crowd struct{ of atomic.Int32 }
+// A Crowd is how many processes share what a system is to get, and which of them this one is. The
+// zero value is one alone, and so is nil. It may be used by several goroutines.
+type Crowd struct {
+	mu       sync.Mutex
+	of, rank int
+}
 
-// Set says how many there are.
-func (c *Crowd) Set(of int) { c.of.Store(int32(max(1, of))) }
+// Set says how many there are, and which of them this one is, from 0 on.
+func (c *Crowd) Set(of, rank int) {
+	if c == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.of, c.rank = of, rank
+}
+
+// Hands is how many of some requests at once are this process's: all of them are somebody's.
+func (c *Crowd) Hands(together int) int {
+	if c == nil {
+		return together
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of <= 1 {
+		return together
+	}
+	mine := together / c.of
+	if c.rank < together%c.of {
+		mine++
+	}
+	return mine
+}
 
 func (c *Crowd) share(most rate.Limit) rate.Limit {
 	if c == nil || most == rate.Inf {
 		return most
 	}
-	return most / rate.Limit(max(1, c.of.Load()))
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return most / rate.Limit(max(1, c.of))
 }
 
 // A Pace is that of one system. It may be used by several goroutines.

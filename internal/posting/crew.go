@@ -171,7 +171,7 @@ func (p *run) hands() int {
 	if !p.Shared {
 		return max(1, p.Together)
 	}
-	return p.at.Hands(p.Together)
+	return p.Crowd.Hands(p.Together)
 }
 
 // nextSize is how large the next part is to be, after one of n rows took so long.

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"evenledger/internal/clock"
 	"evenledger/internal/pace"
 	"evenledger/internal/store"
 )
@@ -29,6 +30,11 @@ type Presence struct {
 	share store.Share
 }
 
+// beats is how often the lease is renewed.
+func (at *Presence) beats() time.Duration {
+	return min(max(at.Worker.Lease/10, 20*time.Millisecond), time.Second)
+}
+
 // enough is which part of a lease must be left for something to be sent: what is sent then has
 // arrived, or is known not to have, before others look for it.
 const enough = 4
@@ -45,7 +51,14 @@ func Join(ctx context.Context, ledger store.Crew, id int, worker store.Worker, c
 	}
 	at.shares(share)
 	at.Renewed(begun)
-	return at.during(ctx, do)
+	return at.during(ctx, func(ctx context.Context, at *Presence) error {
+		if share.Of > 1 { // nothing is sent before the others know that there is one more
+			if clock.Real().Wait(ctx, at.beats()+at.beats()/4) != nil {
+				return context.Cause(ctx)
+			}
+		}
+		return do(ctx, at)
+	})
 }
 
 // At is for a worker that is at batches already, which it begins to make.
@@ -78,7 +91,7 @@ func (at *Presence) during(ctx context.Context, do func(ctx context.Context, at 
 
 // beat renews the lease until it is stopped, or until it is over.
 func (at *Presence) beat(ctx context.Context, stop <-chan struct{}, cancel func(error)) {
-	tick := time.NewTicker(max(at.Worker.Lease/10, 20*time.Millisecond))
+	tick := time.NewTicker(at.beats())
 	defer tick.Stop()
 	for {
 		select {
@@ -112,9 +125,7 @@ func (at *Presence) shares(share store.Share) {
 	at.mu.Lock()
 	at.share = share
 	at.mu.Unlock()
-	if at.crowd != nil {
-		at.crowd.Set(share.Of)
-	}
+	at.crowd.Set(share.Of, share.Rank)
 }
 
 // Renewed notes that the lease was renewed by something that was asked for at begun.
@@ -141,17 +152,4 @@ func (at *Presence) Crew() store.Share {
 	at.mu.Lock()
 	defer at.mu.Unlock()
 	return at.share
-}
-
-// Hands is how many of some requests at once are this worker's.
-func (at *Presence) Hands(together int) int {
-	share := at.Crew()
-	if share.Of <= 1 {
-		return together
-	}
-	mine := together / share.Of
-	if share.Rank < together%share.Of {
-		mine++
-	}
-	return mine
 }

@@ -3,7 +3,6 @@ package presence_test
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"testing"
 	"time"
@@ -113,22 +112,4 @@ func TestJoinAndAt(t *testing.T) {
 	failed := errors.New("the sheet broke off")
 	require.ErrorIs(t, presence.At(t.Context(), ledger, []int{7, 8, -1}, worker, func(context.Context) error { return failed }), failed)
 	assert.Equal(t, []int{7, 8, -1}, ledger.left)
-}
-
-// All that a system lets pass at once is somebody's, and nothing is two workers'.
-func TestHands(t *testing.T) {
-	for together := 1; together <= 9; together++ {
-		for of := 1; of <= 12; of++ {
-			sum := 0
-			for rank := range of {
-				ledger := &crew{share: store.Share{Of: of, Rank: rank}}
-				_, err := presence.Join(t.Context(), ledger, 1, worker, nil, func(_ context.Context, at *presence.Presence) error {
-					sum += at.Hands(together)
-					return nil
-				})
-				require.NoError(t, err)
-			}
-			assert.Equal(t, together, sum, fmt.Sprintf("%d workers", of))
-		}
-	}
 }

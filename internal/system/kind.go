@@ -40,13 +40,22 @@ type Connection interface {
 // Work is what every kind of system is told of the work at hand.
 type Work struct {
 	Together int               // requests in flight at once
+	Shared   bool              // by all of the crowd together, and not by each
 	Timeout  time.Duration     // of one request
-	Crowd    *pace.Crowd       // that shares the rate; nil: nobody does
+	Crowd    *pace.Crowd       // that shares the rate, and with Shared the requests in flight; nil: nobody does
 	Aliases  map[string]string // short name → full name of one of the system's own fields
 	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
 	Trace    *slog.Logger      // gets what was sent and answered, without secrets; may be nil
 	Clock    clock.Clock       // nil: the one on the wall
 	Waiting  func(time.Time)   // is told until when the system asked to be left alone; may be nil
+}
+
+// Slots are those of the requests in flight.
+func (w Work) Slots() *pace.Slots {
+	if w.Shared {
+		return pace.NewSlots(w.Together, w.Crowd)
+	}
+	return pace.NewSlots(w.Together, nil)
 }
 
 // OpenSecret opens a secret and has the mask hide it.

@@ -22,7 +22,6 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 	ldap "github.com/go-ldap/ldap/v3"
-	"golang.org/x/sync/semaphore"
 
 	"evenledger/internal/clock"
 	"evenledger/internal/pace"
@@ -44,7 +43,7 @@ type client struct {
 	password string
 	work     system.Work
 	secure   *tls.Config
-	slots    *semaphore.Weighted // for requests under way
+	slots    *pace.Slots // for requests under way
 	pace     *pace.Pace
 	clock    clock.Clock
 	mask     *secret.Mask
@@ -84,7 +83,7 @@ func newClient(c connection, password string, work system.Work) (*client, error)
 	}
 	return &client{
 		connection: c, password: password, work: work, secure: secure, clock: work.Clock, mask: work.Mask,
-		slots: semaphore.NewWeighted(int64(work.Together)), pace: pace.New(work.Clock, c.rate, firstPause, work.Crowd),
+		slots: work.Slots(), pace: pace.New(work.Clock, c.rate, firstPause, work.Crowd),
 	}, nil
 }
 
@@ -136,10 +135,10 @@ func (e *again) Unwrap() error { return e.err }
 
 // once carries out a request one time.
 func (c *client) once(ctx, stop context.Context, o operation) error {
-	if err := c.slots.Acquire(stop, 1); err != nil {
+	if err := c.slots.Take(stop); err != nil {
 		return err
 	}
-	defer c.slots.Release(1)
+	defer c.slots.Free()
 	if err := c.pace.Wait(stop); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ package scim
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -29,7 +30,6 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/sync/semaphore"
 
 	"evenledger/internal/account"
 	"evenledger/internal/clock"
@@ -57,6 +57,7 @@ type Config struct {
 	Authorization string            // value of the header
 	CA            string            // PEM file of the authority to trust instead of the usual ones
 	Together      int               // requests under way at once; 0: one
+	Slots         *pace.Slots       // that they take; nil: so many of its own
 	Rate          float64           // requests a second; 0: no pace
 	Crowd         *pace.Crowd       // that shares the rate; nil: nobody does
 	Page          int               // accounts in a page
@@ -76,7 +77,7 @@ type Client struct {
 	system.Base
 	config Config
 	http   *http.Client
-	slots  *semaphore.Weighted // for requests under way
+	slots  *pace.Slots // for requests under way
 	pace   *pace.Pace
 	trace  *tracer      // nil: none
 	skew   atomic.Int64 // by how many nanoseconds this machine's clock is ahead of the server's
@@ -102,7 +103,7 @@ func New(config Config) (*Client, error) {
 	config.Together = max(1, config.Together)
 	return &Client{
 		config: config,
-		slots:  semaphore.NewWeighted(int64(config.Together)),
+		slots:  cmp.Or(config.Slots, pace.NewSlots(config.Together, nil)),
 		pace:   pace.New(config.Clock, config.Rate, config.Pause, config.Crowd),
 		trace:  newTracer(config.Trace, config.Mask),
 		http: &http.Client{
@@ -227,10 +228,10 @@ func (e *again) Unwrap() error { return e.err }
 // inTurn sends a request one time, as soon as the pace and the number of those that are
 // under way let it.
 func (c *Client) inTurn(ctx, stop context.Context, r request, body []byte) (*answer, error) {
-	if err := c.slots.Acquire(stop, 1); err != nil {
+	if err := c.slots.Take(stop); err != nil {
 		return nil, err
 	}
-	defer c.slots.Release(1)
+	defer c.slots.Free()
 	if err := c.pace.Wait(stop); err != nil {
 		return nil, err
 	}

@@ -153,7 +153,7 @@ func (c *connection) Address() string { return c.url }
 // Open implements system.Connection.
 func (c *connection) Open(work system.Work) (system.System, error) {
 	config := Config{
-		URL: c.url, CA: c.ca, Together: work.Together, Rate: c.rate, Crowd: work.Crowd, Page: c.page, Timeout: work.Timeout, Aliases: work.Aliases,
+		URL: c.url, CA: c.ca, Together: work.Together, Slots: work.Slots(), Rate: c.rate, Crowd: work.Crowd, Page: c.page, Timeout: work.Timeout, Aliases: work.Aliases,
 		Kinds: c.kinds, NoPatch: c.noPatch, Mask: work.Mask, Trace: work.Trace, Clock: work.Clock, Waiting: work.Waiting,
 	}
 	if c.user != "" {
