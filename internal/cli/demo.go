@@ -122,7 +122,8 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 		{"The whole way with nobody at the keyboard: feed, draft, post, mails, report.", []string{"run", "weekly"}, exitDone},
 		{"", []string{"notices", "last"}, exitDone},
 		{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
-		{"", []string{"batches"}, exitDone},
+		{"Every batch so far; and nothing in the ledger was altered since.", []string{"batches"}, exitDone},
+		{"", []string{"ledger", "check"}, exitDone},
 	}
 	var ran []map[string]any
 	run := func(steps []step) error {

@@ -131,6 +131,10 @@ func (p *run) refuseStale(ctx context.Context, window []batch.Entry) error {
 			creates = append(creates, e)
 		}
 	}
+	creates, err := p.perhapsTaken(ctx, creates)
+	if err != nil {
+		return err
+	}
 	index, err := p.byKeys(ctx, creates, p.Together)
 	if err != nil {
 		return err

@@ -144,8 +144,11 @@ type run struct {
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
 	checked bool         // that known accounts are still whose they were
 
+	glance      *glance    // at all accounts, if there was one
 	counting    sync.Mutex // over what follows
 	stage       string
+	begun       time.Time // the stage
+	own         int       // that this worker did of it
 	done, total int
 	left        map[int]bool // rows of which it was left open what became of them
 	withheld    map[int]bool // rows whose generated password nobody gets
@@ -493,6 +496,7 @@ func (p *run) begin(stage string, total int) {
 	p.counting.Lock()
 	defer p.counting.Unlock()
 	p.stage, p.done, p.total = stage, 0, total
+	p.begun, p.own = p.Clock.Now(), 0
 }
 
 // reached tells how many are done, by all workers together.
@@ -506,6 +510,7 @@ func (p *run) reached(n int) {
 func (p *run) advance(n int) {
 	p.counting.Lock()
 	defer p.counting.Unlock()
+	p.own += n
 	if p.done = min(p.done+n, p.total); p.Progress != nil && p.total > 0 {
 		p.Progress(p.stage, p.done, p.total)
 	}

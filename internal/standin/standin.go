@@ -449,15 +449,21 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request, st *store, param f
 			return
 		}
 	}
-	found := st.find(f, s.options.Now())
-	if by := param("sortBy"); by != "" {
-		if err := sortRecords(st.kind, found, by, param("sortOrder")); err != nil {
-			fail(w, err)
-			return
+	var found []*record
+	var total int
+	if by := param("sortBy"); f == nil && by == "" {
+		found, total = st.page(start, count, s.options.Now())
+	} else {
+		found = st.find(f, s.options.Now())
+		if by != "" {
+			if err := sortRecords(st.kind, found, by, param("sortOrder")); err != nil {
+				fail(w, err)
+				return
+			}
 		}
+		total = len(found)
+		found = found[min(start-1, total):min(start-1+count, total)]
 	}
-	total := len(found)
-	found = found[min(start-1, total):min(start-1+count, total)]
 	resources := make([]any, len(found))
 	wanted := newProjection(st.kind, param)
 	for i, rec := range found {

@@ -32,6 +32,7 @@ type store struct {
 	keys   []uniqueKey
 	unique map[string]map[string]string // attribute path → value → id
 	next   int
+	shown  time.Time // from when all of them are visible
 }
 
 func newStore(kind *resourceType, mu *sync.RWMutex, log *journal) *store {
@@ -116,6 +117,9 @@ func (s *store) keep(r, old *record) {
 		}
 	}
 	s.byID[r.id] = r
+	if r.visible.After(s.shown) {
+		s.shown = r.visible
+	}
 	for _, k := range s.keys {
 		if value := k.of(r.body); value != "" {
 			s.unique[k.path][value] = r.id
@@ -211,6 +215,22 @@ func (s *store) find(f filter, now time.Time) []*record {
 		}
 	}
 	return found
+}
+
+// page returns some records of all, in the order they were made, and how many there are.
+func (s *store) page(start, count int, now time.Time) (found []*record, total int) {
+	s.mu.RLock()
+	if all := len(s.order); !s.shown.After(now) {
+		defer s.mu.RUnlock()
+		for _, id := range s.order[min(start-1, all):min(start-1+count, all)] {
+			found = append(found, s.byID[id])
+		}
+		return found, all
+	}
+	s.mu.RUnlock()
+	found = s.find(nil, now)
+	total = len(found)
+	return found[min(start-1, total):min(start-1+count, total)], total
 }
 
 // whole is the body with what filters may ask for besides.

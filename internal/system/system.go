@@ -339,6 +339,13 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 	return way, nil
 }
 
+// Lists reports whether listing all accounts takes fewer requests than finding some by so many
+// values.
+func Lists(ctx context.Context, s System, values int) (bool, error) {
+	way, _, err := plan(ctx, s, map[string][]string{ByID: make([]string, values)})
+	return way.Listed, err
+}
+
 func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
 	about, err := s.Describe(ctx)
 	if err != nil {
