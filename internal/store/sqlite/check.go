@@ -53,6 +53,23 @@ func CopyOf(ctx context.Context, from *tables.Ledger, path string) (size int64, 
 	if err = errors.Join(err, to.Close()); err != nil {
 		return 0, errors.Join(err, os.Remove(path))
 	}
+	return withoutKeys(ctx, path)
+}
+
+// withoutKeys takes the keys of passwords out of a copy, and returns its size: when a key is
+// destroyed, no copy is to have it any more.
+func withoutKeys(ctx context.Context, path string) (size int64, err error) {
+	l, err := Open(ctx, path)
+	if err != nil {
+		return 0, err
+	}
+	err = l.Write(ctx, func(tx tables.Tx) error {
+		_, err := tx.Exec(ctx, "DELETE FROM keys") // what is deleted is overwritten
+		return err
+	})
+	if err = errors.Join(err, l.CutJournal(ctx), l.Close()); err != nil {
+		return 0, errors.Join(err, os.Remove(path))
+	}
 	stat, err := os.Stat(path)
 	if err != nil {
 		return 0, err
@@ -73,9 +90,5 @@ func (l *Ledger) Copy(ctx context.Context, path string) (size int64, err error) 
 	if _, err := l.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
 		return 0, errors.Join(err, os.Remove(path))
 	}
-	stat, err := os.Stat(path)
-	if err != nil {
-		return 0, err
-	}
-	return stat.Size(), nil
+	return withoutKeys(ctx, path)
 }

@@ -6,7 +6,10 @@ package storetest
 
 import (
 	"fmt"
+	"io/fs"
 	"math"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -20,6 +23,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
 )
 
 // An Open opens the ledger of a test: the same one each time.
@@ -46,6 +50,7 @@ func Run(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 		"somebody else was faster":      changed,
 		"locks":                         locks,
 		"runs":                          runs,
+		"keys and copies":               keysAndCopies,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -631,6 +636,44 @@ func runs(t *testing.T, open Open) {
 	all, err = l.Runs(ctx, 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
+}
+
+// A batch has one key, which no copy of the ledger has, and which goes with it.
+func keysAndCopies(t *testing.T, open Open) {
+	l, ctx := open(t), t.Context()
+	b := Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create, Key: "p1"})
+	none, err := l.Key(ctx, b.ID)
+	require.NoError(t, err)
+	require.Empty(t, none)
+	require.NoError(t, l.KeepKey(ctx, b.ID, "the-first-that-was-sealed"))
+	require.NoError(t, l.KeepKey(ctx, b.ID, "another"))
+	kept, err := l.Key(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "the-first-that-was-sealed", kept)
+
+	path := filepath.Join(t.TempDir(), "copy.db")
+	size, err := l.Copy(ctx, path)
+	require.NoError(t, err)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Len(t, text, int(size))
+	assert.NotContains(t, string(text), kept)
+	copied, err := sqlite.OpenToRead(ctx, path)
+	require.NoError(t, err)
+	defer copied.Close()
+	entries := read(t, copied, b.ID, store.Filter{})
+	require.Len(t, entries, 1)
+	assert.Equal(t, "p1", entries[0].Key)
+	sound, err := copied.Check(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, sound.Problems)
+	_, err = l.Copy(ctx, path)
+	require.ErrorIs(t, err, fs.ErrExist, "a copy is never written over another")
+
+	require.NoError(t, l.ForgetKey(ctx, b.ID))
+	kept, err = l.Key(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Empty(t, kept)
 }
 
 // Whatever is altered, added or taken out of what was drafted or became of it is named.
