@@ -231,7 +231,6 @@ type sim struct {
 	server  float64 // until when the ledger's server has work
 	served  float64 // ms for which it had
 	busy    float64 // ms of the workers' processors
-	sent    int     // requests
 	settled int     // rows
 	all     []*simWorker
 }
@@ -302,9 +301,6 @@ func (s *sim) send(w *simWorker) {
 		s.next = at + 1000/s.passes
 	}
 	s.at(at+s.answers, func() {
-		if s.sent++; s.counts() {
-			s.settled++
-		}
 		w.results++
 		s.write(w)
 		s.send(w)
@@ -322,6 +318,9 @@ func (s *sim) write(w *simWorker) {
 		s.ledger(n, settleTrips, func() {
 			w.results -= n
 			w.writing = false
+			if s.counts() {
+				s.settled += n
+			}
 			if w.results > 0 {
 				s.write(w)
 			}

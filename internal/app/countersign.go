@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"evenledger/internal/batch"
@@ -17,16 +16,23 @@ func signed(ledger string, b *batch.Batch, person string) string {
 	return fmt.Sprintf("Even Ledger: countersigned\nledger %s\nbatch %d\nseal %s\ndrafted by %s\nsigned by %s\n", ledger, b.ID, b.Seal, b.By, person)
 }
 
-// SigningKey is the public key of who is at work, if it stands in evenledger.yaml.
-func SigningKey(w *workspace.Workspace) string {
-	if len(w.People) == 0 {
-		return ""
+// Who is at work: by name, and by the public key that signs if it stands in evenledger.yaml.
+func (a *App) Who(w *workspace.Workspace) (name, key string) {
+	if len(w.People) > 0 {
+		if who, err := Identity(w); err == nil {
+			for _, p := range w.People {
+				if p.Signs == who.Signs() {
+					return p.Name, p.Signs
+				}
+			}
+		}
 	}
-	who, err := Identity(w)
-	if err != nil || !slices.ContainsFunc(w.People, func(p workspace.Person) bool { return p.Signs == who.Signs() }) {
-		return ""
-	}
-	return who.Signs()
+	return a.By, ""
+}
+
+// drafted reports whether a person drafted a batch. Who has no key is known by name alone.
+func drafted(b *batch.Batch, person, key string) bool {
+	return key == b.ByKey || b.ByKey == "" && person == b.By
 }
 
 // A Signer may countersign a batch.
@@ -57,7 +63,7 @@ func MayCountersign(w *workspace.Workspace, b *batch.Batch) (Signer, error) {
 	if !found {
 		return none, mistake("your public key does not stand in evenledger.yaml", "“evenledger identity” says what to write there, under “people”.")
 	}
-	if person == b.By || who.Signs() == b.ByKey {
+	if drafted(b, person, who.Signs()) {
 		return none, held(fmt.Sprintf("batch %d was drafted by %s, and nobody countersigns what they drafted", b.ID, b.By), "Ask a colleague.")
 	}
 	return Signer{person, who}, nil
@@ -131,7 +137,7 @@ func refuses(w *workspace.Workspace, ledger string, b *batch.Batch, s store.Sign
 		}
 	}
 	switch {
-	case s.Person == b.By, s.Key == b.ByKey:
+	case drafted(b, s.Person, s.Key):
 		return s.Person + " drafted it, and cannot sign it"
 	case key == "":
 		return s.Person + " signed it, and does not stand in evenledger.yaml with a key that signs"

@@ -159,9 +159,10 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 		return nil, err
 	}
 	bar := a.progress()
+	by, key := a.Who(w)
 	r := &drafting.Reversal{
 		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: a.By, ByKey: app.SigningKey(w), Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+		Batch: batch.Batch{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
 	}
 	b, err = r.Make(ctx)
 	bar.end()
