@@ -21,9 +21,12 @@ func (a *front) ledgerCommand() *cobra.Command {
 		Example: "  evenledger ledger check\n  evenledger ledger copy ledger-2026-11-25.db",
 	}
 	cmd.AddCommand(&cobra.Command{
-		Use:     "check",
-		Short:   "Is the ledger whole, and is every batch in it even?",
-		Long:    "Reads all of the ledger: whether its file is whole, and whether in every batch each row\nhas come to exactly one outcome. Nothing is changed. The exit code is 2 if not.",
+		Use:   "check",
+		Short: "Is the ledger whole, and is every batch in it even?",
+		Long: `Reads all of the ledger: whether its file is whole, whether in every batch each row has come
+to exactly one outcome, and whether each batch is as its history says, from the draft to the
+last result. What was altered, added or taken out is named; the exit code is 2 then. Nothing
+is changed.`,
 		Example: "  evenledger ledger check",
 		Args:    cobra.NoArgs,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return a.checkLedger(cmd.Context()) },
