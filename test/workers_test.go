@@ -293,6 +293,35 @@ func TestWorkersShareTheSystem(t *testing.T) {
 	}
 }
 
+// A worker that slept while its requests waited for their turn sends none of them once others have
+// its work.
+func TestWorkerSleepsInTurn(t *testing.T) {
+	t.Parallel()
+	f, w, _ := stormy(t, 24)
+	f.write("evenledger.yaml", "lease: 1s\n"+strings.Replace(f.read("evenledger.yaml"), "settle: 200ms", "settle: 200ms, rate: 3/s", 1))
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	sleeper := f.command("post", "1", "--yes")
+	var told strings.Builder
+	sleeper.Stderr = &told
+	require.NoError(t, sleeper.Start())
+	require.Eventually(t, func() bool {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return len(w.made) > 2
+	}, 20*time.Second, 20*time.Millisecond)
+	require.NoError(t, sleeper.Process.Signal(syscall.SIGSTOP))
+	other := f.command("post", "1", "--yes")
+	require.NoError(t, other.Start())
+	time.Sleep(5 * time.Second)
+	require.NoError(t, sleeper.Process.Signal(syscall.SIGCONT))
+	_ = sleeper.Wait()
+	_ = other.Wait()
+	assert.Equal(t, 3, sleeper.ProcessState.ExitCode(), told.String())
+	assert.Contains(t, told.String(), "was not heard of for too long")
+	f.calm(w, 24)
+}
+
 // A worker that is cut off from the ledger, and not from the system, sends nothing once others may
 // have its work.
 func TestWorkerIsCutOff(t *testing.T) {

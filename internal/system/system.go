@@ -259,6 +259,23 @@ func Stopping(ctx context.Context) context.Context {
 
 type stopping struct{}
 
+// Fenced returns a context in which a request that changes something is sent only while may allows
+// it. A request may have waited for long before its turn comes, and the process may have slept.
+func Fenced(ctx context.Context, may func() error) context.Context {
+	return context.WithValue(ctx, fence{}, may)
+}
+
+// MaySend returns why a request that changes something may not be sent, or nil. A client asks just
+// before it sends one.
+func MaySend(ctx context.Context) error {
+	if may, ok := ctx.Value(fence{}).(func() error); ok {
+		return may()
+	}
+	return nil
+}
+
+type fence struct{}
+
 // Blind is the error of a kind of things of which nobody can say who is in them, and why.
 func Blind(kind, why string) error {
 	return &Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", kind, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", kind)}

@@ -3,6 +3,7 @@ package host
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -118,7 +119,7 @@ func (s *shell) ask(ctx context.Context, r *request) error {
 func (s *shell) send(ctx context.Context, r *request) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	if err := system.Stopping(ctx).Err(); err != nil {
+	if err := cmp.Or(system.Stopping(ctx).Err(), system.MaySend(ctx)); err != nil {
 		return err
 	}
 	r.done = make(chan struct{})

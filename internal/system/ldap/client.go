@@ -146,6 +146,12 @@ func (c *client) once(ctx, stop context.Context, o operation) error {
 	if err != nil {
 		return err
 	}
+	if !o.safe {
+		if err := system.MaySend(ctx); err != nil {
+			c.giveBack(conn)
+			return err
+		}
+	}
 	// The library waits for an answer whatever the context says: without a connection it
 	// ends at once.
 	release := context.AfterFunc(ctx, func() { _ = conn.Close() })

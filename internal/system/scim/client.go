@@ -235,6 +235,11 @@ func (c *Client) inTurn(ctx, stop context.Context, r request, body []byte) (*ans
 	if err := c.pace.Wait(stop); err != nil {
 		return nil, err
 	}
+	if !r.safe {
+		if err := system.MaySend(ctx); err != nil {
+			return nil, err
+		}
+	}
 	return c.attempt(ctx, r, body)
 }
 
