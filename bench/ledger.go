@@ -245,9 +245,12 @@ func (k *keep) narrow(name, prefix string, rows int) error {
 
 // look times what people look at a batch with.
 func (k *keep) look(where string) error {
-	for _, args := range [][]string{{"show", "1"}, {"batches"}, {"fixes", "1", "-o", "fixes.csv", "--force"}} {
+	for _, args := range [][]string{{"show", "1"}, {"batches"}, {"fixes", "1", "-o", "fixes.csv"}} {
 		var took []float64
 		for range 7 {
+			if err := os.RemoveAll(filepath.Join(k.dir, "fixes.csv")); err != nil {
+				return err
+			}
 			u, err := k.run(args...)
 			if err != nil {
 				return err

@@ -14,6 +14,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"regexp"
 	"slices"
@@ -97,8 +98,28 @@ func connect(address string) (l *Ledger, schema string, err error) {
 
 var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
 
-// told says which ledger an error is about.
-func (l *Ledger) told(err error) error { return fmt.Errorf("the ledger %s: %w", l.name, err) }
+// told says which ledger an error is about, and what the server or the network said.
+func (l *Ledger) told(err error) error {
+	said := err.Error()
+	var server *pgconn.PgError
+	var network *net.OpError
+	switch {
+	case errors.As(err, &server):
+		said = server.Message
+	case errors.As(err, &network):
+		said = network.Err.Error()
+	}
+	return &trouble{fmt.Sprintf("the ledger %s: %s", l.name, said), err}
+}
+
+// A trouble is an error in words for people.
+type trouble struct {
+	says string
+	err  error
+}
+
+func (t *trouble) Error() string { return t.says }
+func (t *trouble) Unwrap() error { return t.err }
 
 // Close closes the ledger.
 func (l *Ledger) Close() error { return l.db.Close() }
