@@ -28,19 +28,23 @@ const (
 
 // A keep is a workspace with a ledger in one of the engines.
 type keep struct {
-	program, dir  string
-	engine, at    string // its name for people, and the ledger's address or file
-	url, together string // of the system; together is empty: as the program has it
+	program, dir string
+	engine, at   string // its name for people, and the ledger's address or file
+	url          string // of the system
 }
 
 func (k *keep) write() error {
-	config := fmt.Sprintf("ledger: %s\nsystems:\n  bench: {url: %q, token: env:BENCH_TOKEN%s}\n", k.at, k.url, k.together)
+	ledger := k.at
+	if strings.Contains(ledger, "://") {
+		ledger = "env:BENCH_LEDGER" // it may have a password in it
+	}
+	config := fmt.Sprintf("ledger: %s\nsystems:\n  bench: {url: %q, token: env:BENCH_TOKEN}\n", ledger, k.url)
 	return os.WriteFile(filepath.Join(k.dir, "evenledger.yaml"), []byte(config), 0o644)
 }
 
 func (k *keep) run(args ...string) (usage, error) {
 	cmd := exec.Command(k.program, args...)
-	cmd.Dir, cmd.Env = k.dir, append(os.Environ(), "BENCH_TOKEN="+token)
+	cmd.Dir, cmd.Env = k.dir, append(os.Environ(), "BENCH_TOKEN="+token, "BENCH_LEDGER="+k.at)
 	return measure(cmd)
 }
 

@@ -6,6 +6,11 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -37,38 +42,104 @@ func benchScale(program, dir string) error {
 	if err != nil {
 		return err
 	}
-	for i, workers := range []int{1, 4} {
-		if err := k.drafted(i, sheet, apart, 0, func(usage) error {
-			post, err := k.run("post", "1", "--yes", "--workers", fmt.Sprint(workers))
-			if err != nil {
+	m.row = 0.12 // a post's own processor time, on a core that nobody fights for
+	fmt.Printf("scale  a worker's processor %.2f ms a row; the ledger's server %.2f ms a trip and %.1f ms to be on disk, %.0f rows a second at most\n", m.row, m.trip, m.disk, m.most)
+	for i, p := range []place{{answers: 20, workers: 1}, {answers: 20, workers: 4}, {answers: 5, workers: 1}, {answers: 5, workers: 1, away: 20}, {answers: 20, workers: 4, away: 20}} {
+		near := k.at
+		if p.away > 0 {
+			if k.at, err = farther(near, time.Duration(p.away/2)*time.Millisecond); err != nil {
 				return err
 			}
-			if i == 0 { // on a core of its own, which a post hardly needs here
-				m.row = 0.12
-			}
-			s := simulated(m, place{answers: 1000 * apart.Seconds(), workers: workers})
-			fmt.Printf("scale  %9d creates, a system of %v, %d workers: %6.1f s measured, %6.1f s simulated\n", shared, apart, workers, post.wall.Seconds(), shared/s.perSecond)
-			return nil
+		}
+		if err := k.drafted(i, sheet, time.Duration(p.answers)*time.Millisecond, 0, func(usage) error {
+			post, err := k.run("post", "1", "--yes", "--workers", fmt.Sprint(p.workers))
+			fmt.Printf("scale  %9d creates, a system of %.0f ms, the ledger %.0f ms away, %d workers: %6.1f s measured, %6.1f s simulated\n", shared, p.answers, p.away, p.workers, post.wall.Seconds(), shared/simulated(m, p).perSecond)
+			return err
 		}); err != nil {
 			return err
 		}
+		k.at = near
 	}
-	fmt.Printf("scale  of which: a worker's processor %.2f ms a row; the ledger's server %.2f ms a trip and %.1f ms to be on disk, %.0f rows a second at most\n", m.row, m.trip, m.disk, m.most)
-	fmt.Println("\n| system answers after | it lets pass | workers | ledger near | limited by | ledger 20 ms away | limited by |\n|---|---|---|---|---|---|---|")
-	for _, answers := range []float64{5, 50, 500} {
-		for _, passes := range []float64{10, 100, 1000, 0} {
-			for _, workers := range []int{1, 4, 16, 64} {
-				near := simulated(m, place{answers: answers, passes: passes, workers: workers})
-				far := simulated(m, place{answers: answers, passes: passes, workers: workers, away: 20})
+	for _, away := range []float64{0, 20} {
+		fmt.Printf("\n| a million accounts, the ledger %.0f ms away: the system answers after | and lets pass | 1 worker | 4 workers | 16 | 64 |\n|---|---|---|---|---|---|\n", away)
+		for _, answers := range []float64{5, 50, 500} {
+			for _, passes := range []float64{10, 100, 1000, 0} {
 				limit := "any number"
 				if passes > 0 {
 					limit = fmt.Sprintf("%.0f/s", passes)
 				}
-				fmt.Printf("| %.0f ms | %s | %d | %s | %s | %s | %s |\n", answers, limit, workers, near.million(), near.by, far.million(), far.by)
+				fmt.Printf("| %.0f ms | %s |", answers, limit)
+				for _, workers := range []int{1, 4, 16, 64} {
+					s := simulated(m, place{answers: answers, passes: passes, workers: workers, away: away})
+					fmt.Printf(" %s, %s |", s.million(), s.by)
+				}
+				fmt.Println()
 			}
 		}
 	}
 	return nil
+}
+
+// farther is the address of a ledger that is so much farther away, each way.
+func farther(at string, by time.Duration) (string, error) {
+	address, err := url.Parse(at)
+	if err != nil {
+		return "", err
+	}
+	folder, port := address.Query().Get("host"), address.Query().Get("port")
+	password, err := os.ReadFile(filepath.Join(folder, "password"))
+	if err != nil {
+		return "", err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	go func() {
+		for {
+			near, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", "127.0.0.1:"+port)
+			if err != nil {
+				_ = near.Close()
+				continue
+			}
+			go carry(near, far, by)
+			go carry(far, near, by)
+		}
+	}()
+	return fmt.Sprintf("postgres://ferries:%s@%s/postgres?sslmode=disable&search_path=%s", strings.TrimSpace(string(password)), listener.Addr(), address.Query().Get("search_path")), nil
+}
+
+// carry hands over what comes, each piece so much later.
+func carry(from, to net.Conn, later time.Duration) {
+	type piece struct {
+		at   time.Time
+		data []byte
+	}
+	pieces := make(chan piece, 1000)
+	go func() {
+		defer to.Close()
+		for p := range pieces {
+			time.Sleep(time.Until(p.at))
+			if _, err := to.Write(p.data); err != nil {
+				return
+			}
+		}
+	}()
+	defer close(pieces)
+	for {
+		data := make([]byte, 64<<10)
+		n, err := from.Read(data)
+		if n > 0 {
+			pieces <- piece{time.Now().Add(later), data[:n]}
+		}
+		if err != nil {
+			return
+		}
+	}
 }
 
 // A machine is what was measured of it; times are in ms.
@@ -113,11 +184,11 @@ func measured(at string) (m machine, err error) {
 	const few = 200
 	begun := time.Now()
 	for range few {
-		if _, err := l.Renew(ctx, b.ID, workers[0]); err != nil { // five trips, none waits for the disk
+		if _, err := l.Renew(ctx, b.ID, workers[0]); err != nil { // seven trips, none waits for the disk
 			return m, err
 		}
 	}
-	m.trip = 1000 * time.Since(begun).Seconds() / few / 5
+	m.trip = 1000 * time.Since(begun).Seconds() / few / 7
 	begun = time.Now()
 	for i := range few {
 		if _, err := l.Claim(ctx, b.ID, workers[0], entries[i:i+1], time.Now()); err != nil {
@@ -175,12 +246,14 @@ type place struct {
 // An answer is what came of a simulation.
 type simulation struct {
 	perSecond float64
-	by        string // what limits it
+	by        string // what limits it: the system's time to answer or its limit, the ledger's server or the way there, or the processor
 }
 
 // million is how long a million accounts take.
 func (s simulation) million() string {
 	switch took := time.Duration(1e6 / s.perSecond * float64(time.Second)); {
+	case took < 5*time.Minute:
+		return fmt.Sprintf("%.0f s", took.Seconds())
 	case took < 100*time.Minute:
 		return fmt.Sprintf("%.0f min", took.Minutes())
 	case took < 72*time.Hour:
@@ -354,15 +427,15 @@ func simulated(m machine, p place) simulation {
 	r := simulation{perSecond: float64(s.settled) / lasted * 1000}
 	switch {
 	case p.passes > 0 && r.perSecond > 0.97*p.passes:
-		r.by = "what the system lets pass"
+		r.by = "limit"
 	case s.served/lasted > 0.9:
-		r.by = "the ledger's server"
+		r.by = "server"
 	case s.busy/lasted/float64(p.workers) > 0.9:
-		r.by = "the workers' processors"
+		r.by = "processor"
 	case idle > 0.1:
-		r.by = "the way to the ledger"
+		r.by = "way"
 	default:
-		r.by = "the system's time to answer"
+		r.by = "time"
 	}
 	r.perSecond = math.Max(r.perSecond, 1e-9)
 	return r

@@ -15,13 +15,13 @@ func TestSimulated(t *testing.T) {
 		perSecond float64
 		by        string
 	}{
-		"a slow system":               {fast, place{answers: 50, workers: 1}, 80, "the system's time to answer"},
-		"more workers":                {fast, place{answers: 50, workers: 16}, 1280, "the system's time to answer"},
-		"a limit":                     {fast, place{answers: 50, passes: 10, workers: 4}, 10, "what the system lets pass"},
-		"a limit nobody reaches":      {fast, place{answers: 500, passes: 1000, workers: 4}, 32, "the system's time to answer"},
-		"a slow processor":            {machine{row: 10, trip: 0.05, disk: 0.5, most: 50_000}, place{answers: 5, workers: 2}, 200, "the workers' processors"},
-		"a slow server of the ledger": {machine{row: 0.1, trip: 0.05, disk: 0.5, most: 1000}, place{answers: 5, workers: 8}, 1000, "the ledger's server"},
-		"a ledger on the moon":        {fast, place{answers: 5, workers: 1, away: 400}, 512 / 3.6, "the way to the ledger"},
+		"a slow system":               {fast, place{answers: 50, workers: 1}, 80, "time"},
+		"more workers":                {fast, place{answers: 50, workers: 16}, 1280, "time"},
+		"a limit":                     {fast, place{answers: 50, passes: 10, workers: 4}, 10, "limit"},
+		"a limit nobody reaches":      {fast, place{answers: 500, passes: 1000, workers: 4}, 32, "time"},
+		"a slow processor":            {machine{row: 10, trip: 0.05, disk: 0.5, most: 50_000}, place{answers: 5, workers: 2}, 200, "processor"},
+		"a slow server of the ledger": {machine{row: 0.1, trip: 0.05, disk: 0.5, most: 1000}, place{answers: 5, workers: 8}, 1000, "server"},
+		"a ledger on the moon":        {fast, place{answers: 5, workers: 1, away: 400}, 512 / 3.6, "way"},
 	} {
 		s := simulated(c.machine, c.place)
 		assert.InEpsilon(t, c.perSecond, s.perSecond, 0.08, name)
