@@ -228,7 +228,9 @@ func measured(at string) (m machine, err error) {
 const (
 	handsEach    = 4                  // requests of a worker that are under way
 	claimTrips   = 6                  // to the ledger and back, for a block
-	settleTrips  = 9                  // for results
+	settleTrips  = 8                  // for results
+	takeTrips    = 11                 // for a part
+	partTrips    = 13                 // besides, to end one and read the next
 	leastBlock   = 64                 // rows
 	mostBlock    = 512                // rows, of blocks and of results
 	resultsAfter = 25                 // ms
@@ -265,6 +267,8 @@ func (s simulation) million() string {
 
 // A worker of a simulation.
 type simWorker struct {
+	part, parts    int     // rows of the part that are not claimed yet, and those of all of it
+	began          float64 // the part
 	ready, waiting int     // rows claimed and not begun; hands that have nothing to do
 	claiming       bool    // a block is on its way to the ledger
 	size           int     // of the next block
@@ -324,11 +328,12 @@ func (s *sim) ledger(rows int, trips float64, then func()) {
 
 // claim asks for the next block, if there is room for it.
 func (s *sim) claim(w *simWorker) {
-	if w.claiming || w.ready > leastBlock {
+	if w.claiming || w.ready > leastBlock || w.part == 0 {
 		return
 	}
 	w.claiming = true
-	asked, size := s.now, w.size
+	asked, size := s.now, min(w.size, w.part)
+	w.part -= size
 	s.ledger(size, claimTrips, func() {
 		took, lasts := s.now-w.fed, max(50, 4*(s.now-asked))
 		if took < lasts/2 {
@@ -360,6 +365,7 @@ func (s *sim) send(w *simWorker) {
 	if w.ready == 0 || w.results > 2*mostBlock {
 		s.waits(w, 1)
 		s.claim(w)
+		s.ended(w)
 		return
 	}
 	w.ready--
@@ -380,6 +386,24 @@ func (s *sim) send(w *simWorker) {
 	})
 }
 
+// ended has a worker that is through with its part get the next.
+func (s *sim) ended(w *simWorker) {
+	if w.part > 0 || w.ready > 0 || w.claiming || w.waiting < handsEach || w.results > 0 || w.writing {
+		return
+	}
+	take := takeTrips * (s.trip + s.away)
+	lasts := 15_000.0
+	if s.workers > 1 {
+		lasts = max(3000, 24*take)
+	}
+	rows := int(min(20_000, float64(w.parts)*lasts/max(1, s.now-w.began)))
+	w.began = s.now
+	s.at(s.now+take+partTrips*(s.trip+s.away), func() {
+		w.part, w.parts = rows, rows
+		s.claim(w)
+	})
+}
+
 // write writes results a moment after they come.
 func (s *sim) write(w *simWorker) {
 	if w.writing {
@@ -397,6 +421,7 @@ func (s *sim) write(w *simWorker) {
 			if w.results > 0 {
 				s.write(w)
 			}
+			s.ended(w)
 			for w.waiting > 0 && w.ready > 0 && w.results <= 2*mostBlock {
 				s.waits(w, -1)
 				s.send(w)
@@ -409,7 +434,7 @@ func (s *sim) write(w *simWorker) {
 func simulated(m machine, p place) simulation {
 	s := &sim{machine: m, place: p}
 	for range p.workers {
-		w := &simWorker{size: leastBlock, waiting: handsEach}
+		w := &simWorker{size: leastBlock, waiting: handsEach, part: 4 * leastBlock, parts: 4 * leastBlock}
 		s.all = append(s.all, w)
 		s.claim(w)
 	}

@@ -21,12 +21,14 @@ func TestSimulated(t *testing.T) {
 		"a limit nobody reaches":      {fast, place{answers: 500, passes: 1000, workers: 4}, 32, "time"},
 		"a slow processor":            {machine{row: 10, trip: 0.05, disk: 0.5, most: 50_000}, place{answers: 5, workers: 2}, 200, "processor"},
 		"a slow server of the ledger": {machine{row: 0.1, trip: 0.05, disk: 0.5, most: 1000}, place{answers: 5, workers: 8}, 1000, "server"},
-		"a ledger on the moon":        {fast, place{answers: 5, workers: 1, away: 400}, 512 / 3.6, "way"},
 	} {
 		s := simulated(c.machine, c.place)
 		assert.InEpsilon(t, c.perSecond, s.perSecond, 0.08, name)
 		assert.Equal(t, c.by, s.by, name)
 	}
+	near, far := simulated(fast, place{answers: 5, workers: 1}), simulated(fast, place{answers: 5, workers: 1, away: 200})
+	assert.Less(t, far.perSecond, near.perSecond/2)
+	assert.Equal(t, "way", far.by)
 	assert.Equal(t, "17 min", simulation{perSecond: 1000}.million())
 	assert.Equal(t, "27.8 h", simulation{perSecond: 10}.million())
 	assert.Equal(t, "11.6 days", simulation{perSecond: 1}.million())

@@ -107,6 +107,7 @@ var ( // they are what the ledger calls them
 const (
 	aloneTime   = 15 * time.Second
 	partTime    = 3 * time.Second
+	partTurns   = 24 // times as long as it took to get one, at least: the ledger may be far away
 	leastPart   = blockSize
 	pollingTime = 250 * time.Millisecond // for others to end a stage
 )
@@ -131,6 +132,7 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 			return err
 		}
 		p.at.Renewed(begun)
+		got := time.Since(begun)
 		switch turn {
 		case store.Over:
 			return nil
@@ -152,7 +154,7 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		if err := p.Ledger.End(after, p.Batch.ID, p.at.Worker, part); err != nil || limited {
 			return err
 		}
-		size = p.nextSize(part.N, time.Since(begun))
+		size = p.nextSize(part.N, time.Since(begun), got)
 	}
 }
 
@@ -174,16 +176,18 @@ func (p *run) hands() int {
 	return p.Crowd.Hands(p.Together)
 }
 
-// nextSize is how large the next part is to be, after one of n rows took so long.
-func (p *run) nextSize(n int, took time.Duration) int {
+// nextSize is how large the next part is to be, after one of n rows took so long, and getting it a
+// part of that.
+func (p *run) nextSize(n int, took, got time.Duration) int {
 	lasts := aloneTime
 	crew := p.at.Crew()
 	if crew.Of > 1 {
-		lasts = partTime
+		lasts = max(partTime, partTurns*got)
 	}
-	size := lookAhead
+	size, least := lookAhead, leastPart
 	if took > 0 && n > 0 {
-		size = int(min(float64(lookAhead), float64(n)*float64(lasts)/float64(took)))
+		in := func(d time.Duration) int { return int(min(lookAhead, float64(n)*float64(d)/float64(took))) }
+		size, least = in(lasts), max(leastPart, in(partTurns/4*got))
 	}
 	if crew.Of > 1 && p.waiting > 0 {
 		p.counting.Lock()
@@ -191,7 +195,7 @@ func (p *run) nextSize(n int, took time.Duration) int {
 		p.counting.Unlock()
 		size = min(size, left/(2*crew.Of))
 	}
-	return max(size, leastPart)
+	return max(size, least)
 }
 
 // reload reads what the ledger has of the batch by now.

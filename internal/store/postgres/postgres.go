@@ -227,7 +227,7 @@ func (l *Ledger) transact(ctx context.Context, options *sql.TxOptions, do func(t
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	if err := do(&transaction{l, conn, tx}); err != nil {
+	if err := do(&transaction{ledger: l, conn: conn, tx: tx}); err != nil {
 		if undone := tx.Rollback(); !errors.Is(undone, sql.ErrTxDone) && !l.Lost(undone) {
 			err = errors.Join(err, undone)
 		}
@@ -309,6 +309,7 @@ type transaction struct {
 	ledger *Ledger
 	conn   *sql.Conn
 	tx     *sql.Tx
+	now    time.Time
 }
 
 func (t *transaction) Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error) {
@@ -366,10 +367,13 @@ func (t *transaction) Numbered(ctx context.Context) error {
 	return err
 }
 
-// Now implements tables.Tx by the clock of the server, which all share.
+// Now implements tables.Tx by the clock of the server, which all share. It is asked once: that is
+// before what comes of it, and a lease is the shorter for it.
 func (t *transaction) Now(ctx context.Context) (now time.Time, err error) {
-	err = t.tx.QueryRowContext(ctx, "SELECT clock_timestamp()").Scan(&now)
-	return now, err
+	if t.now.IsZero() {
+		err = t.tx.QueryRowContext(ctx, "SELECT clock_timestamp()").Scan(&t.now)
+	}
+	return t.now, err
 }
 
 // Enter implements tables.Engine.
