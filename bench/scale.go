@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"container/heap"
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"net"
@@ -45,15 +46,18 @@ func benchScale(program, dir string) error {
 	m.row = 0.12 // a post's own processor time, on a core that nobody fights for
 	fmt.Printf("scale  a worker's processor %.2f ms a row; the ledger's server %.2f ms a trip and %.1f ms to be on disk, %.0f rows a second at most\n", m.row, m.trip, m.disk, m.most)
 	for i, p := range []place{{answers: 20, workers: 1}, {answers: 20, workers: 4}, {answers: 5, workers: 1}, {answers: 5, workers: 1, away: 20}, {answers: 20, workers: 4, away: 20}} {
-		near := k.at
+		near, told := k.at, p.answers
+		if p.answers, err = k.answers(time.Duration(told) * time.Millisecond); err != nil {
+			return err
+		}
 		if p.away > 0 {
 			if k.at, err = farther(near, time.Duration(p.away/2)*time.Millisecond); err != nil {
 				return err
 			}
 		}
-		if err := k.drafted(i, sheet, time.Duration(p.answers)*time.Millisecond, 0, func(usage) error {
+		if err := k.drafted(i, sheet, time.Duration(told)*time.Millisecond, 0, func(usage) error {
 			post, err := k.run("post", "1", "--yes", "--workers", fmt.Sprint(p.workers))
-			fmt.Printf("scale  %9d creates, a system of %.0f ms, the ledger %.0f ms away, %d workers: %6.1f s measured, %6.1f s simulated\n", shared, p.answers, p.away, p.workers, post.wall.Seconds(), shared/simulated(m, p).perSecond)
+			fmt.Printf("scale  %9d creates, a system of %.0f ms (%.1f ms for a bare loop), the ledger %.0f ms away, %d workers: %6.1f s measured, %6.1f s simulated\n", shared, told, p.answers, p.away, p.workers, post.wall.Seconds(), shared/simulated(m, p).perSecond)
 			return err
 		}); err != nil {
 			return err
@@ -78,6 +82,18 @@ func benchScale(program, dir string) error {
 		}
 	}
 	return nil
+}
+
+// answers is how many ms a bare loop waits for each request to a system that takes so long.
+func (k *keep) answers(delay time.Duration) (ms float64, err error) {
+	url, stop, err := practice(k.program, k.dir, delay, 0)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	const some = 2000
+	took, err := measure(self("send", url, fmt.Sprint(some), fmt.Sprint(handsEach)))
+	return 1000 * took.wall.Seconds() * handsEach / some, err
 }
 
 // farther is the address of a ledger that is so much farther away, each way.
