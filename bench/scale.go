@@ -64,8 +64,14 @@ func benchScale(program, dir string) error {
 		}
 		k.at = near
 	}
+	tell(m)
+	return nil
+}
+
+// tell prints how long a million accounts take.
+func tell(m machine) {
 	for _, away := range []float64{0, 20} {
-		fmt.Printf("\n| a million accounts, the ledger %.0f ms away: the system answers after | and lets pass | 1 worker | 4 workers | 16 | 64 |\n|---|---|---|---|---|---|\n", away)
+		fmt.Printf("\nthe ledger %.0f ms away:\n\n| the system answers after | and lets pass | 1 worker | 4 workers | 16 | 64 |\n|---|---|---|---|---|---|\n", away)
 		for _, answers := range []float64{5, 50, 500} {
 			for _, passes := range []float64{10, 100, 1000, 0} {
 				limit := "any number"
@@ -81,7 +87,6 @@ func benchScale(program, dir string) error {
 			}
 		}
 	}
-	return nil
 }
 
 // answers is how many ms a bare loop waits for each request to a system that takes so long.
@@ -467,7 +472,7 @@ func simulated(m machine, p place) simulation {
 	}
 	r := simulation{perSecond: float64(s.settled) / lasted * 1000}
 	switch {
-	case p.passes > 0 && r.perSecond > 0.97*p.passes:
+	case p.passes > 0 && r.perSecond > 0.9*p.passes:
 		r.by = "limit"
 	case s.served/lasted > 0.9:
 		r.by = "server"
