@@ -263,7 +263,7 @@ ana,Ana,Reyes,1800,1800,,,deck
 	code, out, errOut = f.run("post", "2", "--yes")
 	assert.Equal(t, 3, code, out+errOut)
 	assert.Contains(t, errOut, "is locked by another program")
-	h.sh("rm -f /etc/passwd.lock; pkill sleep; true")
+	h.sh("kill $(cat /etc/passwd.lock); rm -f /etc/passwd.lock")
 	// No room for a home folder: nothing of the account stays.
 	h.sh("dd if=/dev/zero of=/etc/skel/big bs=1k count=300 2>/dev/null; mount -t tmpfs -o size=64k tmpfs /home")
 	code, out, errOut = f.run("post", "2", "--yes")
