@@ -384,6 +384,9 @@ func (l *Ledger) Enter(string) (leave func() error, err error) {
 // Gone implements tables.Engine: only the end of its lease tells that a worker is gone.
 func (l *Ledger) Gone(string) bool { return false }
 
+// Tidy implements tables.Engine.
+func (l *Ledger) Tidy(map[string]bool) error { return nil }
+
 // Check implements store.Store.
 func (l *Ledger) Check(ctx context.Context) (store.Soundness, error) { return l.CheckBatches(ctx) }
 

@@ -9,7 +9,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"regexp"
 	"runtime"
 	"strings"
@@ -201,13 +203,32 @@ func (l *Ledger) Enter(worker string) (leave func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return func() error { return errors.Join(unlock(), os.Remove(l.lockPath("worker-"+worker))) }, nil
+	return func() error {
+		err := errors.Join(unlock(), os.Remove(l.lockPath("worker-"+worker)))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // another tidied up
+		}
+		return err
+	}, nil
 }
 
 // Gone implements tables.Engine.
 func (l *Ledger) Gone(worker string) bool {
 	leave, err := l.Enter(worker)
 	return err == nil && leave() == nil
+}
+
+// Tidy implements tables.Engine: who was killed as it entered left its lock.
+func (l *Ledger) Tidy(known map[string]bool) error {
+	files, err := os.ReadDir(filepath.Dir(l.path))
+	before, after, _ := strings.Cut(filepath.Base(l.lockPath("worker-*")), "*")
+	for _, file := range files {
+		name, is := strings.CutPrefix(file.Name(), before)
+		if name = strings.TrimSuffix(name, after); is && !known[name] {
+			l.Gone(name) // which takes it away, unless its holder is about to
+		}
+	}
+	return err
 }
 
 // Lost implements tables.Engine: a file is not lost.

@@ -199,3 +199,29 @@ func TestLookingAfterIt(t *testing.T) {
 	_, err = sqlite.Open(t.Context(), broken)
 	assert.True(t, sqlite.IsDamaged(err), "%v", err)
 }
+
+// What a worker left that was killed as it entered is gone when the next enters; what a living one
+// holds stays.
+func TestTidy(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l [of 2026].db")
+	l := open(t, path)
+	b := storetest.Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
+	orphan := path + ".worker-DEAD.lock"
+	require.NoError(t, os.WriteFile(orphan, nil, 0o600))
+	_, err := l.Join(t.Context(), b.ID, storetest.Worker("ana"))
+	require.NoError(t, err)
+	assert.NoFileExists(t, orphan)
+	other := open(t, path)
+	_, err = other.Join(t.Context(), b.ID, storetest.Worker("tom"))
+	require.NoError(t, err)
+	assert.FileExists(t, path+".worker-ana.lock")
+	for name, at := range map[string]store.Store{"ana": l, "tom": other} {
+		_, err = at.Leave(t.Context(), b.ID, storetest.Worker(name))
+		require.NoError(t, err)
+	}
+	left, err := os.ReadDir(filepath.Dir(path))
+	require.NoError(t, err)
+	for _, file := range left {
+		assert.NotContains(t, file.Name(), ".worker-")
+	}
+}

@@ -54,6 +54,18 @@ func (l *Ledger) enter(ctx context.Context, tx Tx, id int, worker store.Worker) 
 			return err
 		}
 		l.entered.Store(worker.Name, leave)
+		known := map[string]bool{worker.Name: true}
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
+			var name string
+			err := rows.Scan(&name)
+			known[name] = true
+			return err
+		}, "SELECT worker FROM workers"); err != nil {
+			return err
+		}
+		if err := l.Tidy(known); err != nil {
+			return err
+		}
 	}
 	_, err = tx.Exec(ctx, "INSERT INTO workers (batch, worker, who, began, until) VALUES (?, ?, ?, ?, ?)", id, worker.Name, worker.Who, now.UTC().Format(moment), now.Add(worker.Lease).UTC().Format(moment))
 	return err

@@ -34,6 +34,8 @@ type Engine interface {
 	// and Gone reports whether one is known to live no more, though its lease may still run.
 	Enter(worker string) (leave func() error, err error)
 	Gone(worker string) bool
+	// Tidy takes away what the dead left of whom the tables know nothing. Nobody enters meanwhile.
+	Tidy(known map[string]bool) error
 	// Lost reports whether an error leaves it open whether what was written is there, as the
 	// connection to the engine broke.
 	Lost(err error) bool
