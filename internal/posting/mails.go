@@ -161,7 +161,7 @@ func (p *run) readySteps(e *batch.Entry, does membership.Verb, code account.Code
 // endMails notes what became of an entry's mails.
 func (p *run) endMails(e *batch.Entry) {
 	e.Settle()
-	p.results <- store.Result{Entry: *e}
+	p.results <- resultOf(e)
 }
 
 // claim notes that steps of a kind of a few entries are on their way.

@@ -8,7 +8,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
 )
@@ -132,7 +131,7 @@ func (m *missing) tell(window []batch.Entry) {
 		if e.Settle(); e.Outcome == account.Waiting {
 			m.waiting[e] = true // others of its steps are still to change
 		} else {
-			m.results <- store.Result{Entry: *e}
+			m.results <- resultOf(e)
 		}
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -61,7 +60,7 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 		if e.Settle(); result != "" {
 			p.advance(1)
 		}
-		p.results <- store.Result{Entry: *e}
+		p.results <- resultOf(e)
 		return nil
 	}
 	fail := func(code account.Code, why string) error {

@@ -491,6 +491,13 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 	}
 }
 
+// resultOf is what became of an entry by now. Its steps may go on while it is written down.
+func resultOf(e *batch.Entry) store.Result {
+	now := *e
+	now.Steps, now.Findings = slices.Clone(e.Steps), slices.Clone(e.Findings)
+	return store.Result{Entry: now}
+}
+
 // begin begins to count the work of a stage.
 func (p *run) begin(stage string, total int) {
 	p.counting.Lock()

@@ -11,7 +11,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -91,7 +90,7 @@ func (r *reference) settle(result membership.Result) {
 	}
 	r.clear(r.entry)
 	r.entry.Settle()
-	r.results <- store.Result{Entry: *r.entry}
+	r.results <- resultOf(r.entry)
 	r.advance(len(r.steps))
 }
 
@@ -142,7 +141,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 		}
 	}
 	r.open(r.entry, len(r.steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
-	r.results <- store.Result{Entry: *r.entry}
+	r.results <- resultOf(r.entry)
 	return nil
 }
 

@@ -11,7 +11,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -48,7 +47,7 @@ func (p *run) reown(ctx context.Context, _ func(error)) error {
 			}
 			e.Settle()
 			p.advance(1)
-			p.results <- store.Result{Entry: *e}
+			p.results <- resultOf(e)
 		}
 		return nil
 	})

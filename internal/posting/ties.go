@@ -369,7 +369,7 @@ func (w *tieWork) concerned() func(id string) bool {
 // there is no more to do for now. Should it not come to that, they are looked up.
 func (w *tieWork) noteOpen() {
 	for e := range w.waiting {
-		w.results <- store.Result{Entry: *e}
+		w.results <- resultOf(e)
 	}
 }
 
@@ -387,7 +387,7 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code account.Cod
 		}
 		if w.waiting[t.entry] = true; t.entry.Outcome != account.Waiting {
 			delete(w.waiting, t.entry)
-			w.results <- store.Result{Entry: *t.entry} // nobody changes it any more
+			w.results <- resultOf(t.entry)
 		}
 	}
 	w.advance(len(ties))

@@ -405,8 +405,8 @@ func IsAway(err error) bool {
 		return false
 	}
 	var told *pgconn.PgError
-	if errors.As(err, &told) { // 57P: it is being shut down or is not up yet; 08: the connection
-		return strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08")
+	if errors.As(err, &told) { // 57P: it is being shut down or is not up yet; 08: the connection; 25006: another is to be written to by now
+		return strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08") || told.Code == "25006"
 	}
 	var connecting *pgconn.ConnectError
 	return errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) || isCut(err)
