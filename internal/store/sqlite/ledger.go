@@ -173,7 +173,7 @@ func (l *Ledger) write(ctx context.Context, db *sql.DB, do func(tables.Tx) error
 			return err
 		}
 	}
-	if err := do(&transaction{l, db, tx}); err != nil {
+	if err := do(&transaction{Tx: tx, ledger: l, db: db}); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	return tx.Commit()
@@ -185,7 +185,7 @@ func (l *Ledger) Read(ctx context.Context, do func(tables.Tx) error) error {
 	if err != nil {
 		return err
 	}
-	err = do(&transaction{l, l.db, tx})
+	err = do(&transaction{Tx: tx, ledger: l})
 	if ended := tx.Rollback(); !errors.Is(ended, sql.ErrTxDone) { // as it is once ctx is done
 		err = errors.Join(err, ended)
 	}
@@ -243,9 +243,9 @@ var listed = regexp.MustCompile(`LISTED\((\?\d*)\)`)
 
 // A transaction is a tables.Tx.
 type transaction struct {
-	ledger *Ledger
-	db     *sql.DB
 	*sql.Tx
+	ledger *Ledger
+	db     *sql.DB // that statements are kept ready for; nil: for reading none is
 }
 
 // prepared is what a statement is prepared for.
@@ -255,6 +255,9 @@ type prepared struct {
 }
 
 func (t *transaction) Query(ctx context.Context, statement string, args ...any) (*sql.Rows, error) {
+	if t.db == nil {
+		return t.QueryContext(ctx, form(statement), args...)
+	}
 	ready, err := t.ready(ctx, statement)
 	if err != nil {
 		return nil, err
@@ -278,7 +281,8 @@ func (t *transaction) Exec(ctx context.Context, statement string, args ...any) (
 	return done.RowsAffected()
 }
 
-// ready prepares a statement once for as long as the ledger is open.
+// ready prepares a statement once for as long as the ledger is open. That takes another connection,
+// which is there as only one writes at a time; many who read would wait for each other's.
 func (t *transaction) ready(ctx context.Context, statement string) (*sql.Stmt, error) {
 	key := prepared{t.db, statement}
 	kept, has := t.ledger.prepared.Load(key)

@@ -1,11 +1,13 @@
 package sqlite_test
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -223,5 +225,25 @@ func TestTidy(t *testing.T) {
 	require.NoError(t, err)
 	for _, file := range left {
 		assert.NotContains(t, file.Name(), ".worker-")
+	}
+}
+
+// Many who look for the first time at once get in each other's way no more than one after the other.
+func TestManyReadersAtOnce(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	b := storetest.Drafted(t, open(t, path), batch.Entry{Outcome: account.Aside})
+	for range 20 {
+		l := open(t, path)
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		var all sync.WaitGroup
+		for range 16 {
+			all.Go(func() {
+				for _, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
+					assert.NoError(t, err)
+				}
+			})
+		}
+		all.Wait()
+		cancel()
 	}
 }
