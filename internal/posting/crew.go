@@ -1,12 +1,17 @@
 package posting
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"evenledger/internal/account"
+	"evenledger/internal/batch"
 	"evenledger/internal/clock"
+	"evenledger/internal/presence"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
@@ -156,6 +161,27 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		}
 		size = p.nextSize(part.N, time.Since(begun), got)
 	}
+}
+
+// alone does what nobody else may be at the batch for. Whoever comes to post it meanwhile waits at
+// its opening.
+func (p *Post) alone(ctx context.Context, do func(ctx context.Context, r *run) error) error {
+	_, err := presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+		r := newRun(p, &system.Description{}, at)
+		part, turn, err := p.Ledger.Take(ctx, p.Batch.ID, p.Worker, opening, 0)
+		if err != nil {
+			return err
+		}
+		if others := at.Crew().Others; len(others) > 0 || turn != store.Got {
+			return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s", p.Batch.ID, cmp.Or(strings.Join(others, " and "), "somebody else")), Remedy: "Wait until that is done; “evenledger batches” shows it."}
+		}
+		r.part = part
+		if err = r.reload(ctx); err == nil {
+			err = do(ctx, r)
+		}
+		return errors.Join(err, p.Ledger.Return(context.WithoutCancel(ctx), p.Batch.ID, p.Worker, part))
+	})
+	return err
 }
 
 // handed waits until some of the requests that the system lets pass at once are this worker's.

@@ -13,9 +13,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
-	"evenledger/internal/presence"
 	"evenledger/internal/store"
-	"evenledger/internal/system"
 )
 
 // followUps does elsewhere what follows the entries whose account is as wanted. One is noted
@@ -111,17 +109,14 @@ func (p *run) followOne(ctx context.Context, e *batch.Entry, s *membership.Step)
 // Again has what failed elsewhere, or of which nobody can say whether it was done, done once
 // more by the next Run: a person said so. It returns how many there are.
 func (p *Post) Again(ctx context.Context) (n int, err error) {
-	_, err = presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
-		if err := p.atIt(at); err != nil {
-			return err
-		}
-		n, err = p.queueAgain(ctx, at)
+	err = p.alone(ctx, func(ctx context.Context, r *run) error {
+		n, err = r.queueAgain(ctx)
 		return err
 	})
 	return n, err
 }
 
-func (p *Post) queueAgain(ctx context.Context, at *presence.Presence) (n int, err error) {
+func (p *run) queueAgain(ctx context.Context) (n int, err error) {
 	var queued []store.Result
 	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Does: membership.Follow}) {
 		if err != nil {
@@ -149,5 +144,5 @@ func (p *Post) queueAgain(ctx context.Context, at *presence.Presence) (n int, er
 			return 0, err
 		}
 	}
-	return n, newRun(p, &system.Description{}, at).settle(ctx, queued)
+	return n, p.settle(ctx, queued)
 }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -20,10 +19,8 @@ import (
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
-	"evenledger/internal/presence"
 	"evenledger/internal/reach"
 	"evenledger/internal/store"
-	"evenledger/internal/system"
 )
 
 const (
@@ -308,25 +305,14 @@ func domainOf(address string) string {
 // again those that were refused or of which nobody can say whether they arrived; of these
 // rows, or of all if there are none. It returns how many there were.
 func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err error) {
-	_, err = presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
-		if err := p.atIt(at); err != nil {
-			return err
-		}
-		n, err = p.sendHeld(ctx, at, rows, again)
+	err = p.alone(ctx, func(ctx context.Context, r *run) error {
+		n, err = r.sendHeld(ctx, rows, again)
 		return err
 	})
 	return n, err
 }
 
-// atIt refuses what cannot be done while others post the batch.
-func (p *Post) atIt(at *presence.Presence) error {
-	if others := at.Crew().Others; len(others) > 0 {
-		return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s", p.Batch.ID, strings.Join(others, " and ")), Remedy: "Wait until that is done; “evenledger batches” shows it."}
-	}
-	return nil
-}
-
-func (p *Post) sendHeld(ctx context.Context, at *presence.Presence, rows []int, again bool) (n int, err error) {
+func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err error) {
 	wanted := []membership.Result{membership.Held}
 	if again {
 		wanted = append(wanted, membership.Failed, membership.Unclear, membership.Sending)
@@ -362,19 +348,17 @@ func (p *Post) sendHeld(ctx context.Context, at *presence.Presence, rows []int, 
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return 0, err
 	}
-	r := newRun(p, &system.Description{}, at)
-	r.part.High = math.MaxInt32
-	if err := r.settle(ctx, queued); err != nil {
+	if err := p.settle(ctx, queued); err != nil {
 		return 0, err
 	}
-	err = r.recorded(ctx, r.mails)
+	err = p.recorded(ctx, p.mails)
 	_, waiting, countErr := p.Ledger.Counts(context.WithoutCancel(ctx), p.Batch.ID)
 	if countErr == nil && len(waiting) == 0 {
 		p.Batch.State = batch.Posted
 	} else if countErr == nil && p.Batch.State == batch.Posted {
 		p.Batch.State = batch.Stopped
 	}
-	return n, cmp.Or(errors.Join(err, countErr, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)), r.notSent())
+	return n, cmp.Or(errors.Join(err, countErr, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)), p.notSent())
 }
 
 // notSent is the error of mails that the server did not take yet.

@@ -17,6 +17,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
+	"evenledger/internal/clock"
 	"evenledger/internal/feed"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
@@ -134,10 +135,12 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	assert.Equal(t, map[membership.Result]int{membership.Held: 2}, w.mailed(b))
 	assert.Equal(t, batch.Posted, b.State)
 	b.State = batch.Reversed
+	require.NoError(t, w.ledger.Save(t.Context(), b))
 	var guard *batch.Guard
 	_, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
 	require.ErrorAs(t, err, &guard)
 	b.State = batch.Posted
+	require.NoError(t, w.ledger.Save(t.Context(), b))
 	n, err := w.poster(b, server, false).Mails(t.Context(), []int{2}, false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
@@ -163,6 +166,42 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	assert.Len(t, got(), 2)
+}
+
+// Whoever posts a batch while its held mails are sent waits for that: nobody gets a mail twice.
+func TestMailsAreSentByOne(t *testing.T) {
+	t.Parallel()
+	var rows strings.Builder
+	const people = 45
+	for i := range people {
+		fmt.Fprintf(&rows, "%d,P%d,Kaya,,,Clerk,Deck,,\n", 100+i, i)
+	}
+	w, b := draftMails(t, rows.String())
+	server, got := postOffice(t)
+	require.NoError(t, w.postMails(b, server, true))
+	assert.Empty(t, got())
+	server.Rate = 15
+	another := func() *posting.Post {
+		own, err := w.ledger.Batch(t.Context(), b.ID)
+		require.NoError(t, err)
+		p := w.poster(own, server, false)
+		p.Clock = clock.Real()
+		return p
+	}
+	var all sync.WaitGroup
+	all.Go(func() {
+		n, err := another().Mails(t.Context(), nil, false)
+		assert.NoError(t, err)
+		assert.Equal(t, people, n)
+	})
+	require.Eventually(t, func() bool { return len(got()) > 2 }, 20*time.Second, time.Millisecond)
+	var guard *batch.Guard
+	_, err := another().Mails(t.Context(), nil, false)
+	require.ErrorAs(t, err, &guard, "another is at it")
+	require.NoError(t, another().Run(t.Context()))
+	all.Wait()
+	assert.Len(t, got(), people)
+	assert.Equal(t, map[membership.Result]int{membership.Done: people}, w.mailed(b))
 }
 
 // A mail server that is not there leaves the mails to a later post, and the accounts as they
