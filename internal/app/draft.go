@@ -19,9 +19,11 @@ import (
 
 // Drafter readies the making of a batch of a job. What a feed brings is taken once.
 func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Draft, error) {
-	if d := j.local.Delivery; d != nil && !j.Request.Again && !j.Request.Compare {
-		if err := notTaken(ctx, l, d); err != nil {
-			return nil, err
+	if d := j.local.Delivery; d != nil {
+		if d.Again = j.Request.Again; !j.Request.Compare {
+			if err := notTaken(ctx, l, &batch.Batch{Delivery: d}); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if err := j.fitFollowUps(); err != nil {

@@ -115,14 +115,19 @@ func (a *App) lastOf(ctx context.Context, w *workspace.Workspace, name string) (
 	return last, nil
 }
 
-// notTaken sees that what a feed brought was not taken before.
-func notTaken(ctx context.Context, l store.Store, d *feed.Delivery) error {
+// notTaken sees that what a feed brought was not taken by another batch than one of the same draft.
+func notTaken(ctx context.Context, l store.Store, of *batch.Batch) error {
+	d := of.Delivery
+	if d == nil || d.Again {
+		return nil
+	}
 	all, err := l.Batches(ctx)
 	if err != nil {
 		return err
 	}
 	for _, b := range all {
-		if b.Delivery != nil && b.Delivery.Feed == d.Feed && b.Delivery.Sum == d.Sum && b.Took() {
+		ofOneDraft := of.ID != 0 && (b.ID == of.ID || of.Beside != 0 && b.Beside == of.Beside)
+		if !ofOneDraft && b.Delivery != nil && b.Delivery.Feed == d.Feed && b.Delivery.Sum == d.Sum && b.Took() {
 			return &feed.Nothing{Message: fmt.Sprintf("feed %s brings what batch %d took on %s", d.Feed, b.ID, b.Posted.Local().Format("2 Jan 2006 at 15:04")), Same: true}
 		}
 	}

@@ -94,6 +94,7 @@ type Delivery struct {
 	Sum      string    `json:"sum"`               // SHA-256 of it
 	Size     int64     `json:"size"`              // in bytes
 	Taken    bool      `json:"taken,omitempty"`   // it was marked as taken there
+	Again    bool      `json:"again,omitempty"`   // a person wants it though it was taken before
 	Path     string    `json:"-"`                 // of the private file
 }
 

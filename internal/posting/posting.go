@@ -68,10 +68,10 @@ type Post struct {
 	HandsOut bool          // generated passwords are handed out afterwards
 	Helps    bool          // another began it, and hands them out
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
-	// Approved returns why a second person has not approved of the batch who has to; may be nil.
-	Approved func(context.Context, *batch.Batch) error
-	Mask     *secret.Mask // takes secrets out of what is noted; may be nil
-	Clock    clock.Clock
+	// Allowed returns what else there is against the batch being posted, or nil; it may be nil itself.
+	Allowed func(context.Context, *batch.Batch) error
+	Mask    *secret.Mask // takes secrets out of what is noted; may be nil
+	Clock   clock.Clock
 	// Do does a follow-up where a feed is.
 	Do        func(ctx context.Context, feed string, order feed.Order) error
 	Mail      *mail.Server                        // sends mails; nil: nothing says how
@@ -252,8 +252,8 @@ func (p *Post) May(ctx context.Context) error {
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return err
 	}
-	if p.Approved != nil {
-		if err := p.Approved(ctx, p.Batch); err != nil {
+	if p.Allowed != nil {
+		if err := p.Allowed(ctx, p.Batch); err != nil {
 			return err
 		}
 	}
