@@ -18,16 +18,27 @@ func signed(ledger string, b *batch.Batch, person string) string {
 
 // Who is at work: by name, and by the public key that signs if it stands in evenledger.yaml.
 func (a *App) Who(w *workspace.Workspace) (name, key string) {
-	if len(w.People) > 0 {
-		if who, err := Identity(w); err == nil {
-			for _, p := range w.People {
-				if p.Signs == who.Signs() {
-					return p.Name, p.Signs
-				}
-			}
-		}
+	if len(w.People) == 0 {
+		return a.By, ""
+	}
+	who, err := Identity(w)
+	if err != nil {
+		return a.By, ""
+	}
+	if name, found := signs(w, who.Signs()); found {
+		return name, who.Signs()
 	}
 	return a.By, ""
+}
+
+// signs finds who signs with a key.
+func signs(w *workspace.Workspace, key string) (name string, found bool) {
+	for _, p := range w.People {
+		if p.Signs == key {
+			return p.Name, true
+		}
+	}
+	return "", false
 }
 
 // drafted reports whether a person drafted a batch. Who has no key is known by name alone.
@@ -54,12 +65,7 @@ func MayCountersign(w *workspace.Workspace, b *batch.Batch) (Signer, error) {
 	if err != nil {
 		return none, err
 	}
-	person, found := "", false
-	for _, p := range w.People {
-		if p.Signs == who.Signs() {
-			person, found = p.Name, true
-		}
-	}
+	person, found := signs(w, who.Signs())
 	if !found {
 		return none, mistake("your public key does not stand in evenledger.yaml", "“evenledger identity” says what to write there, under “people”.")
 	}

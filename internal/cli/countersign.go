@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -22,17 +23,12 @@ func (a *front) countersignCommand() *cobra.Command {
 when somebody else than who drafted it has signed it. This shows the draft, asks, and signs
 it with your identity: this draft, of this batch, in this ledger, and no other. A signature
 does not hold for a draft that was altered.`,
-		Example:           "  evenledger countersign 17\n  evenledger countersign 17 --yes",
+		Example:           "  evenledger countersign 17\n  evenledger countersign 12-14    the batches of a set",
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
-				for _, b := range batches {
-					if err := a.countersign(cmd.Context(), w, l, b, yes); err != nil {
-						return err
-					}
-				}
-				return nil
+				return a.countersign(cmd.Context(), w, l, batches, yes)
 			})
 		},
 	}
@@ -40,35 +36,50 @@ does not hold for a draft that was altered.`,
 	return cmd
 }
 
-func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, yes bool) error {
-	by, err := app.MayCountersign(w, b)
-	if err != nil {
-		return err
+func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, yes bool) error {
+	by := make([]app.Signer, len(batches))
+	for i, b := range batches { // all or none
+		var err error
+		if by[i], err = app.MayCountersign(w, b); err != nil {
+			return err
+		}
 	}
 	page := a.page()
-	if !a.json {
+	var numbers []string
+	for _, b := range batches {
+		numbers = append(numbers, fmt.Sprint(b.ID))
+		if a.json {
+			continue
+		}
 		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
 			return err
 		}
 		page.Line("")
 	}
+	called := strings.Join(numbers, ", ")
 	if !yes {
 		if !isTerminal(a.In) {
-			return guard(fmt.Sprintf("batch %d would be countersigned, and nobody is there to be asked", b.ID), "Give --yes if that is right.")
+			return guard(fmt.Sprintf("batch %s would be countersigned, and nobody is there to be asked", called), "Give --yes if that is right.")
 		}
-		if !a.ask(fmt.Sprintf("Countersign batch %d, drafted by %s? [y/N] ", b.ID, b.By)) {
+		if !a.ask(fmt.Sprintf("Countersign batch %s, drafted by %s? [y/N] ", called, batches[0].By)) {
 			return guard("not countersigned", "")
 		}
 	}
-	s, err := a.Countersign(ctx, l, b, by)
-	if err != nil {
-		return err
+	var signed []map[string]any
+	for i, b := range batches {
+		s, err := a.Countersign(ctx, l, b, by[i])
+		if err != nil {
+			return err
+		}
+		signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Seal, "at": s.At})
+		if !a.json {
+			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
+		}
 	}
 	if a.json {
-		return a.writeJSON(map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Seal, "at": s.At})
+		return a.writeJSON(map[string]any{"countersigned": signed})
 	}
-	page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
-	page.Next(fmt.Sprintf("evenledger post %d", b.ID))
+	page.Next("evenledger post " + strings.Join(numbers, ","))
 	return page.Err()
 }
 

@@ -118,8 +118,8 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	}
 	if a.held(page, b) {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-	} else if a.toSign(page, b, total(waiting)) {
-		return page.Err()
+	} else if a.toSign(page, b, total(waiting), false) {
+		page.Next(signNext(fmt.Sprint(b.ID)))
 	} else if total(waiting) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else if counts[account.Refused] > 0 {
@@ -132,18 +132,30 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	return page.Err()
 }
 
-// toSign says who has to sign a batch before it is posted, if somebody has to.
-func (a *front) toSign(page *report.Page, b *batch.Batch, waiting int) bool {
-	if waiting == 0 || !b.IsToBeSigned() {
+// toSign says who has to sign a batch before it is posted, if somebody has to. One of several is
+// called by its system.
+func (a *front) toSign(page *report.Page, b *batch.Batch, waiting int, several bool) bool {
+	if waiting == 0 || b.State != batch.Drafted || !b.IsToBeSigned() {
 		return false
 	}
-	page.Line("")
-	page.Line("%s Seal of the draft: %s", page.Bold([]string{"A second person has to sign it before it is posted.", "Two people have to sign it before it is posted."}[b.Signers()-1]), shortSeal(b))
+	who, of := "A second person has", ""
 	if b.Signers() > 1 {
-		page.Text(page.Dim, "No key in evenledger.yaml is yours, so that nobody could tell whether you signed what you drafted. “evenledger identity” makes yours.")
+		who = "Two people have"
 	}
-	page.Next(fmt.Sprintf("evenledger countersign %d    # a colleague", b.ID))
+	if several {
+		of = b.System + ": "
+	}
+	page.Line("")
+	page.Line("%s%s Seal of the draft: %s", of, page.Bold(who+" to sign it before it is posted."), shortSeal(b))
+	if b.Signers() > 1 {
+		page.Text(page.Dim, fmt.Sprintf("No key in evenledger.yaml is that of %s, who drafted it, so that nobody could tell whether they signed it as well. “evenledger identity” makes one's keys.", b.By))
+	}
 	return true
+}
+
+// signNext is the command by which batches are countersigned.
+func signNext(batches string) string {
+	return fmt.Sprintf("evenledger countersign %s    # a colleague", batches)
 }
 
 // held says why a batch may not be posted, if it may not.

@@ -313,7 +313,7 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 		flags = " --credentials FILE --to KEY"
 	}
 	if counts[account.Waiting] > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
-		next = append(next, fmt.Sprintf("evenledger countersign %d    # a colleague, if nobody has", b.ID))
+		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")
 	}
 	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))

@@ -184,10 +184,9 @@ func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Ba
 	if of.State != batch.Posted {
 		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
 	}
-	if a.toSign(page, b, total(waiting)) {
-		return page.Err()
-	}
-	if total(waiting) > 0 || len(b.Unmakes) > 0 {
+	if a.toSign(page, b, total(waiting), false) {
+		page.Next(signNext(fmt.Sprint(b.ID)))
+	} else if total(waiting) > 0 || len(b.Unmakes) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))

@@ -233,7 +233,12 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		}
 	}
 	var next []string
-	if waits > 0 {
+	for i, b := range batches {
+		if a.toSign(page, b, total(s.Waiting[i]), true) {
+			next = []string{signNext(s.Numbers())}
+		}
+	}
+	if waits > 0 && len(next) == 0 {
 		next = append(next, "evenledger post "+s.Numbers(), fmt.Sprintf("evenledger post %d --trial 1    # one row of one system first", batches[0].ID))
 	}
 	if bad > 0 {
