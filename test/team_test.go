@@ -1,10 +1,13 @@
 package test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -68,4 +71,31 @@ func TestSignatureIsOfOneDraft(t *testing.T) {
 	require.Zero(t, code, errOut)
 	code, _, errOut = f.run("post", "1", "--yes")
 	assert.Equal(t, 1, code, "it was made since the draft: %s", errOut)
+}
+
+// Helpers of a post that cannot begin are not waited for, and those of one that is stopped stop too.
+func TestHelpersEndWithThePost(t *testing.T) {
+	f, w, _ := stormy(t, 900)
+	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
+	require.Zero(t, code, errOut)
+	turned := f.command("post", "1", "--yes", "--workers", "3")
+	turned.Env = append(turned.Env, "TEST_TOKEN=wrong")
+	begun := time.Now()
+	out, err := turned.CombinedOutput()
+	require.Error(t, err)
+	assert.Equal(t, 3, turned.ProcessState.ExitCode(), string(out))
+	assert.Less(t, time.Since(begun), 10*time.Second)
+
+	post := f.command("post", "1", "--yes", "--workers", "3", "--json")
+	var told bytes.Buffer
+	post.Stdout = &told
+	require.NoError(t, post.Start())
+	require.Eventually(t, func() bool { return w.count() > 30 }, time.Minute, 10*time.Millisecond)
+	require.NoError(t, post.Process.Signal(os.Interrupt))
+	_ = post.Wait()
+	assert.Equal(t, 130, post.ProcessState.ExitCode())
+	var shown struct{ State string }
+	require.NoError(t, json.Unmarshal(told.Bytes(), &shown))
+	assert.Equal(t, "stopped", shown.State, "the last of them has left")
+	f.calm(w, 900)
 }

@@ -32,6 +32,9 @@ func (b *Batch) Signers() int {
 
 // MayPost returns why the batch may not be posted to the system at an address, or nil.
 func (b *Batch) MayPost(url string) error {
+	if b.State == Unmade {
+		return &Guard{Message: fmt.Sprintf("batch %d was never made: its draft broke off", b.ID), Remedy: "Draft its sheet again.", Wrong: true}
+	}
 	if b.State == Withdrawn {
 		return &Guard{Message: fmt.Sprintf("batch %d was withdrawn", b.ID), Remedy: "Draft its sheet again.", Wrong: true}
 	}

@@ -237,20 +237,28 @@ func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
 
 // carryOutOne posts a batch, and says how to go on where that breaks off.
 func (a *front) carryOutOne(ctx context.Context, p *posting.Post, o order) error {
-	if o.workers > 1 {
-		wait, err := a.helpers(ctx, p.Batch.ID, o.workers-1, o.workspace)
-		if err != nil {
-			return err
-		}
-		defer wait()
-	}
 	if err := a.ConnectTo(o.target, p); err != nil {
 		return err
 	}
 	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
 		return err
 	}
-	err := p.Run(ctx)
+	helping, enough := context.WithCancel(ctx)
+	defer enough()
+	wait, err := a.helpers(helping, p.Batch.ID, o.workers-1, o.workspace)
+	if err == nil {
+		err = p.Run(ctx)
+	}
+	if err != nil {
+		enough()
+	}
+	wait()
+	if o.workers > 1 { // the last of them noted how far they came
+		now, also := p.Ledger.Batch(context.WithoutCancel(ctx), p.Batch.ID)
+		if err = errors.Join(err, also); also == nil {
+			*p.Batch = *now
+		}
+	}
 	var guarded *batch.Guard
 	if errors.As(err, &guarded) {
 		return guarded

@@ -67,17 +67,18 @@ func (a *front) helped(id int) error {
 	return page.Err()
 }
 
-// helpers starts processes that help with a batch, and returns what waits for them to end.
+// helpers starts processes that help with a batch until ctx is done, and returns what waits for
+// them to end.
 func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait func(), err error) {
-	self, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
 	var started []*exec.Cmd
 	wait = func() {
 		for _, cmd := range started {
 			_ = cmd.Wait() // what it could not do the others did, or tell
 		}
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return wait, err
 	}
 	for range n {
 		cmd := exec.CommandContext(ctx, self, "work", strconv.Itoa(id), "--workspace", workspace)
