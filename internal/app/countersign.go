@@ -100,11 +100,11 @@ func proven(ctx context.Context, l store.Store, b *batch.Batch) error {
 // approved returns why a second person has not approved of a batch who has to, or nil. Who counts
 // is whom evenledger.yaml names, with the key that stands there now.
 func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	from := b.SignedFrom
-	if target, err := w.System(b.System); err == nil && target.SignedFrom > 0 && (from == 0 || target.SignedFrom < from) {
-		from = target.SignedFrom // it may have been written there since
+	asked := *b
+	if target, err := w.System(b.System); err == nil {
+		asked.SignFrom(target.SignedFrom) // it may have been written there since
 	}
-	if from == 0 || b.ToDo < from {
+	if !asked.IsToBeSigned() {
 		return nil
 	}
 	id, err := l.ID(ctx)

@@ -3,9 +3,6 @@ package app
 import (
 	"context"
 	"errors"
-	"evenledger/internal/secret"
-	"evenledger/internal/store"
-	"evenledger/internal/workspace"
 	"fmt"
 	"io/fs"
 	"net/url"
@@ -13,6 +10,10 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+
+	"evenledger/internal/secret"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
 )
 
 // Vaults are those of a ledger's batches: of a team, if the workspace names people who can open

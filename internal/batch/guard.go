@@ -18,6 +18,14 @@ type Guard struct {
 
 func (g *Guard) Error() string { return g.Message }
 
+// SignFrom has a second person sign the batch from so many changes on, if fewer is not asked for
+// already; 0 asks for nothing.
+func (b *Batch) SignFrom(changes int) {
+	if changes > 0 && (b.SignedFrom == 0 || changes < b.SignedFrom) {
+		b.SignedFrom = changes
+	}
+}
+
 // IsToBeSigned reports whether a second person has to sign the batch before it is posted.
 func (b *Batch) IsToBeSigned() bool { return b.SignedFrom > 0 && b.ToDo >= b.SignedFrom }
 

@@ -264,21 +264,26 @@ func (d *making) finish(ctx context.Context) error {
 	if d.Compare {
 		return nil
 	}
-	_, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
+	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom)
+}
+
+// drafted notes that a batch is made, and seals it: nothing of it is altered unseen from then on.
+// Signed is from how many changes on a second person has to sign it, besides what the batch says
+// already; 0: none has to.
+func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed int) error {
+	_, waiting, err := ledger.Counts(ctx, b.ID)
 	if err != nil {
 		return err
 	}
 	for _, n := range waiting {
-		d.Batch.ToDo += n
+		b.ToDo += n
 	}
-	if from := d.brief.SignedFrom; from > 0 && (d.Batch.SignedFrom == 0 || from < d.Batch.SignedFrom) {
-		d.Batch.SignedFrom = from
-	}
-	if err := d.Ledger.Seal(ctx, &d.Batch); err != nil {
+	b.SignFrom(signed)
+	if err := ledger.Seal(ctx, b); err != nil {
 		return err
 	}
-	d.Batch.State = batch.Drafted
-	return d.Ledger.Save(ctx, &d.Batch)
+	b.State = batch.Drafted
+	return ledger.Save(ctx, b)
 }
 
 // takeIn reads and checks the rows and puts them into the ledger.

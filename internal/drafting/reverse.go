@@ -51,9 +51,6 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
 	}
-	if from := r.Of.SignedFrom; from > 0 && (b.SignedFrom == 0 || from < b.SignedFrom) {
-		b.SignedFrom = from
-	}
 	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
 	if mark := r.about.Suspension.Field; r.about.MaySuspend() && !slices.Contains(b.Fields, mark) {
 		b.Fields = append(b.Fields, mark)
@@ -92,18 +89,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	_, waiting, err := r.Ledger.Counts(ctx, r.Batch.ID)
-	if err != nil {
-		return err
-	}
-	for _, n := range waiting {
-		r.Batch.ToDo += n
-	}
-	if err := r.Ledger.Seal(ctx, &r.Batch); err != nil {
-		return err
-	}
-	r.Batch.State = batch.Drafted
-	return r.Ledger.Save(ctx, &r.Batch)
+	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom)
 }
 
 // undoAll makes the entries that undo others.

@@ -21,6 +21,12 @@ import (
 // Scheme begins the addresses.
 const Scheme = "postgres"
 
+// Is reports whether a text is an address of a PostgreSQL database.
+func Is(text string) bool {
+	scheme, _, found := strings.Cut(text, "://")
+	return found && (scheme == Scheme || scheme == "postgresql")
+}
+
 // Local reports whether nothing that is sent to an address leaves this machine.
 func Local(at *url.URL) bool {
 	for host := range strings.SplitSeq(cmp.Or(at.Query().Get("host"), at.Hostname()), ",") {

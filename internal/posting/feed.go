@@ -216,8 +216,8 @@ func (p *run) toLookAt(window []batch.Entry) map[string][]*batch.Entry {
 // onlySteps reports whether the account itself is not to change.
 func onlySteps(e *batch.Entry) bool { return len(e.Changes) == 0 && e.Intent != account.Remove }
 
-// settleOpen settles the steps of the part that an earlier post, or another worker, left without a result: each
-// is looked up in the system. What was not carried out waits again.
+// settleOpen settles the steps of the part that an earlier post, or another worker, left without
+// a result: each is looked up in the system. What was not carried out waits again.
 func (p *run) settleOpen(ctx context.Context) error {
 	// The part is this worker's: whoever claimed something of it is dead.
 	open, err := p.Ledger.InFlight(ctx, p.Batch.ID, p.part)

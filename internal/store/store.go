@@ -68,8 +68,8 @@ type Store interface {
 	Drafts
 	Posts
 
-	// Lock takes the work of that name ("draft", "post") for this process until unlock is
-	// called or the process ends. ErrBusy means that another has it.
+	// Lock takes the work of that name, such as the run of a brief, for this process until unlock
+	// is called or the process ends. ErrBusy means that another has it.
 	Lock(work string) (unlock func() error, err error)
 
 	// Batches returns every batch, newest first; Batch one, and Newest the number of the

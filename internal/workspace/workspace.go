@@ -19,6 +19,7 @@ import (
 
 	"evenledger/internal/feed"
 	"evenledger/internal/mail"
+	"evenledger/internal/pgdial"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
@@ -253,7 +254,7 @@ func (w *Workspace) readLedger(node yamldoc.Node) {
 // or where such an address is kept.
 func (w *Workspace) LedgerAt(text string) (Ledger, error) {
 	shared := Ledger{Path: filepath.Join(w.Dir, "ledger")}
-	if at, err := url.Parse(text); err == nil && (at.Scheme == "postgres" || at.Scheme == "postgresql") {
+	if at, err := url.Parse(text); err == nil && pgdial.Is(text) {
 		if _, has := at.User.Password(); has {
 			return shared, errors.New("there is a password in the address of the ledger")
 		}

@@ -5,17 +5,15 @@ import (
 	"context"
 	"errors"
 	"os"
-	"strings"
 
+	"evenledger/internal/pgdial"
 	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
 	"evenledger/internal/store/sqlite"
 )
 
 // IsShared reports whether an address is that of a ledger on a server, and not a file.
-func IsShared(address string) bool {
-	return strings.HasPrefix(address, "postgres://") || strings.HasPrefix(address, "postgresql://")
-}
+func IsShared(address string) bool { return pgdial.Is(address) }
 
 // Open opens the ledger at an address, or in a file, and makes it if there is none. For reading
 // alone, a file that cannot be written to will do.

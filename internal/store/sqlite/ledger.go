@@ -219,8 +219,8 @@ func (l *Ledger) Gone(worker string) bool {
 }
 
 // Tidy implements tables.Engine: who was killed as it entered left its lock.
-func (l *Ledger) Tidy(known map[string]bool) error {
-	files, err := os.ReadDir(filepath.Dir(l.path))
+func (l *Ledger) Tidy(known map[string]bool) {
+	files, _ := os.ReadDir(filepath.Dir(l.path)) // none can be listed: then it stays
 	before, after, _ := strings.Cut(filepath.Base(l.lockPath("worker-*")), "*")
 	for _, file := range files {
 		name, is := strings.CutPrefix(file.Name(), before)
@@ -228,7 +228,6 @@ func (l *Ledger) Tidy(known map[string]bool) error {
 			l.Gone(name) // which takes it away, unless its holder is about to
 		}
 	}
-	return err
 }
 
 // Lost implements tables.Engine: a file is not lost.
@@ -343,8 +342,7 @@ func IsDamaged(err error) bool {
 	return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
 }
 
-// Lock takes the work of that name ("draft", "post") for this process until
-// unlock is called or the process ends. store.ErrBusy means that another has it.
+// Lock implements store.Store.
 func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 	file := flock.New(l.lockPath(work), flock.SetPermissions(0o600))
 	got, err := file.TryLock()

@@ -5,13 +5,14 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"evenledger/internal/batch"
-	"evenledger/internal/membership"
-	"evenledger/internal/store/tables"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
+
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/store/tables"
 )
 
 // version of the tables, kept in SQLite's user_version.

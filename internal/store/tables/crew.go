@@ -63,9 +63,7 @@ func (l *Ledger) enter(ctx context.Context, tx Tx, id int, worker store.Worker) 
 		}, "SELECT worker FROM workers"); err != nil {
 			return err
 		}
-		if err := l.Tidy(known); err != nil {
-			return err
-		}
+		l.Tidy(known)
 	}
 	_, err = tx.Exec(ctx, "INSERT INTO workers (batch, worker, who, began, until) VALUES (?, ?, ?, ?, ?)", id, worker.Name, worker.Who, now.UTC().Format(moment), now.Add(worker.Lease).UTC().Format(moment))
 	return err

@@ -4,9 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"time"
+
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
-	"time"
 )
 
 // Key implements store.Store.

@@ -199,7 +199,8 @@ func (l *Ledger) ID(ctx context.Context) (string, error) {
 	return id, err
 }
 
-func (l *Ledger) mark(ctx context.Context, tx Tx, id, state, to string) error {
+// stands notes where the ledger stands.
+func (l *Ledger) stands(ctx context.Context, tx Tx, id, state, to string) error {
 	_, err := tx.Exec(ctx, "UPDATE meta SET value = ? WHERE name = 'ledger'", strings.TrimSpace(id+" "+state+" "+to))
 	return err
 }
@@ -231,18 +232,16 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, 
 		if err := l.sweep(ctx, tx); err != nil {
 			return err
 		}
-		var busy []string
+		var busy []int
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var batch int
 			err := rows.Scan(&batch)
-			busy = append(busy, fmt.Sprint(batch))
+			busy = append(busy, batch)
 			return err
 		}, "SELECT DISTINCT batch FROM workers ORDER BY batch"); err != nil {
 			return err
 		}
-		for _, text := range busy {
-			var batch int
-			_, _ = fmt.Sscan(text, &batch)
+		for _, batch := range busy {
 			switch living, err := l.living(ctx, tx, batch); {
 			case err != nil:
 				return err
@@ -250,21 +249,21 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, 
 				return store.ErrBusy
 			}
 		}
-		return l.mark(ctx, tx, id, moving, called)
+		return l.stands(ctx, tx, id, moving, called)
 	}); err != nil {
 		return err
 	}
 	ready, err := other.readyToFill(ctx, id, from)
 	if err == nil && !ready {
 		if err = l.Fill(ctx, other, told); err == nil {
-			err = other.Write(ctx, func(tx Tx) error { return other.mark(ctx, tx, id, "", "") })
+			err = other.Write(ctx, func(tx Tx) error { return other.stands(ctx, tx, id, "", "") })
 		}
 	}
 	after := context.WithoutCancel(ctx)
 	if err != nil { // the old one goes on being used
-		return errors.Join(err, l.Write(after, func(tx Tx) error { return l.mark(after, tx, id, "", "") }))
+		return errors.Join(err, l.Write(after, func(tx Tx) error { return l.stands(after, tx, id, "", "") }))
 	}
-	return l.Write(after, func(tx Tx) error { return l.mark(after, tx, id, moved, called) })
+	return l.Write(after, func(tx Tx) error { return l.stands(after, tx, id, moved, called) })
 }
 
 func (l *Ledger) tables() *Ledger { return l }
@@ -295,7 +294,7 @@ func (l *Ledger) readyToFill(ctx context.Context, with, from string) (ready bool
 				return err
 			}
 		}
-		return l.mark(ctx, tx, with, filling, from)
+		return l.stands(ctx, tx, with, filling, from)
 	})
 	return ready, err
 }

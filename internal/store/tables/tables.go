@@ -35,7 +35,7 @@ type Engine interface {
 	Enter(worker string) (leave func() error, err error)
 	Gone(worker string) bool
 	// Tidy takes away what the dead left of whom the tables know nothing. Nobody enters meanwhile.
-	Tidy(known map[string]bool) error
+	Tidy(known map[string]bool)
 	// Lost reports whether an error leaves it open whether what was written is there, as the
 	// connection to the engine broke.
 	Lost(err error) bool
