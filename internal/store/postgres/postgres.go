@@ -228,12 +228,20 @@ func (l *Ledger) transact(ctx context.Context, options *sql.TxOptions, do func(t
 	}
 	defer func() { _ = conn.Close() }()
 	if err := do(&transaction{ledger: l, conn: conn, tx: tx}); err != nil {
-		if undone := tx.Rollback(); !errors.Is(undone, sql.ErrTxDone) && !l.Lost(undone) {
+		if undone := tx.Rollback(); !errors.Is(undone, sql.ErrTxDone) && !isAway(undone) {
 			err = errors.Join(err, undone)
 		}
-		return err
+		return l.ours(err)
 	}
-	return tx.Commit()
+	return l.ours(tx.Commit())
+}
+
+// ours marks an error that comes of the server's absence, so that no other is taken for one.
+func (l *Ledger) ours(err error) error {
+	if isAway(err) && !IsAway(err) {
+		return l.told(err)
+	}
+	return err
 }
 
 // Query implements tables.Engine.
@@ -250,24 +258,24 @@ func (l *Ledger) Query(ctx context.Context, statement string, args ...any) (rows
 func (l *Ledger) reached(ctx context.Context, do func() error) error {
 	for {
 		err := do()
-		if !IsAway(err) {
+		if !isAway(err) {
 			l.away.Store(0)
 			return err
 		}
 		l.away.CompareAndSwap(0, time.Now().UnixNano())
 		if ctx.Err() != nil || time.Since(time.Unix(0, l.away.Load())) > absence {
-			return err
+			return l.ours(err)
 		}
 		select {
 		case <-time.After(250 * time.Millisecond):
 		case <-ctx.Done():
-			return err
+			return l.ours(err)
 		}
 	}
 }
 
 // Lost implements tables.Engine.
-func (l *Ledger) Lost(err error) bool { return IsAway(err) }
+func (l *Ledger) Lost(err error) bool { return isAway(err) }
 
 // form puts a statement into PostgreSQL's own form.
 func (l *Ledger) form(statement string) string {
@@ -398,9 +406,15 @@ func (l *Ledger) Copy(ctx context.Context, path string) (size int64, err error) 
 // CutJournal implements store.Store: the server's journal is the server's.
 func (l *Ledger) CutJournal(context.Context) error { return nil }
 
-// IsAway reports whether an error comes of a server that cannot be reached, or that cut the
-// connection.
+// IsAway reports whether an error comes of a ledger's server that cannot be reached, or that cut
+// the connection.
 func IsAway(err error) bool {
+	var told *trouble
+	return errors.As(err, &told) && isAway(err)
+}
+
+// isAway reports so of an error that is known to come of the ledger's server.
+func isAway(err error) bool {
 	if err == nil {
 		return false
 	}

@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -14,7 +13,6 @@ import (
 
 	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
-	"evenledger/internal/store/storetest"
 	"evenledger/internal/testserver"
 )
 
@@ -29,21 +27,6 @@ func open(t *testing.T, at string) store.Store {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	return l
-}
-
-func TestStore(t *testing.T) {
-	server := testserver.Postgres(t)
-	var n atomic.Int32
-	storetest.Run(t, func(t *testing.T) (storetest.Open, storetest.Tamper) {
-		at := address(t, server, fmt.Sprint("ledger", n.Add(1)))
-		return func(t *testing.T) store.Store { return open(t, at) }, func(t *testing.T, statement string) {
-			conn, err := pgx.Connect(t.Context(), at)
-			require.NoError(t, err)
-			_, err = conn.Exec(t.Context(), statement)
-			require.NoError(t, err)
-			require.NoError(t, conn.Close(t.Context()))
-		}
-	})
 }
 
 // Programs that make the tables at the same moment make them once, and one of another age is told.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
@@ -19,28 +18,33 @@ import (
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
-	"evenledger/internal/store/storetest"
 )
-
-func TestStore(t *testing.T) {
-	storetest.Run(t, func(t *testing.T) (storetest.Open, storetest.Tamper) {
-		path := filepath.Join(t.TempDir(), "a %25+#.db")
-		return func(t *testing.T) store.Store { return open(t, path) }, func(t *testing.T, statement string) {
-			at := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}
-			db, err := sql.Open("sqlite", at.String())
-			require.NoError(t, err)
-			_, err = db.Exec(statement)
-			require.NoError(t, err)
-			require.NoError(t, db.Close())
-		}
-	})
-}
 
 func open(t *testing.T, path string) store.Store {
 	l, err := sqlite.Open(t.Context(), path)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	return l
+}
+
+func worker(name string) store.Worker {
+	return store.Worker{Name: name, Who: name + " on a test", Lease: time.Minute}
+}
+
+// drafted makes a batch with one entry a row, from row 2 on.
+func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
+	b := &batch.Batch{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), System: "crewdesk", Rows: len(entries)}
+	require.NoError(t, l.Begin(t.Context(), worker("drafter"), b))
+	for i := range entries {
+		entries[i].Row = i + 2
+	}
+	require.NoError(t, l.Add(t.Context(), b.ID, entries))
+	require.NoError(t, l.Seal(t.Context(), b))
+	b.State = batch.Drafted
+	require.NoError(t, l.Save(t.Context(), b))
+	_, err := l.Leave(t.Context(), b.ID, worker("drafter"))
+	require.NoError(t, err)
+	return b
 }
 
 func entries(t *testing.T, l store.Store, id int, filter store.Filter) []batch.Entry {
@@ -85,7 +89,7 @@ func backTo3() []string {
 func TestStepsOfVersion3(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.db")
 	l := open(t, path)
-	b := storetest.Drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9"})
+	b := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9"})
 	require.NoError(t, l.Close())
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
@@ -116,7 +120,7 @@ func TestStepsOfVersion3(t *testing.T) {
 func TestOldLedgersAreRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.db")
 	l := open(t, path)
-	b := storetest.Drafted(t, l, batch.Entry{Outcome: account.Aside})
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
 	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
 	require.NoError(t, l.Save(t.Context(), b))
 	want, err := l.Batch(t.Context(), b.ID)
@@ -156,7 +160,7 @@ func TestLookingAfterIt(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "l.db")
 	l := open(t, path)
-	b := storetest.Drafted(t, l, batch.Entry{Outcome: account.Aside}, batch.Entry{Outcome: account.Refused})
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside}, batch.Entry{Outcome: account.Refused})
 	many := make([]int, 40000)
 	for i := range many {
 		many[i] = i
@@ -207,18 +211,18 @@ func TestLookingAfterIt(t *testing.T) {
 func TestTidy(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l [of 2026].db")
 	l := open(t, path)
-	b := storetest.Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
+	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
 	orphan := path + ".worker-DEAD.lock"
 	require.NoError(t, os.WriteFile(orphan, nil, 0o600))
-	_, err := l.Join(t.Context(), b.ID, storetest.Worker("ana"))
+	_, err := l.Join(t.Context(), b.ID, worker("ana"))
 	require.NoError(t, err)
 	assert.NoFileExists(t, orphan)
 	other := open(t, path)
-	_, err = other.Join(t.Context(), b.ID, storetest.Worker("tom"))
+	_, err = other.Join(t.Context(), b.ID, worker("tom"))
 	require.NoError(t, err)
 	assert.FileExists(t, path+".worker-ana.lock")
 	for name, at := range map[string]store.Store{"ana": l, "tom": other} {
-		_, err = at.Leave(t.Context(), b.ID, storetest.Worker(name))
+		_, err = at.Leave(t.Context(), b.ID, worker(name))
 		require.NoError(t, err)
 	}
 	left, err := os.ReadDir(filepath.Dir(path))
@@ -231,7 +235,7 @@ func TestTidy(t *testing.T) {
 // Many who look for the first time at once get in each other's way no more than one after the other.
 func TestManyReadersAtOnce(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.db")
-	b := storetest.Drafted(t, open(t, path), batch.Entry{Outcome: account.Aside})
+	b := drafted(t, open(t, path), batch.Entry{Outcome: account.Aside})
 	for range 20 {
 		l := open(t, path)
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)

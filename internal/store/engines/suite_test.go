@@ -1,8 +1,4 @@
-// Package storetest is the suite that every engine of a ledger has to pass.
-//
-// It promises to try what the rooms above rely on: what was written is there, nobody does the work
-// of another whose lease runs, and what a process left behind when it died is found.
-package storetest
+package engines_test
 
 import (
 	"fmt"
@@ -26,15 +22,17 @@ import (
 	"evenledger/internal/store/sqlite"
 )
 
-// An Open opens the ledger of a test: the same one each time.
-type Open func(t *testing.T) store.Store
+// An opener opens the ledger of a test: the same one each time.
+type opener func(t *testing.T) store.Store
 
-// A Tamper runs a statement in the ledger of a test, past all that keeps it.
-type Tamper func(t *testing.T, statement string)
+// A tamperer runs a statement in the ledger of a test, past all that keeps it.
+type tamperer func(t *testing.T, statement string)
 
-// Run tries an engine. Anew readies a new ledger.
-func Run(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
-	for name, try := range map[string]func(*testing.T, Open){
+// try tries an engine by what the rooms above rely on: what was written is there, nobody does the
+// work of another whose lease runs, and what a process left behind when it died is found. Anew
+// readies a new ledger.
+func try(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
+	for name, of := range map[string]func(*testing.T, opener){
 		"what is written is there":      writtenIsThere,
 		"changes come back":             changesComeBack,
 		"filters":                       filters,
@@ -55,7 +53,7 @@ func Run(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			open, _ := anew(t)
-			try(t, open)
+			of(t, open)
 		})
 	}
 	t.Run("nothing is altered unseen", func(t *testing.T) { altered(t, anew) })
@@ -66,22 +64,22 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 // everything is a part with all rows.
 var everything = store.Part{High: math.MaxInt32}
 
-// Worker is a process of that name.
-func Worker(name string) store.Worker {
+// worker is a process of that name.
+func worker(name string) store.Worker {
 	return store.Worker{Name: name, Who: name + " on a test", Lease: time.Minute}
 }
 
 func join(t *testing.T, l store.Store, id int, names ...string) {
 	for _, name := range names {
-		_, err := l.Join(t.Context(), id, Worker(name))
+		_, err := l.Join(t.Context(), id, worker(name))
 		require.NoError(t, err)
 	}
 }
 
-// Drafted makes a batch with one entry a row, from row 2 on.
-func Drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
+// drafted makes a batch with one entry a row, from row 2 on.
+func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
 	b := &batch.Batch{Made: noon, System: "crewdesk", Sheet: "s.csv", Headings: []string{"No"}, Rows: len(entries)}
-	drafter := Worker("drafter")
+	drafter := worker("drafter")
 	require.NoError(t, l.Begin(t.Context(), drafter, b))
 	spool := l.Spool(t.Context(), b.ID)
 	for i := range entries {
@@ -127,7 +125,7 @@ func flying(t *testing.T, l store.Store, id int) (rows []int) {
 	return rows
 }
 
-func writtenIsThere(t *testing.T, open Open) {
+func writtenIsThere(t *testing.T, open opener) {
 	l := open(t)
 	want := batch.Entry{
 		Key: "1007", Intent: account.Update, Outcome: account.Waiting, Account: "u-1", Version: `W/"3"`,
@@ -135,7 +133,7 @@ func writtenIsThere(t *testing.T, open Open) {
 		Known:    map[string]account.Value{"title": account.Of("Clerk")},
 		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m “?” ?1", Remedy: "r"}},
 	}
-	b := Drafted(t, l, want)
+	b := drafted(t, l, want)
 	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
 	require.NoError(t, l.Seal(t.Context(), b))
 	require.NoError(t, l.Save(t.Context(), b))
@@ -160,7 +158,7 @@ func writtenIsThere(t *testing.T, open Open) {
 	assert.Len(t, id, 32)
 }
 
-func changesComeBack(t *testing.T, open Open) {
+func changesComeBack(t *testing.T, open opener) {
 	l := open(t)
 	value := rapid.Custom(func(t *rapid.T) account.Value {
 		if rapid.Bool().Draw(t, "absent") {
@@ -170,15 +168,15 @@ func changesComeBack(t *testing.T, open Open) {
 	})
 	rapid.Check(t, func(rt *rapid.T) {
 		want := []account.Change{{Field: "title", Before: value.Draw(rt, "before"), After: value.Draw(rt, "after")}}
-		b := Drafted(t, l, batch.Entry{Changes: want})
+		b := drafted(t, l, batch.Entry{Changes: want})
 		require.Equal(rt, want, read(t, l, b.ID, store.Filter{})[0].Changes)
 	})
 }
 
-func filters(t *testing.T, open Open) {
+func filters(t *testing.T, open opener) {
 	l := open(t)
 	finding := []account.Finding{account.Find(account.Error, account.Stale, "x")}
-	b := Drafted(t, l,
+	b := drafted(t, l,
 		batch.Entry{Outcome: account.Waiting, Intent: account.Create},
 		batch.Entry{Outcome: account.Refused, Findings: finding},
 		batch.Entry{Outcome: account.Waiting, Intent: account.Update},
@@ -205,10 +203,10 @@ func filters(t *testing.T, open Open) {
 
 // What was claimed and has no result is in flight until a result of that claim, or of a later
 // one, is noted.
-func claimsAndResults(t *testing.T, open Open) {
-	l, ctx, a := open(t), t.Context(), Worker("a")
+func claimsAndResults(t *testing.T, open opener) {
+	l, ctx, a := open(t), t.Context(), worker("a")
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
-	b := Drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Waiting, Intent: account.Update})
+	b := drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Waiting, Intent: account.Update})
 	all := read(t, l, b.ID, store.Filter{})
 	_, err := l.Claim(ctx, b.ID, a, all[:2], noon)
 	require.ErrorIs(t, err, store.ErrFenced, "nobody claims who is not at the batch")
@@ -246,7 +244,7 @@ func claimsAndResults(t *testing.T, open Open) {
 
 // A draft that was cut short leaves nothing behind, and takes no number unless others were begun
 // since; one that goes on is left alone, and batches only to compare have no number at all.
-func unfinishedDrafts(t *testing.T, open Open) {
+func unfinishedDrafts(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	half := &batch.Batch{Made: noon, System: "crewdesk"}
 	short := store.Worker{Name: "short", Lease: time.Millisecond}
@@ -262,14 +260,14 @@ func unfinishedDrafts(t *testing.T, open Open) {
 	_, err = l.Newest(ctx)
 	assert.ErrorIs(t, err, store.ErrNoBatch)
 	time.Sleep(5 * time.Millisecond)
-	b := Drafted(t, open(t), batch.Entry{Outcome: account.Aside}) // another process: this one still lives
+	b := drafted(t, open(t), batch.Entry{Outcome: account.Aside}) // another process: this one still lives
 	assert.Equal(t, 1, b.ID, "the number of the dead is given again")
 
 	going, other := &batch.Batch{Made: noon}, &batch.Batch{Made: noon}
-	require.NoError(t, l.Begin(ctx, Worker("a"), going))
+	require.NoError(t, l.Begin(ctx, worker("a"), going))
 	compared := &batch.Batch{ID: store.Unnumbered, Made: noon}
-	require.NoError(t, l.Begin(ctx, Worker("c"), compared))
-	require.NoError(t, l.Begin(ctx, Worker("b"), other))
+	require.NoError(t, l.Begin(ctx, worker("c"), compared))
+	require.NoError(t, l.Begin(ctx, worker("b"), other))
 	assert.Equal(t, []int{2, -1, 3}, []int{going.ID, compared.ID, other.ID})
 	require.NoError(t, l.Discard(ctx, going.ID))
 	require.NoError(t, l.Discard(ctx, compared.ID))
@@ -285,20 +283,20 @@ func unfinishedDrafts(t *testing.T, open Open) {
 	assert.Equal(t, map[int]batch.State{1: batch.Drafted, 2: batch.Unmade, 3: batch.Drafted}, states, "a number that was passed over says why")
 	assert.Len(t, read(t, l, b.ID, store.Filter{}), 1)
 	three := []*batch.Batch{{Made: noon}, {Made: noon}, {Made: noon}}
-	require.NoError(t, l.Begin(ctx, Worker("set"), three...))
+	require.NoError(t, l.Begin(ctx, worker("set"), three...))
 	assert.Equal(t, []int{4, 5, 6}, []int{three[0].ID, three[1].ID, three[2].ID}, "a set's stand one after the other")
 }
 
 // Steps, names of people and sealed passwords come back as they were, and what was
 // done with each step.
-func stepsAndSecrets(t *testing.T, open Open) {
+func stepsAndSecrets(t *testing.T, open opener) {
 	l := open(t)
 	steps := []membership.Step{
 		{Do: membership.Refer, Kind: "manager", Name: "7", Row: 3}, {Do: membership.Leave, Kind: "groups", Thing: "g1", Name: "Deck", Was: &[2]string{"boss", ""}},
 		{Do: membership.Join, Kind: "groups", Name: "Night watch", Made: true}, {Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor"},
 	}
 	manager := account.Change{Field: "manager", Before: account.Of("u1"), After: account.Of("u2"), Names: &[2]string{"Ana", "Tom\x1fKaya"}}
-	b := Drafted(t, l,
+	b := drafted(t, l,
 		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed"},
 		batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9", Changes: []account.Change{manager}},
 		batch.Entry{Outcome: account.Refused})
@@ -321,12 +319,12 @@ func stepsAndSecrets(t *testing.T, open Open) {
 	made := read(t, l, b.ID, store.Filter{Secrets: true})[0]
 	assert.Equal(t, "sealed", made.Secret)
 	join(t, l, b.ID, "a")
-	n, err := l.Claim(t.Context(), b.ID, Worker("a"), []batch.Entry{made}, noon)
+	n, err := l.Claim(t.Context(), b.ID, worker("a"), []batch.Entry{made}, noon)
 	require.NoError(t, err)
 	made.Did, made.Account = account.Created, "u7"
 	made.Settle()
 	require.Equal(t, account.Waiting, made.Outcome, "its steps wait")
-	require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: made, Claim: n}}, noon))
+	require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: made, Claim: n}}, noon))
 	_, intents, err := l.Counts(t.Context(), b.ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[account.Intent]int{account.Finish: 1, account.Update: 1, account.Suspend: 1}, intents)
@@ -340,7 +338,7 @@ func stepsAndSecrets(t *testing.T, open Open) {
 	made.Steps[2].Thing = "a thing of 2=3"
 	made.Settle()
 	require.Equal(t, account.Failed, made.Outcome)
-	require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: made}}, noon))
+	require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: made}}, noon))
 	assert.Equal(t, made.Steps, read(t, l, b.ID, store.Filter{})[0].Steps)
 	assert.Empty(t, flying(t, l, b.ID), "its account's own step stays settled")
 	sealed, _, _, err := l.Secrets(t.Context(), b.ID)
@@ -360,16 +358,16 @@ func stepsAndSecrets(t *testing.T, open Open) {
 
 // A sheet that comes slowly holds nobody up: until its rows are written together, others
 // write.
-func rowsComeSlowly(t *testing.T, open Open) {
+func rowsComeSlowly(t *testing.T, open opener) {
 	l, other := open(t), open(t)
-	posting := Drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
+	posting := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
 	slow := &batch.Batch{Made: noon}
-	require.NoError(t, l.Begin(t.Context(), Worker("slow"), slow))
+	require.NoError(t, l.Begin(t.Context(), worker("slow"), slow))
 	spool := l.Spool(t.Context(), slow.ID)
 	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
 	begun := time.Now()
 	join(t, other, posting.ID, "a")
-	_, err := other.Claim(t.Context(), posting.ID, Worker("a"), read(t, other, posting.ID, store.Filter{}), noon)
+	_, err := other.Claim(t.Context(), posting.ID, worker("a"), read(t, other, posting.ID, store.Filter{}), noon)
 	require.NoError(t, err)
 	assert.Less(t, time.Since(begun), 5*time.Second)
 	require.NoError(t, spool.Flush())
@@ -380,29 +378,29 @@ func rowsComeSlowly(t *testing.T, open Open) {
 
 // What batches made of late, and what they may have made, is known to the next draft; what
 // was removed again is not.
-func madeOfLate(t *testing.T, open Open) {
+func madeOfLate(t *testing.T, open opener) {
 	l := open(t)
 	create := func(name string) batch.Entry {
 		return batch.Entry{Intent: account.Create, Outcome: account.Waiting, Changes: []account.Change{{Field: "userName", After: account.Of(name)}}}
 	}
-	b := Drafted(t, l, create("made"), create("open"), create("removed"), create("not sent"))
+	b := drafted(t, l, create("made"), create("open"), create("removed"), create("not sent"))
 	b.Posted = noon
 	require.NoError(t, l.Save(t.Context(), b))
 	list := read(t, l, b.ID, store.Filter{})
 	join(t, l, b.ID, "a")
-	intent, err := l.Claim(t.Context(), b.ID, Worker("a"), list[:3], noon)
+	intent, err := l.Claim(t.Context(), b.ID, worker("a"), list[:3], noon)
 	require.NoError(t, err)
 	for _, i := range []int{0, 2} {
 		list[i].Did, list[i].Outcome, list[i].Account = account.Created, account.Created, fmt.Sprint("id", i)
-		require.NoError(t, l.Settle(t.Context(), b.ID, Worker("a"), []store.Result{{Entry: list[i], Claim: intent}}, noon))
+		require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: list[i], Claim: intent}}, noon))
 	}
-	undo := Drafted(t, l, batch.Entry{Intent: account.Remove, Outcome: account.Waiting, Account: "id2"})
+	undo := drafted(t, l, batch.Entry{Intent: account.Remove, Outcome: account.Waiting, Account: "id2"})
 	undo.Posted = noon
 	require.NoError(t, l.Save(t.Context(), undo))
 	gone := read(t, l, undo.ID, store.Filter{})
 	join(t, l, undo.ID, "a")
 	gone[0].Did, gone[0].Outcome = account.Removed, account.Removed
-	require.NoError(t, l.Settle(t.Context(), undo.ID, Worker("a"), []store.Result{{Entry: gone[0]}}, noon))
+	require.NoError(t, l.Settle(t.Context(), undo.ID, worker("a"), []store.Result{{Entry: gone[0]}}, noon))
 	known := func(since time.Time) (told []string) {
 		require.NoError(t, l.MadeSince(t.Context(), "crewdesk", since, func(id int, e *batch.Entry, at time.Time) {
 			told = append(told, fmt.Sprintf("%d %s %s", id, e.Changes[0].After.Text(), e.Account))
@@ -414,16 +412,16 @@ func madeOfLate(t *testing.T, open Open) {
 }
 
 // Every row of a stage is one worker's, however many ask; the stage is over when all parts are.
-func parts(t *testing.T, open Open) {
+func parts(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
-	b := Drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Refused}, waiting, waiting, waiting)
+	b := drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Refused}, waiting, waiting, waiting)
 	join(t, l, b.ID, "ana", "tom", "li", "zoe")
-	share, err := l.Renew(ctx, b.ID, Worker("tom"))
+	share, err := l.Renew(ctx, b.ID, worker("tom"))
 	require.NoError(t, err)
 	assert.Equal(t, store.Share{Of: 4, Rank: 1, Others: []string{"ana on a test", "li on a test", "zoe on a test"}}, share)
 	take := func(name string, stage store.Stage, most int) string {
-		part, turn, err := l.Take(ctx, b.ID, Worker(name), stage, most)
+		part, turn, err := l.Take(ctx, b.ID, worker(name), stage, most)
 		require.NoError(t, err)
 		high := fmt.Sprint(part.High)
 		if part.High == math.MaxInt32 {
@@ -441,20 +439,20 @@ func parts(t *testing.T, open Open) {
 		name string
 		low  int
 	}{{"tom", 4}, {"li", 7}} {
-		require.NoError(t, l.End(ctx, b.ID, Worker(p.name), store.Part{Stage: "accounts", Low: p.low}))
+		require.NoError(t, l.End(ctx, b.ID, worker(p.name), store.Part{Stage: "accounts", Low: p.low}))
 	}
-	require.NoError(t, l.Return(ctx, b.ID, Worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.Return(ctx, b.ID, worker("ana"), store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "got 1-3 2", take("tom", accounts, 50), "what was given back is had again")
-	require.NoError(t, l.End(ctx, b.ID, Worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.End(ctx, b.ID, worker("ana"), store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "wait", take("ana", accounts, 2)[:4], "nobody ends another's part")
-	require.NoError(t, l.End(ctx, b.ID, Worker("tom"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.End(ctx, b.ID, worker("tom"), store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "over", take("ana", accounts, 2)[:4])
 	assert.Equal(t, "got 1-end 0", take("ana", closing, 0))
 	assert.Equal(t, "wait", take("tom", closing, 0)[:4])
-	require.NoError(t, l.End(ctx, b.ID, Worker("ana"), store.Part{Stage: "closing", Low: 1}))
+	require.NoError(t, l.End(ctx, b.ID, worker("ana"), store.Part{Stage: "closing", Low: 1}))
 	assert.Equal(t, "over", take("tom", closing, 0)[:4])
 	for _, name := range []string{"tom", "li", "zoe"} {
-		last, err := l.Leave(ctx, b.ID, Worker(name))
+		last, err := l.Leave(ctx, b.ID, worker(name))
 		require.NoError(t, err)
 		assert.False(t, last)
 	}
@@ -462,7 +460,7 @@ func parts(t *testing.T, open Open) {
 	require.NoError(t, err)
 	require.Len(t, working, 1)
 	assert.Equal(t, "ana on a test", working[0].Who)
-	last, err := l.Leave(ctx, b.ID, Worker("ana"))
+	last, err := l.Leave(ctx, b.ID, worker("ana"))
 	require.NoError(t, err)
 	assert.True(t, last)
 	join(t, l, b.ID, "mei")
@@ -470,11 +468,11 @@ func parts(t *testing.T, open Open) {
 }
 
 // What a worker had that died is had by another when its lease is over, with what it claimed.
-func takenOver(t *testing.T, open Open) {
+func takenOver(t *testing.T, open opener) {
 	l, other, ctx := open(t), open(t), t.Context()
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
-	b := Drafted(t, l, waiting, waiting, waiting, waiting)
-	dying := Worker("dying")
+	b := drafted(t, l, waiting, waiting, waiting, waiting)
+	dying := worker("dying")
 	dying.Lease = 300 * time.Millisecond
 	_, err := l.Join(ctx, b.ID, dying)
 	require.NoError(t, err)
@@ -485,11 +483,11 @@ func takenOver(t *testing.T, open Open) {
 	require.Equal(t, store.Got, turn)
 	_, err = l.Claim(ctx, b.ID, dying, read(t, l, b.ID, store.Filter{})[:2], noon)
 	require.NoError(t, err)
-	_, turn, err = other.Take(ctx, b.ID, Worker("living"), accounts, 10)
+	_, turn, err = other.Take(ctx, b.ID, worker("living"), accounts, 10)
 	require.NoError(t, err)
 	assert.Equal(t, store.Wait, turn, "its lease runs")
 	time.Sleep(350 * time.Millisecond)
-	again, turn, err := other.Take(ctx, b.ID, Worker("living"), accounts, 10)
+	again, turn, err := other.Take(ctx, b.ID, worker("living"), accounts, 10)
 	require.NoError(t, err)
 	part.Again = true
 	assert.Equal(t, store.Got, turn)
@@ -498,10 +496,10 @@ func takenOver(t *testing.T, open Open) {
 }
 
 // Who was not heard of for longer than its lease does nothing any more once another looked.
-func fenced(t *testing.T, open Open) {
+func fenced(t *testing.T, open opener) {
 	l, other, ctx := open(t), open(t), t.Context()
-	b := Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
-	sleeper := Worker("sleeper")
+	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
+	sleeper := worker("sleeper")
 	sleeper.Lease = 50 * time.Millisecond
 	_, err := l.Join(ctx, b.ID, sleeper)
 	require.NoError(t, err)
@@ -526,20 +524,20 @@ func fenced(t *testing.T, open Open) {
 }
 
 // Batches get numbers of their own and parts one worker each, whoever comes at the same moment.
-func manyAtOnce(t *testing.T, open Open) {
+func manyAtOnce(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	waiting := make([]batch.Entry, 200)
 	for i := range waiting {
 		waiting[i] = batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	}
-	b := Drafted(t, l, waiting...)
+	b := drafted(t, l, waiting...)
 	var mu sync.Mutex
 	numbers, rows := map[int]int{}, map[int]int{}
 	var all sync.WaitGroup
 	for n := range 8 {
 		all.Go(func() {
 			mine := open(t)
-			worker := Worker(fmt.Sprint("w", n))
+			worker := worker(fmt.Sprint("w", n))
 			begun := &batch.Batch{Made: noon}
 			if !assert.NoError(t, mine.Begin(ctx, worker, begun)) {
 				return
@@ -590,9 +588,9 @@ func manyAtOnce(t *testing.T, open Open) {
 }
 
 // Of two who change a batch from what they read, one is told.
-func changed(t *testing.T, open Open) {
+func changed(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
-	b := Drafted(t, l, batch.Entry{Outcome: account.Aside})
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
 	mine, err := l.Batch(ctx, b.ID)
 	require.NoError(t, err)
 	b.State = batch.Posting
@@ -606,7 +604,7 @@ func changed(t *testing.T, open Open) {
 	require.NoError(t, l.Save(ctx, b), "who saved it last may go on")
 }
 
-func locks(t *testing.T, open Open) {
+func locks(t *testing.T, open opener) {
 	one, two := open(t), open(t)
 	unlock, err := one.Lock("run-starters")
 	require.NoError(t, err)
@@ -621,7 +619,7 @@ func locks(t *testing.T, open Open) {
 	require.NoError(t, unlock())
 }
 
-func runs(t *testing.T, open Open) {
+func runs(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	for n := range 3 {
 		r := &store.Run{Brief: fmt.Sprint("b", n), Began: noon, Came: store.RunFailed}
@@ -639,9 +637,9 @@ func runs(t *testing.T, open Open) {
 }
 
 // A batch has one key, which no copy of the ledger has, and which goes with it.
-func keysAndCopies(t *testing.T, open Open) {
+func keysAndCopies(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
-	b := Drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create, Key: "p1"})
+	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create, Key: "p1"})
 	none, err := l.Key(ctx, b.ID)
 	require.NoError(t, err)
 	require.Empty(t, none)
@@ -677,7 +675,7 @@ func keysAndCopies(t *testing.T, open Open) {
 }
 
 // Whatever is altered, added or taken out of what was drafted or became of it is named.
-func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
+func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 	for statement, want := range map[string]string{
 		"": "",
 		"UPDATE entries SET account = 'u-8' WHERE row = 3":                               "row 3 was altered since it was drafted",
@@ -709,10 +707,10 @@ func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 			entry := batch.Entry{Outcome: account.Waiting, Intent: account.Create, Changes: []account.Change{{Field: "title", After: account.Of("Bosun")}}}
 			first := entry
 			first.Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1", Name: "Deck"}}
-			b := Drafted(t, l, first, entry, entry, batch.Entry{Outcome: account.Aside})
+			b := drafted(t, l, first, entry, entry, batch.Entry{Outcome: account.Aside})
 			join(t, l, b.ID, "ana", "tom")
 			for i, e := range read(t, l, b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}}) {
-				worker := Worker([]string{"ana", "tom", "tom"}[i])
+				worker := worker([]string{"ana", "tom", "tom"}[i])
 				claim, err := l.Claim(ctx, b.ID, worker, []batch.Entry{e}, noon)
 				require.NoError(t, err)
 				e.Did, e.Account, e.Outcome = account.Created, fmt.Sprint("u", i), account.Waiting
@@ -728,7 +726,7 @@ func altered(t *testing.T, anew func(t *testing.T) (Open, Tamper)) {
 			b.State = batch.Posted
 			require.NoError(t, l.Save(ctx, b))
 			for _, name := range []string{"ana", "tom"} {
-				_, err := l.Leave(ctx, b.ID, Worker(name))
+				_, err := l.Leave(ctx, b.ID, worker(name))
 				require.NoError(t, err)
 			}
 			counts, _, err := l.Counts(ctx, b.ID)
