@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
 	"evenledger/internal/testserver"
 )
@@ -20,13 +19,6 @@ import (
 func address(t *testing.T, s testserver.Server, schema string) string {
 	at := url.URL{Scheme: "postgres", User: url.UserPassword("ferries", s.Password(t)), Host: fmt.Sprintf("127.0.0.1:%d", s.Port), Path: "/postgres", RawQuery: "search_path=" + schema}
 	return at.String()
-}
-
-func open(t *testing.T, at string) store.Store {
-	l, err := postgres.Open(t.Context(), at)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	return l
 }
 
 // Programs that make the tables at the same moment make them once, and one of another age is told.
