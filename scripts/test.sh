@@ -9,6 +9,7 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
   missing=()
   command -v chromedriver >/dev/null || missing+=(chromium chromium-driver)
   [ -x /usr/sbin/slapd ] || missing+=(slapd ldap-utils)
+  command -v ip >/dev/null || missing+=(iproute2)
   command -v openssl >/dev/null || missing+=(openssl)
   [ -d /usr/lib/postgresql ] || missing+=(postgresql)
   [ -x /usr/sbin/mariadbd ] || missing+=(mariadb-server)

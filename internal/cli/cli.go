@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"os"
 	"os/user"
+	"slices"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -264,16 +265,16 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Wait until that is done. If it was cut short, run the same “evenledger ledger move” again."}
 	case errors.Is(err, store.ErrNotEmpty):
 		return failure{code: exitWrong, message: "the ledger cannot be moved there: " + err.Error(), remedy: "Name a place that has no ledger yet, such as another database or search_path."}
+	case trouble == engines.Away:
+		return failure{code: exitUnavailable, message: "the ledger cannot be used: " + saidOnce(err), remedy: "Look at “ledger” in evenledger.yaml and at its server. What was written before is safe; nothing is sent that the ledger does not have."}
 	case errors.Is(err, store.ErrFenced):
-		return failure{code: exitUnavailable, message: err.Error(), remedy: "Look with “evenledger batches”, then post the batch again: what is open is looked up first."}
+		return failure{code: exitUnavailable, message: store.ErrFenced.Error(), remedy: "Look with “evenledger batches”, then post the batch again: what is open is looked up first."}
 	case errors.Is(err, store.ErrChanged):
 		return failure{code: exitGuard, message: err.Error(), remedy: "“evenledger batches” shows what became of it."}
 	case trouble == engines.Busy:
 		return failure{code: exitGuard, message: "the ledger is busy: another evenledger has been writing to it all the while", remedy: "Run the command again when that is done; what was written before is safe."}
 	case trouble == engines.Damaged:
 		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
-	case trouble == engines.Away:
-		return failure{code: exitUnavailable, message: "the ledger cannot be used: " + err.Error(), remedy: "Look at “ledger” in evenledger.yaml and at its server. What was written before is safe; nothing is sent that the ledger does not have."}
 	case errors.As(err, &badSheet):
 		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
 	case errors.As(err, &noWorkspace):
@@ -286,6 +287,18 @@ func explained(ctx context.Context, err error) failure {
 		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
 	}
 	return failure{code: exitWrong, message: err.Error()}
+}
+
+// saidOnce is what an error of several says, without what several of them say, and that the rest
+// was broken off.
+func saidOnce(err error) string {
+	var lines []string
+	for line := range strings.SplitSeq(err.Error(), "\n") {
+		if !slices.Contains(lines, line) && line != context.Canceled.Error() {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // fail tells an error and returns its exit code.

@@ -1,7 +1,8 @@
 // Package pgdial readies connections to PostgreSQL, for feeds and for the ledger.
 //
 // It promises that a server which is not on this machine has to prove who it is, over TLS, and
-// that nothing of an address or of the surroundings can make it otherwise.
+// that nothing of an address or of the surroundings can make it otherwise; and that nobody waits
+// for an answer of a server to which the line is cut.
 package pgdial
 
 import (
@@ -73,6 +74,7 @@ func Config(at *url.URL, ca, password string, timeout time.Duration) (*pgx.ConnC
 	if password != "" {
 		config.Password = password
 	}
+	config.DialFunc = dialer(timeout).DialContext
 	config.RuntimeParams["datestyle"], config.RuntimeParams["application_name"] = "ISO", "evenledger"
 	return config, nil
 }

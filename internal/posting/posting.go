@@ -201,7 +201,39 @@ func (p *run) start(ctx context.Context) error {
 	if err := p.reload(ctx); err != nil {
 		return err
 	}
-	if err := p.Batch.MayPost(p.URL); err != nil {
+	unlock, err := p.chosen(ctx)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(p.note(ctx), unlock()); err != nil {
+		return err
+	}
+	if err := p.whole(ctx, p.Batch.Begin, "beginning"); err != nil {
+		return err
+	}
+	return p.makePlaces(ctx)
+}
+
+// chosen waits while another batch of the same feed is being opened: of those that were made of one
+// delivery, just one takes it.
+func (p *run) chosen(ctx context.Context) (unlock func() error, err error) {
+	if p.Batch.Delivery == nil {
+		return func() error { return nil }, nil
+	}
+	for {
+		unlock, err := p.Ledger.Lock("feed-" + p.Batch.Delivery.Feed)
+		if !errors.Is(err, store.ErrBusy) {
+			return unlock, err
+		}
+		if clock.Real().Wait(ctx, pollingTime) != nil {
+			return nil, context.Cause(ctx)
+		}
+	}
+}
+
+// note sees once more that the batch may be posted, and notes that it is.
+func (p *run) note(ctx context.Context) error {
+	if err := p.May(ctx); err != nil {
 		return err
 	}
 	if p.Batch.Posts == 0 && !p.Batch.Posted.IsZero() {
@@ -209,13 +241,7 @@ func (p *run) start(ctx context.Context) error {
 	}
 	p.Batch.State, p.Batch.Posted, p.Batch.HoldMails = batch.Posting, p.Clock.Now(), p.HoldMails
 	p.Batch.Posts++
-	if err := p.Ledger.Save(ctx, p.Batch); err != nil {
-		return err
-	}
-	if err := p.whole(ctx, p.Batch.Begin, "beginning"); err != nil {
-		return err
-	}
-	return p.makePlaces(ctx)
+	return p.Ledger.Save(ctx, p.Batch)
 }
 
 // finish does what comes after all entries, and notes how far it came.

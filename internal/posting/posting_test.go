@@ -23,6 +23,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
+	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
@@ -762,4 +763,48 @@ func TestChangedToSomethingElse(t *testing.T) {
 	e := w.entries(b)[0]
 	assert.Equal(t, "failed unclear", told(e))
 	assert.Contains(t, e.Findings[0].Message, "neither as it was nor as it was to be")
+}
+
+// Of batches that were made of one delivery and are posted at the same moment, one takes it.
+func TestOneOfADelivery(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	var rivals []*batch.Batch
+	for range 4 {
+		b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
+		b.Delivery = &feed.Delivery{Feed: "office", Sum: "abc"}
+		require.NoError(t, w.ledger.Save(t.Context(), b))
+		rivals = append(rivals, b)
+	}
+	taken := errors.New("taken")
+	free := func(ctx context.Context, of *batch.Batch) error {
+		all, err := w.ledger.Batches(ctx)
+		for _, b := range all {
+			if b.ID != of.ID && b.Took() {
+				err = errors.Join(err, taken)
+			}
+		}
+		time.Sleep(30 * time.Millisecond) // the others look meanwhile
+		return err
+	}
+	errs := make([]error, len(rivals))
+	var all sync.WaitGroup
+	for i, b := range rivals {
+		all.Go(func() {
+			errs[i] = (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Allowed: free, Clock: w.clock}).Run(t.Context())
+		})
+	}
+	all.Wait()
+	posted := 0
+	for i, b := range rivals {
+		if errs[i] == nil {
+			posted++
+			assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
+		} else {
+			assert.ErrorIs(t, errs[i], taken)
+			assert.Equal(t, account.Counts{account.Waiting: 1}, w.even(b))
+		}
+	}
+	assert.Equal(t, 1, posted, errs)
+	assert.Equal(t, 1, w.system.Changes())
 }

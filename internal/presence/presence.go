@@ -79,6 +79,9 @@ func (at *Presence) during(ctx context.Context, do func(ctx context.Context, at 
 		at.beat(after, stop, cancel)
 	}()
 	err = do(ctx, at)
+	if cause := context.Cause(ctx); err != nil && errors.Is(cause, store.ErrFenced) && !errors.Is(err, cause) {
+		err = errors.Join(cause, err) // that it was broken off comes of it
+	}
 	close(stop)
 	<-ended
 	for _, id := range at.ids {
@@ -98,7 +101,11 @@ func (at *Presence) beat(ctx context.Context, stop <-chan struct{}, cancel func(
 		case <-stop:
 			return
 		case <-tick.C:
-			if err := at.renew(ctx); err != nil && (errors.Is(err, store.ErrFenced) || at.May() != nil) {
+			err := at.renew(ctx)
+			if err != nil && at.May() != nil && !errors.Is(err, store.ErrFenced) {
+				err = errors.Join(store.ErrFenced, err)
+			}
+			if errors.Is(err, store.ErrFenced) {
 				cancel(err)
 				return
 			}

@@ -92,9 +92,10 @@ func TestFenced(t *testing.T) {
 				if errors.Is(c.says, away) {
 					require.ErrorIs(t, at.May(), store.ErrFenced)
 				}
-				return context.Cause(ctx)
+				return ctx.Err()
 			})
 			require.ErrorIs(t, err, c.says)
+			require.ErrorIs(t, err, store.ErrFenced)
 			assert.Equal(t, []int{7}, ledger.left, "it leaves what it can")
 		})
 	}

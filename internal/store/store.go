@@ -68,10 +68,6 @@ type Store interface {
 	Drafts
 	Posts
 
-	// Lock takes the work of that name, such as the run of a brief, for this process until unlock
-	// is called or the process ends. ErrBusy means that another has it.
-	Lock(work string) (unlock func() error, err error)
-
 	// Batches returns every batch, newest first; Batch one, and Newest the number of the
 	// newest: ErrNoBatch means that there is none.
 	Batches(ctx context.Context) ([]batch.Batch, error)
@@ -199,6 +195,9 @@ type Posts interface {
 	Crew
 	Save(ctx context.Context, b *batch.Batch) error
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
+	// Lock takes the work of that name, such as the run of a brief, for this process until unlock
+	// is called or the process ends. ErrBusy means that another has it.
+	Lock(work string) (unlock func() error, err error)
 	// Take gives a worker a part of a stage: for Whole all of it, else rows that wait, at most so
 	// many. What a dead worker had is given first, and a worker has one part at a time. Wait means
 	// that others have the rest of the stage, and Over that it has ended.

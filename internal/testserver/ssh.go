@@ -25,7 +25,7 @@ func SSH(t testing.TB) (s Server, who string) {
 	if me.Uid == "0" {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // it will not run without
 	}
-	s = Server{dir, FreePort(t)}
+	s = Server{Dir: dir, Port: FreePort(t)}
 	for _, name := range []string{"key", "host"} {
 		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput()
 		require.NoError(t, err, string(out))

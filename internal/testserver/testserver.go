@@ -22,10 +22,13 @@ import (
 type Server struct {
 	Dir  string // its folder
 	Port int    // on 127.0.0.1
+	also string // an address that it listens on as well
 }
 
-// Postgres starts PostgreSQL.
-func Postgres(t testing.TB) Server { return start(t, "postgres.sh", "/usr/lib/postgresql") }
+// Postgres starts PostgreSQL. With an address its neighbours on that network reach it as well.
+func Postgres(t testing.TB, also ...string) Server {
+	return start(t, "postgres.sh", "/usr/lib/postgresql", also...)
+}
 
 // MariaDB starts MariaDB.
 func MariaDB(t testing.TB) Server { return start(t, "mariadb.sh", "/usr/sbin/mariadbd") }
@@ -52,13 +55,13 @@ func (s Server) Crash(t testing.TB) {
 func (s Server) Again(t testing.TB) { run(t, "postgres.sh", s) }
 
 // start runs a script of the project's that starts a server, and waits until it listens.
-func start(t testing.TB, script, installed string) Server {
+func start(t testing.TB, script, installed string, also ...string) Server {
 	if _, err := os.Stat(installed); err != nil {
 		t.Skipf("SKIPPED: there is no %s on this machine; scripts/test.sh installs it on Debian", installed)
 	}
 	dir, err := os.MkdirTemp("", strings.TrimSuffix(script, ".sh")) // a socket's path is short
 	require.NoError(t, err)
-	s := Server{dir, FreePort(t)}
+	s := Server{dir, FreePort(t), strings.Join(also, ",")}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	run(t, script, s)
 	return s
@@ -67,7 +70,7 @@ func start(t testing.TB, script, installed string) Server {
 func run(t testing.TB, script string, s Server) {
 	_, here, _, _ := runtime.Caller(0)
 	cmd := exec.Command(filepath.Join(filepath.Dir(here), "..", "..", "scripts", script), s.Dir, fmt.Sprint(s.Port))
-	cmd.Stderr = os.Stderr
+	cmd.Env, cmd.Stderr = append(os.Environ(), "LISTEN="+s.also), os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	Run(t, cmd, s.Port)
 	if script != "postgres.sh" {

@@ -21,7 +21,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -43,17 +42,50 @@ type Ledger struct {
 	*tables.Ledger
 
 	db    *sql.DB
-	name  string       // of the database, without secrets
-	forms sync.Map     // statement → how PostgreSQL has it
-	away  atomic.Int64 // since when the server is not there, in ns; 0: it is
+	name  string   // of the database, without secrets
+	forms sync.Map // statement → how PostgreSQL has it
+	gone  absence
 }
 
-// patience is how long the server may take to let a connection in, and absence how long it may be
-// away in the middle of work: it is started anew, or another takes its place.
+// Times of a server.
 const (
-	patience = 15 * time.Second
-	absence  = 20 * time.Second
+	patience = 15 * time.Second // for which it may take to let a connection in
+	longest  = 20 * time.Second // for which it may be away in the middle of work: it is started anew, or another takes its place
+	retrying = 5 * time.Second  // after which one that was away for longer is tried again
+	idling   = 10 * time.Second // for which a transaction may be left in the middle, and keep others waiting
 )
+
+// An absence is that of a server.
+type absence struct {
+	mu    sync.Mutex
+	since time.Time // zero: it is there
+	tried time.Time
+	err   error
+}
+
+// ended notes what a try came to, and reports whether the server has been away for too long.
+func (a *absence) ended(err error) (tooLong bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !isAway(err) {
+		a.since, a.err = time.Time{}, nil
+		return false
+	}
+	if a.tried, a.err = time.Now(), err; a.since.IsZero() {
+		a.since = a.tried
+	}
+	return time.Since(a.since) > longest
+}
+
+// known is the error of a server that has been away for too long and was tried just now, or nil.
+func (a *absence) known() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.err != nil && time.Since(a.since) > longest && time.Since(a.tried) < retrying {
+		return a.err
+	}
+	return nil
+}
 
 // Open opens the ledger at an address such as postgres://USER@HOST/DATABASE, and makes its tables
 // if there are none.
@@ -85,7 +117,7 @@ func connect(address string) (l *Ledger, schema string, err error) {
 	}
 	// What is committed is on disk, a connection that is cut is noticed, and no transaction of a
 	// process that hangs keeps the others waiting.
-	for name, value := range map[string]string{"search_path": schema, "synchronous_commit": "on", "timezone": "UTC", "tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "idle_in_transaction_session_timeout": "60000"} {
+	for name, value := range map[string]string{"search_path": schema, "synchronous_commit": "on", "timezone": "UTC", "tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "idle_in_transaction_session_timeout": strconv.FormatInt(idling.Milliseconds(), 10)} {
 		config.RuntimeParams[name] = value
 	}
 	db := stdlib.OpenDB(*config)
@@ -106,6 +138,8 @@ func (l *Ledger) told(err error) error {
 	switch {
 	case errors.As(err, &server):
 		said = server.Message
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &network) && network.Timeout():
+		said = "it does not answer"
 	case errors.As(err, &network):
 		said = network.Err.Error()
 	}
@@ -257,13 +291,11 @@ func (l *Ledger) Query(ctx context.Context, statement string, args ...any) (rows
 // for too long.
 func (l *Ledger) reached(ctx context.Context, do func() error) error {
 	for {
-		err := do()
-		if !isAway(err) {
-			l.away.Store(0)
-			return err
+		if err := l.gone.known(); err != nil {
+			return l.ours(err)
 		}
-		l.away.CompareAndSwap(0, time.Now().UnixNano())
-		if ctx.Err() != nil || time.Since(time.Unix(0, l.away.Load())) > absence {
+		err := do()
+		if tooLong := l.gone.ended(err); tooLong || ctx.Err() != nil || !isAway(err) {
 			return l.ours(err)
 		}
 		select {
@@ -274,8 +306,12 @@ func (l *Ledger) reached(ctx context.Context, do func() error) error {
 	}
 }
 
-// Lost implements tables.Engine.
-func (l *Ledger) Lost(err error) bool { return isAway(err) }
+// Lost implements tables.Engine: a transaction that the server undid, as it and another waited for
+// each other, may be tried again as well.
+func (l *Ledger) Lost(err error) bool {
+	var told *pgconn.PgError
+	return isAway(err) || errors.As(err, &told) && strings.HasPrefix(told.Code, "40")
+}
 
 // form puts a statement into PostgreSQL's own form.
 func (l *Ledger) form(statement string) string {
@@ -368,6 +404,12 @@ func (t *transaction) Still(ctx context.Context) error {
 	return err
 }
 
+// Lasting implements tables.Tx.
+func (t *transaction) Lasting(ctx context.Context) error {
+	_, err := t.tx.ExecContext(ctx, "SET LOCAL idle_in_transaction_session_timeout = '1h'")
+	return err
+}
+
 // Numbered implements tables.Tx.
 func (t *transaction) Numbered(ctx context.Context) error {
 	_, err := t.tx.ExecContext(ctx, `SELECT setval(pg_get_serial_sequence('claims', 'n'), coalesce((SELECT max(n) FROM claims), 0) + 1, false),
@@ -419,8 +461,12 @@ func isAway(err error) bool {
 		return false
 	}
 	var told *pgconn.PgError
-	if errors.As(err, &told) { // 57P: it is being shut down or is not up yet; 08: the connection; 25006: another is to be written to by now
-		return strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08") || told.Code == "25006"
+	if errors.As(err, &told) {
+		switch told.Code {
+		case "25006", "25P03", "25P04": // another is to be written to by now; a transaction was left in the middle for too long
+			return true
+		}
+		return strings.HasPrefix(told.Code, "57P") || strings.HasPrefix(told.Code, "08") // it is being shut down or is not up yet; the connection
 	}
 	var connecting *pgconn.ConnectError
 	return errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) || isCut(err)

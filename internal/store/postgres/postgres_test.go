@@ -1,17 +1,22 @@
 package postgres_test
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
+	"evenledger/internal/store/tables"
 	"evenledger/internal/testserver"
 )
 
@@ -54,4 +59,51 @@ func TestVersions(t *testing.T) {
 		require.ErrorContains(t, err, want)
 		assert.NotContains(t, err.Error(), server.Password(t))
 	}
+}
+
+// Who stops in the middle of a transaction keeps others waiting for a while, and not for ever; and of
+// two that wait for each other one is told to try again.
+func TestLeftInTheMiddle(t *testing.T) {
+	t.Parallel()
+	l, err := postgres.Open(t.Context(), address(t, testserver.Postgres(t), "middle"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, l.Close()) })
+	both := []*batch.Batch{{System: "crewdesk"}, {System: "crewdesk"}}
+	require.NoError(t, l.Begin(t.Context(), store.Worker{Name: "a", Who: "Ana", Lease: time.Minute}, both...))
+
+	var all sync.WaitGroup
+	var met sync.WaitGroup
+	met.Add(2)
+	lost := make(chan bool, 2)
+	for i, b := range both {
+		all.Go(func() {
+			err := l.Write(t.Context(), func(tx tables.Tx) error {
+				err := tx.Alone(t.Context(), b.ID)
+				met.Done()
+				met.Wait()
+				return errors.Join(err, tx.Alone(t.Context(), both[1-i].ID))
+			})
+			lost <- l.Lost(err)
+		})
+	}
+	all.Wait()
+	assert.ElementsMatch(t, []bool{true, false}, []bool{<-lost, <-lost})
+
+	begun, stopped := time.Now(), make(chan error)
+	asleep, others := make(chan bool), make(chan bool)
+	go func() {
+		stopped <- l.Write(t.Context(), func(tx tables.Tx) error {
+			err := tx.Alone(t.Context(), both[0].ID)
+			close(asleep)
+			<-others
+			return errors.Join(err, tx.Alone(t.Context(), both[0].ID))
+		})
+	}()
+	<-asleep
+	require.NoError(t, l.Write(t.Context(), func(tx tables.Tx) error { return tx.Alone(t.Context(), both[0].ID) }))
+	assert.WithinRange(t, time.Now(), begun.Add(5*time.Second), begun.Add(30*time.Second))
+	close(others)
+	err = <-stopped
+	assert.True(t, l.Lost(err))
+	assert.True(t, postgres.IsAway(err), err)
 }

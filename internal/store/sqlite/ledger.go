@@ -301,6 +301,9 @@ func (t *transaction) Alone(context.Context, int) error { return nil }
 // Still implements tables.Tx.
 func (t *transaction) Still(context.Context) error { return nil }
 
+// Lasting implements tables.Tx: SQLite has no time for it.
+func (t *transaction) Lasting(context.Context) error { return nil }
+
 // Numbered implements tables.Tx: SQLite looks at what is there.
 func (t *transaction) Numbered(context.Context) error { return nil }
 

@@ -69,6 +69,9 @@ func (t table) rows(ctx context.Context, q querier, take func([]any) error) erro
 // then compares them row for row. Told gets how many rows are done.
 func (l *Ledger) Fill(ctx context.Context, to *Ledger, told func(stage string, rows int)) error {
 	return l.Read(ctx, func(from Tx) error {
+		if err := from.Lasting(ctx); err != nil {
+			return err
+		}
 		done := 0
 		for _, t := range kept {
 			var some [][]any
@@ -97,6 +100,9 @@ func (l *Ledger) Fill(ctx context.Context, to *Ledger, told func(stage string, r
 			return err
 		}
 		return to.Read(ctx, func(copy Tx) error {
+			if err := copy.Lasting(ctx); err != nil {
+				return err
+			}
 			compared := 0
 			for _, t := range kept {
 				if err := t.compare(ctx, from, copy, func() {

@@ -52,6 +52,8 @@ type Tx interface {
 	Alone(ctx context.Context, batch int) error
 	// Still waits until nobody is alone with the ledger, and keeps it so until it ends.
 	Still(ctx context.Context) error
+	// Lasting lets it last though nothing is asked of it for a long while: it keeps nobody waiting.
+	Lasting(ctx context.Context) error
 	// Numbered has the numbers that the engine gives go on behind those that are there.
 	Numbered(ctx context.Context) error
 	// Now is the time by the clock that all who use the ledger share.

@@ -1,0 +1,19 @@
+package pgdial
+
+import (
+	"net"
+	"time"
+)
+
+// silence is how long the other end may leave what was sent, or a question whether it is still
+// there, without an answer before the connection counts as cut. A network tells nobody that it is.
+const silence = 10 * time.Second
+
+// dialer connects, and notices when the other end is not there any more.
+func dialer(timeout time.Duration) *net.Dialer {
+	return &net.Dialer{
+		Timeout:         timeout,
+		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: silence / 2, Interval: silence / 8, Count: 4},
+		Control:         answered,
+	}
+}
