@@ -61,9 +61,17 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 	}
 	if theirs, err := other.ID(ctx); err != nil || from.String() == into.String() {
 		return from, into, errors.Join(err, mistake("that is the ledger that is used now", ""))
-	} else if theirs == mine && old.InUse(ctx) == nil {
+	} else if theirs == mine && old.InUse(ctx) == nil && other.InUse(ctx) == nil {
 		return from, into, mistake(fmt.Sprintf("%s is this ledger, or a copy of it", into), "Name a new one.")
 	}
+	unlock, err := old.Lock("move")
+	if errors.Is(err, store.ErrBusy) {
+		return from, into, held("the ledger is being moved already", "Wait until that is done.")
+	}
+	if err != nil {
+		return from, into, err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
 	if err := secret.CopyKeys(from.Path+".keys", into.Path+".keys"); err != nil {
 		return from, into, err
 	}

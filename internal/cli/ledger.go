@@ -9,6 +9,7 @@ import (
 
 	"evenledger/internal/report"
 	"evenledger/internal/store"
+	"evenledger/internal/store/engines"
 )
 
 func (a *front) ledgerCommand() *cobra.Command {
@@ -99,8 +100,12 @@ func (a *front) copyLedger(ctx context.Context, path string) (err error) {
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
 	size, err := l.Copy(ctx, path)
-	if err != nil {
+	switch trouble := engines.Tell(err); {
+	case err == nil:
+	case ctx.Err() == nil && (trouble == engines.None || trouble == engines.Full):
 		return wrong(fmt.Sprintf("the ledger could not be copied: %s", err), "Name a new file, where there is room.")
+	default: // it is the ledger's own
+		return err
 	}
 	if a.json {
 		return a.writeJSON(map[string]any{"file": path, "bytes": size})

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -109,6 +110,17 @@ func TestMove(t *testing.T) {
 	require.ErrorAs(t, first.InUse(ctx), &moved)
 	assert.True(t, moved.Half)
 	require.ErrorAs(t, first.Begin(ctx, worker("tom"), &batch.Batch{Made: noon}), &moved)
+
+	// What is given up while it is moved, and used, does not end as moved.
+	var once sync.Once
+	require.ErrorIs(t, file.Move(ctx, first, "ledger.db", "env:LEDGER", func(string, int) {
+		once.Do(func() {
+			cut, stop := context.WithCancel(ctx)
+			require.ErrorIs(t, file.Move(cut, open(t, address(t, server, "again")), "ledger.db", "env:LEDGER", func(string, int) { stop() }), context.Canceled)
+		})
+	}), store.ErrBusy)
+	same(file)
+	require.ErrorAs(t, first.InUse(ctx), &moved)
 
 	told := map[string]int{}
 	require.NoError(t, file.Move(ctx, first, "ledger.db", "env:LEDGER", func(stage string, rows int) { told[stage] = rows }))

@@ -2,7 +2,6 @@ package tables
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"evenledger/internal/batch"
@@ -19,11 +18,12 @@ func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error
 	}
 	s.Batches = len(batches)
 	for _, b := range batches {
-		n := 0
+		n, last := 0, 0
 		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
 			if err != nil {
-				return s, errors.Join(fmt.Errorf("batch %d, %s", b.ID, batch.RowName(e.Row)), err)
+				return s, fmt.Errorf("batch %d, beyond row %d: %w", b.ID, last, err)
 			}
+			last = e.Row
 			n++
 		}
 		s.Entries += n

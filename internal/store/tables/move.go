@@ -261,15 +261,27 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, 
 	}
 	ready, err := other.readyToFill(ctx, id, from)
 	if err == nil && !ready {
-		if err = l.Fill(ctx, other, told); err == nil {
-			err = other.Write(ctx, func(tx Tx) error { return other.stands(ctx, tx, id, "", "") })
-		}
+		err = l.Fill(ctx, other, told)
 	}
 	after := context.WithoutCancel(ctx)
 	if err != nil { // the old one goes on being used
 		return errors.Join(err, l.Write(after, func(tx Tx) error { return l.stands(after, tx, id, "", "") }))
 	}
-	return l.Write(after, func(tx Tx) error { return l.stands(after, tx, id, moved, called) })
+	// What goes wrong from here on leaves it open whether the other is used: the same move tells.
+	return l.Write(after, func(tx Tx) error {
+		if err := tx.Alone(after, 0); err != nil {
+			return err
+		}
+		if _, state, to, err := standing(after, tx); err != nil || state != moving || to != called {
+			return errors.Join(err, store.ErrBusy) // it was given up, and perhaps used, meanwhile
+		}
+		if !ready {
+			if err := other.Write(after, func(tx Tx) error { return other.stands(after, tx, id, "", "") }); err != nil {
+				return err
+			}
+		}
+		return l.stands(after, tx, id, moved, called)
+	})
 }
 
 func (l *Ledger) tables() *Ledger { return l }
