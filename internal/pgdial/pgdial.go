@@ -1,8 +1,7 @@
 // Package pgdial readies connections to PostgreSQL, for feeds and for the ledger.
 //
 // It promises that a server which is not on this machine has to prove who it is, over TLS, and
-// that nothing of an address or of the surroundings can make it otherwise; and that nobody waits
-// for an answer of a server to which the line is cut.
+// that nothing of an address or of the surroundings can make it otherwise.
 package pgdial
 
 import (
@@ -74,7 +73,7 @@ func Config(at *url.URL, ca, password string, timeout time.Duration) (*pgx.ConnC
 	if password != "" {
 		config.Password = password
 	}
-	config.DialFunc = dialer(timeout).DialContext
+	config.DialFunc = reach.Dialer(timeout).DialContext
 	config.RuntimeParams["datestyle"], config.RuntimeParams["application_name"] = "ISO", "evenledger"
 	return config, nil
 }

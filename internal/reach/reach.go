@@ -2,8 +2,8 @@
 // and feeds: how their parts of evenledger.yaml are read, where secrets are kept, and how
 // a server proves who it is.
 //
-// It promises that no secret stands in what was read, and that nothing is said in clear but
-// to this machine.
+// It promises that no secret stands in what was read, that nothing is said in clear but
+// to this machine, and that nobody waits for an end of a line that is cut.
 package reach
 
 import (

@@ -93,7 +93,7 @@ func (s *Server) Dial(ctx context.Context, timeout time.Duration, mask *secret.M
 	}
 	defer closing()
 	config.Timeout = cmp.Or(timeout, 30*time.Second)
-	raw, err := (&net.Dialer{Timeout: config.Timeout}).DialContext(ctx, "tcp", s.At)
+	raw, err := reach.Dialer(config.Timeout).DialContext(ctx, "tcp", s.At)
 	if err != nil {
 		return nil, s.Unreachable(ctx, mask, err)
 	}

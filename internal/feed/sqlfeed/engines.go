@@ -120,7 +120,7 @@ func (d *database) open(toWrite bool) (*sql.DB, error) {
 	if host := d.address.Query().Get("host"); strings.HasPrefix(host, "/") {
 		config.Net, config.Addr = "unix", host
 	}
-	config.Timeout = d.timeout
+	config.DialFunc = reach.Dialer(d.timeout).DialContext
 	if !d.local() || d.ca != "" {
 		secure, err := reach.Secure(d.ca)
 		if err != nil {

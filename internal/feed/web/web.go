@@ -193,7 +193,7 @@ func (s *source) client(work feed.Work) (*client, error) {
 	}
 	c.http = &http.Client{
 		Transport: &http.Transport{
-			Proxy: http.ProxyFromEnvironment, TLSClientConfig: secure, ResponseHeaderTimeout: work.Timeout, DisableCompression: true, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 1 << 20,
+			Proxy: http.ProxyFromEnvironment, DialContext: reach.Dialer(work.Timeout).DialContext, TLSClientConfig: secure, ResponseHeaderTimeout: work.Timeout, DisableCompression: true, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 1 << 20,
 		},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) >= mostHops {

@@ -219,7 +219,7 @@ func (c *client) dial(ctx context.Context) (*ldap.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	raw, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, at.network, at.address)
+	raw, err := reach.Dialer(dialTime).DialContext(ctx, at.network, at.address)
 	if err != nil {
 		return nil, c.unreachable(ctx, err)
 	}

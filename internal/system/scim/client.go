@@ -110,7 +110,7 @@ func New(config Config) (*Client, error) {
 			Timeout: config.Timeout,
 			Transport: &http.Transport{
 				Proxy:               http.ProxyFromEnvironment,
-				DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+				DialContext:         reach.Dialer(10 * time.Second).DialContext,
 				TLSClientConfig:     secure,
 				ForceAttemptHTTP2:   true,
 				MaxIdleConnsPerHost: config.Together,

@@ -1,4 +1,4 @@
-package pgdial
+package reach
 
 import (
 	"errors"

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package pgdial
+package reach
 
 import "syscall"
 
