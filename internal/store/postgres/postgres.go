@@ -136,6 +136,8 @@ func (l *Ledger) told(err error) error {
 	var server *pgconn.PgError
 	var network *net.OpError
 	switch {
+	case errors.As(err, &server) && server.Code == "25P03":
+		said = "this process stopped in the middle of writing, and what it was writing was undone"
 	case errors.As(err, &server):
 		said = server.Message
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &network) && network.Timeout():

@@ -106,4 +106,5 @@ func TestLeftInTheMiddle(t *testing.T) {
 	err = <-stopped
 	assert.True(t, l.Lost(err))
 	assert.True(t, postgres.IsAway(err), err)
+	assert.ErrorContains(t, err, "what it was writing was undone")
 }
