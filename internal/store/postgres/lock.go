@@ -41,8 +41,8 @@ func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 			case <-stop:
 				return
 			case <-tick.C:
-				// If it cannot be renewed, another gets it once it is over. What is done under a lock
-				// is safe then as well: it only keeps people from getting in each other's way.
+				// If it cannot be renewed, another gets it once it is over. What is done under a lock is
+				// over long before, or is safe then as well: it keeps people from getting in each other's way.
 				_, _ = l.db.ExecContext(ctx, "UPDATE locks SET until = clock_timestamp() + $3 * interval '1 second' WHERE work = $1 AND holder = $2", work, holder, lockLease.Seconds())
 			}
 		}
