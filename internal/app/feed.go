@@ -115,10 +115,11 @@ func (a *App) lastOf(ctx context.Context, w *workspace.Workspace, name string) (
 	return last, nil
 }
 
-// notTaken sees that what a feed brought was not taken by another batch than one of the same draft.
+// notTaken sees that what a feed brought was not taken by another batch than one of the same draft;
+// what a batch took itself, it may go on with.
 func notTaken(ctx context.Context, l store.Store, of *batch.Batch) error {
 	d := of.Delivery
-	if d == nil || d.Again {
+	if d == nil || d.Again || of.Took() {
 		return nil
 	}
 	all, err := l.Batches(ctx)

@@ -283,19 +283,10 @@ func (r Run) credentialsOf(b *batch.Batch) string {
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
 		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout,
-		Allowed: func(ctx context.Context, b *batch.Batch) error { return allowed(ctx, w, l, b) },
-		Protect: target.Protect, Vault: Vaults(w, l).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
+		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
+		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
+		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
-}
-
-// allowed returns what the workspace has against a batch being posted, or nil.
-func allowed(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	if !b.Took() { // others may have taken the same since it was drafted
-		if err := notTaken(ctx, l, b); err != nil {
-			return err
-		}
-	}
-	return approved(ctx, w, l, b)
 }
 
 // Worker names this process among those that are at one ledger.

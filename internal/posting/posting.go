@@ -68,10 +68,12 @@ type Post struct {
 	HandsOut bool          // generated passwords are handed out afterwards
 	Helps    bool          // another began it, and hands them out
 	Vault    *secret.Vault // opens passwords; nil: the batch has none
-	// Allowed returns what else there is against the batch being posted, or nil; it may be nil itself.
-	Allowed func(context.Context, *batch.Batch) error
-	Mask    *secret.Mask // takes secrets out of what is noted; may be nil
-	Clock   clock.Clock
+	// Approved returns why a second person has not approved of the batch who has to, and Free why
+	// another batch has taken what this one is made of. They may be nil.
+	Approved, Free func(context.Context, *batch.Batch) error
+
+	Mask  *secret.Mask // takes secrets out of what is noted; may be nil
+	Clock clock.Clock
 	// Do does a follow-up where a feed is.
 	Do        func(ctx context.Context, feed string, order feed.Order) error
 	Mail      *mail.Server                        // sends mails; nil: nothing says how
@@ -231,10 +233,15 @@ func (p *run) chosen(ctx context.Context) (unlock func() error, err error) {
 	}
 }
 
-// note sees once more that the batch may be posted, and notes that it is.
+// note sees once more that nobody was faster, and notes that the batch is being posted.
 func (p *run) note(ctx context.Context) error {
-	if err := p.May(ctx); err != nil {
+	if err := p.Batch.MayPost(p.URL); err != nil {
 		return err
+	}
+	if p.Free != nil {
+		if err := p.Free(ctx, p.Batch); err != nil {
+			return err
+		}
 	}
 	if p.Batch.Posts == 0 && !p.Batch.Posted.IsZero() {
 		p.Batch.Posts = 1 // by a program that did not count
@@ -278,8 +285,11 @@ func (p *Post) May(ctx context.Context) error {
 	if err := p.Batch.MayPost(p.URL); err != nil {
 		return err
 	}
-	if p.Allowed != nil {
-		if err := p.Allowed(ctx, p.Batch); err != nil {
+	for _, ask := range []func(context.Context, *batch.Batch) error{p.Free, p.Approved} {
+		if ask == nil {
+			continue
+		}
+		if err := ask(ctx, p.Batch); err != nil {
 			return err
 		}
 	}

@@ -791,7 +791,7 @@ func TestOneOfADelivery(t *testing.T) {
 	var all sync.WaitGroup
 	for i, b := range rivals {
 		all.Go(func() {
-			errs[i] = (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Allowed: free, Clock: w.clock}).Run(t.Context())
+			errs[i] = (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Free: free, Clock: w.clock}).Run(t.Context())
 		})
 	}
 	all.Wait()
