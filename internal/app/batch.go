@@ -77,7 +77,7 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 	}
 	err = old.Move(ctx, other, from.String(), into.String(), told)
 	if errors.Is(err, store.ErrBusy) {
-		err = held("somebody is at a batch", "Wait until that is done; “evenledger batches” shows it.")
+		err = held("somebody is at a batch, or at the same move", "Wait until that is done; “evenledger batches” shows who is at a batch.")
 	}
 	return from, into, err
 }

@@ -153,6 +153,19 @@ func TestMove(t *testing.T) {
 	r := &store.Run{Brief: "weekly"}
 	require.NoError(t, back.SaveRun(ctx, r))
 	assert.Equal(t, 2, r.ID)
+
+	// One that fails late takes nothing back of what another run of it did.
+	last := open(t, address(t, server, "last"))
+	var twice sync.Once
+	require.Error(t, back.Move(ctx, last, "back.db", "env:LAST", func(string, int) {
+		twice.Do(func() { require.NoError(t, back.Move(ctx, last, "back.db", "env:LAST", nil)) })
+	}))
+	require.ErrorAs(t, back.InUse(ctx), &moved)
+	assert.Equal(t, store.Moved{To: "env:LAST", Done: true}, *moved)
+	require.NoError(t, last.InUse(ctx))
+	sound, err := last.Check(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, sound.Problems)
 }
 
 // An address picks its engine, and a trouble is known for what can be done about it.

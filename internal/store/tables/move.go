@@ -222,12 +222,12 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, 
 		told = func(string, int) {}
 	}
 	other := into.tables()
-	var id string
+	var id, state string
 	if err := l.Write(ctx, func(tx Tx) error {
 		if err := tx.Alone(ctx, 0); err != nil {
 			return err
 		}
-		var state, to string
+		var to string
 		var err error
 		if id, state, to, err = standing(ctx, tx); err != nil {
 			return err
@@ -260,27 +260,37 @@ func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, 
 		return err
 	}
 	ready, err := other.readyToFill(ctx, id, from)
+	if err != nil && state == moving && !errors.Is(err, store.ErrNotEmpty) {
+		return err // the one that was cut short may have been all but over
+	}
 	if err == nil && !ready {
 		err = l.Fill(ctx, other, told)
 	}
 	after := context.WithoutCancel(ctx)
 	if err != nil { // the old one goes on being used
-		return errors.Join(err, l.Write(after, func(tx Tx) error { return l.stands(after, tx, id, "", "") }))
+		return errors.Join(err, l.ended(after, called, func(tx Tx) error { return l.stands(after, tx, id, "", "") }))
 	}
 	// What goes wrong from here on leaves it open whether the other is used: the same move tells.
-	return l.Write(after, func(tx Tx) error {
-		if err := tx.Alone(after, 0); err != nil {
-			return err
-		}
-		if _, state, to, err := standing(after, tx); err != nil || state != moving || to != called {
-			return errors.Join(err, store.ErrBusy) // it was given up, and perhaps used, meanwhile
-		}
+	return l.ended(after, called, func(tx Tx) error {
 		if !ready {
 			if err := other.Write(after, func(tx Tx) error { return other.stands(after, tx, id, "", "") }); err != nil {
 				return err
 			}
 		}
 		return l.stands(after, tx, id, moved, called)
+	})
+}
+
+// ended notes how a move ended, unless another run of it did meanwhile: store.ErrBusy.
+func (l *Ledger) ended(ctx context.Context, called string, note func(Tx) error) error {
+	return l.Write(ctx, func(tx Tx) error {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		if _, state, to, err := standing(ctx, tx); err != nil || state != moving || to != called {
+			return errors.Join(err, store.ErrBusy)
+		}
+		return note(tx)
 	})
 }
 
@@ -293,7 +303,7 @@ func (l *Ledger) readyToFill(ctx context.Context, with, from string) (ready bool
 		if err != nil {
 			return err
 		}
-		if ready = id == with && state == ""; ready {
+		if ready = id == with && state != filling; ready { // and may have been used, or moved on, since
 			return nil
 		}
 		if state != filling {
