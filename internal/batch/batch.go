@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,8 +34,9 @@ const (
 	Posted   State = "posted"
 	Reversed State = "reversed" // posted, and undone by a later batch
 
-	Withdrawn State = "withdrawn" // drafted, and not to be posted
-	Unmade    State = "unmade"    // its draft broke off when others had been begun already
+	Withdrawing State = "withdrawing" // its secrets are being destroyed
+	Withdrawn   State = "withdrawn"   // drafted, and not to be posted
+	Unmade      State = "unmade"      // its draft broke off when others had been begun already
 )
 
 // Took reports whether the batch took what its feed brought: something of it was posted,
@@ -95,6 +97,8 @@ type Batch struct {
 
 	Read sheet.Tally // what was in the sheet
 
+	Reading Reading // what reading it back came to
+
 	Mark      account.Suspension // of an account that may not sign in
 	Protect   []string           // patterns of accounts that are not changed
 	Witnesses []account.Account  // that were there when it was drafted, to know the system again by
@@ -131,6 +135,40 @@ func RowName(row int) string {
 	return fmt.Sprintf("row %d", row)
 }
 
+// A Proof is what reading back showed of what was done with an entry; empty: it was not read back.
+type Proof string
+
+// The proofs.
+const (
+	Proven    Proof = "proven"    // it is as it was to be
+	Shown     Proof = "shown"     // the answer to the last request about the account showed it whole, and it is not read back yet
+	Answered  Proof = "answered"  // such an answer stands for it, as those of others that were read back held
+	Otherwise Proof = "otherwise" // it is not
+	Unseen    Proof = "unseen"    // the system does not show the account yet: it is read back once more
+)
+
+// A Reading is what the reading back of a batch came to; the zero Reading is that of a batch in
+// which nothing was done.
+type Reading struct {
+	At       time.Time `json:"at,omitzero"`        // when it was last read back; zero: never
+	Of       int       `json:"of"`                 // rows of which something was done
+	Proven   int       `json:"proven"`             // that are as they were to be
+	Answered int       `json:"answered,omitempty"` // of the proven, those by the answer that they got
+	Open     int       `json:"open,omitempty"`     // that are still to be read back
+	Wrong    int       `json:"wrong,omitempty"`    // that are not as they were to be
+	MayEnter int       `json:"mayEnter,omitempty"` // of the wrong, those who may sign in and were not to
+	Left     bool      `json:"left,omitempty"`     // it was not read back, as somebody wanted it so
+}
+
+// Sum sums up how many rows were proven in which way.
+func (r *Reading) Sum(proofs map[Proof]int) {
+	r.Of, r.Proven, r.Answered = 0, proofs[Proven]+proofs[Answered], proofs[Answered]
+	r.Open, r.Wrong = proofs[""]+proofs[Shown]+proofs[Unseen], proofs[Otherwise]
+	for _, n := range proofs {
+		r.Of += n
+	}
+}
+
 // An Entry is what one row comes to.
 type Entry struct {
 	Row      int
@@ -141,6 +179,8 @@ type Entry struct {
 	Version  string                   // of the account, as drafted
 	Did      account.Outcome          // of the account itself, while steps wait; empty: nothing yet
 	Changes  []account.Change         // in the brief's order; for a new account all its fields
+	Part     []string                 // the fields of Changes that were changed, where not all were; nil: all, if anything was done
+	Proof    Proof                    // how what was done was proven
 	Steps    []membership.Step        // that follow
 	Secret   string                   // the new account's password, sealed; kept apart from the rest
 	Known    map[string]account.Value // the account's fields, as drafted
@@ -166,10 +206,19 @@ func (e *Entry) Settle() {
 	if e.Did == "" {
 		return
 	}
-	e.Outcome = e.Did
+	if e.Proof == Unseen {
+		e.Outcome = account.Waiting
+		return
+	}
+	if e.Outcome = e.Did; e.Did == account.Updated && len(e.Changes) == 0 && e.allAlready() {
+		e.Outcome = account.Unchanged
+	}
+	if e.Proof == Otherwise || e.Part != nil {
+		e.Outcome = account.Failed
+	}
 	for _, s := range e.Steps {
 		switch {
-		case s.Result == "", s.Result == membership.Sending, s.Result == membership.Queued:
+		case s.Waits():
 			e.Outcome = account.Waiting
 			return
 		case s.Result == membership.Failed && s.Do != membership.Notify: // the account is as wanted; the mail is told by itself
@@ -178,13 +227,43 @@ func (e *Entry) Settle() {
 	}
 }
 
+// allAlready reports whether every step in the system found things as they were to be.
+func (e *Entry) allAlready() bool {
+	return !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Within() && s.Result != membership.Already })
+}
+
+// Done are the changes that were made to the account.
+func (e *Entry) Done() []account.Change {
+	if e.Part == nil {
+		return e.Changes
+	}
+	return slices.DeleteFunc(slices.Clone(e.Changes), func(c account.Change) bool { return !slices.Contains(e.Part, c.Field) })
+}
+
+// Renumbered returns the numbers by which a step re-owns files; ok is false if it does nothing of
+// the kind.
+func Renumbered(s membership.Step) (n system.Renumbered, ok bool) {
+	words := strings.Fields(s.Thing)
+	if s.Do != membership.Reown || len(words) != 4 {
+		return n, false
+	}
+	for i, into := range []*int{&n.User[0], &n.User[1], &n.Group[0], &n.Group[1]} {
+		number, err := strconv.Atoi(words[i])
+		if err != nil {
+			return n, false
+		}
+		*into = number
+	}
+	return n, true
+}
+
 // Left returns the account's fields as the entry left them.
 func (e *Entry) Left() map[string]account.Value {
 	left := maps.Clone(e.Known)
 	if left == nil {
 		left = map[string]account.Value{}
 	}
-	for _, c := range e.Changes {
+	for _, c := range e.Done() {
 		left[c.Field] = c.After
 	}
 	return left

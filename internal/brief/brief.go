@@ -93,6 +93,7 @@ type Brief struct {
 	End        []*FollowUp // and after it
 
 	mayPassword bool     // of the text at hand: the password may stand in it
+	later       string   // of the text at hand: what stands in it that only the post knows; empty: nothing
 	ReportTo    []string // addresses that get the report of each batch
 	SignedFrom  int      // changes from which on a second person has to sign a batch; 0: none has to
 	TrialRun    string   // what each batch of it is a trial of; empty: it is none

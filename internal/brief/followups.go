@@ -40,9 +40,11 @@ func (b *Brief) readFollowUps(pairs []yamldoc.Pair) {
 				f.Statement = p.Value.Text()
 			case "body":
 				f.Body = map[string]*Template{}
+				b.later = "id"
 				for _, part := range p.Value.Pairs() {
 					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
 				}
+				b.later = ""
 			}
 		}
 		for _, key := range []string{"on", "feed"} {
@@ -70,7 +72,9 @@ func (b *Brief) readAround(node yamldoc.Node) (all []*FollowUp) {
 			case "body":
 				f.Body = map[string]*Template{}
 				for _, part := range p.Value.Pairs() {
+					b.later = "batch"
 					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
+					b.later = ""
 					if uses := f.Body[part.Key].expressions(); slices.ContainsFunc(uses, func(e *Expr) bool { return len(e.Names)+len(e.Columns) > 0 }) {
 						part.Value.Fail("Leave fields and columns out: there is no row.", "what is done about a batch as a whole cannot use fields of a row")
 					}

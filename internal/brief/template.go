@@ -26,6 +26,13 @@ type part struct {
 // of sending. Nothing out of a sheet can hold it.
 const PasswordMark = "\uE000password\uE001"
 
+// Mark stands in the body of a follow-up where what only the post knows will: the account's id, or
+// the batch's number.
+func Mark(name string) string { return "\uE000" + name + "\uE001" }
+
+// unmarked takes out of what a sheet holds what could be taken for a mark.
+var unmarked = strings.NewReplacer("\uE000", "", "\uE001", "")
+
 // template compiles a text. Mistakes are reported at node, which it stands at or which names the
 // file of it.
 func (b *Brief) template(node yamldoc.Node, text string) *Template {
@@ -46,7 +53,9 @@ func (b *Brief) template(node yamldoc.Node, text string) *Template {
 				return t
 			}
 			source := rest[1:end]
-			if made := b.inBraces(node, source, line); made != nil {
+			if name := strings.TrimSpace(source); b.later != "" && name == b.later {
+				plain.WriteString(Mark(name))
+			} else if made := b.inBraces(node, source, line); made != nil {
 				t.parts = append(t.parts, part{text: plain.String()}, part{made: made})
 				plain.Reset()
 			}
@@ -127,7 +136,7 @@ func (t *Template) write(scope *expr.Scope, escape func(string) string) (string,
 			if err != nil {
 				return "", fmt.Errorf("{%s}: %w", p.made.Source, err)
 			}
-			text = escape(strings.ReplaceAll(made, PasswordMark, ""))
+			text = escape(unmarked.Replace(made))
 		}
 		out.WriteString(text)
 	}

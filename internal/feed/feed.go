@@ -57,7 +57,8 @@ type Doer interface {
 	// Does says which kind of order it takes: one with a statement, or with a body.
 	Does() (statement bool)
 	// Do carries one order out, wholly or not at all. A clear no is a *Refused; where nobody can
-	// say, it is ErrUnclear; any other error is of the place as a whole, and nothing was done.
+	// say, it is ErrUnclear; where it is too busy now, a *Later; any other error is of the place as a
+	// whole, and nothing was done.
 	Do(ctx context.Context, order Order, work Work) error
 }
 
@@ -68,6 +69,25 @@ type Order struct {
 	Body      map[string]string `json:"body,omitempty"`
 	Key       string            `json:"-"` // the same whenever it is the same order
 }
+
+// Give gives an order what only the post knows, under its name: a value of a statement, and the mark
+// in a body.
+func (o *Order) Give(name, mark, value string) {
+	if o.Values != nil {
+		o.Values[name] = value
+	}
+	for key, text := range o.Body {
+		o.Body[key] = strings.ReplaceAll(text, mark, value)
+	}
+}
+
+// Later means that nothing was done, and that the place takes it after a while.
+type Later struct {
+	After   time.Duration
+	Message string
+}
+
+func (e *Later) Error() string { return e.Message }
 
 // Refused is a clear no to a statement.
 type Refused struct{ Message string }

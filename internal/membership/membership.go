@@ -33,9 +33,12 @@ const (
 	Done   Result = "done"
 	Failed Result = "failed"
 	Unsent Result = "unsent" // the account's own step failed
+	// Already is that of a step that found things as they were to be: nothing was done, and nothing
+	// is to be undone.
+	Already Result = "already"
 
-	// Of mails alone: on its way, which is on disk before it is sent; sent, and nobody can say
-	// whether it arrived; kept until a person sends it.
+	// On its way, which is on disk before it is sent. Of mails and follow-ups: begun, and nobody can say
+	// whether it came to its end; kept until a person sends it.
 	Sending Result = "sending"
 	Unclear Result = "unclear"
 	Held    Result = "held"
@@ -54,7 +57,8 @@ type Step struct {
 	Row     int        `json:"row,omitempty"`  // whose account is referred to
 	Made    bool       `json:"made,omitempty"` // the thing does not exist yet and is made first
 	Result  Result     `json:"result,omitempty"`
-	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
+	Shown   bool       `json:"shown,omitempty"` // of a thing to be removed: the system showed who is in it
+	Mail    string     `json:"-"`               // with Notify: what is sent, as JSON; read only where it is asked for
 }
 
 // WithPassword is the role of a mail in which the password stands.
@@ -71,8 +75,19 @@ func Ties() []Verb { return []Verb{Leave, Join} }
 // IsTie reports whether the step changes a membership.
 func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
 
+// Within reports whether the step is one in the system itself, which can be read back there; others
+// go out.
+func (s Step) Within() bool { return s.Do != Follow && s.Do != Notify }
+
+// Waits reports whether the step is still to be done, or settled.
+func (s Step) Waits() bool { return s.Result == "" || s.Result == Sending || s.Result == Queued }
+
 // Text says what the step does.
 func (s Step) Text() string {
+	if s.Result == Already {
+		s.Result = ""
+		return s.Text() + " (so already)"
+	}
 	switch {
 	case s.Do == Refer:
 		return s.Kind + ": " + s.Name

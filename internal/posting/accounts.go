@@ -227,6 +227,7 @@ func (p *run) created(e *batch.Entry, made account.Account) {
 	e.Did, e.Account, e.Version = account.Created, made.ID, made.Version
 	p.made.Store(true)
 	p.told(e, made)
+	p.shown(e, made)
 	p.clear(e)
 	e.Settle()
 }
@@ -239,6 +240,13 @@ func (p *run) told(e *batch.Entry, now account.Account) {
 	for _, f := range system.NotKept(p.about.Schema, e.Changes, now) {
 		f.Row = e.Row
 		e.Findings = append(e.Findings, f)
+	}
+}
+
+// shown notes that an answer showed the account as it was to be.
+func (p *run) shown(e *batch.Entry, now account.Account) {
+	if e.Proof = ""; p.answers && len(now.Fields) > 0 && p.carriedOut(e.Changes, now) {
+		e.Proof = batch.Shown
 	}
 }
 
@@ -322,6 +330,7 @@ func (p *run) changed(e *batch.Entry, now account.Account) error {
 		e.Account = now.ID
 	}
 	p.told(e, now)
+	p.shown(e, now)
 	p.clear(e)
 	e.Settle()
 	if batch.Stranger(p.about.Schema, e.Left(), &now, p.Batch.Match) {
@@ -342,6 +351,10 @@ func (p *run) partly(e *batch.Entry, part *system.Partial) error {
 	}
 	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
 	e.Did, e.Version = e.Intent.Comes(), part.Now.Version // so that it can be read back and undone
+	e.Part = []string{}
+	for _, c := range part.Done {
+		e.Part = append(e.Part, c.Field)
+	}
 	var refusal *system.Refusal
 	if errors.As(part.Err, &refusal) {
 		return nil

@@ -101,6 +101,7 @@ var ( // they are what the ledger calls them
 	ofReferring = store.Stage{Name: "references", After: true}
 	ofPasswords = store.Stage{Name: "passwords", After: true}
 	ofTies      = store.Stage{Name: "memberships", Whole: true}
+	ofProof     = store.Stage{Name: "proof", Whole: true}
 	ofFollowing = store.Stage{Name: "follow-ups", Whole: true}
 	ofMails     = store.Stage{Name: "mails", Whole: true}
 	closing     = store.Stage{Name: "closing", Whole: true}

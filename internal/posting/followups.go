@@ -7,103 +7,61 @@ import (
 	"fmt"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
 )
 
-// followUps does elsewhere what follows the entries whose account is as wanted. One is noted
-// as begun before it is, and never done again by itself once that was so.
+// followUps does elsewhere what follows the entries whose account is as wanted.
 func (p *run) followUps(ctx context.Context, _ func(error)) error {
-	if err := p.beginSteps(ctx, "follow-ups", membership.Follow); err != nil {
+	o := &outward{run: p, does: membership.Follow, code: account.FollowUpFailed, called: "the follow-up"}
+	if err := o.beginSteps(ctx, "follow-ups"); err != nil {
 		return err
 	}
-	return p.pending(ctx, membership.Follow, func(window []batch.Entry) error {
-		total := 0
-		for i := range window {
-			total += p.readySteps(&window[i], membership.Follow, account.FollowUpFailed, "the follow-up")
-		}
-		if total == 0 {
-			for i := range window {
-				p.endMails(&window[i])
-			}
-			return nil
-		}
-		group, doing := errgroup.WithContext(ctx)
-		group.SetLimit(p.hands())
-		for entries := range slices.Chunk(window, fewClaimed) {
-			if doing.Err() != nil {
-				break
-			}
-			if err := p.claim(doing, entries, membership.Follow); err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			for i := range entries {
-				group.Go(func() error { return p.follow(doing, &entries[i]) })
-			}
-			// What is noted and not begun would have to be told as unclear after a kill.
-			if err := group.Wait(); err != nil {
-				return err
-			}
-		}
-		return group.Wait()
+	return o.each(ctx, p.hands(), func(context.Context) (func(context.Context, *batch.Entry, *membership.Step) error, func(), error) {
+		return o.follow, func() {}, nil
 	})
 }
 
-// follow does what follows one entry, one after the other.
-func (p *run) follow(ctx context.Context, e *batch.Entry) (err error) {
-	for n := range e.Steps {
-		s := &e.Steps[n]
-		if s.Do != membership.Follow || s.Result != membership.Sending {
-			continue
-		}
-		if err != nil || ctx.Err() != nil {
-			s.Result = membership.Queued // it was not begun
-			continue
-		}
-		if err = p.followOne(ctx, e, s); s.Result != membership.Queued {
-			p.advance(1)
-		}
-	}
-	p.endMails(e)
-	return err
-}
-
-func (p *run) followOne(ctx context.Context, e *batch.Entry, s *membership.Step) error {
+// follow does one follow-up. The error is of the place as a whole.
+func (o *outward) follow(ctx context.Context, e *batch.Entry, s *membership.Step) error {
 	var order feed.Order
 	if err := json.Unmarshal([]byte(s.Mail), &order); err != nil {
-		s.Result = membership.Queued
 		return fmt.Errorf("the follow-up of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
-	if order.Values != nil {
-		order.Values["id"] = e.Account
+	order.Give("id", brief.Mark("id"), e.Account)
+	order.Key = fmt.Sprintf("%d.%d.%s.%d", o.Batch.ID, e.Row, s.Name, o.Batch.Made.UnixNano())
+	for {
+		if err := o.claim(ctx, e, s); err != nil {
+			return err
+		}
+		err := o.Do(ctx, s.Thing, order)
+		forget(e, account.FollowUpFailed, s.Name)
+		var no *feed.Refused
+		var later *feed.Later
+		switch {
+		case err == nil:
+			s.Result = membership.Done
+			return nil
+		case errors.As(err, &no):
+			s.Result = membership.Failed
+			e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, o.Mask.Hide(no.Message)))
+			return nil
+		case errors.Is(err, feed.ErrUnclear):
+			s.Result = membership.Unclear
+			e.Find(account.Warning, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, o.Mask.Hide(err.Error())))
+			return nil
+		}
+		if s.Result = membership.Queued; !errors.As(err, &later) {
+			return err
+		}
+		if o.Clock.Wait(ctx, later.After) != nil {
+			return nil
+		}
 	}
-	if err := p.at.May(); err != nil {
-		s.Result = membership.Queued
-		return err
-	}
-	order.Key = fmt.Sprintf("%d.%d.%s.%d", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano())
-	err := p.Do(ctx, s.Thing, order)
-	forget(e, account.FollowUpFailed, s.Name)
-	var no *feed.Refused
-	switch {
-	case err == nil:
-		s.Result = membership.Done
-	case errors.As(err, &no):
-		s.Result = membership.Failed
-		e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, p.Mask.Hide(no.Message)))
-	case errors.Is(err, feed.ErrUnclear):
-		s.Result = membership.Unclear
-		e.Find(account.Warning, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, p.Mask.Hide(err.Error())))
-	default:
-		s.Result = membership.Queued
-		return err
-	}
-	return nil
 }
 
 // Again has what failed elsewhere, or of which nobody can say whether it was done, done once

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
@@ -24,93 +22,33 @@ import (
 )
 
 const (
-	mailsAtOnce = 4   // connections to the mail server
-	fewClaimed  = 8   // entries whose mails are noted together as on their way, at first
-	manyClaimed = 256 // where the server is fast: what is noted lasts for blockTime, and may be unclear after a kill
+	mailsAtOnce = 4 // connections to the mail server
 	mailTries   = 3
-
-	outwardWindow = 1000            // entries that are read together with what they send
-	mailPause     = 2 * time.Second // after the first try; longer after the others
+	mailPause   = 2 * time.Second // after the first try; longer after the others
 )
 
-// mails sends the mails of entries whose account is as wanted. One is noted as on its way
-// before it is sent, and never sent again by itself once that was so.
+// mails sends the mails of entries whose account is as wanted.
 func (p *run) mails(ctx context.Context, _ func(error)) error {
-	if err := p.beginSteps(ctx, "mails", membership.Notify); err != nil {
+	o := &outward{run: p, does: membership.Notify, code: account.NoticeNotSent, called: "the mail"}
+	if err := o.beginSteps(ctx, "mails"); err != nil {
 		return err
 	}
-	return p.pending(ctx, membership.Notify, func(window []batch.Entry) error {
-		total := 0
-		for i := range window {
-			total += p.readySteps(&window[i], membership.Notify, account.NoticeNotSent, "the mail")
-		}
-		if total == 0 || p.HoldMails {
-			for i := range window {
-				p.endMails(&window[i])
-			}
-			return nil
-		}
+	rate := pace.New(p.Clock, 0, time.Second, nil)
+	if p.Mail != nil {
+		rate = pace.New(p.Clock, p.Mail.Rate, time.Second, nil)
+	}
+	return o.each(ctx, mailsAtOnce, func(context.Context) (func(context.Context, *batch.Entry, *membership.Step) error, func(), error) {
 		if p.Mail == nil {
-			return noMail()
+			return nil, nil, noMail()
 		}
-		rate := pace.New(p.Clock, p.Mail.Rate, time.Second, nil)
-		// The next are noted while these are sent, and no more than those.
-		work := make(chan *batch.Entry, 4*mailsAtOnce)
-		group, sending := errgroup.WithContext(ctx)
-		for range mailsAtOnce {
-			group.Go(func() error {
-				sender, err := p.Mail.Open(mail.Work{Mask: p.Mask, Clock: p.Clock})
-				if err != nil {
-					p.giveBack(work)
-					return err
-				}
-				defer sender.Close()
-				for e := range work {
-					if err := p.sendMails(sending, sender, rate, e); err != nil {
-						p.giveBack(work)
-						return err
-					}
-				}
-				return nil
-			})
+		sender, err := p.Mail.Open(mail.Work{Mask: p.Mask, Clock: p.Clock})
+		if err != nil {
+			return nil, nil, err
 		}
-		group.Go(func() error {
-			defer close(work)
-			size := fewClaimed
-			for left := window; len(left) > 0 && sending.Err() == nil; {
-				entries := left[:min(size, len(left))]
-				left = left[len(entries):]
-				if err := p.claim(sending, entries, membership.Notify); err != nil {
-					return err
-				}
-				begun := p.Clock.Now()
-				for i := range entries {
-					work <- &entries[i]
-				}
-				if took := p.Clock.Now().Sub(begun); took > 0 {
-					size = min(max(fewClaimed, int(float64(len(entries))*float64(blockTime)/float64(took))), 2*size, manyClaimed)
-				}
-			}
-			return nil
-		})
-		return group.Wait()
+		return func(ctx context.Context, e *batch.Entry, s *membership.Step) error {
+			return o.sendMail(ctx, sender, rate, e, s)
+		}, sender.Close, nil
 	})
-}
-
-// beginSteps begins to count the steps that do this.
-func (p *run) beginSteps(ctx context.Context, stage string, does membership.Verb) error {
-	counts, err := p.Ledger.Steps(ctx, p.Batch.ID, does)
-	if err != nil {
-		return ignoreCancel(ctx, err)
-	}
-	total := 0
-	for _, c := range counts {
-		if c.Result == "" || c.Result == membership.Queued {
-			total += c.N
-		}
-	}
-	p.begin(stage, total)
-	return nil
 }
 
 // noMail is why mails cannot be sent.
@@ -131,92 +69,14 @@ func (p *Post) mayMail() error {
 	return nil
 }
 
-// readySteps settles what is known of an entry's steps of a kind without doing any, and returns
-// how many are to be done.
-func (p *run) readySteps(e *batch.Entry, does membership.Verb, code account.Code, called string) (open int) {
-	failed := slices.ContainsFunc(e.Steps, func(s membership.Step) bool {
-		return s.Do != does && (s.Result == membership.Failed || s.Result == membership.Unclear)
-	})
-	for i := range e.Steps {
-		switch s := &e.Steps[i]; {
-		case s.Do != does:
-		case s.Result == membership.Sending: // by a post that was killed
-			s.Result = membership.Unclear
-			e.Find(account.Warning, code, "", "", fmt.Sprintf("%s “%s” (%s) was on its way when a post was cut short: nobody can say whether it came to its end", called, s.Name, s.Thing))
-		case s.Result != "" && s.Result != membership.Queued:
-		case failed: // it would say what is not so
-			s.Result = membership.Unsent
-		case does == membership.Notify && p.HoldMails:
-			s.Result = membership.Held
-		default:
-			open++
-		}
-	}
-	return open
-}
-
-// endMails notes what became of an entry's mails.
-func (p *run) endMails(e *batch.Entry) {
-	e.Settle()
-	p.results <- resultOf(e)
-}
-
-// claim notes that steps of a kind of a few entries are on their way.
-func (p *run) claim(ctx context.Context, entries []batch.Entry, does membership.Verb) error {
-	var claimed []store.Result
-	for i := range entries {
-		for n := range entries[i].Steps {
-			if s := &entries[i].Steps[n]; s.Do == does && (s.Result == "" || s.Result == membership.Queued) {
-				s.Result = membership.Sending
-			}
-		}
-		e := entries[i]
-		e.Steps = slices.Clone(e.Steps)
-		claimed = append(claimed, store.Result{Entry: e})
-	}
-	return p.settle(ctx, claimed)
-}
-
-// giveBack has nothing more sent of what was claimed: it was not begun.
-func (p *run) giveBack(work <-chan *batch.Entry) {
-	for e := range work {
-		for n := range e.Steps {
-			if s := &e.Steps[n]; s.Do == membership.Notify && s.Result == membership.Sending {
-				s.Result = membership.Queued
-			}
-		}
-		p.endMails(e)
-	}
-}
-
-// sendMails sends the mails of an entry.
-func (p *run) sendMails(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry) (err error) {
-	for n := range e.Steps {
-		s := &e.Steps[n]
-		if s.Do != membership.Notify || s.Result != membership.Sending {
-			continue
-		}
-		if err != nil || ctx.Err() != nil {
-			s.Result = membership.Queued // it was not begun
-			continue
-		}
-		if err = p.sendMail(ctx, sender, rate, e, s); s.Result != membership.Queued {
-			p.advance(1)
-		}
-	}
-	p.endMails(e)
-	return err
-}
-
 // sendMail sends one mail. The error is of the server as a whole.
-func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
+func (o *outward) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
 	var m mail.Mail
 	if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
-		s.Result = membership.Queued
 		return fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
 	if s.Role == membership.WithPassword {
-		password, err := p.opened(e)
+		password, err := o.opened(e)
 		if err != nil {
 			s.Result = membership.Failed
 			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
@@ -224,18 +84,19 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 		}
 		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
 	}
-	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", p.Batch.ID, e.Row, s.Name, p.Batch.Made.UnixNano(), domainOf(p.Mail.From.Address))
+	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", o.Batch.ID, e.Row, s.Name, o.Batch.Made.UnixNano(), domainOf(o.Mail.From.Address))
 	tell := func(why string) {
 		forget(e, account.NoticeNotSent, s.Name)
 		e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
 	}
 	for try := 1; ; try++ {
-		if err := rate.Wait(ctx); err != nil {
-			s.Result = membership.Queued
+		if rate.Wait(ctx) != nil {
 			return nil
 		}
-		if err := p.at.May(); err != nil {
-			s.Result = membership.Queued
+		if err := sender.Connect(ctx); err != nil {
+			return err
+		}
+		if err := o.claim(ctx, e, s); err != nil {
 			return err
 		}
 		err := sender.Send(ctx, m)
@@ -247,25 +108,24 @@ func (p *run) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			tell("was refused: " + p.Mask.Hide(no.Message))
+			tell("was refused: " + o.Mask.Hide(no.Message))
 			return nil
 		case errors.Is(err, mail.ErrUnclear):
 			s.Result = membership.Unclear
-			tell("may have been sent or not: " + p.Mask.Hide(err.Error()))
-			return nil
-		case !errors.Is(err, mail.ErrLater):
-			s.Result = membership.Queued
-			return err
-		case try == mailTries:
-			s.Result = membership.Queued
-			tell("could not be sent yet: " + p.Mask.Hide(err.Error()))
-			p.counting.Lock()
-			p.unsent++
-			p.counting.Unlock()
+			tell("may have been sent or not: " + o.Mask.Hide(err.Error()))
 			return nil
 		}
-		if p.Clock.Wait(ctx, mailPause*time.Duration(try*try)) != nil {
-			s.Result = membership.Queued
+		if s.Result = membership.Queued; !errors.Is(err, mail.ErrLater) {
+			return err
+		}
+		if try == mailTries {
+			tell("could not be sent yet: " + o.Mask.Hide(err.Error()))
+			o.counting.Lock()
+			o.unsent++
+			o.counting.Unlock()
+			return nil
+		}
+		if o.Clock.Wait(ctx, mailPause*time.Duration(try*try)) != nil {
 			return nil
 		}
 	}
@@ -313,7 +173,7 @@ func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err er
 }
 
 func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err error) {
-	wanted := []membership.Result{membership.Held}
+	wanted := []membership.Result{membership.Held, membership.Queued} // the latter where sending was cut short
 	if again {
 		wanted = append(wanted, membership.Failed, membership.Unclear, membership.Sending)
 	}

@@ -30,14 +30,14 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 		e := &window[i]
 		for n := range e.Steps {
 			s := &e.Steps[n]
-			if s.Do != membership.Join || s.Thing != "" || s.Result != "" {
+			if s.Do != membership.Join || s.Thing != "" || !s.Waits() {
 				continue
 			}
 			if kinds[s.Kind] == nil {
 				kinds[s.Kind] = &missing{w, s.Kind, map[string]string{}, map[string][]tied{}, map[string]string{}, map[string]error{}}
 			}
 			m, key := kinds[s.Kind], words.NameKey(s.Name)
-			m.names[key], m.joining[key] = s.Name, append(m.joining[key], tied{e, s})
+			m.names[key], m.joining[key] = s.Name, append(m.joining[key], tied{e, s, false})
 		}
 	}
 	for _, m := range kinds {
@@ -91,6 +91,9 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 		if err := m.Ledger.Save(ctx, m.Batch); err != nil {
 			return err
 		}
+		for _, joins := range first { // which thing it is is noted with what was done
+			joins.step.Thing = t.ID
+		}
 		m.settle(first, membership.Done, "", "")
 		return nil
 	case isOpen(err):
@@ -116,7 +119,7 @@ func (m *missing) tell(window []batch.Entry) {
 		e, failed := &window[i], false
 		for n := range e.Steps {
 			s := &e.Steps[n]
-			if s.Kind != m.kind || s.Thing != "" || s.Do != membership.Join {
+			if s.Kind != m.kind || s.Thing != "" || s.Do != membership.Join || !s.Waits() {
 				continue
 			}
 			s.Thing = m.made[words.NameKey(s.Name)]

@@ -78,6 +78,7 @@ type Post struct {
 	Do        func(ctx context.Context, feed string, order feed.Order) error
 	Mail      *mail.Server                        // sends mails; nil: nothing says how
 	HoldMails bool                                // mails are kept until a person sends them
+	Unproven  bool                                // what was done is not read back
 	Progress  func(stage string, done, total int) // may be nil
 }
 
@@ -156,6 +157,8 @@ type run struct {
 	withheld    map[int]bool // rows whose generated password nobody gets
 	unsent      int          // mails that the server did not take yet
 	unclear     int          // memberships of which it is open what became of them
+
+	answers bool // an answer that shows an account whole may stand for reading it back
 }
 
 func newRun(p *Post, about *system.Description, at *presence.Presence) *run {
@@ -262,11 +265,20 @@ func (p *run) finish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	proofs, err := p.Ledger.Proofs(after, p.Batch.ID)
+	if err != nil {
+		return err
+	}
+	p.Batch.Reading.Sum(proofs)
+	if p.Batch.Reading.Left = p.Unproven && p.Batch.Reading.Open > 0; !p.Unproven {
+		p.Batch.Reading.At = p.Clock.Now()
+	}
 	p.Batch.State = batch.Stopped
-	if len(waiting) == 0 {
+	over := len(waiting) == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
+	if over {
 		err = p.whole(after, p.Batch.End, "end")
 	}
-	if len(waiting) == 0 && !p.Batch.WaitsAround() {
+	if over && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted
 	}
 	err = errors.Join(err, p.Ledger.Save(after, p.Batch))
@@ -373,6 +385,11 @@ func (p *run) stages(ctx context.Context) (err error) {
 	if p.Trial > 0 {
 		total = min(total, p.Trial)
 	}
+	if !p.Unproven && p.waiting > 0 {
+		if p.answers, err = p.byAnswers(ctx, p.waiting); err != nil {
+			return err
+		}
+	}
 	p.begin("accounts", total)
 	if err := p.share(ctx, ofAccounts, p.Trial, func(ctx context.Context) error {
 		if err := p.settleOpen(ctx); err != nil {
@@ -391,10 +408,14 @@ func (p *run) stages(ctx context.Context) (err error) {
 		{ofReferring, []membership.Verb{membership.Refer}, p.references},
 		{ofPasswords, []membership.Verb{membership.Renew}, p.passwords},
 		{ofTies, membership.Ties(), p.memberships},
+		{ofProof, nil, p.prove},
 		{ofFollowing, []membership.Verb{membership.Follow}, p.followUps},
 		{ofMails, []membership.Verb{membership.Notify}, p.mails},
 	} {
-		if !slices.ContainsFunc(s.does, func(v membership.Verb) bool { return slices.Contains(does, v) }) {
+		if s.stage == ofProof && p.Unproven {
+			continue
+		}
+		if s.does != nil && !slices.ContainsFunc(s.does, func(v membership.Verb) bool { return slices.Contains(does, v) }) {
 			continue
 		}
 		if err := p.share(ctx, s.stage, 0, func(ctx context.Context) error { return p.recorded(ctx, s.do) }); err != nil {

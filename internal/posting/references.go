@@ -107,11 +107,12 @@ func (r *reference) carryOut(ctx context.Context) error {
 	for _, c := range r.changes {
 		fields = append(fields, c.Field)
 	}
+	unclear := r.again
 	for attempts := 0; attempts < maxAttempts; {
 		var now account.Account
 		var err error
 		if look {
-			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(now) {
+			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(now, unclear) {
 				return nil
 			}
 			known.Version = now.Version
@@ -126,7 +127,9 @@ func (r *reference) carryOut(ctx context.Context) error {
 			r.entry.Version = now.Version
 			r.settle(membership.Done)
 			return nil
-		case isOpen(err), errors.Is(err, system.ErrChanged):
+		case isOpen(err):
+			look, unclear = true, true
+		case errors.Is(err, system.ErrChanged):
 			look = true
 		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
 			attempts = 0 // one of the accounts is new, and not known everywhere yet
@@ -146,11 +149,15 @@ func (r *reference) carryOut(ctx context.Context) error {
 }
 
 // settled settles the references if the account has them already, or somebody changed
-// them since the draft.
-func (r *reference) settled(now account.Account) bool {
+// them since the draft. They are ours if a request of ours may have set them.
+func (r *reference) settled(now account.Account, ours bool) bool {
 	if r.carriedOut(r.changes, now) {
+		result := membership.Already
+		if ours {
+			result = membership.Done
+		}
 		r.entry.Version = now.Version
-		r.settle(membership.Done)
+		r.settle(result)
 		return true
 	}
 	for _, c := range r.changes {

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -64,13 +62,5 @@ func files(e *batch.Entry) (n system.Renumbered, waits bool) {
 	if at < 0 {
 		return n, false
 	}
-	var of [4]int
-	for i, word := range strings.Fields(e.Steps[at].Thing) {
-		number, err := strconv.Atoi(word)
-		if err != nil || i > 3 {
-			return n, false
-		}
-		of[i] = number
-	}
-	return system.Renumbered{User: [2]int{of[0], of[1]}, Group: [2]int{of[2], of[3]}}, true
+	return batch.Renumbered(e.Steps[at])
 }

@@ -61,6 +61,7 @@ func (p *run) open(e *batch.Entry, steps int, why string) {
 type tied struct {
 	entry *batch.Entry
 	step  *membership.Step
+	ours  bool // a request of ours may have carried it out
 }
 
 // thing is a thing with the steps that change its members.
@@ -75,7 +76,7 @@ func (p *run) memberships(ctx context.Context, _ func(error)) error {
 		total := 0
 		for i := range window {
 			for n := range window[i].Steps {
-				if s := &window[i].Steps[n]; s.IsTie() && s.Result == "" {
+				if s := &window[i].Steps[n]; s.IsTie() && s.Waits() {
 					total++
 				}
 			}
@@ -92,9 +93,9 @@ func (p *run) memberships(ctx context.Context, _ func(error)) error {
 		}
 		for i := range window {
 			for n := range window[i].Steps {
-				if s := &window[i].Steps[n]; s.IsTie() && s.Result == "" && s.Thing != "" {
+				if s := &window[i].Steps[n]; s.IsTie() && s.Waits() && s.Thing != "" {
 					at := thing{s.Kind, s.Thing}
-					w.by[at] = append(w.by[at], tied{&window[i], s})
+					w.by[at] = append(w.by[at], tied{&window[i], s, s.Result == membership.Sending})
 				}
 			}
 		}
@@ -133,6 +134,10 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			if late && wasOpen(r.entry) {
+				w.settle([]tied{r.tied}, membership.Failed, account.AccountGone, fmt.Sprintf("the account was made, and is not there any more, nor did it show since an earlier post; the system says: %s", r.why.Message))
+				continue
+			}
 			if late {
 				w.leaveOpen([]tied{r.tied}, fmt.Sprintf("the system does not show the new account within %s, the “settle” of evenledger.yaml, and says: %s", w.Settle, r.why.Message))
 				continue
@@ -143,6 +148,11 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// wasOpen reports whether an earlier post left it open already what became of something of the entry.
+func wasOpen(e *batch.Entry) bool {
+	return slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet })
 }
 
 // isUnseen reports whether the system does not show an account that the batch made.
@@ -164,8 +174,8 @@ func (w *tieWork) isUnseen(ctx context.Context, e *batch.Entry) (bool, error) {
 // only accounts join which this batch made.
 func (w *tieWork) known() (things []thing) {
 	for at, ties := range w.by {
-		if w.again || slices.ContainsFunc(ties, func(t tied) bool {
-			return t.entry.Did != account.Created || t.step.Do != membership.Join || t.step.Was != nil
+		if slices.ContainsFunc(ties, func(t tied) bool {
+			return t.ours || t.entry.Did != account.Created || t.step.Do != membership.Join || t.step.Was != nil
 		}) {
 			things = append(things, at)
 		}
@@ -224,6 +234,9 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 	if len(ties) == 0 {
 		return nil
 	}
+	if err := w.claim(ctx, ties); err != nil {
+		return err
+	}
 	err := w.System.Tie(ctx, at.kind, at.id, tiesOf(ties))
 	var refusal *system.Refusal
 	switch {
@@ -236,6 +249,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		w.settle(ties, membership.Failed, account.ThingGone, fmt.Sprintf("“%s” is no longer in the system", ties[0].step.Name))
 		return nil
 	case errors.As(err, &refusal) && len(ties) > 1:
+		w.undone(ties)
 		half := len(ties) / 2
 		if err := w.tie(ctx, at, ties[:half], attempts, refused); err != nil {
 			return err
@@ -243,6 +257,13 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		return w.tie(ctx, at, ties[half:], attempts, refused)
 	case errors.As(err, &refusal), isOpen(err), errors.Is(err, system.ErrChanged):
 		// It may be as wanted already: members come and go by other hands as well.
+		if isOpen(err) {
+			for i := range ties {
+				ties[i].ours = true
+			}
+		} else {
+			w.undone(ties)
+		}
 		left, lookErr := w.lookAt(ctx, at, ties)
 		if lookErr != nil {
 			return lookErr
@@ -260,6 +281,38 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		return w.tie(ctx, at, left, attempts-1, refused)
 	}
 	return err
+}
+
+// claim notes that memberships are about to be changed: what of them is found later is ours.
+func (w *tieWork) claim(ctx context.Context, ties []tied) error {
+	claimed := map[*batch.Entry]bool{}
+	var noted []store.Result
+	w.mu.Lock()
+	for _, t := range ties {
+		if t.step.Result != membership.Sending {
+			t.step.Result = membership.Sending
+			claimed[t.entry] = true
+		}
+	}
+	for _, t := range ties {
+		if claimed[t.entry] {
+			delete(claimed, t.entry)
+			noted = append(noted, resultOf(t.entry))
+		}
+	}
+	w.mu.Unlock()
+	return w.run.settle(ctx, noted)
+}
+
+// undone notes that a request was refused, so that nothing was done by it.
+func (w *tieWork) undone(ties []tied) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, t := range ties {
+		if !t.ours {
+			t.step.Result = ""
+		}
+	}
 }
 
 // tiesOf are the changes that steps ask of their thing.
@@ -284,14 +337,18 @@ func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, er
 // sent, those are refused of which the membership is otherwise than it was drafted:
 // somebody else changed it since.
 func (w *tieWork) sift(at thing, ties []tied, members *membership.Register, drafted bool) (left []tied) {
-	var done, stale []tied
+	var done, already, stale []tied
 	w.mu.Lock()
 	for _, t := range ties {
 		m, is := members.In(t.entry.Account, at.kind, at.id)
 		switch {
 		case t.step.Do == membership.Leave && !is || t.step.Do == membership.Join && is && m.Role == t.step.Role && m.Section == t.step.Section:
-			done = append(done, t)
-		case drafted && w.isStale(t.step, m, is):
+			if t.ours {
+				done = append(done, t)
+			} else {
+				already = append(already, t)
+			}
+		case drafted && isStale(t, m, is):
 			stale = append(stale, t)
 		default:
 			if t.step.Was = nil; is { // so that it is taken out first
@@ -302,6 +359,7 @@ func (w *tieWork) sift(at thing, ties []tied, members *membership.Register, draf
 	}
 	w.mu.Unlock()
 	w.settle(done, membership.Done, "", "")
+	w.settle(already, membership.Already, "", "")
 	for _, t := range stale {
 		m, is := members.In(t.entry.Account, at.kind, at.id)
 		now := "it is no member any more"
@@ -315,12 +373,13 @@ func (w *tieWork) sift(at thing, ties []tied, members *membership.Register, draf
 
 // isStale reports whether a membership is otherwise than it was drafted. That a member is
 // none any more may be our own doing where an earlier post was cut short.
-func (w *tieWork) isStale(s *membership.Step, m account.Membership, is bool) bool {
+func isStale(t tied, m account.Membership, is bool) bool {
+	s := t.step
 	switch {
 	case s.Was == nil:
 		return s.Do == membership.Join && is && !s.Made
 	case !is:
-		return !w.again
+		return !t.ours
 	}
 	return m.Role != s.Was[0] || m.Section != s.Was[1]
 }

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
@@ -36,12 +38,17 @@ func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
 			return err
 		}
 		order := one.Order
-		if order.Values != nil {
-			order.Values["batch"] = strconv.Itoa(p.Batch.ID)
-		}
+		order.Values, order.Body = maps.Clone(order.Values), maps.Clone(order.Body) // the ledger's stay as they were drafted
+		order.Give("batch", brief.Mark("batch"), strconv.Itoa(p.Batch.ID))
 		order.Key = fmt.Sprintf("%d.%s.%d.%d", p.Batch.ID, when, i+1, p.Batch.Made.UnixNano())
 		err := p.Do(ctx, one.Feed, order)
 		var no *feed.Refused
+		var later *feed.Later
+		for errors.As(err, &later) && p.Clock.Wait(ctx, later.After) == nil {
+			if err = p.at.May(); err == nil {
+				err = p.Do(ctx, one.Feed, order)
+			}
+		}
 		switch {
 		case err == nil:
 			one.Result = membership.Done

@@ -94,6 +94,10 @@ func entry(row int, did account.Outcome, id string, changes ...account.Change) b
 	return batch.Entry{Row: row, Key: id, Account: id, Outcome: did, Did: did, Changes: changes}
 }
 
+func differs(what, left, found string, of readback.Part, step int) readback.Difference {
+	return readback.Difference{What: what, Left: left, Found: found, Of: of, Step: step}
+}
+
 // Every row that was carried out is looked at, and no other; what is otherwise is told of the field
 // or the course that it is of.
 func TestReadBack(t *testing.T) {
@@ -135,15 +139,15 @@ func TestReadBack(t *testing.T) {
 	result, err := r.Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, readback.Result{Looked: 7, Failed: 2, Waiting: 1, Rows: []readback.Row{
-		{2, "m0001", "m0001", []readback.Difference{{"title", "CHIEF", "chief"}}},
+		{2, "m0001", "m0001", []readback.Difference{differs("title", "CHIEF", "chief", readback.OfField, 0)}},
 		{3, "m0002", "m0002", []readback.Difference{
-			{"courses", "in Marine radio (teacher)", "in Marine radio (learner)"},
-			{"courses", "not in Marine radio", "in Marine radio (learner)"},
+			differs("courses", "in Marine radio (teacher)", "in Marine radio (learner)", readback.OfStep, 0),
+			differs("courses", "not in Marine radio", "in Marine radio (learner)", readback.OfStep, 1),
 		}},
-		{4, "m0099", "m0099", []readback.Difference{{"account", "created", "it is not there"}}},
-		{5, "m0003", "m0003", []readback.Difference{{"account", "removed", "it is there"}}},
-		{9, "m0003", "m0003", []readback.Difference{{"courses", "in Marine radio (learner)", "not in it"}}},
-		{10, "m0003", "m0003", []readback.Difference{{"manager", "1007 (m0001)", ""}}},
+		{4, "m0099", "m0099", []readback.Difference{differs("account", "created", "it is not there", readback.OfAccount, 0)}},
+		{5, "m0003", "m0003", []readback.Difference{differs("account", "removed", "it is there", readback.OfAccount, 0)}},
+		{9, "m0003", "m0003", []readback.Difference{differs("courses", "in Marine radio (learner)", "not in it", readback.OfStep, 0)}},
+		{10, "m0003", "m0003", []readback.Difference{differs("manager", "1007 (m0001)", "", readback.OfStep, 0)}},
 	}}, result)
 	assert.False(t, result.Even())
 	assert.Equal(t, 7, seen)
@@ -159,7 +163,7 @@ func TestReadBackWaits(t *testing.T) {
 		hidden int
 		within time.Duration
 		even   bool
-	}{{0, 0, true}, {1, 0, false}, {3, time.Minute, true}, {1000, time.Minute, false}} {
+	}{{0, 0, true}, {2, 0, false}, {3, time.Minute, true}, {1000, time.Minute, false}} {
 		q := &quay{System: memory.New(account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}), hidden: c.hidden}
 		now := clock.NewFake(time.Now())
 		begun := now.Now()

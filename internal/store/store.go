@@ -210,6 +210,10 @@ type Posts interface {
 	Claim(ctx context.Context, id int, worker Worker, entries []batch.Entry, now time.Time) (Claim, error)
 	// Settle notes what became of entries. It is on disk when it returns.
 	Settle(ctx context.Context, id int, worker Worker, results []Result, now time.Time) error
+	// Prove notes how rows were proven, and Proofs returns how many of those whose account's own step
+	// is done were proven in which way.
+	Prove(ctx context.Context, id int, worker Worker, proof batch.Proof, rows []int) error
+	Proofs(ctx context.Context, id int) (map[batch.Proof]int, error)
 	// InFlight returns the entries of a part that were claimed and not settled, in the order of
 	// their rows.
 	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
@@ -266,6 +270,7 @@ type Filter struct {
 	Secrets  bool              // with the sealed password
 	Open     bool              // only entries whose account's own step waits
 	Steps    bool              // only entries whose account's own step is done and others wait
+	Unproven bool              // only entries whose account's own step is done and that are to be read back
 	Does     membership.Verb   // only entries with a step that does this; empty: any
 	Mails    bool              // with what mails hold
 	After    int               // only rows beyond this one

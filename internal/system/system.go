@@ -356,11 +356,10 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 	return way, nil
 }
 
-// Lists reports whether listing all accounts takes fewer requests than finding some by so many
-// values.
-func Lists(ctx context.Context, s System, values int) (bool, error) {
+// Looks says how accounts would be looked up by so many values, as Fetch would.
+func Looks(ctx context.Context, s System, values int) (Way, error) {
 	way, _, err := plan(ctx, s, map[string][]string{ByID: make([]string, values)})
-	return way.Listed, err
+	return way, err
 }
 
 func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
@@ -370,7 +369,7 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 	}
 	size, finds := about.Can.Finds, 0
 	if size == 0 {
-		return Way{Listed: true}, 0, nil
+		return Way{Listed: true, Requests: about.pages(about.Can.Around)}, 0, nil
 	}
 	for _, values := range keys {
 		finds += (len(values) + size - 1) / size
@@ -388,15 +387,19 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 			return Way{}, 0, err
 		}
 	}
-	page := about.Can.Page
-	if page == 0 {
-		page = max(1, count)
-	}
-	pages := (count + page - 1) / page
-	if pages < finds {
+	if pages := about.pages(count); pages < finds {
 		return Way{Listed: true, Requests: pages}, 0, nil
 	}
 	return Way{Requests: finds}, size, nil
+}
+
+// pages is how many requests listing so many accounts takes.
+func (d *Description) pages(count int) int {
+	page := d.Can.Page
+	if page == 0 {
+		page = max(1, count)
+	}
+	return (count + page - 1) / page
 }
 
 func findAll(ctx context.Context, s System, keys map[string][]string, fields []string, size, together int, got func(account.Account)) error {

@@ -10,10 +10,14 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"time"
 
 	"evenledger/internal/feed"
 	"evenledger/internal/reach"
 )
+
+// longestWait is how long a server that is busy is waited for.
+const longestWait = 10 * time.Minute
 
 // Does implements feed.Doer.
 func (*source) Does() (statement bool) { return false }
@@ -59,7 +63,16 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	if text := strings.ToValidUTF8(strings.Join(strings.Fields(string(told)), " "), "�"); text != "" && !strings.HasPrefix(text, "<") {
 		said += ": " + work.Mask.Hide(text)
 	}
+	wait, named := reach.RetryAfter(answer.Header, work.Clock.Now())
 	switch code := answer.StatusCode; {
+	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable && named:
+		if !named {
+			wait = time.Second
+		}
+		if wait > longestWait {
+			return &reach.Unavailable{Message: said, Remedy: fmt.Sprintf("It asks to be left alone for %s; post the batch again then.", wait)}
+		}
+		return &feed.Later{After: wait, Message: said}
 	case code >= 200 && code < 300 && code != http.StatusAccepted:
 		return nil
 	case code == http.StatusUnauthorized, code == http.StatusForbidden:

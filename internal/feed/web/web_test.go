@@ -232,6 +232,9 @@ func TestCall(t *testing.T) {
 		case 302:
 			http.Redirect(w, r, "/elsewhere", code)
 		default:
+			if code == http.StatusTooManyRequests {
+				w.Header().Set("Retry-After", "7")
+			}
 			w.WriteHeader(code)
 			fmt.Fprint(w, "as the test has it")
 		}
@@ -245,9 +248,13 @@ func TestCall(t *testing.T) {
 	unclear := func(err error) bool { return errors.Is(err, feed.ErrUnclear) }
 	refused := func(err error) bool { return errors.As(err, &no) }
 	away := func(err error) bool { return errors.As(err, &down) }
+	busy := func(err error) bool {
+		var later *feed.Later
+		return errors.As(err, &later) && later.After == 7*time.Second
+	}
 	for answer, check := range map[string]func(error) bool{
 		"200": func(err error) bool { return err == nil }, "201": func(err error) bool { return err == nil }, "204": func(err error) bool { return err == nil },
-		"202": unclear, "500": unclear, "504": unclear, "408": unclear, "0": unclear, "400": refused, "409": refused, "429": refused, "503": refused, "302": refused, "401": away,
+		"202": unclear, "500": unclear, "504": unclear, "408": unclear, "0": unclear, "400": refused, "409": refused, "429": busy, "503": refused, "302": refused, "401": away,
 	} {
 		before := calls.Load()
 		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})

@@ -684,21 +684,24 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"DELETE FROM entries WHERE row = 5":                                              "row 5 was taken out since it was drafted",
 		"UPDATE entries SET row = 9 WHERE row = 3":                                       "row 3 was taken out since it was drafted",
 		"INSERT INTO entries SELECT batch, 7, key, intent, outcome, account, version, changes, known, findings, cells, wanted FROM entries WHERE row = 2": "row 7 was added since it was drafted",
-		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                                                        "row 2 was altered since it was drafted",
-		"DELETE FROM steps WHERE row = 2":                                                                                        "row 2 was altered since it was drafted",
-		"UPDATE batches SET about = replace(about, 's.csv', 't.csv')":                                                            "the batch as a whole was altered since it was drafted",
-		"UPDATE batches SET about = replace(about, '\"state\":\"posted\"', '\"state\":\"withdrawn\"')":                           "it is withdrawn, and its history says posted",
-		"UPDATE batches SET counts = replace(counts, 'failed', 'created')":                                                       "says that its rows came to other than they did",
-		"UPDATE results SET outcome = 'failed' WHERE row = 3":                                                                    "what became of row 3 was altered",
-		"UPDATE results SET findings = '[]' WHERE row = 4":                                                                       "what became of row 4 was altered",
-		"DELETE FROM results WHERE row = 3":                                                                                      "what became of row 3 was taken out",
-		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did FROM results WHERE row = 2": "what became of row 5 was added",
-		"UPDATE steps SET result = 'failed' WHERE row = 2":                                                                       "what became of row 2 was altered",
-		"UPDATE history SET at = '2020' WHERE chain = 'ana' AND n = 0":                                                           "its history was altered",
-		"DELETE FROM history WHERE chain = 'ana' AND n = 0":                                                                      "its history was altered, or something was taken out of it",
-		"DELETE FROM history WHERE chain = 'ana'":                                                                                "",
-		"DELETE FROM history WHERE chain = 'draft'":                                                                              "its draft does not end with the seal",
-		"DELETE FROM history": "its draft does not end with the seal",
+		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                              "row 2 was altered since it was drafted",
+		"DELETE FROM steps WHERE row = 2":                                                              "row 2 was altered since it was drafted",
+		"UPDATE batches SET about = replace(about, 's.csv', 't.csv')":                                  "the batch as a whole was altered since it was drafted",
+		"UPDATE batches SET about = replace(about, '\"state\":\"posted\"', '\"state\":\"withdrawn\"')": "it is withdrawn, and its history says posted",
+		"UPDATE batches SET counts = replace(counts, 'failed', 'created')":                             "says that its rows came to other than they did",
+		"UPDATE results SET outcome = 'failed' WHERE row = 3":                                          "what became of row 3 was altered",
+		"UPDATE results SET findings = '[]' WHERE row = 4":                                             "what became of row 4 was altered",
+		"DELETE FROM results WHERE row = 3":                                                            "what became of row 3 was taken out",
+		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did, part, proof FROM results WHERE row = 2": "what became of row 5 was added",
+		"UPDATE steps SET result = 'failed' WHERE row = 2":             "what became of row 2 was altered",
+		"UPDATE history SET at = '2020' WHERE chain = 'ana' AND n = 0": "its history was altered",
+		"DELETE FROM history WHERE chain = 'ana' AND n = 0":            "its history was altered, or something was taken out of it",
+		"DELETE FROM history WHERE chain = 'ana'":                      "",
+		"UPDATE results SET proof = 'proven' WHERE row = 2":            "how row 2 was proven was altered",
+		"UPDATE results SET proof = '' WHERE row = 3":                  "how row 3 was proven was altered",
+		"UPDATE results SET part = '[]' WHERE row = 3":                 "what became of row 3 was altered",
+		"DELETE FROM history WHERE chain = 'draft'":                    "its draft does not end with the seal",
+		"DELETE FROM history":                                          "its draft does not end with the seal",
 	} {
 		t.Run(statement, func(t *testing.T) {
 			t.Parallel()
@@ -723,6 +726,10 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 				}
 				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
 			}
+			require.NoError(t, l.Prove(ctx, b.ID, worker("tom"), batch.Proven, []int{3}))
+			proofs, err := l.Proofs(ctx, b.ID)
+			require.NoError(t, err)
+			require.Equal(t, map[batch.Proof]int{"": 2, batch.Proven: 1}, proofs)
 			b.State = batch.Posted
 			require.NoError(t, l.Save(ctx, b))
 			for _, name := range []string{"ana", "tom"} {

@@ -175,13 +175,23 @@ func (l *Ledger) migrate(ctx context.Context, schema string) error {
 			return err
 		}
 	}
-	if has > tables.Version {
-		return fmt.Errorf("was written by a newer evenledger (tables of version %d; this one knows %d)", has, tables.Version)
+	if has == tables.Version {
+		return nil
 	}
-	if has < tables.Version {
-		return fmt.Errorf("has tables of version %d, which this evenledger cannot bring to %d", has, tables.Version)
-	}
-	return nil
+	return l.Write(ctx, func(tx tables.Tx) error {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		has, err := l.version(ctx) // another process may have been faster
+		if err != nil || has == tables.Version {
+			return err
+		}
+		if err := tables.Bring(ctx, tx, has); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "UPDATE meta SET value = ? WHERE name = 'version'", strconv.Itoa(tables.Version))
+		return err
+	})
 }
 
 // version is that of the tables; 0: there are none.

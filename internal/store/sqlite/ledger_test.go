@@ -3,7 +3,6 @@ package sqlite_test
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"sync"
@@ -15,7 +14,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/membership"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
 )
@@ -61,7 +59,7 @@ func TestVersions(t *testing.T) {
 	require.NoError(t, open(t, path).Close())
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
-	_, err = db.Exec("PRAGMA user_version = 7")
+	_, err = db.Exec("PRAGMA user_version = 8")
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = sqlite.Open(t.Context(), path)
@@ -74,84 +72,39 @@ func TestVersions(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// backTo3 makes of the tables those of version 3, without what was in steps and claims.
-func backTo3() []string {
-	return []string{
-		"DROP TABLE meta", "DROP TABLE workers", "DROP TABLE parts", "DROP TABLE history", "DROP TABLE signatures", "DROP TABLE keys", "ALTER TABLE batches DROP COLUMN revision", "ALTER TABLE batches DROP COLUMN counts", "DROP TABLE runs", "DROP TABLE outgoing", "DROP TABLE steps", "DROP TABLE attempts", "DROP TABLE claims", "ALTER TABLE results RENAME COLUMN claim TO intent",
-		"ALTER TABLE entries ADD COLUMN steps TEXT NOT NULL DEFAULT '[]'", "ALTER TABLE results ADD COLUMN steps TEXT NOT NULL DEFAULT ''",
-		"CREATE TABLE intents (n INTEGER PRIMARY KEY, batch INTEGER NOT NULL, rows TEXT NOT NULL, sent TEXT NOT NULL) STRICT",
-		"CREATE INDEX intents_by_batch ON intents (batch)",
-	}
-}
-
-// What version 3 had in one text are rows by now: steps with their results, and what was
-// about to be sent.
-func TestStepsOfVersion3(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "l.db")
-	l := open(t, path)
-	b := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Create, Outcome: account.Waiting}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9"})
-	require.NoError(t, l.Close())
-	db, err := sql.Open("sqlite", path)
-	require.NoError(t, err)
-	for _, statement := range append(backTo3(),
-		`UPDATE entries SET steps = '[{"do":"refer","kind":"manager","name":"7","row":3},{"do":"join","kind":"groups","name":"Night watch","made":true},{"do":"join","kind":"courses","thing":"c1","name":"Radio","role":"tutor","was":["guest","B"]}]' WHERE row = 2`,
-		"INSERT INTO intents VALUES (1, 1, '[2,3]', '2026-11-23T12:00:00Z'), (2, 1, '[4]', '2026-11-23T12:00:05Z')",
-		"INSERT INTO results (batch, row, intent, outcome, account, version, findings, ended, did, steps) VALUES (1, 2, 1, 'waiting', 'u7', '', '[]', '2026-11-23T12:00:01Z', 'created', 'df. 1=a\x1fthing')",
-		"PRAGMA user_version = 3") {
-		_, err = db.Exec(statement)
-		require.NoError(t, err, statement)
-	}
-	require.NoError(t, db.Close())
-	l = open(t, path)
-	all := entries(t, l, b.ID, store.Filter{})
-	assert.Equal(t, []membership.Step{
-		{Do: membership.Refer, Kind: "manager", Name: "7", Row: 3, Result: membership.Done}, {Do: membership.Join, Kind: "groups", Thing: "a thing", Name: "Night watch", Made: true, Result: membership.Failed},
-		{Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor", Was: &[2]string{"guest", "B"}},
-	}, all[0].Steps)
-	assert.Equal(t, account.Created, all[0].Did)
-	open, err := l.InFlight(t.Context(), b.ID, store.Part{High: 100})
-	require.NoError(t, err)
-	require.Len(t, open, 2, "what was about to be sent and has no result")
-	assert.Equal(t, []int{3, 4}, []int{open[0].Entry.Row, open[1].Entry.Row})
-	assert.Equal(t, "12:00:05", open[1].Sent.Format(time.TimeOnly))
-}
-
-// A ledger of version 2 kept batches under the names of the program's own fields.
+// A ledger of the version before is brought to this one when it is opened to be written, with all that
+// is in it; one that is older is told.
 func TestOldLedgersAreRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.db")
 	l := open(t, path)
-	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
-	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
-	require.NoError(t, l.Save(t.Context(), b))
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside, Key: "ana"})
 	want, err := l.Batch(t.Context(), b.ID)
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
-	db, err := sql.Open("sqlite", path)
-	require.NoError(t, err)
-	old, err := json.Marshal(want) // as version 2 wrote it
-	require.NoError(t, err)
-	require.Contains(t, string(old), `"HeadingRow":3`)
-	_, err = db.Exec("UPDATE batches SET about = ?", string(old))
-	require.NoError(t, err)
-	for _, statement := range append(backTo3(), "PRAGMA user_version = 2") {
-		_, err = db.Exec(statement)
-		require.NoError(t, err, statement)
+	back := func(statements ...string) {
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		for _, statement := range statements {
+			_, err = db.Exec(statement)
+			require.NoError(t, err, statement)
+		}
+		require.NoError(t, db.Close())
 	}
-	require.NoError(t, db.Close())
+	back("ALTER TABLE results DROP COLUMN part", "ALTER TABLE results DROP COLUMN proof", "PRAGMA user_version = 6")
 	_, err = sqlite.OpenToRead(t.Context(), path)
 	require.ErrorIs(t, err, store.ErrOld)
 	l = open(t, path)
 	got, err := l.Batch(t.Context(), b.ID)
 	require.NoError(t, err)
-	want.Revision = 0 // version 2 counted none
 	assert.Equal(t, want, got)
-	var text string
-	db, err = sql.Open("sqlite", path)
+	assert.Equal(t, "ana", entries(t, l, b.ID, store.Filter{Unproven: false})[0].Key)
+	sound, err := l.Check(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, db.QueryRow("SELECT about FROM batches").Scan(&text))
-	require.NoError(t, db.Close())
-	assert.Contains(t, text, `"headingRow":3`)
-	assert.NotContains(t, text, "HeadingRow")
+	assert.Empty(t, sound.Problems)
+	require.NoError(t, l.Close())
+	back("PRAGMA user_version = 5")
+	_, err = sqlite.Open(t.Context(), path)
+	assert.ErrorContains(t, err, "cannot bring")
 }
 
 // A ledger can be looked at where nothing may be written, copied while it is in use, and

@@ -13,7 +13,7 @@ import (
 	"evenledger/internal/system"
 )
 
-// about is what the ledger has of a batch as a whole, in version 3 of its format: the
+// about is what the ledger has of a batch as a whole: the
 // names are the ledger's own, so that renaming a field of the program changes none of
 // them. Its fields are those of batch.Batch, in their order.
 type about struct {
@@ -69,6 +69,8 @@ type about struct {
 
 	Read sheet.Tally `json:"read"`
 
+	Reading batch.Reading `json:"reading,omitzero"`
+
 	Mark      account.Suspension `json:"mark"`
 	Protect   []string           `json:"protect,omitempty"`
 	Witnesses []account.Account  `json:"witnesses,omitempty"`
@@ -82,7 +84,7 @@ func WriteAbout(b *batch.Batch) (string, error) {
 
 // ReadAbout reads what WriteAbout wrote.
 func ReadAbout(text string) (batch.Batch, error) {
-	a := about{Mark: account.Suspension{Field: "active", On: "true", Off: "false"}} // until version 3 there was no other
+	var a about
 	if err := json.Unmarshal([]byte(text), &a); err != nil {
 		return batch.Batch{}, fmt.Errorf("what the ledger says of a batch cannot be read: %w", err)
 	}

@@ -3,6 +3,7 @@ package tables
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"iter"
 	"strings"
@@ -19,7 +20,7 @@ const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row
 // came is what became of an entry so far.
 const came = "coalesce(r.outcome, e.outcome)"
 
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome), coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings), coalesce(r.did, '')"
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome), coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings), coalesce(r.did, ''), coalesce(r.part, ''), coalesce(r.proof, '')"
 
 // sealed is an entry's sealed password.
 const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
@@ -95,6 +96,7 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	}{
 		{filter.Open, "coalesce(r.did, '') = ''"},
 		{filter.Steps, "r.did != ''"},
+		{filter.Unproven, "r.did != '' AND r.proof IN ('', '" + string(batch.Unseen) + "', '" + string(batch.Shown) + "')"},
 		{filter.Findings, "coalesce(r.findings, e.findings) != '[]'"},
 	} {
 		if c.asked {
@@ -156,15 +158,19 @@ func (l *Ledger) entries(ctx context.Context, id int, mails bool, query string, 
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	var e batch.Entry
-	var changes, known, findings, cells string
-	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &cells, &e.Secret}, more...)...); err != nil {
+	var changes, known, findings, part, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &part, &e.Proof, &cells, &e.Secret}, more...)...); err != nil {
 		return e, err
 	}
 	var err error
 	if e.Changes, err = readChanges(changes); err != nil {
 		return e, err
 	}
-	return e, errors.Join(read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
+	if part != "" {
+		e.Part = []string{}
+		err = json.Unmarshal([]byte(part), &e.Part)
+	}
+	return e, errors.Join(err, read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
 }
 
 // addSteps reads the steps of entries, which stand in the order of their rows; with mails what
@@ -221,6 +227,14 @@ func PutSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry) error {
 		return err
 	}
 	return tx.Many(ctx, "INSERT INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?) ON CONFLICT (batch, row, name) DO UPDATE SET about = excluded.about", mails)
+}
+
+// partText is which fields were changed where not all were; all is "".
+func partText(part []string) string {
+	if part == nil {
+		return ""
+	}
+	return jsonText(part)
 }
 
 // number is a yes as it stands in the tables.

@@ -185,7 +185,7 @@ func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked,
 func markOf(r *store.Result) marked {
 	h := sha256.New()
 	e := &r.Entry
-	note(h, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did))
+	note(h, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
 	for n, s := range e.Steps {
 		if s.Result != "" {
 			note(h, fmt.Sprint(n), string(s.Result))
@@ -197,11 +197,43 @@ func markOf(r *store.Result) marked {
 // noteResults adds results to the history.
 func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result) error {
 	marks := make([]marked, len(results))
+	of := map[batch.Proof][]int{}
 	for i := range results {
 		marks[i] = markOf(&results[i])
+		if e := &results[i].Entry; e.Proof != "" {
+			of[e.Proof] = append(of[e.Proof], e.Row)
+		}
 	}
-	_, err := add(ctx, tx, id, worker.Name, "results", jsonText(marks))
+	if _, err := add(ctx, tx, id, worker.Name, "results", jsonText(marks)); err != nil || len(of) == 0 {
+		return err
+	}
+	var all proofs
+	for _, proof := range slices.Sorted(maps.Keys(of)) {
+		all = append(all, proved{proof, rangesOf(of[proof])})
+	}
+	_, err := add(ctx, tx, id, worker.Name, "proof", jsonText(all))
 	return err
+}
+
+// Proofs say of rows how they were proven; each row that a link of results has begins without.
+type proofs []proved
+
+type proved struct {
+	Proof batch.Proof `json:"proof"`
+	Rows  [][2]int    `json:"rows"` // ranges, both ends included
+}
+
+// rangesOf puts rows that follow each other together.
+func rangesOf(rows []int) (ranges [][2]int) {
+	rows = slices.Sorted(slices.Values(rows))
+	for _, row := range rows {
+		if n := len(ranges); n > 0 && ranges[n-1][1] == row-1 {
+			ranges[n-1][1] = row
+		} else {
+			ranges = append(ranges, [2]int{row, row})
+		}
+	}
+	return ranges
 }
 
 // A whole is what the chain of the batch says of it.
@@ -270,7 +302,10 @@ type proof struct {
 	heads  map[string]string
 }
 
-type noted struct{ chain, at, digest string }
+type noted struct {
+	chain, at, digest string
+	proof             batch.Proof
+}
 
 // links goes through all chains: that of the draft first, as the others begin with its end.
 func (p *proof) links(ctx context.Context) error {
@@ -336,9 +371,16 @@ func (p *proof) link(ctx context.Context, k *link) bool {
 		for _, m := range marks {
 			// A chain is in order by itself; of two workers, the later had the row when it was done.
 			if was := p.noted[m.Row]; was.chain == k.chain || was.at <= k.at {
-				p.noted[m.Row] = noted{k.chain, k.at, m.Digest}
+				p.noted[m.Row] = noted{k.chain, k.at, m.Digest, ""}
 			}
 		}
+	case "proof":
+		var all proofs
+		if json.Unmarshal([]byte(k.body), &all) != nil {
+			p.say("a link of its history cannot be read")
+			return false
+		}
+		p.proofs(k, all)
 	case "state":
 		p.state = whole{}
 		if json.Unmarshal([]byte(k.body), &p.state) != nil {
@@ -350,6 +392,20 @@ func (p *proof) link(ctx context.Context, k *link) bool {
 		}
 	}
 	return true
+}
+
+// proofs takes in how rows were proven.
+func (p *proof) proofs(k *link, all proofs) {
+	for _, of := range all {
+		for _, r := range of.Rows {
+			for row := r[0]; row <= r[1]; row++ {
+				if was, has := p.noted[row]; has && (was.chain == k.chain || was.at <= k.at) {
+					was.chain, was.at, was.proof = k.chain, k.at, of.Proof
+					p.noted[row] = was
+				}
+			}
+		}
+	}
 }
 
 // entries holds a link of the draft against the entries that are there.
@@ -406,6 +462,9 @@ func (p *proof) results(ctx context.Context) error {
 			return nil
 		case has && markOf(&store.Result{Entry: e}).Digest != was.digest:
 			p.say("what became of %s was altered", batch.RowName(e.Row))
+			return nil
+		case has && e.Proof != was.proof:
+			p.say("how %s was proven was altered", batch.RowName(e.Row))
 			return nil
 		}
 		if has {

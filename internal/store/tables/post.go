@@ -41,7 +41,7 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 	var settled, steps [][]any
 	for _, r := range results {
 		e := r.Entry
-		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did})
+		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof})
 		for n, s := range e.Steps {
 			if s.Result != "" || s.Made { // else it is as it was drafted
 				steps = append(steps, []any{s.Result, s.Thing, id, e.Row, n})
@@ -52,9 +52,9 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
-		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did, part, proof) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (batch, row) DO UPDATE SET claim = CASE WHEN results.claim > excluded.claim THEN results.claim ELSE excluded.claim END,
-			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did`, settled); err != nil {
+			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did, part = excluded.part, proof = excluded.proof`, settled); err != nil {
 			return err
 		}
 		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {
@@ -62,6 +62,36 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 		}
 		return noteResults(ctx, tx, id, worker, results)
 	})
+}
+
+// Prove implements store.Posts.
+func (l *Ledger) Prove(ctx context.Context, id int, worker store.Worker, proof batch.Proof, rows []int) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return l.surely(ctx, l.Write, func(tx Tx) error {
+		if err := l.renew(ctx, tx, id, worker); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "UPDATE results SET proof = ?1 WHERE batch = ?2 AND row IN (LISTED(?3))", proof, id, jsonText(rows)); err != nil {
+			return err
+		}
+		_, err := add(ctx, tx, id, worker.Name, "proof", jsonText(proofs{{proof, rangesOf(rows)}}))
+		return err
+	})
+}
+
+// Proofs implements store.Posts.
+func (l *Ledger) Proofs(ctx context.Context, id int) (map[batch.Proof]int, error) {
+	counts := map[batch.Proof]int{}
+	err := each(ctx, l, func(rows *sql.Rows) error {
+		var proof batch.Proof
+		n := 0
+		err := rows.Scan(&proof, &n)
+		counts[proof] = n
+		return err
+	}, "SELECT proof, count(*) FROM results WHERE batch = ? AND did <> '' GROUP BY proof", id)
+	return counts, err
 }
 
 // Accounts returns the account of each of the rows, and what became of the row.

@@ -60,9 +60,6 @@ type Tx interface {
 	Now(ctx context.Context) (time.Time, error)
 }
 
-// Version is that of the tables.
-const Version = 6
-
 // A Ledger is the part of a store.Store that is the same for every engine. It may be used by
 // several goroutines.
 type Ledger struct {

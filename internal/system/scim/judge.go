@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
-	"strconv"
 	"strings"
-	"time"
 
 	"evenledger/internal/account"
+	"evenledger/internal/reach"
 	"evenledger/internal/system"
 )
 
@@ -112,7 +111,7 @@ func (n no) turnedAway() error {
 	case http.StatusUnauthorized:
 		return n.unavailable("The token or password is wrong or has run out. Look where evenledger.yaml says it is kept.", "%s turns us away (401): %s", at, n.told.Detail)
 	case http.StatusTooManyRequests:
-		after, named := n.client.retryAfter(n.header)
+		after, named := reach.RetryAfter(n.header, n.client.config.Clock.Now())
 		return &again{err: n.unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", at, n.told.Detail), unsent: true, busy: true, after: after, named: named}
 	default:
 		return n.open(n.unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", at, n.header.Get("Location")))
@@ -135,7 +134,7 @@ func (n no) plain() error {
 	at, missing := n.client.config.URL, n.status == http.StatusNotFound || n.status == http.StatusGone
 	switch {
 	case !isNo(n.status):
-		after, _ := n.client.retryAfter(n.header)
+		after, _ := reach.RetryAfter(n.header, n.client.config.Clock.Now())
 		return &again{err: n.unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", at, n.status, n.told.Detail), after: after}
 	case n.status == http.StatusPreconditionFailed && n.request.version != "":
 		return &answered{n.status, n.told.ScimType, system.ErrChanged}
@@ -262,16 +261,4 @@ func bodyKind(got *answer) string {
 		return kind
 	}
 	return "something else"
-}
-
-// retryAfter reads the header in either form (RFC 9110 section 10.2.3).
-func (c *Client) retryAfter(header http.Header) (wait time.Duration, named bool) {
-	text := strings.TrimSpace(header.Get("Retry-After"))
-	if seconds, err := strconv.ParseInt(text, 10, 64); err == nil {
-		return time.Duration(min(max(seconds, 0), 1e6)) * time.Second, true
-	}
-	if at, err := http.ParseTime(text); err == nil {
-		return max(at.Sub(c.config.Clock.Now()), 0), true
-	}
-	return 0, false
 }

@@ -1,0 +1,379 @@
+package posting
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"maps"
+	"slices"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/readback"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+// Reading back takes at most this part of the requests that the post itself took, where answers
+// can stand for the rest.
+const (
+	partRead  = 5
+	leastRead = 20 // rows that are read in any case
+)
+
+// A proving reads back what the batch did, and holds it against what was to be.
+type proving struct {
+	*run
+	reading *readback.Reading
+	until   time.Time    // what the system shows late is looked at again
+	read    map[int]bool // of the rows whose answers showed them whole, those that are read all the same; nil: all
+	spared  []int        // rows that were not read, as their answers showed them whole
+	wrong   bool         // an answer was found to have shown what is not so
+}
+
+// prove reads back what was done, before anything goes out that says so. What is otherwise than
+// it was to be is settled by what is there, not by what was answered.
+func (p *run) prove(ctx context.Context, _ func(error)) error {
+	proofs, err := p.Ledger.Proofs(ctx, p.Batch.ID)
+	if err != nil {
+		return ignoreCancel(ctx, err)
+	}
+	total := proofs[""] + proofs[batch.Shown] + proofs[batch.Unseen]
+	if total == 0 {
+		return nil
+	}
+	p.begin("proof", total)
+	w := &proving{run: p, until: p.Clock.Now().Add(p.Settle),
+		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.hands(), Clock: p.Clock}}
+	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {
+		return fmt.Errorf("what was done could not be read back: %w", err)
+	}
+	return nil
+}
+
+func (w *proving) all(ctx context.Context, proofs map[batch.Proof]int) error {
+	if err := w.spare(ctx, proofs); err != nil {
+		return err
+	}
+	if err := w.skim(ctx, proofs); err != nil {
+		return err
+	}
+	if err := w.windows(ctx); err != nil {
+		return err
+	}
+	if w.wrong && len(w.spared) > 0 { // then no answer stands for anything
+		w.read, w.spared = nil, nil
+		return w.windows(ctx)
+	}
+	w.advance(len(w.spared))
+	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Answered, w.spared)
+}
+
+// byAnswers reports whether reading so many accounts back would take more than its part of the
+// requests that making or changing them takes.
+func (p *run) byAnswers(ctx context.Context, n int) (bool, error) {
+	way, err := system.Looks(ctx, p.System, n)
+	return err == nil && n > leastRead && way.Requests*partRead > p.requests(n), err
+}
+
+// requests is how many it takes to make or change so many accounts, at least.
+func (p *run) requests(n int) int {
+	atOnce := max(1, p.about.Can.AtOnce)
+	return (n + atOnce - 1) / atOnce
+}
+
+// spare picks the rows that are read back though the answers about them showed them whole, evenly
+// over the batch.
+func (w *proving) spare(ctx context.Context, proofs map[batch.Proof]int) error {
+	n := proofs[batch.Shown]
+	if n == 0 {
+		return nil
+	}
+	spares, err := w.byAnswers(ctx, n+proofs[""])
+	if err != nil || !spares {
+		return err
+	}
+	budget := max(leastRead, w.requests(n)/partRead*max(1, w.about.Can.Finds)-proofs[""])
+	if budget >= n {
+		return nil
+	}
+	w.read = map[int]bool{}
+	i := 0
+	for e, err := range w.entries(ctx, 0, 0) {
+		if err != nil {
+			return err
+		}
+		if e.Proof != batch.Shown {
+			continue
+		}
+		if i*budget/n != (i+1)*budget/n || i == 0 {
+			w.read[e.Row] = true
+		}
+		i++
+	}
+	return nil
+}
+
+// entries yields those that are to be read back, beyond a row.
+func (w *proving) entries(ctx context.Context, after, limit int) func(func(batch.Entry, error) bool) {
+	return w.Ledger.Entries(ctx, w.Batch.ID, store.Filter{Unproven: true, After: after, Limit: limit})
+}
+
+// ready reports whether all that is to be done with an entry in the system was done: what waits is
+// proven when it is.
+func ready(e *batch.Entry) bool {
+	return !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Within() && s.Waits() })
+}
+
+// steps reports whether anything was done in the system besides what was done with the account itself.
+func steps(e *batch.Entry) bool {
+	return slices.ContainsFunc(e.Steps, func(s membership.Step) bool {
+		return s.Within() && (s.Result == membership.Done || s.Result == membership.Already)
+	})
+}
+
+// skims is how many entries at least are held against one list of all accounts.
+const skims = tieWindow
+
+// skim lists all accounts once, where there are many entries and finding each takes more requests,
+// and proves those that are as they were to be. The others are looked at by themselves.
+func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
+	total := proofs[""] + proofs[batch.Shown] + proofs[batch.Unseen]
+	if total <= skims || w.read != nil {
+		return nil
+	}
+	way, err := system.Looks(ctx, w.System, total)
+	if err != nil || !way.Listed {
+		return err
+	}
+	seed, rows := maphash.MakeSeed(), make(map[uint64]int32, total)
+	fields := map[string]bool{}
+	for e, err := range w.entries(ctx, 0, 0) {
+		if err != nil {
+			return err
+		}
+		if !ready(&e) || steps(&e) || e.Did == account.Removed {
+			continue
+		}
+		rows[maphash.String(seed, e.Account)] = int32(e.Row)
+		if err := w.reading.AddFields(ctx, fields, &e); err != nil {
+			return err
+		}
+	}
+	some, at := map[string]account.Account{}, []int{}
+	flush := func() error {
+		var entries []batch.Entry
+		for e, err := range w.Ledger.Entries(ctx, w.Batch.ID, store.Filter{Unproven: true, Rows: at}) {
+			if err != nil {
+				return err
+			}
+			entries = append(entries, e)
+		}
+		differ, err := w.reading.CompareListed(ctx, entries, some)
+		if err == nil {
+			err = w.so(ctx, entries, differ)
+		}
+		some, at = map[string]account.Account{}, at[:0]
+		return err
+	}
+	for a, err := range w.System.List(ctx, slices.Sorted(maps.Keys(fields))) {
+		if err != nil {
+			return err
+		}
+		if row, ours := rows[maphash.String(seed, a.ID)]; ours {
+			some[a.ID] = a
+			if at = append(at, int(row)); len(at) == skims/10 {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return flush()
+}
+
+// windows goes through what is to be read back, many entries at a time.
+func (w *proving) windows(ctx context.Context) error {
+	for after := 0; ctx.Err() == nil; {
+		var window []batch.Entry
+		read := 0
+		for e, err := range w.entries(ctx, after, tieWindow) {
+			if err != nil {
+				return ignoreCancel(ctx, err)
+			}
+			read, after = read+1, e.Row
+			switch {
+			case !ready(&e):
+			case e.Proof == batch.Shown && !steps(&e) && w.read != nil && !w.read[e.Row]:
+				w.spared = append(w.spared, e.Row)
+			default:
+				window = append(window, e)
+			}
+		}
+		if read == 0 {
+			return nil
+		}
+		if err := w.window(ctx, window); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// window reads entries back until they are as they were to be, or it is too late for them to be.
+func (w *proving) window(ctx context.Context, entries []batch.Entry) error {
+	closed := false // who may sign in and was not to has been shut out once more
+	for pause := 100 * time.Millisecond; len(entries) > 0; pause = min(2*pause, 2*time.Second) {
+		differ, err := w.reading.Compare(ctx, entries)
+		if err != nil {
+			return err
+		}
+		if err := w.so(ctx, entries, differ); err != nil || len(differ) == 0 {
+			return err
+		}
+		entries = readback.Differing(entries, differ)
+		again := false
+		if !closed {
+			closed = true
+			if again, err = w.shutOut(ctx, entries, differ); err != nil {
+				return err
+			}
+		}
+		left := w.until.Sub(w.Clock.Now())
+		if left <= 0 && !again {
+			return w.otherwise(ctx, entries, differ)
+		}
+		if !again {
+			if err := w.Clock.Wait(ctx, min(pause, left)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// so notes the entries that are as they were to be: all but those that differ.
+func (w *proving) so(ctx context.Context, entries []batch.Entry, differ []readback.Row) error {
+	bad := map[int]bool{}
+	for _, d := range differ {
+		bad[d.Row] = true
+	}
+	var rows []int
+	for i := range entries {
+		e := &entries[i]
+		if bad[e.Row] {
+			continue
+		}
+		kept := func(f account.Finding) bool { return f.Code == account.NotKept && f.Field != "password" }
+		if e.Proof != batch.Unseen && !slices.ContainsFunc(e.Findings, kept) {
+			rows = append(rows, e.Row)
+			continue
+		}
+		// What the answer told is not so.
+		e.Findings = slices.DeleteFunc(e.Findings, kept)
+		e.Proof = batch.Proven
+		w.clear(e)
+		w.settled(e)
+	}
+	w.advance(len(rows))
+	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Proven, rows)
+}
+
+// settled notes what became of an entry that was read back.
+func (w *proving) settled(e *batch.Entry) {
+	e.Settle()
+	w.results <- resultOf(e)
+	w.advance(1)
+}
+
+// shutOut suspends once more who may sign in and was not to, and reports whether there was anybody.
+func (w *proving) shutOut(ctx context.Context, entries []batch.Entry, differ []readback.Row) (any bool, err error) {
+	open := map[int]bool{}
+	for _, d := range differ {
+		if slices.ContainsFunc(d.Differences, func(d readback.Difference) bool { return d.Of == readback.OfSignIn }) {
+			open[d.Row] = true
+		}
+	}
+	for i := range entries {
+		e := &entries[i]
+		if !open[e.Row] || ctx.Err() != nil {
+			continue
+		}
+		now, err := w.System.Get(ctx, e.Account, w.fields())
+		if err == nil && batch.Stranger(w.about.Schema, e.Left(), &now, w.Batch.Match) {
+			continue
+		}
+		if err == nil {
+			now, err = w.System.Change(system.Ending(ctx), now, []account.Change{w.about.Mark(&now, true)}, w.fields())
+		}
+		var refusal *system.Refusal
+		var part *system.Partial
+		switch {
+		case err == nil:
+			e.Version = cmp.Or(now.Version, e.Version)
+		case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.As(err, &refusal), errors.As(err, &part), isOpen(err): // what is there tells
+		default:
+			return any, err
+		}
+		any = true
+	}
+	return any, nil
+}
+
+// otherwise settles entries by what is there.
+func (w *proving) otherwise(ctx context.Context, entries []batch.Entry, differ []readback.Row) error {
+	of := map[int][]readback.Difference{}
+	for _, d := range differ {
+		of[d.Row] = d.Differences
+	}
+	for i := range entries {
+		e := &entries[i]
+		w.wrong = w.wrong || e.Proof == batch.Shown
+		seen := e.Proof != batch.Unseen
+		e.Proof = batch.Otherwise
+		w.clear(e)
+		e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.NotKept && f.Field != "password" })
+		for _, d := range of[e.Row] {
+			w.tell(e, d, seen)
+		}
+		w.settled(e)
+	}
+	return nil
+}
+
+// tell tells one difference. Whether an account that was made is late or not there at all, only a
+// further look tells.
+func (w *proving) tell(e *batch.Entry, d readback.Difference, first bool) {
+	blank := func(text string) string { return cmp.Or(text, "blank") }
+	switch {
+	case d.Of == readback.OfSignIn:
+		e.Find(account.Error, account.MaySignIn, d.What, "", fmt.Sprintf("the account %s may sign in, and was not to: it was suspended, and suspended once more when it was found open", w.named(e)))
+	case d.Of == readback.OfAccount && e.Did == account.Created && first:
+		e.Proof = batch.Unseen
+		w.open(e, 1, fmt.Sprintf("the system answered that the account %s was made, and does not show it within %s, the “settle” of evenledger.yaml", w.named(e), w.Settle))
+	case d.Of == readback.OfAccount && e.Did == account.Created:
+		e.Find(account.Error, account.NotProven, "", "", fmt.Sprintf("the system answered that the account %s was made, and has not shown it since: it is not there", w.named(e)))
+	case d.Of == readback.OfAccount && e.Did == account.Removed:
+		e.Find(account.Error, account.NotProven, "", "", fmt.Sprintf("the system answered that the account %s was removed, and %s", w.named(e), d.Found))
+	case d.Of == readback.OfAccount:
+		e.Find(account.Error, account.AccountGone, "", "", fmt.Sprintf("the account %s is no longer in the system", w.named(e)))
+	case d.Of == readback.OfStep:
+		e.Steps[d.Step].Result = membership.Failed
+		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”", d.What, d.Left, blank(d.Found)))
+	default:
+		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”", d.What, blank(d.Left), blank(d.Found)))
+	}
+}
+
+// named names an entry's account for a person.
+func (w *proving) named(e *batch.Entry) string {
+	a := account.Account{ID: e.Account, Fields: e.Left()}
+	if name := a.Label(); name != e.Account {
+		return name + " (" + e.Account + ")"
+	}
+	return cmp.Or(e.Account, e.Key)
+}
