@@ -25,6 +25,7 @@ type Run struct {
 	DraftOnly   bool
 	Again       bool                        // what the feed brings is taken though it was taken before
 	HoldMails   bool                        // mails are kept until a person sends them
+	Unproven    bool                        // what was done is not read back
 	Envelope    secret.Envelope             // that generated passwords are handed out in
 	Credentials string                      // the new file for them; {batch} stands for the batch's number
 	Log         func(stage, message string) // a line for each stage
@@ -59,7 +60,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 	var nothing *feed.Nothing
 	if errors.As(err, &nothing) {
 		r.Log("feed", nothing.Message)
-		if err = nil; done.Came != store.RunPosted { // what was left of the batch before
+		if err = nil; done.Batch == 0 { // else there was a batch to go on with
 			done.Came, done.Message = store.RunNothing, nothing.Message
 		}
 	}
@@ -114,11 +115,20 @@ func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store
 		add(counts)
 		return store.RunDrafted, a.runReport(ctx, w, l, r, b, "")
 	}
-	err = a.runPost(ctx, w, l, r, b)
-	counts, waiting, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
-	add(counts)
+	return a.runPostAndReport(ctx, w, l, r, b, done)
+}
+
+// runPostAndReport posts a batch of a run, says what came of it, and sends its report.
+func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, done *store.Run) (store.Ending, error) {
+	err := a.runPost(ctx, w, l, r, b)
+	after := context.WithoutCancel(ctx)
+	counts, _, countErr := l.Counts(after, b.ID)
+	for outcome, n := range counts {
+		done.Outcomes[outcome] += n
+	}
+	left, leftErr := Remaining(after, l, b)
 	ended := store.RunFailed
-	if err == nil && countErr == nil && len(waiting) == 0 {
+	if err == nil && countErr == nil && left.Waiting+left.Unproven == 0 {
 		ended = store.RunPosted
 	}
 	r.Log("post", ofSystem(b)+summed(counts))
@@ -126,7 +136,15 @@ func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store
 	if err != nil {
 		why = a.Mask.Hide(err.Error())
 	}
-	return ended, errors.Join(err, countErr, a.runReport(context.WithoutCancel(ctx), w, l, r, b, why))
+	if left.Any() {
+		says := ofSystem(b) + left.String()
+		r.Log("post", says)
+		done.Remains = strings.TrimPrefix(done.Remains+"; "+says, "; ")
+		if err == nil {
+			err = left.Err()
+		}
+	}
+	return ended, errors.Join(err, countErr, leftErr, a.runReport(after, w, l, r, b, why))
 }
 
 // ofSystem names the system of a batch that is one of several.
@@ -158,13 +176,14 @@ func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r
 		}
 		r.Log("post", fmt.Sprintf("goes on with batch %d, which was stopped", b.ID))
 		done.Batch, done.Sheet = b.ID, b.Sheet
-		postErr := a.runPost(ctx, w, l, r, b)
-		counts, _, countErr := l.Counts(context.WithoutCancel(ctx), b.ID)
-		if done.Outcomes = counts; postErr == nil {
-			done.Came = store.RunPosted
+		if done.Outcomes == nil {
+			done.Outcomes, done.Came = account.Counts{}, store.RunPosted
 		}
-		r.Log("post", ofSystem(b)+summed(counts))
-		err = errors.Join(err, postErr, countErr)
+		came, postErr := a.runPostAndReport(ctx, w, l, r, b, done)
+		if came != store.RunPosted {
+			done.Came = came
+		}
+		err = errors.Join(err, postErr)
 	}
 	return err
 }
@@ -238,7 +257,7 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 		return err
 	}
 	p := a.Poster(w, l, b, target)
-	p.HandsOut, p.HoldMails = r.Envelope.Given(), r.HoldMails
+	p.HandsOut, p.HoldMails, p.Unproven = r.Envelope.Given(), r.HoldMails, p.Unproven || r.Unproven
 	if err := p.May(ctx); err != nil {
 		return err
 	}
@@ -282,7 +301,7 @@ func (r Run) credentialsOf(b *batch.Batch) string {
 // Poster readies the posting of a batch; the system is still to be connected.
 func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
-		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout,
+		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout, Unproven: target.Unproven,
 		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
 		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
 		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),

@@ -64,12 +64,12 @@ func (a *front) batchesCommand() *cobra.Command {
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-9s %-17s  %s  %s  %s  %7s %7s %7s %7s", "batch", "state", "drafted", report.Pad("by", 10), report.Pad("sheet", 24), report.Pad("system", 12), "rows", "done", "waiting", "to fix")))
+			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-9s %-17s  %s  %s  %s  %7s %7s %7s %7s %9s", "batch", "state", "drafted", report.Pad("by", 8), report.Pad("sheet", 18), report.Pad("system", 10), "rows", "done", "waiting", "to fix", "proven")))
 			for i, h := range heads {
 				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
-				page.Line("%5d  %-9s %-17s  %s  %s  %s  %7s %7s %7s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),
-					report.Pad(report.Clip(h.By, 10), 10), report.Pad(report.Clip(h.Sheet, 24), 24), report.Pad(h.System, 12),
-					report.Number(h.Rows), report.Number(h.Rows-bad-h.Outcomes["waiting"]), report.Number(h.Outcomes["waiting"]), badCount(page, bad))
+				page.Line("%5d  %-9s %-17s  %s  %s  %s  %7s %7s %7s %s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),
+					report.Pad(report.Clip(h.By, 8), 8), report.Pad(report.Clip(h.Sheet, 18), 18), report.Pad(report.Clip(h.System, 10), 10),
+					report.Number(h.Rows), report.Number(h.Rows-bad-h.Outcomes["waiting"]), report.Number(h.Outcomes["waiting"]), badCount(page, bad), page.ProvenOf(&all[i]))
 			}
 			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))

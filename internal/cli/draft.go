@@ -198,9 +198,10 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	}
 	page.Title(b)
 	page.Read(b.Read)
-	if !page.Account(report.In(b), report.Sides(counts, waiting)) || !report.ReadEven(b) {
+	if !page.Account(report.In(b), report.Sides(b, counts, waiting)) || !report.ReadEven(b) {
 		a.exit = exitRows
 	}
+	page.Proof(b)
 	if err := a.mailLines(ctx, page, l, b); err != nil {
 		return nil, nil, err
 	}

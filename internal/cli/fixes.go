@@ -80,9 +80,21 @@ func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch
 	page := a.page()
 	if rows == 0 {
 		page.Line("No row of batch %s was refused or failed, so no sheet was written.", s.Numbers())
+	} else {
+		page.Line("%s: %d %s to correct, with the reasons at the right.", out, rows, plural(rows, "row", "rows"))
+	}
+	for _, b := range batches { // what no correction of a row puts right
+		left, err := app.Remaining(ctx, l, b)
+		if err != nil {
+			return err
+		}
+		if left = (app.Remains{Mails: left.Mails, FollowUps: left.FollowUps}); left.Any() {
+			page.Text(page.Plain, fmt.Sprintf("Of batch %d, and in no sheet as no row has to be corrected for it: %s. “evenledger notices %d” lists the mails; “evenledger post %d --again” does the follow-ups once more.", b.ID, left, b.ID, b.ID))
+		}
+	}
+	if rows == 0 {
 		return page.Err()
 	}
-	page.Line("%s: %d %s to correct, with the reasons at the right.", out, rows, plural(rows, "row", "rows"))
 	draft := "evenledger draft " + out
 	if b.Brief != "" {
 		draft += " -b " + b.Brief

@@ -34,6 +34,10 @@ changed since the draft is refused.
 Several batches, such as those that one sheet came to in the systems of a set, are
 carried out side by side; a system that is down leaves the others alone.
 
+Last, what was done is read back out of the system and held against what was to be: a row
+that is otherwise is counted by what is there, and says so. “proof: none” in evenledger.yaml
+or --no-proof leaves that away.
+
 With --trial N the first N entries are carried out; “post” again does the rest.
 
 Several processes may post one batch at once, each a part of it: on this machine with
@@ -69,6 +73,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	o.credentials.add(cmd)
 	cmd.Flags().BoolVar(&o.again, "again", false, "also what failed elsewhere (follow-ups), or of which nobody can say whether it was done")
 	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	cmd.Flags().BoolVar(&o.unproven, "no-proof", false, "do not read back what was done")
 	cmd.Flags().IntVar(&o.workers, "workers", 1, "`N` processes on this machine share the work")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
@@ -94,6 +99,7 @@ type order struct {
 	workers     int  // processes that share the work
 	workspace   string
 	hold        bool // keep the mails
+	unproven    bool // what was done is not read back
 	again       bool // follow-ups that failed or are unclear
 	credentials credentialFlags
 	target      workspace.System
@@ -106,8 +112,7 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 	if err != nil {
 		return err
 	}
-	p := a.Poster(w, l, b, o.target)
-	p.Trial, p.HandsOut, p.HoldMails = o.trial, o.envelope.Given(), o.hold
+	p := a.poster(w, l, b, o)
 	if err := p.May(ctx); err != nil {
 		return err
 	}
@@ -119,9 +124,13 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 			return err
 		}
 	}
-	if total(waiting) == 0 && !b.Unmaking() && !b.WaitsAround() {
+	over, err := app.IsOver(ctx, l, b, p.Unproven)
+	if err != nil {
+		return err
+	}
+	if over {
 		a.remark("Nothing in batch %d waits to be posted.", b.ID)
-		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o))
+		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o), a.remaining(ctx, l, b, o.trial))
 	}
 	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
 		return err
@@ -138,13 +147,20 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 		return errors.Join(err, a.reported(context.WithoutCancel(ctx), w, l, b, o, err))
 	}
 	after := context.WithoutCancel(ctx)
-	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err)); err != nil {
+	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err), a.remaining(after, l, b, o.trial)); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
 		a.exit = exitInterrupted
 	}
 	return nil
+}
+
+// poster readies the posting of a batch as it was ordered.
+func (a *front) poster(w *workspace.Workspace, l store.Store, b *batch.Batch, o order) *posting.Post {
+	p := a.Poster(w, l, b, o.target)
+	p.Trial, p.HandsOut, p.HoldMails, p.Unproven = o.trial, o.envelope.Given(), o.hold, p.Unproven || o.unproven
+	return p
 }
 
 // reported mails the report of a batch that was posted to whom it is for, but of a trial.
@@ -172,18 +188,21 @@ func (a *front) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool
 	if yes {
 		return nil
 	}
-	return a.confirmed(fmt.Sprintf("Batch %d", b.ID), intended(waiting, trial), b.System)
+	return a.confirmed(fmt.Sprintf("Batch %d", b.ID), intended(waiting, b.Unmaking(), trial), b.System)
 }
 
 // intended says what would be done.
-func intended(waiting map[account.Intent]int, trial int) string {
+func intended(waiting map[account.Intent]int, unmakes bool, trial int) string {
 	var parts []string
 	for _, intent := range account.Intents() {
 		if n := waiting[intent]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%s %s", intent, people(n)))
 		}
 	}
-	what := "remove what the batch undone had made"
+	what := "read back what was done"
+	if unmakes {
+		what = "remove what the batch undone had made"
+	}
 	if len(parts) > 0 {
 		what = parts[len(parts)-1]
 	}
@@ -288,12 +307,42 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 	if err != nil {
 		return err
 	}
+	left, err := app.Remaining(ctx, l, b)
+	if err != nil {
+		return err
+	}
+	if left.FollowUps+left.Mails > 0 {
+		page.Line("")
+		page.Line("%s", page.Level(account.Warning, "Left over: "+app.Remains{Mails: left.Mails, FollowUps: left.FollowUps}.String()+"."))
+	}
 	if n := counts[account.Refused]; n > 0 {
 		page.Line("")
 		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
 	}
-	page.Next(nextAfter(b, counts, o.credentials.again())...)
+	next := nextAfter(b, counts, o.credentials.again())
+	if left.FollowUps > 0 {
+		next = append(next, fmt.Sprintf("evenledger post %d --again    # the follow-ups once more: look first", b.ID))
+	}
+	if left.Mails > 0 {
+		next = append(next, fmt.Sprintf("evenledger notices %d", b.ID))
+	}
+	page.Next(next...)
 	return page.Err()
+}
+
+// remaining has the exit code say that something remains of a batch, or is unclear.
+func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, trial int) error {
+	left, err := app.Remaining(ctx, l, b)
+	if err != nil {
+		return err
+	}
+	if trial > 0 {
+		left.Waiting, left.Unproven = 0, 0 // as was asked for
+	}
+	if left.Any() {
+		a.exit = max(a.exit, exitRows)
+	}
+	return left.Err()
 }
 
 // freeName proposes a file that is not there, of the kind the batch's sheet was.

@@ -128,7 +128,7 @@ func (a *front) outcomes(ctx context.Context, l store.Store, b *batch.Batch, fil
 	if to == nil {
 		begin := app.SheetWriter(file, out)
 		return report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
-			form.Account = report.Chart(counts, waiting)
+			form.Account = report.Chart(b, counts, waiting)
 			return begin(form)
 		}, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
 	}
@@ -142,7 +142,7 @@ func (a *front) outcomes(ctx context.Context, l store.Store, b *batch.Batch, fil
 		return hidden
 	}
 	rows, err := report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}), hide)
-	return rows, errors.Join(err, to.Save(file, report.Chart(counts, waiting)))
+	return rows, errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
 }
 
 // writePage writes the page of a batch and returns how many rows are on it.

@@ -21,7 +21,7 @@ import (
 
 func (a *front) runCommand() *cobra.Command {
 	var schedule, pages string
-	var draftOnly, again, hold bool
+	var draftOnly, again, hold, noProof bool
 	var credentials credentialFlags
 	cmd := &cobra.Command{
 		Use:     "run BRIEF...",
@@ -34,7 +34,8 @@ held-back batch. Two runs of one brief are never under way at once.
 
 What happens stands on standard error, a line for each stage; the summary is the answer.
 The exit code is the gravest of all briefs: 0 done or nothing new, 1 rows refused or failed,
-2 something is wrong, 3 the system or feed cannot be reached, 4 held back.
+2 something is wrong, 3 the system or feed cannot be reached, 4 held back. What
+remains to be done, or is unclear, makes it 1 at least.
 
 --schedule prints what a scheduler of the operating system has to be given to call it.`,
 		Example: `  evenledger run starters
@@ -49,13 +50,14 @@ The exit code is the gravest of all briefs: 0 done or nothing new, 1 rows refuse
 				return a.schedule(cmd, schedule, args)
 			}
 			a.longWork()
-			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold}, credentials, pages)
+			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold, Unproven: noProof}, credentials, pages)
 		},
 	}
 	cmd.Flags().StringVar(&schedule, "schedule", "", "print what has a scheduler run it: weekly, daily or a `TIME` such as \"Mon 06:00\"")
 	cmd.Flags().BoolVar(&draftOnly, "draft-only", false, "draft, and post nothing")
 	cmd.Flags().BoolVar(&again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().BoolVar(&hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	cmd.Flags().BoolVar(&noProof, "no-proof", false, "do not read back what was done")
 	cmd.Flags().StringVar(&pages, "report", "", "write the page of each batch into this `FOLDER`")
 	credentials.add(cmd)
 	return cmd
@@ -105,6 +107,9 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credenti
 			log(slog.LevelError, name, "end", one.Message)
 		} else {
 			one.Exit = rowsExit(done.Outcomes[account.Refused] + done.Outcomes[account.Failed])
+			if done.Remains != "" {
+				one.Exit = max(one.Exit, exitRows)
+			}
 		}
 		a.exit = max(a.exit, one.Exit)
 		all = append(all, one)
@@ -196,6 +201,9 @@ func runLine(page *report.Page, r store.Run) {
 	}
 	if r.Message != "" {
 		page.Text(page.Plain, "  "+r.Message)
+	}
+	if r.Remains != "" {
+		page.Text(func(s string) report.Styled { return page.Level(account.Warning, s) }, "  "+r.Remains)
 	}
 }
 
@@ -311,7 +319,7 @@ func lines(page *report.Page, text string) {
 
 // scheduledCommand adds to a command the flags that were given with it.
 func scheduledCommand(cmd *cobra.Command, words []string) []string {
-	for _, flag := range []string{"draft-only", "hold-notices", "report", "credentials", "to", "passphrase"} {
+	for _, flag := range []string{"draft-only", "hold-notices", "no-proof", "report", "credentials", "to", "passphrase"} {
 		f := cmd.Flags().Lookup(flag)
 		switch {
 		case f == nil || !f.Changed:

@@ -410,8 +410,14 @@ func (a *front) postSet(ctx context.Context, w *workspace.Workspace, l store.Sto
 	} else {
 		a.remark("Nothing in these batches waits to be posted.")
 	}
-	if err := a.showSet(context.WithoutCancel(ctx), l, batches, nil); err != nil {
+	after := context.WithoutCancel(ctx)
+	if err := a.showSet(after, l, batches, nil); err != nil {
 		return err
+	}
+	for i, b := range batches {
+		if err := a.remaining(after, l, b, o.trial); members[i].Err == nil {
+			members[i].Err = err
+		}
 	}
 	if ctx.Err() != nil {
 		a.exit = exitInterrupted
@@ -426,8 +432,7 @@ func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.St
 		if members[i].Err != nil {
 			continue
 		}
-		p := a.Poster(w, l, b, orders[i].target)
-		p.Trial, p.HandsOut, p.HoldMails = orders[i].trial, orders[i].envelope.Given(), orders[i].hold
+		p := a.poster(w, l, b, orders[i])
 		if members[i].Err = p.May(ctx); members[i].Err != nil {
 			continue
 		}
@@ -436,11 +441,11 @@ func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.St
 				return nil, err
 			}
 		}
-		_, waiting, err := l.Counts(ctx, b.ID)
+		over, err := app.IsOver(ctx, l, b, p.Unproven)
 		if err != nil {
 			return nil, err
 		}
-		if total(waiting) > 0 || b.Unmaking() || b.WaitsAround() {
+		if !over {
 			work = append(work, i)
 		}
 	}
@@ -451,9 +456,10 @@ func (a *front) confirmSet(ctx context.Context, l store.Store, batches []*batch.
 	if o.yes {
 		return nil
 	}
-	all := map[account.Intent]int{}
+	all, unmakes := map[account.Intent]int{}, false
 	var systems []string
 	for _, i := range work {
+		unmakes = unmakes || batches[i].Unmaking()
 		_, waiting, err := l.Counts(ctx, batches[i].ID)
 		if err != nil {
 			return err
@@ -463,7 +469,7 @@ func (a *front) confirmSet(ctx context.Context, l store.Store, batches []*batch.
 		}
 		systems = append(systems, fmt.Sprintf("%s (batch %d)", batches[i].System, batches[i].ID))
 	}
-	return a.confirmed(fmt.Sprintf("Batches of %s", strings.Join(systems, ", ")), intended(all, o.trial), strings.Join(systems, ", "))
+	return a.confirmed(fmt.Sprintf("Batches of %s", strings.Join(systems, ", ")), intended(all, unmakes, o.trial), strings.Join(systems, ", "))
 }
 
 // carryOutSet posts batches side by side, and settles what follows each.
@@ -477,8 +483,7 @@ func (a *front) carryOutSet(ctx context.Context, w *workspace.Workspace, l store
 	var all sync.WaitGroup
 	for _, i := range work {
 		all.Go(func() {
-			p := a.Poster(w, l, batches[i], orders[i].target)
-			p.Trial, p.HandsOut, p.HoldMails = orders[i].trial, orders[i].envelope.Given(), orders[i].hold
+			p := a.poster(w, l, batches[i], orders[i])
 			p.Progress = func(_ string, done, total int) { sums.set(i, done, total) }
 			members[i].Err = a.carryOutOne(ctx, p, orders[i])
 		})

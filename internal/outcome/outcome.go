@@ -92,6 +92,9 @@ func (c *Causes) Sorted() []*Cause {
 		if d := ranks[a.First.Level] - ranks[b.First.Level]; d != 0 {
 			return d
 		}
+		if open := a.First.Code == account.MaySignIn; open != (b.First.Code == account.MaySignIn) { // it cannot wait
+			return map[bool]int{true: -1, false: 1}[open]
+		}
 		return b.Count - a.Count
 	})
 	return list

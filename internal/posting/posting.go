@@ -270,6 +270,9 @@ func (p *run) finish(ctx context.Context) error {
 		return err
 	}
 	p.Batch.Reading.Sum(proofs)
+	if p.Batch.Reading.MayEnter, err = p.mayEnter(after, p.Batch.Reading.Wrong); err != nil {
+		return err
+	}
 	if p.Batch.Reading.Left = p.Unproven && p.Batch.Reading.Open > 0; !p.Unproven {
 		p.Batch.Reading.At = p.Clock.Now()
 	}

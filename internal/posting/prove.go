@@ -349,6 +349,10 @@ func (w *proving) otherwise(ctx context.Context, entries []batch.Entry, differ [
 // further look tells.
 func (w *proving) tell(e *batch.Entry, d readback.Difference, first bool) {
 	blank := func(text string) string { return cmp.Or(text, "blank") }
+	since := ""
+	if w.again {
+		since = "; it may have been so at first, and somebody changed it since"
+	}
 	switch {
 	case d.Of == readback.OfSignIn:
 		e.Find(account.Error, account.MaySignIn, d.What, "", fmt.Sprintf("the account %s may sign in, and was not to: it was suspended, and suspended once more when it was found open", w.named(e)))
@@ -363,10 +367,26 @@ func (w *proving) tell(e *batch.Entry, d readback.Difference, first bool) {
 		e.Find(account.Error, account.AccountGone, "", "", fmt.Sprintf("the account %s is no longer in the system", w.named(e)))
 	case d.Of == readback.OfStep:
 		e.Steps[d.Step].Result = membership.Failed
-		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”", d.What, d.Left, blank(d.Found)))
+		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”%s", d.What, d.Left, blank(d.Found), since))
 	default:
-		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”", d.What, blank(d.Left), blank(d.Found)))
+		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”%s", d.What, blank(d.Left), blank(d.Found), since))
 	}
+}
+
+// mayEnter counts the accounts that were not to sign in, and may.
+func (p *run) mayEnter(ctx context.Context, wrong int) (n int, err error) {
+	if wrong == 0 {
+		return 0, nil
+	}
+	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Outcomes: []account.Outcome{account.Failed}, Findings: true}) {
+		if err != nil {
+			return 0, err
+		}
+		if slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.MaySignIn }) {
+			n++
+		}
+	}
+	return n, nil
 }
 
 // named names an entry's account for a person.

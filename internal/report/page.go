@@ -50,8 +50,8 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	head := NewHead(b, counts)
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
-		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "CameIn": b.Rows + b.Unlisted,
-		"Sides": slices.DeleteFunc(Sides(counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": pageCauses(causes),
+		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "Proof": proofOf(b), "CameIn": b.Rows + b.Unlisted,
+		"Sides": slices.DeleteFunc(Sides(b, counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": pageCauses(causes),
 		"Outcomes": account.Outcomes(), "ScriptHash": hash,
 	}
 	if err := pages.ExecuteTemplate(w, "head.html", document); err != nil {
@@ -67,6 +67,17 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 		}
 	}
 	return pages.ExecuteTemplate(w, "foot.html", script)
+}
+
+// A proofLine is what reading back came to, for the page.
+type proofLine struct {
+	Text  string
+	Level account.Level
+}
+
+func proofOf(b *batch.Batch) proofLine {
+	text, level := ProofText(b)
+	return proofLine{text, level}
 }
 
 // pageParts are the templates of pages, and the one script with its hash, which names it.
@@ -103,7 +114,7 @@ func WriteSetPage(w io.Writer, s Set, causes *outcome.Causes, rows iter.Seq2[Set
 		return err
 	}
 	b := s.Batches[0]
-	table := s.sides(func(i int) []Side { return Sides(s.Counts[i], s.Waiting[i]) })
+	table := s.sides(func(i int) []Side { return Sides(s.Batches[i], s.Counts[i], s.Waiting[i]) })
 	var systems, held []string
 	lines := []line{{Label: "Rows in"}}
 	for _, of := range s.Batches {
@@ -129,6 +140,13 @@ func WriteSetPage(w io.Writer, s Set, causes *outcome.Causes, rows iter.Seq2[Set
 			l.Cells = append(l.Cells, text)
 		}
 		lines = append(lines, l)
+	}
+	proven := line{Label: "Proven"}
+	for _, of := range s.Batches {
+		proven.Cells = append(proven.Cells, provenOf(of))
+	}
+	if strings.Join(proven.Cells, "") != "" {
+		lines = append(lines, proven)
 	}
 	document := map[string]any{
 		"Title": s.Title(), "Sheet": b.Sheet, "Systems": systems, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "By": b.By, "Lines": lines, "Totals": table.totals, "Even": s.even(table), "Policies": b.Policies, "Held": held,

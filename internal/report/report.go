@@ -47,6 +47,8 @@ type Head struct {
 
 	Countersigned []string `json:"countersigned,omitempty"` // by whom, so that it counts
 
+	Proof *batch.Reading `json:"proof,omitempty"` // what reading back what was done came to
+
 	Corrected int          `json:"corrected,omitempty"` // refused and failed rows that later batches put right
 	Read      *sheet.Tally `json:"read,omitempty"`      // what was in the sheet
 }
@@ -58,6 +60,9 @@ func NewHead(b *batch.Batch, counts account.Counts) Head {
 	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Unmakes, Corrects: b.Corrects}
 	if b.Read.Ended {
 		h.Read = &b.Read
+	}
+	if b.Reading.Of > 0 {
+		h.Proof = &b.Reading
 	}
 	if !b.Posted.IsZero() {
 		h.Posted = b.Posted.Format(stamp)
@@ -76,6 +81,7 @@ type Entry struct {
 	Intent   account.Intent    `json:"intent"`
 	Outcome  account.Outcome   `json:"outcome"`
 	Account  string            `json:"account,omitempty"`
+	Proof    batch.Proof       `json:"proof,omitempty"` // what reading back what was done showed
 	Changes  []account.Change  `json:"changes"`
 	Steps    []membership.Step `json:"steps,omitempty"`
 	Findings []account.Finding `json:"findings"`
@@ -83,7 +89,7 @@ type Entry struct {
 
 // NewEntry makes an entry of a document.
 func NewEntry(e batch.Entry) Entry {
-	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
+	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Proof: e.Proof, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
 	if out.Unlisted = batch.Unlisted(e.Row); out.Unlisted > 0 {
 		out.Row = 0
 		for i := range out.Findings {
@@ -204,10 +210,10 @@ func WriteOutcomesBeside(to *sheet.Beside, b *batch.Batch, entries iter.Seq2[bat
 }
 
 // Chart is what became of the rows of a batch, for a workbook's tab.
-func Chart(counts account.Counts, waiting map[account.Intent]int) []sheet.Count {
-	colors := map[string]string{"Created": "4D7A5A", "Updated": "4B6C8F", "Suspended": "8A6D3B", "Resumed": "5D8A86", "Removed": "6B4A6E", "Nothing to change": "B9BCB4", "Set aside": "D8D6CD", "Refused": "B4553C", "Failed": "8C2634"}
+func Chart(b *batch.Batch, counts account.Counts, waiting map[account.Intent]int) []sheet.Count {
+	colors := map[string]string{"Created": "4D7A5A", "Updated": "4B6C8F", "Suspended": "8A6D3B", "Resumed": "5D8A86", "Removed": "6B4A6E", "Nothing to change": "B9BCB4", "Set aside": "D8D6CD", "Refused": "B4553C", "Failed": "8C2634", "May sign in, failed": "8C2634"}
 	var lines []sheet.Count
-	for _, s := range Sides(counts, waiting) {
+	for _, s := range Sides(b, counts, waiting) {
 		if s.N == 0 {
 			continue
 		}

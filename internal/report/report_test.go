@@ -34,7 +34,7 @@ func page(write func(*report.Page)) string {
 
 func TestAccount(t *testing.T) {
 	got := page(func(p *report.Page) {
-		assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 40}}, report.Sides(
+		assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 40}}, report.Sides(&batch.Batch{},
 			account.Counts{account.Waiting: 35, account.Unchanged: 2, account.Aside: 1, account.Refused: 2},
 			map[account.Intent]int{account.Create: 31, account.Update: 4})))
 	})
@@ -58,8 +58,8 @@ func TestAccount(t *testing.T) {
 	assert.Contains(t, got, "NOT EVEN")
 	got = page(func(p *report.Page) { assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 0}}, nil)) })
 	assert.Contains(t, got, "even")
-	sides := report.Sides(account.Counts{account.Created: 1, account.Waiting: 1}, map[account.Intent]int{account.Create: 1})
-	assert.Equal(t, "Still to create", sides[0].Label)
+	sides := report.Sides(&batch.Batch{Reading: batch.Reading{MayEnter: 2}}, account.Counts{account.Created: 1, account.Waiting: 1, account.Failed: 3}, map[account.Intent]int{account.Create: 1})
+	assert.Equal(t, []report.Side{{Label: "May sign in, failed", N: 2, Grave: true}, {Label: "Still to create", N: 1}}, sides[:2], "what cannot wait comes first")
 }
 
 // Nothing out of a sheet or a system steers the terminal.
@@ -255,7 +255,7 @@ func TestMembershipsTold(t *testing.T) {
 	}
 	counts := account.Counts{account.Suspended: 1, account.Waiting: 2}
 	assert.Equal(t, []report.Side{{Label: "Still to update", N: 1}, {Label: "Still to finish", N: 1}, {Label: "Suspended", N: 1}},
-		slices.DeleteFunc(report.Sides(counts, map[account.Intent]int{account.Update: 1, account.Finish: 1}), func(s report.Side) bool { return s.N == 0 }))
+		slices.DeleteFunc(report.Sides(&batch.Batch{}, counts, map[account.Intent]int{account.Update: 1, account.Finish: 1}), func(s report.Side) bool { return s.N == 0 }))
 
 	b := &batch.Batch{ID: 3, Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}
 	var out bytes.Buffer

@@ -135,7 +135,39 @@ func (p *Page) Set(s Set) bool {
 	b := s.Batches[0]
 	p.Line("%s%s", p.Bold(s.Title()), fmt.Sprintf(" · %s · %s %s · %s %s by %s", b.Sheet, many(len(s.Batches), "batch", "batches"), s.Numbers(), batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
 	p.Line("")
-	return p.Sides(s, true, func(i int) []Side { return Sides(s.Counts[i], s.Waiting[i]) }, p.paint(bold+green, "even"))
+	even := p.Sides(s, true, func(i int) []Side { return Sides(s.Batches[i], s.Counts[i], s.Waiting[i]) }, p.paint(bold+green, "even"))
+	for _, b := range s.Batches {
+		if text, level := ProofText(b); text != "" {
+			style := p.Plain
+			if level != "" {
+				style = func(s string) Styled { return p.Level(level, s) }
+			}
+			p.Text(style, "  "+b.System+": "+text)
+		}
+	}
+	return even
+}
+
+// provenOf says in a cell how many rows of a batch were proven.
+func provenOf(b *batch.Batch) string {
+	switch text, _ := ProofText(b); {
+	case text == "":
+		return ""
+	case b.Reading.Left:
+		return "not read"
+	case b.Reading.Proven == b.Reading.Of:
+		return "all"
+	}
+	return Number(b.Reading.Proven) + "/" + Number(b.Reading.Of)
+}
+
+// ProvenOf says in a cell how many rows of a batch were proven, and how grave that is.
+func (p *Page) ProvenOf(b *batch.Batch) Styled {
+	text, level := provenOf(b), account.Level("")
+	if _, level = ProofText(b); level == "" {
+		return Styled(Harmless(fmt.Sprintf("%9s", text)))
+	}
+	return p.Level(level, fmt.Sprintf("%9s", text))
 }
 
 // Sides writes the accounts of several batches side by side: what came in, what is said of it,

@@ -178,11 +178,12 @@ func Clip(text string, width int) string {
 type Side struct {
 	Label string
 	N     int
+	Grave bool // somebody has to act on it now
 }
 
 // In is the left side of a batch's account: the rows, and accounts that no row lists.
 func In(b *batch.Batch) []Side {
-	return []Side{{"Rows in", b.Rows}, {"Not listed", b.Unlisted}}
+	return []Side{{Label: "Rows in", N: b.Rows}, {Label: "Not listed", N: b.Unlisted}}
 }
 
 // Account writes the two-sided account: what came in on the left, what became of it
@@ -218,8 +219,12 @@ func (p *Page) AccountSaying(in, sides []Side, verdict Styled) bool {
 		if i < len(sides) {
 			right = fmt.Sprintf("%s  %*s", Pad(sides[i].Label, labels), width, group(sides[i].N))
 		}
-		line := fmt.Sprintf("  %-14s%*s        %s", label, width, number, right)
-		p.Line("%s", strings.TrimRight(line, " "))
+		line := fmt.Sprintf("  %-14s%*s        ", label, width, number)
+		if i < len(sides) && sides[i].Grave {
+			p.Line("%s%s", line, p.paint(bold+red, right))
+			continue
+		}
+		p.Line("%s", strings.TrimRight(line+right, " "))
 	}
 	rule := func(mark string) {
 		p.Line("  %14s%s        %s  %s", "", strings.Repeat(mark, width), strings.Repeat(" ", labels), strings.Repeat(mark, width))
@@ -291,7 +296,7 @@ func group(n int) string {
 func Number(n int) string { return group(n) }
 
 // Sides are the right side of a batch's account.
-func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
+func Sides(b *batch.Batch, counts account.Counts, waiting map[account.Intent]int) []Side {
 	still := ""
 	for _, done := range []account.Outcome{account.Created, account.Updated, account.Suspended, account.Resumed, account.Removed, account.Failed} {
 		if counts[done] > 0 {
@@ -302,22 +307,24 @@ func Sides(counts account.Counts, waiting map[account.Intent]int) []Side {
 		text := still + "to " + what
 		return strings.ToUpper(text[:1]) + text[1:]
 	}
+	open := min(b.Reading.MayEnter, counts[account.Failed])
 	return []Side{
-		{label("create"), waiting[account.Create]},
-		{label("update"), waiting[account.Update]},
-		{label("suspend"), waiting[account.Suspend]},
-		{label("resume"), waiting[account.Resume]},
-		{label("remove"), waiting[account.Remove]},
-		{"Still to finish", waiting[account.Finish]},
-		{"Created", counts[account.Created]},
-		{"Updated", counts[account.Updated]},
-		{"Suspended", counts[account.Suspended]},
-		{"Resumed", counts[account.Resumed]},
-		{"Removed", counts[account.Removed]},
-		{"Nothing to change", counts[account.Unchanged]},
-		{"Set aside", counts[account.Aside]},
-		{"Refused", counts[account.Refused]},
-		{"Failed", counts[account.Failed]},
+		{Label: "May sign in, failed", N: open, Grave: true},
+		{Label: label("create"), N: waiting[account.Create]},
+		{Label: label("update"), N: waiting[account.Update]},
+		{Label: label("suspend"), N: waiting[account.Suspend]},
+		{Label: label("resume"), N: waiting[account.Resume]},
+		{Label: label("remove"), N: waiting[account.Remove]},
+		{Label: "Still to finish", N: waiting[account.Finish]},
+		{Label: "Created", N: counts[account.Created]},
+		{Label: "Updated", N: counts[account.Updated]},
+		{Label: "Suspended", N: counts[account.Suspended]},
+		{Label: "Resumed", N: counts[account.Resumed]},
+		{Label: "Removed", N: counts[account.Removed]},
+		{Label: "Nothing to change", N: counts[account.Unchanged]},
+		{Label: "Set aside", N: counts[account.Aside]},
+		{Label: "Refused", N: counts[account.Refused]},
+		{Label: "Failed", N: counts[account.Failed] - open},
 	}
 }
 

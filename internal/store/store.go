@@ -125,6 +125,7 @@ type Run struct {
 	Batch    int            `json:"batch,omitempty"` // that it made; 0: none
 	Outcomes account.Counts `json:"outcomes,omitempty"`
 	Message  string         `json:"message,omitempty"` // why it ended otherwise than posted
+	Remains  string         `json:"remains,omitempty"` // what was posted and is not done, or not known to be
 }
 
 // An Ending is what a run came to.

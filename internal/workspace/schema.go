@@ -17,6 +17,7 @@ func systemKeys(kinds []system.Kind) []yamldoc.Key {
 		{Name: "together", Form: yamldoc.Whole, About: "How many requests are on their way at once. Without it: 4."},
 		{Name: "settle", Form: yamldoc.Text, About: "How long the system may take to show a new account, such as 5s or 2m. Without it: 5s."},
 		{Name: "timeout", Form: yamldoc.Text, About: "How long one request may take. Without it: 30s."},
+		{Name: "proof", OneOf: []string{"read", "none"}, About: "Whether what a post did is read back and held against what was to be. Without it: read."},
 		{Name: "countersign", Form: yamldoc.Text, About: "When a second person has to sign a batch before it is posted: always, or over 50 (changes)."},
 		{Name: "aliases", Form: yamldoc.Table, About: "Short names for the system's own fields."},
 		{Name: "elevated", Form: patterns, About: "For a kind of things, such as groups: the patterns of names that give rights over others."},

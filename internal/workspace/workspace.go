@@ -115,6 +115,7 @@ type System struct {
 	Shared     bool              // that holds for all workers together, as it was said
 	Settle     time.Duration     // how long a new account may stay unseen
 	Timeout    time.Duration     // for one request
+	Unproven   bool              // what a post did is not read back
 	Aliases    map[string]string // short name → the system's full attribute name
 
 	Elevated  map[string][]string // kind → patterns of names that give rights over others
@@ -344,6 +345,8 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 			s.Settle = readDuration(p.Value)
 		case "timeout":
 			s.Timeout = readDuration(p.Value)
+		case "proof":
+			s.Unproven = p.Value.OneOf("read", "none") == "none"
 		case "countersign":
 			s.SignedFrom = p.Value.From()
 		case "elevated":

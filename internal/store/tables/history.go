@@ -279,7 +279,7 @@ func (l *Ledger) proven(ctx context.Context, b *batch.Batch) (problems []string,
 	say := func(format string, args ...any) {
 		problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
 	}
-	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, chains: map[string]link{}}
+	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}}
 	if err := p.links(ctx); err != nil || len(problems) > 0 {
 		return problems, err
 	}
@@ -295,16 +295,20 @@ type proof struct {
 	ledger *Ledger
 	b      *batch.Batch
 	say    func(format string, args ...any)
-	after  int             // the row up to which the draft was seen
-	noted  map[int]noted   // row → the newest that was noted of it
+	after  int           // the row up to which the draft was seen
+	noted  map[int]noted // row → the newest that was noted of it
+	proved map[int]provenNoted
 	chains map[string]link // the newest link of each
 	state  whole           // as noted last
 	heads  map[string]string
 }
 
-type noted struct {
-	chain, at, digest string
-	proof             batch.Proof
+type noted struct{ chain, at, digest string }
+
+// A provenNoted is how a row was proven, as it was noted last.
+type provenNoted struct {
+	chain, at string
+	proof     batch.Proof
 }
 
 // links goes through all chains: that of the draft first, as the others begin with its end.
@@ -371,7 +375,10 @@ func (p *proof) link(ctx context.Context, k *link) bool {
 		for _, m := range marks {
 			// A chain is in order by itself; of two workers, the later had the row when it was done.
 			if was := p.noted[m.Row]; was.chain == k.chain || was.at <= k.at {
-				p.noted[m.Row] = noted{k.chain, k.at, m.Digest, ""}
+				p.noted[m.Row] = noted{k.chain, k.at, m.Digest}
+			}
+			if was := p.proved[m.Row]; was.chain == k.chain || was.at < k.at { // what was done anew is not proven yet
+				p.proved[m.Row] = provenNoted{k.chain, k.at, ""}
 			}
 		}
 	case "proof":
@@ -399,9 +406,8 @@ func (p *proof) proofs(k *link, all proofs) {
 	for _, of := range all {
 		for _, r := range of.Rows {
 			for row := r[0]; row <= r[1]; row++ {
-				if was, has := p.noted[row]; has && (was.chain == k.chain || was.at <= k.at) {
-					was.chain, was.at, was.proof = k.chain, k.at, of.Proof
-					p.noted[row] = was
+				if was := p.proved[row]; was.chain == k.chain || was.at <= k.at {
+					p.proved[row] = provenNoted{k.chain, k.at, of.Proof}
 				}
 			}
 		}
@@ -463,7 +469,7 @@ func (p *proof) results(ctx context.Context) error {
 		case has && markOf(&store.Result{Entry: e}).Digest != was.digest:
 			p.say("what became of %s was altered", batch.RowName(e.Row))
 			return nil
-		case has && e.Proof != was.proof:
+		case has && e.Proof != p.proved[e.Row].proof:
 			p.say("how %s was proven was altered", batch.RowName(e.Row))
 			return nil
 		}

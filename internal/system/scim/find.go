@@ -80,6 +80,9 @@ func (s *search) run(ctx context.Context, values []string) error {
 			if there, err = s.there(ctx, true); err != nil {
 				return err
 			}
+			if len(there) == 0 { // all of them are gone
+				return system.ErrCannotFind
+			}
 			found, err = s.ask(ctx, some, there)
 		}
 		switch {
