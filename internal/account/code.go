@@ -29,6 +29,7 @@ const (
 	KeptElsewhere      Code = "kept-elsewhere"
 	KnownRefused       Code = "known-refused"
 	LostDigits         Code = "lost-digits"
+	MadeAnew           Code = "made-anew"
 	MaySignIn          Code = "may-sign-in"
 	MergedCell         Code = "merged-cell"
 	MergedHeading      Code = "merged-heading"

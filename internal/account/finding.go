@@ -67,6 +67,7 @@ var codes = [...]Explanation{
 	{KeptElsewhere, "The account, or what is to be changed of it, is kept by another system, which this one asks.", "Change it there, or as the message says."},
 	{KnownRefused, "The row finds an account that exists, and the policy is to refuse that.", "Take the row out, or change “known” in the brief."},
 	{LostDigits, "A number is so long that the spreadsheet program kept only its first digits, or wrote it with an exponent.", "Type the cell anew as text, from where the number came from."},
+	{MadeAnew, "Undoing a removal makes the account anew: with the fields and memberships that were kept, and with another identifier.", "Give the person a password, and look whether others should refer to the account again (as their manager, say)."},
 	{MaySignIn, "The account was not to sign in, and may: it was suspended, and once more when it was found open, and is open all the same.", "Shut it out in the system itself, now, and ask who runs it why it does not last (a password policy, a rule that opens accounts)."},
 	{MergedCell, "A cell is part of a larger one that begins elsewhere, and is read as blank.", "Unmerge the cells, and fill each of them in."},
 	{MergedHeading, "A heading stretches over several columns, so that those to its right have none and are not used.", "Give each column a heading of its own."},

@@ -2,8 +2,10 @@ package app_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -163,13 +165,44 @@ func TestSettlePasswords(t *testing.T) {
 	require.NoError(t, l.Decide(ctx, b.ID, []batch.Entry{e}))
 	e.Did, e.Outcome = account.Created, account.Created
 	require.NoError(t, l.Settle(ctx, b.ID, w1, []store.Result{{Entry: e}}, time.Now()))
+	b.State = batch.Stopped
+	require.NoError(t, l.Save(ctx, b))
 	path := filepath.Join(dir, "words.csv")
-	handed, kept, err := app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
+	ana, tom := &app.App{By: "ana", Clock: clock.Real()}, &app.App{By: "tom", Clock: clock.Real()}
+	settled, err := ana.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)
-	assert.Equal(t, []int{0, 1}, []int{handed, kept}, "nobody gave an envelope")
-	handed, kept, err = app.SettlePasswords(ctx, w, l, b, secret.InClear(), path)
+	assert.Equal(t, app.Settled{Kept: 1}, settled, "nobody gave an envelope")
+	_, err = ana.SettlePasswords(ctx, w, l, b, secret.InClear(), filepath.Join(dir, "no", "folder", "words.csv"))
+	require.Error(t, err)
+	assert.Nil(t, b.Handout, "nothing was handed out")
+	// Several want them at once: one gets the file, and the others hear who.
+	results := make([]app.Settled, 4)
+	var all sync.WaitGroup
+	for i := range results {
+		all.Go(func() {
+			who, mine := []*app.App{ana, tom}[i%2], *b
+			at := path
+			if i > 0 {
+				at = fmt.Sprintf("%s-%d", path, i)
+			}
+			var err error
+			results[i], err = who.SettlePasswords(ctx, w, l, &mine, secret.InClear(), at)
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	got := 0
+	for i, s := range results {
+		if got += s.Handed; s.Handed == 1 {
+			path = map[bool]string{true: path, false: fmt.Sprintf("%s-%d", path, i)}[i == 0]
+			continue
+		}
+		assert.Contains(t, s.Elsewhere(), "1 generated passwords were handed out by ")
+	}
+	require.Equal(t, 1, got)
+	files, err := filepath.Glob(filepath.Join(dir, "words*"))
 	require.NoError(t, err)
-	assert.Equal(t, []int{1, 0}, []int{handed, kept})
+	assert.Len(t, files, 1)
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "Quay-41-Lantern")
@@ -179,8 +212,11 @@ func TestSettlePasswords(t *testing.T) {
 	again, err := app.Vaults(w, l).Of(b.ID).Open(sealed)
 	require.NoError(t, err, "the batch is not through: others of its rows may want their passwords")
 	assert.Equal(t, "Quay-41-Lantern", again)
+	b, err = l.Batch(ctx, b.ID)
+	require.NoError(t, err)
 	b.State = batch.Posted
-	_, _, err = app.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
+	require.NoError(t, l.Save(ctx, b))
+	_, err = ana.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)
 	_, err = app.Vaults(w, l).Of(b.ID).Open(sealed)
 	assert.Error(t, err, "what somebody kept of it can be opened by nobody")

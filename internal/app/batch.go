@@ -154,20 +154,29 @@ func SystemOf(w *workspace.Workspace, b *batch.Batch) (workspace.System, error) 
 	return target, nil
 }
 
-// Withdraw marks a draft as one that will not be posted, and destroys the passwords that
-// it kept.
+// Withdraw puts away a draft that will not be posted. The passwords that it kept are destroyed before it
+// says so; where that was cut short, it is done again.
 func Withdraw(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 	switch {
+	case b.State == batch.Withdrawing:
 	case b.State == batch.Withdrawn:
 		return mistake(fmt.Sprintf("batch %d was withdrawn already", b.ID), "")
 	case b.State != batch.Drafted || !b.Posted.IsZero():
 		return mistake(fmt.Sprintf("batch %d is no draft any more: it is %s", b.ID, b.State), fmt.Sprintf("To undo what it did: evenledger reverse %d", b.ID))
 	}
-	b.State = batch.Withdrawn
-	if err := l.Save(ctx, b); errors.Is(err, store.ErrChanged) {
-		return held(fmt.Sprintf("somebody else is at batch %d", b.ID), "“evenledger batches” shows what became of it.")
-	} else if err != nil {
-		return err
+	for _, step := range []struct {
+		state batch.State
+		next  func() error
+	}{{batch.Withdrawing, func() error { return Forget(ctx, w, l, b.ID) }}, {batch.Withdrawn, func() error { return nil }}} {
+		b.State = step.state
+		if err := l.Save(ctx, b); errors.Is(err, store.ErrChanged) {
+			return held(fmt.Sprintf("somebody else is at batch %d", b.ID), "“evenledger batches” shows what became of it.")
+		} else if err != nil {
+			return err
+		}
+		if err := step.next(); err != nil {
+			return err
+		}
 	}
-	return Forget(ctx, w, l, b.ID)
+	return nil
 }

@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
 	"evenledger/internal/posting"
+	"evenledger/internal/profile"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -97,7 +98,7 @@ type Job struct {
 // Checker returns a checker of the job's rows.
 func (j *Job) Checker() *check.Checker {
 	c := check.New(j.Mapper, j.Schema)
-	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords.And(j.rules)), known(j.Target.URL())
+	c.Things, c.Judge, c.Known = j.Things, secret.NewJudge(j.Target.Passwords.And(j.rules)), known(j.Target.Name, j.Target.URL())
 	return c
 }
 
@@ -124,6 +125,24 @@ func (j *Job) settleDates(path string) error {
 	}
 	defer ahead.Close()
 	return j.Mapper.SettleDates(ahead.Rows())
+}
+
+// lookForSecrets looks into the sheet beforehand for columns that hold passwords, whatever they are
+// called. What is piped in can be read only once: there each cell is judged by itself.
+func (j *Job) lookForSecrets(path string) error {
+	if path == sheet.StandardInput {
+		return nil
+	}
+	ahead, err := sheet.Open(path, nil, j.Options)
+	if err != nil {
+		return err
+	}
+	defer ahead.Close()
+	secret, err := profile.Secrets(ahead.Info().Headings, ahead.Rows())
+	if err == nil {
+		j.Mapper.Conceals(secret)
+	}
+	return nil // that it cannot be read is told where it is read for good
 }
 
 // Open readies a job: it finds the workspace, the brief and the system, opens the sheet and
@@ -183,7 +202,7 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 		return nil, err
 	}
 	j.Mapper = mapping.New(j.Brief, j.Sheet.Info())
-	if err := j.settleDates(j.Path); err != nil {
+	if err := errors.Join(j.settleDates(j.Path), j.lookForSecrets(j.Path)); err != nil {
 		return nil, err
 	}
 	if err := j.fit(offline); err != nil {

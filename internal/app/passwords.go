@@ -7,6 +7,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -22,29 +23,100 @@ func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) 
 	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w, l).Destroy(id), l.CutJournal(ctx))
 }
 
-// SettlePasswords hands the generated passwords of a batch out if there is an envelope for
-// them, and forgets what is left once no account can want it any more. It returns how many
-// were handed out, and how many are kept that could be.
-func SettlePasswords(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (handed, kept int, err error) {
-	if b.Secrets == "" {
-		return 0, 0, nil
+// Settled is what became of the generated passwords of a batch.
+type Settled struct {
+	Handed int // now
+	Kept   int // that could be handed out
+	// Other is who handed them out, where somebody else was faster, or was cut short at it; nil: nobody.
+	Other *batch.Handout
+}
+
+// Elsewhere says who else handed passwords out, or began to; empty: nobody.
+func (s Settled) Elsewhere() string {
+	switch {
+	case s.Other == nil:
+		return ""
+	case s.Other.Done:
+		return fmt.Sprintf("%d generated passwords were handed out by %s at %s, and to nobody else", s.Other.N, s.Other.By, s.Other.At.Local().Format(time.TimeOnly))
 	}
+	return fmt.Sprintf("%s began to hand them out at %s and was cut short: a file of theirs may have the same passwords", s.Other.By, s.Other.At.Local().Format(time.TimeOnly))
+}
+
+// lockPause is how long it is waited before a lock that another has is asked for again.
+const lockPause = 200 * time.Millisecond
+
+// SettlePasswords hands the generated passwords of a batch out if there is an envelope for
+// them, and forgets what is left once no account can want it any more. Of several who would, one
+// does: that is noted in the ledger before a password is opened.
+func (a *App) SettlePasswords(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (s Settled, err error) {
+	if b.Secrets == "" {
+		return s, nil
+	}
+	unlock, err := l.Lock(fmt.Sprintf("passwords-%d", b.ID))
+	for ; errors.Is(err, store.ErrBusy); unlock, err = l.Lock(fmt.Sprintf("passwords-%d", b.ID)) {
+		if err := a.Clock.Wait(ctx, lockPause); err != nil {
+			return s, err
+		}
+	}
+	if err != nil {
+		return s, err
+	}
+	defer func() { err = errors.Join(err, unlock()) }()
+	now, err := l.Batch(ctx, b.ID) // others may have been at it until now
+	if err != nil {
+		return s, err
+	}
+	*b = *now
 	kept, waiting, mailed, err := l.Secrets(ctx, b.ID)
 	if err != nil {
-		return 0, 0, err
+		return s, err
 	}
-	if kept > 0 {
-		if !envelope.Given() {
-			return 0, kept, nil
+	switch last := b.Handout; {
+	case kept == 0:
+		if envelope.Given() && last != nil && last.Done {
+			s.Other = last
 		}
-		if handed, err = handOut(ctx, w, l, b, envelope, path); err != nil {
-			return 0, kept, err
+	case !envelope.Given():
+		s.Kept = kept
+		return s, nil
+	default:
+		if last != nil && !last.Done {
+			s.Other = last
+		}
+		if err := a.noteHandout(ctx, l, b, &batch.Handout{By: a.Worker(w).Who, At: a.Clock.Now(), N: kept}); err != nil {
+			s.Kept = kept
+			return s, err
+		}
+		if s.Handed, err = handOut(ctx, w, l, b, envelope, path); err != nil {
+			s.Kept = kept
+			return s, errors.Join(err, a.noteHandout(ctx, l, b, last))
+		}
+		done := *b.Handout
+		done.Done = true
+		if err := a.noteHandout(ctx, l, b, &done); err != nil {
+			return s, err
 		}
 	}
 	if waiting+mailed == 0 && b.State == batch.Posted {
 		err = Forget(ctx, w, l, b.ID)
 	}
-	return handed, 0, err
+	return s, err
+}
+
+// noteHandout notes who hands the passwords out. Others may save the batch meanwhile.
+func (a *App) noteHandout(ctx context.Context, l store.Store, b *batch.Batch, h *batch.Handout) error {
+	for {
+		b.Handout = h
+		err := l.Save(ctx, b)
+		if !errors.Is(err, store.ErrChanged) {
+			return err
+		}
+		now, err := l.Batch(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		*b = *now
+	}
 }
 
 // handOut writes the generated passwords that accounts have got to a new file, and

@@ -269,18 +269,21 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 	}
 	err = p.Run(ctx)
 	after := context.WithoutCancel(ctx)
-	return errors.Join(err, r.handOut(after, w, l, b), a.Took(after, w, l, b))
+	return errors.Join(err, a.handOutOf(after, r, w, l, b), a.Took(after, w, l, b))
 }
 
-// handOut hands generated passwords out, and logs it.
-func (r Run) handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+// handOutOf hands generated passwords of a run out, and logs it.
+func (a *App) handOutOf(ctx context.Context, r Run, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 	path := r.credentialsOf(b)
-	handed, kept, err := SettlePasswords(ctx, w, l, b, r.Envelope, path)
-	if handed > 0 {
-		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", handed, path))
+	s, err := a.SettlePasswords(ctx, w, l, b, r.Envelope, path)
+	if s.Handed > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", s.Handed, path))
 	}
-	if kept > 0 {
-		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", kept, b.ID))
+	if says := s.Elsewhere(); says != "" {
+		r.Log("post", says)
+	}
+	if s.Kept > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", s.Kept, b.ID))
 	}
 	return err
 }

@@ -90,10 +90,10 @@ func parsed(text, where string) (*secret.Identity, error) {
 }
 
 // known are words that anybody knows of an organisation: those of its address.
-func known(address string) []string {
+func known(name, address string) []string {
 	at, err := url.Parse(address)
 	if err != nil {
-		return nil
+		return []string{name}
 	}
-	return strings.Split(at.Hostname(), ".")
+	return append(strings.Split(at.Hostname(), "."), name)
 }

@@ -79,6 +79,7 @@ type Batch struct {
 	Makes      []membership.Make  // things that are made first
 	MadeThings []membership.Step  // that did not exist before it
 	Reverses   int                // the batch that it undoes; 0: none
+	After      int                // with Reverses: how often that had been begun to be posted by then
 	Unmakes    []membership.Step  // with Reverses: things the other made, which are removed if nobody is in them
 	Corrects   int                // the batch from whose fix sheet the rows come; 0: none
 	Secrets    string             // where passwords come from: "generate", "given", "both" or none
@@ -97,7 +98,8 @@ type Batch struct {
 
 	Read sheet.Tally // what was in the sheet
 
-	Reading Reading // what reading it back came to
+	Reading Reading  // what reading it back came to
+	Handout *Handout // nil: nobody has begun to hand passwords out
 
 	Mark      account.Suspension // of an account that may not sign in
 	Protect   []string           // patterns of accounts that are not changed
@@ -167,6 +169,14 @@ func (r *Reading) Sum(proofs map[Proof]int) {
 	for _, n := range proofs {
 		r.Of += n
 	}
+}
+
+// A Handout says who hands the generated passwords of a batch out, which is noted before any is opened.
+type Handout struct {
+	By   string    `json:"by"`
+	At   time.Time `json:"at"`
+	N    int       `json:"n"`              // passwords
+	Done bool      `json:"done,omitempty"` // they are in the file, and kept no more
 }
 
 // An Entry is what one row comes to.

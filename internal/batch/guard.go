@@ -43,6 +43,12 @@ func (b *Batch) MayPost(url string) error {
 	if b.State == Unmade {
 		return &Guard{Message: fmt.Sprintf("batch %d was never made: its draft broke off", b.ID), Remedy: "Draft its sheet again.", Wrong: true}
 	}
+	if b.State == Reversed {
+		return &Guard{Message: fmt.Sprintf("batch %d was undone by a later batch, so that nothing more of it is done", b.ID), Remedy: "Draft its sheet again.", Wrong: true}
+	}
+	if b.State == Withdrawing {
+		return &Guard{Message: fmt.Sprintf("batch %d is being withdrawn, or that was cut short", b.ID), Remedy: fmt.Sprintf("End it with: evenledger withdraw %d", b.ID), Wrong: true}
+	}
 	if b.State == Withdrawn {
 		return &Guard{Message: fmt.Sprintf("batch %d was withdrawn", b.ID), Remedy: "Draft its sheet again.", Wrong: true}
 	}

@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
@@ -101,12 +100,15 @@ func (f *credentialFlags) again() string {
 // writeCredentials writes the generated passwords of the accounts that were made,
 // and then forgets them.
 func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
-	handed, kept, err := app.SettlePasswords(ctx, w, l, b, o.envelope, o.credentials.file)
-	if handed > 0 {
-		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(handed, "generated password", "generated passwords"))
+	s, err := a.SettlePasswords(ctx, w, l, b, o.envelope, o.credentials.file)
+	if s.Handed > 0 {
+		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(s.Handed, "generated password", "generated passwords"))
 	}
-	if kept > 0 && err == nil {
-		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(kept, "generated password is", "generated passwords are"), b.ID)
+	if says := s.Elsewhere(); says != "" {
+		a.remark("%s.", says)
+	}
+	if s.Kept > 0 && err == nil {
+		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(s.Kept, "generated password is", "generated passwords are"), b.ID)
 	}
 	return err
 }

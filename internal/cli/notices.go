@@ -125,11 +125,13 @@ type oneMail struct {
 	Subject string `json:"subject"`
 	State   string `json:"state"`
 	Text    string `json:"text,omitempty"`
+
+	result membership.Result
 }
 
 // mailStates are what became of mails, in words.
 var mailStates = map[membership.Result]string{
-	"": "to send", membership.Queued: "to send", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
+	"": "to send", membership.Queued: "to go now", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
 }
 
 // followStates are what became of follow-ups, in words.
@@ -157,7 +159,7 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 			if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
-			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result]}
+			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result], result: s.Result}
 			if whole {
 				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")
 			}
@@ -190,14 +192,19 @@ func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pi
 		return err
 	}
 	page.Line("")
-	held := 0
+	held, cut := 0, 0
 	for _, m := range all {
 		page.Line("  row %4d  %s %s %s %s", m.Row, report.Pad(m.State, 10), report.Pad(report.Clip(m.Notice, 14), 14), report.Pad(report.Clip(m.To, 40), 40), page.Dim(report.Clip(m.Subject, 50)))
-		if m.State == "held" {
+		switch m.result {
+		case membership.Held, membership.Queued:
 			held++
+		case membership.Sending:
+			cut++
 		}
 	}
 	switch {
+	case cut > 0:
+		page.Next(fmt.Sprintf("evenledger notices %d --send    # goes on, and tells of which it is unclear whether they were sent", b.ID))
 	case held > 0:
 		page.Next(fmt.Sprintf("evenledger notices %d --send", b.ID))
 	default:
@@ -237,27 +244,32 @@ func (a *front) mailLines(ctx context.Context, page *report.Page, l store.Store,
 }
 
 func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick pick, again, yes bool) error {
-	states := []string{"held"}
+	// What is to go now was asked for before, and that was cut short.
+	states, named := []membership.Result{membership.Held, membership.Queued}, "held"
 	if again {
-		states = append(states, "refused", "unclear", "on its way")
+		states, named = append(states, membership.Failed, membership.Unclear, membership.Sending), "held, refused or unclear"
 	}
 	all, err := mailsOf(ctx, l, b, pick, false)
 	if err != nil {
 		return err
 	}
 	var rows []int
-	n := 0
+	n, cut := 0, 0
 	for _, m := range all {
-		if slices.Contains(states, m.State) {
+		if m.result == membership.Sending && !again {
+			rows = append(rows, m.Row)
+			cut++
+		}
+		if slices.Contains(states, m.result) {
 			rows = append(rows, m.Row)
 			n++
 		}
 	}
-	if n == 0 {
-		a.remark("No mail of batch %d is %s.", b.ID, strings.Join(states, " or "))
-		return a.listMails(ctx, l, b, pick)
+	if n+cut == 0 {
+		a.remark("No mail of batch %d is %s.", b.ID, named)
+		return errors.Join(a.listMails(ctx, l, b, pick), a.remaining(ctx, l, b, order{}))
 	}
-	if !yes {
+	if !yes && n > 0 {
 		if !isTerminal(a.In) {
 			return guard(fmt.Sprintf("%s of batch %d would be sent, and nobody is there to be asked", counted(n, "mail", "mails"), b.ID), "Give --yes if that is right.")
 		}
@@ -276,10 +288,7 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	bar.end()
 	after := context.WithoutCancel(ctx)
 	err = errors.Join(err, a.writeCredentials(after, w, l, b, order{}))
-	if left, readErr := mailsOf(after, l, b, pick, false); readErr == nil && slices.ContainsFunc(left, func(m oneMail) bool { return m.State == "refused" || m.State == "unclear" }) {
-		a.exit = exitRows
-	}
-	return errors.Join(a.listMails(after, l, b, pick), err)
+	return errors.Join(a.listMails(after, l, b, pick), err, a.remaining(after, l, b, order{}))
 }
 
 func (a *front) noticesTryCommand() *cobra.Command {

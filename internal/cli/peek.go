@@ -45,7 +45,7 @@ never shown. “-” reads what is piped in.`,
 			}
 			defer s.Close()
 			if !selection.All() {
-				return a.peekRows(s.Sheet, selection)
+				return a.peekRows(s, selection)
 			}
 			bar := a.progress()
 			found, err := profile.Of(s.Info(), s.Rows(), func(rows int) { bar.stageDone("looked at", rows) })
@@ -64,7 +64,23 @@ never shown. “-” reads what is piped in.`,
 // looked is a sheet that is looked at without a brief.
 type looked struct {
 	*sheet.Sheet
-	local *app.Local
+	local   *app.Local
+	options sheet.Options
+}
+
+// secrets tells which columns hold passwords. What is piped in can be read only once: there their
+// headings alone tell.
+func (l looked) secrets() ([]bool, error) {
+	headings := l.Info().Headings
+	if l.local.Path == sheet.StandardInput {
+		return profile.Secrets(headings, func(func(sheet.Row, error) bool) {})
+	}
+	ahead, err := sheet.Open(l.local.Path, nil, l.options)
+	if err != nil {
+		return nil, err
+	}
+	defer ahead.Close()
+	return profile.Secrets(headings, ahead.Rows())
 }
 
 // Close closes the sheet, and takes away what a feed brought.
@@ -77,11 +93,12 @@ func (a *front) look(ctx context.Context, name string, flags sheetFlags, heading
 		return looked{}, err
 	}
 	known := account.NewHeadings()
-	s, err := sheet.Open(local.Path, a.In, sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }})
+	options := sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }}
+	s, err := sheet.Open(local.Path, a.In, options)
 	if err != nil {
 		return looked{}, errors.Join(err, local.Close())
 	}
-	return looked{s, local}, nil
+	return looked{s, local, options}, nil
 }
 
 func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error {
@@ -207,11 +224,11 @@ func peekOddities(page *report.Page, info sheet.Info, found *profile.Profile) {
 const mostTold = 5
 
 // peekRows shows rows as they were read.
-func (a *front) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
+func (a *front) peekRows(s looked, selection sheet.Selection) error {
 	info := s.Info()
-	secret := map[int]bool{}
-	for i, heading := range info.Headings {
-		secret[i] = profile.SecretHeading(heading)
+	secret, err := s.secrets()
+	if err != nil {
+		return err
 	}
 	type cell struct {
 		Heading string `json:"heading"`
@@ -237,7 +254,7 @@ func (a *front) peekRows(s *sheet.Sheet, selection sheet.Selection) error {
 			if i < len(info.Headings) {
 				c.Heading = info.Headings[i]
 			}
-			if text != "" && (secret[i] || profile.Concealed(text) != text) {
+			if text != "" && (i < len(secret) && secret[i] || profile.Concealed(text) != text) {
 				c.Value, c.Hidden = "", true
 			}
 			shown.Cells = append(shown.Cells, c)

@@ -49,6 +49,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
   evenledger post 17 --trial 1
   evenledger post 12-14             the batches of a set; or its name, for the newest
   evenledger post 17 --yes          without asking
+  evenledger post 17 --settle       after a cut: what became of what was sent? Nothing new is sent
   evenledger post 17 --workers 4    four processes share the work
   evenledger post 17 --credentials starters.age --passphrase env:HANDOUT`,
 		Args:              one("a batch's number"),
@@ -73,6 +74,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	o.credentials.add(cmd)
 	cmd.Flags().BoolVar(&o.again, "again", false, "also what failed elsewhere (follow-ups), or of which nobody can say whether it was done")
 	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	cmd.Flags().BoolVar(&o.settle, "settle", false, "only find out what became of what was sent; send nothing new")
 	cmd.Flags().BoolVar(&o.unproven, "no-proof", false, "do not read back what was done")
 	cmd.Flags().IntVar(&o.workers, "workers", 1, "`N` processes on this machine share the work")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
@@ -100,6 +102,7 @@ type order struct {
 	workspace   string
 	hold        bool // keep the mails
 	unproven    bool // what was done is not read back
+	settle      bool // only find out what became of what was sent
 	again       bool // follow-ups that failed or are unclear
 	credentials credentialFlags
 	target      workspace.System
@@ -130,9 +133,9 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 	}
 	if over {
 		a.remark("Nothing in batch %d waits to be posted.", b.ID)
-		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o), a.remaining(ctx, l, b, o.trial))
+		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o), a.remaining(ctx, l, b, o))
 	}
-	if err := a.confirm(b, waiting, o.yes, o.trial); err != nil {
+	if err := a.confirm(b, waiting, o.yes || o.settle, o.trial); err != nil {
 		return err
 	}
 	err = a.carryOut(ctx, p, o)
@@ -147,7 +150,7 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 		return errors.Join(err, a.reported(context.WithoutCancel(ctx), w, l, b, o, err))
 	}
 	after := context.WithoutCancel(ctx)
-	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err), a.remaining(after, l, b, o.trial)); err != nil {
+	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err), a.remaining(after, l, b, o)); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
@@ -159,6 +162,7 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 // poster readies the posting of a batch as it was ordered.
 func (a *front) poster(w *workspace.Workspace, l store.Store, b *batch.Batch, o order) *posting.Post {
 	p := a.Poster(w, l, b, o.target)
+	p.SettleOnly = o.settle
 	p.Trial, p.HandsOut, p.HoldMails, p.Unproven = o.trial, o.envelope.Given(), o.hold, p.Unproven || o.unproven
 	return p
 }
@@ -331,12 +335,12 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 }
 
 // remaining has the exit code say that something remains of a batch, or is unclear.
-func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, trial int) error {
+func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, o order) error {
 	left, err := app.Remaining(ctx, l, b)
 	if err != nil {
 		return err
 	}
-	if trial > 0 {
+	if o.trial > 0 || o.settle {
 		left.Waiting, left.Unproven = 0, 0 // as was asked for
 	}
 	if left.Any() {

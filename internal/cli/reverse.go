@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -18,8 +19,8 @@ import (
 )
 
 func (a *front) reverseCommand() *cobra.Command {
-	var remove, elevated bool
-	var trial string
+	var o undoing
+	var trial, rows, only string
 	cmd := &cobra.Command{
 		Use:     "reverse BATCH | reverse --trial-run NAME",
 		GroupID: "carry",
@@ -27,13 +28,18 @@ func (a *front) reverseCommand() *cobra.Command {
 		Long: `Drafts the batch that undoes what another did, step by step. Accounts it created are
 suspended, or removed with --remove. Fields get back what they held, unless somebody
 changed them since, which is told. Memberships it gave are taken away and those it
-took are given back, and only those. What was removed cannot be brought back.
+took are given back, and only those: what it found so already it leaves alone. Accounts it
+removed are made anew out of what was kept of them, with their memberships, under a new id.
+
+With --rows or --only, only those rows are undone.
 
 With --trial-run, every batch that was marked with that name is undone, a batch for each.
 
 Nothing is changed yet: look at the new batch, then carry it out with “post”.`,
 		Example: `  evenledger reverse 17
   evenledger reverse 17 --remove     accounts that batch 17 created go for good
+  evenledger reverse 17 --rows 3-9,12
+  evenledger reverse 17 --only 'department == "Deck"'
   evenledger reverse --trial-run rehearsal --remove`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if trial != "" && len(args) == 0 {
@@ -42,29 +48,42 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 			return one("a batch's number")(cmd, args)
 		},
 		ValidArgsFunction: a.completeBatches,
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if o.pick, err = newPick(rows, only, a.Today()); err != nil {
+				return err
+			}
+			o.says = strings.TrimPrefix(map[bool]string{true: "rows " + rows}[rows != ""]+map[bool]string{true: ", where " + only}[only != ""], ", ")
 			if trial != "" && len(args) == 0 {
 				a.longWork()
-				return a.reverseTrials(cmd.Context(), trial, remove, elevated)
+				return a.reverseTrials(cmd.Context(), trial, o)
 			}
 			a.longWork()
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 				if len(batches) > 1 {
-					return a.reverseSet(cmd.Context(), w, l, batches, remove, elevated)
+					return a.reverseSet(cmd.Context(), w, l, batches, o)
 				}
-				return a.reverse(cmd.Context(), w, l, batches[0], remove, elevated)
+				return a.reverse(cmd.Context(), w, l, batches[0], o)
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
+	cmd.Flags().BoolVar(&o.remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
+	cmd.Flags().StringVar(&rows, "rows", "", "undo only these `ROWS`, such as 3-9,12")
+	cmd.Flags().StringVar(&only, "only", "", "undo only accounts for which this `EXPRESSION` holds, such as department == \"Deck\"")
 	cmd.Flags().StringVar(&trial, "trial-run", "", "undo every batch that was marked as a trial of this `NAME`")
-	cmd.Flags().BoolVar(&elevated, "allow-elevated", false, "allow that rights over others are given back")
+	cmd.Flags().BoolVar(&o.elevated, "allow-elevated", false, "allow that rights over others are given back")
 	return cmd
+}
+
+// undoing says what of a batch is undone, and how.
+type undoing struct {
+	remove, elevated bool
+	pick             pick
+	says             string // in words; empty: all is
 }
 
 // reverseTrials undoes every batch of a trial that was posted and is not undone yet, the newest
 // first.
-func (a *front) reverseTrials(ctx context.Context, name string, remove, elevated bool) (err error) {
+func (a *front) reverseTrials(ctx context.Context, name string, o undoing) (err error) {
 	w, l, err := a.OpenLedger(ctx, false)
 	if err != nil {
 		return err
@@ -80,7 +99,7 @@ func (a *front) reverseTrials(ctx context.Context, name string, remove, elevated
 		if of.Trial != name || !of.Took() {
 			continue
 		}
-		b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
+		b, err := a.makeReversal(ctx, w, l, of, o)
 		if err != nil {
 			return err
 		}
@@ -104,8 +123,8 @@ func (a *front) reverseTrials(ctx context.Context, name string, remove, elevated
 	return nil
 }
 
-func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, remove, elevated bool) error {
-	b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
+func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, o undoing) error {
+	b, err := a.makeReversal(ctx, w, l, of, o)
 	if err != nil {
 		return err
 	}
@@ -116,7 +135,7 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 }
 
 // reverseSet drafts the batches that undo several others, and tells them together.
-func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, remove, elevated bool) error {
+func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o undoing) error {
 	var made []*batch.Batch
 	members := make([]app.Member, len(batches))
 	did := slices.ContainsFunc(batches, func(b *batch.Batch) bool { return !b.Posted.IsZero() })
@@ -125,7 +144,7 @@ func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.
 			a.remark("Batch %d, for %s, was never posted: there is nothing of it to undo.", of.ID, of.System)
 			continue
 		}
-		b, err := a.makeReversal(ctx, w, l, of, remove, elevated)
+		b, err := a.makeReversal(ctx, w, l, of, o)
 		if members[i].Err = err; err != nil {
 			continue
 		}
@@ -146,7 +165,7 @@ func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.
 }
 
 // makeReversal drafts the batch that undoes another.
-func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, remove, elevated bool) (b *batch.Batch, err error) {
+func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, o undoing) (b *batch.Batch, err error) {
 	target, err := app.SystemOf(w, of)
 	if err != nil {
 		return nil, err
@@ -161,8 +180,11 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	bar := a.progress()
 	by, key := a.Who(w)
 	r := &drafting.Reversal{
-		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: remove, Elevated: target.Elevated, Allow: elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: o.remove, Elevated: target.Elevated, Allow: o.elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
 		Batch: batch.Batch{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+	}
+	if r.Says = o.says; o.says != "" {
+		r.Takes = o.pick.takes
 	}
 	b, err = r.Make(ctx)
 	bar.end()

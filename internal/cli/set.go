@@ -415,7 +415,7 @@ func (a *front) postSet(ctx context.Context, w *workspace.Workspace, l store.Sto
 		return err
 	}
 	for i, b := range batches {
-		if err := a.remaining(after, l, b, o.trial); members[i].Err == nil {
+		if err := a.remaining(after, l, b, o); members[i].Err == nil {
 			members[i].Err = err
 		}
 	}
@@ -453,7 +453,7 @@ func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.St
 }
 
 func (a *front) confirmSet(ctx context.Context, l store.Store, batches []*batch.Batch, work []int, o order) error {
-	if o.yes {
+	if o.yes || o.settle {
 		return nil
 	}
 	all, unmakes := map[account.Intent]int{}, false

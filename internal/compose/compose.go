@@ -160,7 +160,7 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 			fields = append(fields, dateField(c.Heading, dates, fields))
 			continue
 		case c.Field == "" || s.taken(i):
-			unused = append(unused, withExamples(about, c.Examples))
+			unused = append(unused, about+": "+summed(c))
 			continue
 		case !s.takes(c.Field):
 			unused = append(unused, fmt.Sprintf("%s: would be %s, which the system does not take", about, c.Field))
@@ -184,12 +184,17 @@ func dateField(heading string, n int, others []field) field {
 	return field{name: name, keys: []string{"from: " + quote(heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"}
 }
 
-// withExamples is a comment on a column, with some of its values.
-func withExamples(about string, examples []string) string {
-	if len(examples) == 0 {
-		return about
+// summed says of which kind the values of a column are, and how many there are. A brief is read by
+// others: nothing of a person's stands in it.
+func summed(c profile.Column) string {
+	if c.Filled == 0 {
+		return "blank in every row"
 	}
-	return about + ": " + comment(strings.Join(examples[:min(3, len(examples))], ", "))
+	more := ""
+	if c.More {
+		more = " and more"
+	}
+	return fmt.Sprintf("%s, %d filled, %d%s different", c.Kind, c.Filled, c.Distinct, more)
 }
 
 // field is the field that a column gives.
@@ -399,15 +404,15 @@ func (s *Source) dates(line func(string, ...any)) {
 		for _, example := range c.Examples {
 			switch codes.OrderOf(example) {
 			case codes.DayFirst:
-				line("dates: day-first        # as “%s” has “%s”", comment(c.Heading), example)
+				line("dates: day-first        # as “%s” has a first number above 12", comment(c.Heading))
 				return
 			case codes.MonthFirst:
-				line("dates: month-first      # as “%s” has “%s”", comment(c.Heading), example)
+				line("dates: month-first      # as “%s” has a second number above 12", comment(c.Heading))
 				return
 			}
 		}
 		if slices.ContainsFunc(c.Examples, codes.IsAmbiguousDate) {
-			line("# dates: day-first      or month-first: “%s” can be either", comment(c.Examples[0]))
+			line("# dates: day-first      or month-first: those of “%s” can be either", comment(c.Heading))
 			return
 		}
 	}
@@ -427,7 +432,7 @@ func (s *Source) phones(line func(string, ...any)) {
 // a row is.
 func (s *Source) only(line func(string, ...any)) {
 	for _, c := range s.Profile.Columns {
-		if key := words.Key(c.Heading); !c.Secret && c.Field == "" && c.Distinct > 1 && c.Distinct <= 6 && len(c.Examples) > 0 && (strings.Contains(key, "status") || strings.Contains(key, "state") || strings.Contains(key, "stage")) {
+		if key := words.Key(c.Heading); !c.Secret && c.Field == "" && c.Distinct > 1 && c.Distinct <= 6 && 2*c.Distinct <= c.Filled && len(c.Examples) > 0 && (strings.Contains(key, "status") || strings.Contains(key, "state") || strings.Contains(key, "stage")) {
 			expression := "col[" + celText(c.Heading) + "] == " + celText(c.Examples[0])
 			line("# only: %s   to leave the other rows aside", comment(expression))
 			return

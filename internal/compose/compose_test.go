@@ -31,13 +31,13 @@ func TestBrief(t *testing.T) {
 		schema *account.Schema
 		has    []string
 	}{
-		"a made sign-in name": {"Staff no,First name,Surname,Status\n1,Ana,Reyes,ok\n2,Tom,Kaya,no\n", schema, []string{
+		"a made sign-in name": {"Staff no,First name,Surname,Status\n1,Ana,Reyes,ok\n2,Tom,Kaya,no\n3,Mei,Lin,ok\n4,Bo,Lie,no\n", schema, []string{
 			"match: [employeeNumber]\n", "employeeNumber: {from: Staff no, required: true, unique: refuse}", `userName: {make: 'fold(givenName) + "." + fold(familyName)', unique: number}`,
-			`# only: col["Status"] == "ok"`, "#   Status: ok, no", "#   watch: {from: …}   one of Day, Night"}},
+			`# only: col["Status"] == "ok"`, "#   Status: text, 4 filled, 2 different", "#   watch: {from: …}   one of Day, Night"}},
 		"a name now and then":     {"Staff no,First name,Surname\n1,Ana,\n2,Tom,Kaya\n3,,Lin\n", schema, []string{"givenName: {from: First name, required: true}", "familyName: {from: Surname, required: true}"}},
 		"an address as key":       {"Mail,Full name\na@x.example,Ana\n", nil, []string{"match: [email]", `userName: {make: 'before(email, "@")'`}},
 		"what isn't taken":        {"Login,Department\nana,Deck\n", schema, []string{"#   Department: would be department, which the system does not take"}},
-		"headings out of the way": {"Login,\"Title: {a}, b\",yes\nana,Pilot,x\n", nil, []string{"match: [userName]", `#   yes: x`}},
+		"headings out of the way": {"Login,\"Title: {a}, b\",yes\nana,Pilot,x\n", nil, []string{"match: [userName]", `#   yes: text, 1 filled, 1 different`}},
 		"dates and phones":        {"Login,Start date,Phone\nana,14/3/2027,07700 900123\n", schema, []string{"dates: day-first", "# phones: GB", "startDate: {from: Start date, as: date, send: false}"}},
 		"memberships twice":       {"Staff no,Licences,Licence 1\n1,charts,tides\n2,,tides\n", nil, []string{`licences: [{from: Licences}, {from: "Licence *"}]`}},
 		"memberships and managers": {"Staff no,Reports to,Groups,Role,Licence 1,Licence 2\n1,2,Deck; Pilots,Bosun,charts,tides\n2,,Deck,Cook,charts,\n", nil, []string{

@@ -264,6 +264,9 @@ func (d *making) finish(ctx context.Context) error {
 	if d.Compare {
 		return nil
 	}
+	if err := (&keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}).keep(ctx, d.Batch.ID); err != nil {
+		return err
+	}
 	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom)
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -28,6 +30,9 @@ type Reversal struct {
 	Allow    bool // elevated rights may be given back
 	Protect  []string
 	Together int
+	// Takes reports whether an entry is to be undone; nil: all are. Says is that in words.
+	Takes    func(*batch.Entry) (bool, error)
+	Says     string
 	Batch    batch.Batch                  // what the caller knows of it
 	Progress func(stage string, rows int) // may be nil
 
@@ -47,11 +52,14 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	}
 	b := &r.Batch
 	b.Protect, b.Mark = slices.Concat(r.Of.Protect, r.Protect), r.about.Suspension
-	b.Unmakes = slices.Clone(r.Of.MadeThings)
+	if b.Taken = r.Says; r.Takes == nil { // others may still be in what it made
+		b.Unmakes = slices.Clone(r.Of.MadeThings)
+	}
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
 	}
-	b.Reverses, b.Fields, b.Match = r.Of.ID, slices.Clone(r.Of.Fields), r.Of.Match
+	b.Reverses, b.After, b.Fields, b.Match = r.Of.ID, r.Of.Posts, slices.Clone(r.Of.Fields), r.Of.Match
+	b.Witnesses = slices.Clone(r.Of.Witnesses)
 	if mark := r.about.Suspension.Field; r.about.MaySuspend() && !slices.Contains(b.Fields, mark) {
 		b.Fields = append(b.Fields, mark)
 	}
@@ -60,6 +68,9 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		what = "removed"
 	}
 	b.Policies = fmt.Sprintf("Undoes batch %d: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", r.Of.ID, what)
+	if err := r.settled(ctx); err != nil {
+		return nil, err
+	}
 	if err := r.Ledger.Begin(ctx, r.Worker, b); err != nil {
 		return nil, err
 	}
@@ -67,6 +78,47 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		return nil, errors.Join(err, r.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
 	}
 	return b, nil
+}
+
+// settled returns why it is not known yet what the batch did, or nil: undoing would be of a part of
+// it, and nobody could say of which.
+func (r *Reversal) settled(ctx context.Context) error {
+	open, err := r.Ledger.InFlight(ctx, r.Of.ID, store.Part{High: math.MaxInt32})
+	if err != nil {
+		return err
+	}
+	rows := map[int]bool{}
+	for i := range open {
+		rows[open[i].Entry.Row] = true
+	}
+	for e, err := range r.Ledger.Entries(ctx, r.Of.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Steps: true}) {
+		if err != nil {
+			return err
+		}
+		if e.Proof == batch.Unseen || slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Within() && s.Result == membership.Sending }) {
+			rows[e.Row] = true
+		}
+	}
+	for row := range rows {
+		if r.Takes != nil {
+			for e, err := range r.Ledger.Entries(ctx, r.Of.ID, store.Filter{Rows: []int{row}}) {
+				if err != nil {
+					return err
+				}
+				if takes, err := r.Takes(&e); err != nil || !takes {
+					delete(rows, row)
+					if err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	first := slices.Min(slices.Collect(maps.Keys(rows)))
+	return &batch.Guard{Message: fmt.Sprintf("of %d rows of batch %d, the first of them %s, it is open what became of what was sent, so that nobody can say what is to be undone", len(rows), r.Of.ID, batch.RowName(first)), Remedy: fmt.Sprintf("“evenledger post %d --settle” finds that out and sends nothing new; then undo it.", r.Of.ID)}
 }
 
 func (r *Reversal) fill(ctx context.Context) error {
@@ -78,9 +130,19 @@ func (r *Reversal) fill(ctx context.Context) error {
 				return err
 			}
 			read, after = read+1, e.Row
-			if e.Did != "" && e.Did != account.Unchanged {
-				done = append(done, e)
+			if e.Did == "" || e.Did == account.Unchanged && e.Intent == account.Remove {
+				continue // nothing was done
 			}
+			if r.Takes != nil {
+				takes, err := r.Takes(&e)
+				if err != nil {
+					return err
+				}
+				if !takes {
+					continue
+				}
+			}
+			done = append(done, e)
 		}
 		if read == 0 {
 			break
@@ -88,6 +150,9 @@ func (r *Reversal) fill(ctx context.Context) error {
 		if err := r.undoAll(ctx, done); err != nil {
 			return err
 		}
+	}
+	if err := (&keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}).keep(ctx, r.Batch.ID); err != nil {
+		return err
 	}
 	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom)
 }
@@ -109,6 +174,10 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 	if err != nil {
 		return err
 	}
+	namesakes, err := r.namesakes(ctx, done)
+	if err != nil {
+		return err
+	}
 	entries := make([]batch.Entry, 0, len(done))
 	strangers := 0
 	for _, e := range done {
@@ -121,11 +190,13 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 				return r.Of.OtherSystem(u.Findings[0].Message)
 			}
 		}
-		if len(r.Batch.Witnesses) < fewWitnesses && a.ID != "" {
+		if len(r.Batch.Witnesses) < fewWitnesses && a.ID != "" && !(r.Remove && e.Did == account.Created) {
 			r.Batch.Witnesses = append(r.Batch.Witnesses, account.Account{ID: a.ID, Fields: map[string]account.Value{r.about.Naming: a.Field(r.about.Naming)}})
 		}
 		if stranger {
 			u.Refuse()
+		} else if e.Did == account.Removed && a.ID == "" {
+			r.makeAgain(&u, &e, namesakes)
 		} else {
 			r.undo(&u, &e, &a, has, referred)
 		}
@@ -173,7 +244,7 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (*membership
 	things := map[string][]string{}
 	for _, e := range done {
 		for _, s := range e.Steps {
-			if s.IsTie() && s.Result == membership.Done && !slices.Contains(things[s.Kind], s.Thing) {
+			if s.IsTie() && (s.Result == membership.Done || s.Result == membership.Goes) && !slices.Contains(things[s.Kind], s.Thing) {
 				things[s.Kind] = append(things[s.Kind], s.Thing)
 			}
 		}
@@ -212,8 +283,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has *membership
 	}
 	switch {
 	case e.Did == account.Removed:
-		u.Find(account.Error, account.CannotBeUndone, "", "", "the account was removed with all that was in it")
-		u.Refuse()
+		u.Find(account.Note, account.ExistsAlready, "", "", fmt.Sprintf("the account %s is there: it was not removed, or somebody brought it back", now.Label()))
 		return
 	case now.ID == "":
 		u.Find(account.Note, account.NoAccount, "", "", fmt.Sprintf("the account %s is no longer in the system", e.Account))
@@ -222,7 +292,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has *membership
 	if e.Did == account.Created {
 		r.uncreate(u, e, now)
 	} else {
-		for _, c := range e.Changes {
+		for _, c := range e.Done() {
 			r.putBack(u, c, now)
 		}
 		u.Intent = batch.Effect(r.about.Schema, u.Changes)
@@ -242,6 +312,62 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has *membership
 		u.Refuse()
 	case u.Intent != account.Remove:
 		u.Wait()
+	}
+}
+
+// namesakes finds the accounts that are called by now as ones that the batch removed: by the key of
+// what names them.
+func (r *Reversal) namesakes(ctx context.Context, done []batch.Entry) (map[string]account.Account, error) {
+	naming, found := r.about.Field(r.about.Naming), map[string]account.Account{}
+	var names []string
+	for i := range done {
+		if name := done[i].Known[naming.Name]; done[i].Did == account.Removed && name.Filled() {
+			names = append(names, name.Text())
+		}
+	}
+	if len(names) == 0 {
+		return found, nil
+	}
+	_, err := system.Fetch(ctx, r.System, map[string][]string{naming.Name: names}, []string{naming.Name}, r.Together, func(a account.Account) {
+		found[naming.Key(a.Field(naming.Name).Text())] = a
+	})
+	return found, err
+}
+
+// makeAgain decides to make an account again that the batch removed, out of what was kept of it.
+func (r *Reversal) makeAgain(u, e *batch.Entry, namesakes map[string]account.Account) {
+	naming := r.about.Field(r.about.Naming)
+	name := e.Known[naming.Name]
+	if other, taken := namesakes[naming.Key(name.Text())]; !name.Filled() || taken {
+		why := "what was in it was not kept"
+		if name.Filled() {
+			why = fmt.Sprintf("%s (%s) is called so by now", other.Label(), other.ID)
+		}
+		u.Find(account.Error, account.CannotBeUndone, "", "", "the account was removed, and cannot be made again: "+why)
+		u.Refuse()
+		return
+	}
+	u.Account, u.Intent, u.Outcome = "", account.Create, account.Waiting
+	for _, a := range r.about.Attributes {
+		if v := e.Known[a.Field]; v.Filled() && !a.ReadOnly {
+			u.Changes = append(u.Changes, account.Change{Field: a.Field, After: v})
+			if !slices.Contains(r.Batch.Fields, a.Field) {
+				r.Batch.Fields = append(r.Batch.Fields, a.Field)
+			}
+		}
+	}
+	u.Find(account.Warning, account.MadeAnew, "", "", fmt.Sprintf("the account %s is made anew, with the fields and memberships that it had, under a new identifier and without a password: what else was in it is gone, and who referred to it does not any more", name.Text()))
+	for _, s := range e.Steps {
+		if s.Result != membership.Goes {
+			continue
+		}
+		t := r.catalogue.Thing(s.Kind, s.Thing)
+		if !r.Allow && r.catalogue.IsElevated(s.Kind, &t) {
+			u.Find(account.Error, account.ElevatedRight, s.Kind, "", fmt.Sprintf("“%s” gives rights over others, and would be given back", s.Name))
+			u.Refuse()
+			return
+		}
+		u.Steps = append(u.Steps, membership.Step{Do: membership.Join, Kind: s.Kind, Thing: s.Thing, Name: s.Name, Role: s.Was[0], Section: s.Was[1]})
 	}
 }
 

@@ -110,6 +110,24 @@ func (m *Mapper) secretColumns() {
 	}
 }
 
+// Conceals has the cells of columns stand nowhere that were seen to hold passwords, as far as no field
+// claims them: which ones, secret says by column.
+func (m *Mapper) Conceals(secret []bool) {
+	for i, is := range secret {
+		if !is || i >= len(m.secret) || m.secret[i] || m.claimed(i) {
+			continue
+		}
+		m.secret[i] = true
+		m.free = slices.DeleteFunc(m.free, func(at int) bool { return at == i })
+		m.findings = slices.DeleteFunc(m.findings, func(f account.Finding) bool {
+			return f.Code == account.UnknownHeading && f.Column == m.headings[i]
+		})
+		f := account.Find(account.Warning, account.PasswordLike, fmt.Sprintf("the cells of the column “%s” look like passwords, and the brief does not claim it: they are neither kept nor shown", m.headings[i]))
+		f.Column = m.headings[i]
+		m.findings = append(m.findings, f)
+	}
+}
+
 // unclaimed tells of cells that look like passwords in columns that nothing claims.
 func (w *Worker) unclaimed(row sheet.Row) {
 	for _, i := range w.free {

@@ -36,6 +36,8 @@ const (
 	// Already is that of a step that found things as they were to be: nothing was done, and nothing
 	// is to be undone.
 	Already Result = "already"
+	// Goes is that of a membership that goes with its account, which is removed.
+	Goes Result = "goes"
 
 	// On its way, which is on disk before it is sent. Of mails and follow-ups: begun, and nobody can say
 	// whether it came to its end; kept until a person sends it.
@@ -57,8 +59,7 @@ type Step struct {
 	Row     int        `json:"row,omitempty"`  // whose account is referred to
 	Made    bool       `json:"made,omitempty"` // the thing does not exist yet and is made first
 	Result  Result     `json:"result,omitempty"`
-	Shown   bool       `json:"shown,omitempty"` // of a thing to be removed: the system showed who is in it
-	Mail    string     `json:"-"`               // with Notify: what is sent, as JSON; read only where it is asked for
+	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
 }
 
 // WithPassword is the role of a mail in which the password stands.
@@ -84,6 +85,9 @@ func (s Step) Waits() bool { return s.Result == "" || s.Result == Sending || s.R
 
 // Text says what the step does.
 func (s Step) Text() string {
+	if s.Result == Goes {
+		return "in " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Was[0], s.Was[1]) + ", which goes with it"
+	}
 	if s.Result == Already {
 		s.Result = ""
 		return s.Text() + " (so already)"

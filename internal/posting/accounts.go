@@ -106,6 +106,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	if err != nil {
 		return err
 	}
+	before := wasOpen(e)
 	if earlier.any() {
 		if found, err := p.lookFor(ctx, e, earlier, 0); err != nil || found {
 			return err
@@ -132,7 +133,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 			return stillOpen(earlier.any(), err)
 		}
 	}
-	p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and no such account has appeared within %s", maxAttempts, p.Settle))
+	p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and no such account has appeared within %s", maxAttempts, p.Settle))
 	return nil
 }
 
@@ -140,6 +141,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 // may be so by an earlier request of ours, of which somebody on the way to the system
 // may have made two as well.
 func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
+	before := wasOpen(e)
 	if refusal.Code == account.TakenValue {
 		patience := time.Duration(0)
 		if earlier.any() {
@@ -156,8 +158,13 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 		switch {
 		case there && p.whose(a, e, now) == ours:
 			if earlier.any() {
-				if err := p.fillUp(ctx, e, a); err != nil {
+				lacks, err := p.fillUp(ctx, e, a)
+				if err != nil {
 					return err
+				}
+				if lacks {
+					p.lacking(e, a)
+					return nil
 				}
 			}
 			p.created(e, a)
@@ -166,7 +173,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 			}
 			return nil
 		case !there && earlier.any():
-			p.leave(e, fmt.Sprintf("a request of this batch seems to have made the account, and the system does not show it within %s, the “settle” of evenledger.yaml; to a second request it said: %s", p.Settle, refusal.Message))
+			p.leave(e, before, fmt.Sprintf("a request of this batch seems to have made the account, and the system does not show it within %s, the “settle” of evenledger.yaml; to a second request it said: %s", p.Settle, refusal.Message))
 			return nil
 		}
 	}
@@ -251,8 +258,13 @@ func (p *run) shown(e *batch.Entry, now account.Account) {
 }
 
 // leave leaves it open what became of the entry's request: it waits, and a further post
-// looks before it sends anything.
-func (p *run) leave(e *batch.Entry, why string) {
+// looks before it sends anything. If an earlier post had left it open as well, it is enough: one row
+// does not keep a batch from its end.
+func (p *run) leave(e *batch.Entry, before bool, why string) {
+	if before {
+		p.fail(e, account.Unclear, "", why+"; it was the same in an earlier post")
+		return
+	}
 	p.clear(e)
 	e.Find(account.Warning, notYet, "", "", why)
 	p.counting.Lock()
@@ -277,7 +289,7 @@ func (p *run) clear(e *batch.Entry) {
 
 func (p *run) change(ctx context.Context, e *batch.Entry) error {
 	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
-	look := known.Version == "" || !p.about.Can.Versions
+	look, before := known.Version == "" || !p.about.Can.Versions, wasOpen(e)
 	unclear := false
 	for range maxAttempts {
 		if look {
@@ -314,7 +326,7 @@ func (p *run) change(ctx context.Context, e *batch.Entry) error {
 		}
 	}
 	if unclear {
-		p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
+		p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
 		return nil
 	}
 	e.Find(account.Error, account.Stale, "", "", "the account kept changing while it was to be changed")
@@ -350,16 +362,20 @@ func (p *run) partly(e *batch.Entry, part *system.Partial) error {
 		done = append(done, c.Field)
 	}
 	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
-	e.Did, e.Version = e.Intent.Comes(), part.Now.Version // so that it can be read back and undone
-	e.Part = []string{}
-	for _, c := range part.Done {
-		e.Part = append(e.Part, c.Field)
-	}
+	p.did(e, part.Now, part.Done)
 	var refusal *system.Refusal
 	if errors.As(part.Err, &refusal) {
 		return nil
 	}
 	return part.Err
+}
+
+// did notes which changes were made where not all were, so that they can be read back and undone.
+func (p *run) did(e *batch.Entry, now account.Account, part []account.Change) {
+	e.Did, e.Version, e.Part = e.Intent.Comes(), now.Version, []string{}
+	for _, c := range part {
+		e.Part = append(e.Part, c.Field)
+	}
 }
 
 func (p *run) otherSystem(e *batch.Entry, now account.Account) error {
@@ -372,7 +388,7 @@ func (p *run) remove(ctx context.Context, e *batch.Entry) error {
 		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
 		return nil
 	}
-	unclear := false
+	unclear, before := p.resent[e.Row].any(), wasOpen(e)
 	for range maxAttempts {
 		settled, now, err := p.settleChange(ctx, e, unclear)
 		if err != nil || settled {
@@ -382,8 +398,11 @@ func (p *run) remove(ctx context.Context, e *batch.Entry) error {
 		err = p.System.Remove(ctx, known)
 		var refusal *system.Refusal
 		switch {
-		case err == nil, errors.Is(err, system.ErrGone):
+		case err == nil:
 			p.removed(e)
+			return nil
+		case errors.Is(err, system.ErrGone):
+			p.goneAlready(e, unclear)
 			return nil
 		case isOpen(err):
 			unclear = true
@@ -395,12 +414,25 @@ func (p *run) remove(ctx context.Context, e *batch.Entry) error {
 			return stillOpen(unclear, err)
 		}
 	}
-	p.leave(e, fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
+	p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
 	return nil
 }
 
 func (p *run) removed(e *batch.Entry) {
 	e.Did = account.Removed
+	p.clear(e)
+	e.Settle()
+}
+
+// goneAlready settles an entry whose account was to be removed and is not there: if no request of
+// ours can have removed it, nothing was done, and nothing is to be undone.
+func (p *run) goneAlready(e *batch.Entry, ours bool) {
+	if ours {
+		p.removed(e)
+		return
+	}
+	e.Find(account.Note, account.AccountGone, "", "", fmt.Sprintf("the account %s was gone already when it was to be removed", e.Account))
+	e.Did = account.Unchanged
 	p.clear(e)
 	e.Settle()
 }
@@ -416,7 +448,7 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 	var refusal *system.Refusal
 	switch {
 	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
-		p.removed(e)
+		p.goneAlready(e, unclear)
 		return true, now, nil
 	case errors.Is(err, system.ErrGone):
 		p.gone(e)
@@ -474,6 +506,9 @@ func (p *run) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) b
 	case differs && unclear && ours && e.Intent != account.Remove:
 		// It is no refusal that nothing was sent of: our own request may have done a part.
 		p.fail(e, account.Unclear, field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, after))
+		if part := system.Carried(p.about.Schema, e.Changes, now); len(part) > 0 {
+			p.did(e, now, part)
+		}
 	case differs:
 		e.Find(account.Error, account.Stale, field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
 		p.refuse(e)

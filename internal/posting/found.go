@@ -31,18 +31,20 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 			continue
 		}
 		s := sentOf(e)
-		whose := p.whose(a, e, s)
+		whose, lacks := p.whose(a, e, s), false
 		if whose != doubtful && err == nil {
-			err = p.fillUp(ctx, e, a)
+			lacks, err = p.fillUp(ctx, e, a)
 		}
 		if err != nil { // it stays open, and is found again
 			missing = append(missing, e)
 			continue
 		}
-		switch whose {
-		case ours:
+		switch {
+		case whose != doubtful && lacks:
+			p.lacking(e, a)
+		case whose == ours:
 			p.created(e, a)
-		case likely:
+		case whose == likely:
 			p.created(e, a)
 			if s.before {
 				p.withhold(e)
@@ -59,25 +61,37 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 	return missing, err
 }
 
-// fillUp gives an account that was found what it may lack where its making was cut off.
-func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) error {
+// lacking settles an entry whose account is there, and does not have all that it was to have.
+func (p *run) lacking(e *batch.Entry, a account.Account) {
+	p.withhold(e)
+	p.created(e, a)
+	e.Outcome, e.Part = account.Failed, []string{}
+	for _, c := range system.Carried(p.about.Schema, e.Changes, a) {
+		e.Part = append(e.Part, c.Field)
+	}
+	unsent(e)
+}
+
+// fillUp gives an account that was found what it may lack where its making was cut off, and reports
+// whether it lacks something all the same.
+func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (lacks bool, err error) {
 	if !p.about.Can.Pieces {
-		return nil
+		return false, nil
 	}
 	wanted, err := p.wantedOf(e)
 	if err != nil {
-		return err
+		return false, err
 	}
 	err = p.System.Complete(ctx, a, wanted)
 	var refusal *system.Refusal
 	if errors.As(err, &refusal) {
-		e.Find(account.Warning, account.NotKept, refusal.Field, "", "the account is there, and may not have all that it was to have: "+refusal.Message)
-		return nil
+		e.Find(account.Error, account.PartlyDone, refusal.Field, "", "the account was made, and what was to follow at once was refused: "+refusal.Message)
+		return true, nil
 	}
 	if err != nil {
-		return &system.Unclear{Err: err}
+		return false, &system.Unclear{Err: err}
 	}
-	return nil
+	return false, nil
 }
 
 // seek looks for the accounts of entries until all were found or patience runs out.

@@ -182,21 +182,25 @@ func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err 
 		if err != nil {
 			return 0, err
 		}
-		chosen := 0
+		chosen, cut := 0, false
 		for i := range e.Steps {
-			if s := &e.Steps[i]; s.Do == membership.Notify && slices.Contains(wanted, s.Result) {
+			switch s := &e.Steps[i]; {
+			case s.Do != membership.Notify:
+			case slices.Contains(wanted, s.Result):
 				s.Result = membership.Queued
 				chosen++
+			case s.Result == membership.Sending: // by who was killed: it is told as unclear
+				cut = true
 			}
 		}
-		if chosen == 0 {
+		if chosen == 0 && !cut {
 			continue
 		}
 		n += chosen
 		e.Outcome = account.Waiting
 		queued = append(queued, store.Result{Entry: e})
 	}
-	if n == 0 {
+	if len(queued) == 0 {
 		return 0, nil
 	}
 	if err := p.mayMail(); err != nil {

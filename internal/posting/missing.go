@@ -103,9 +103,10 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 				return err
 			}
 		}
-		if m.made[key] != "" {
-			return nil
+		if m.made[key] == "" {
+			m.refused[key] = err // its own rows are told, and no others
 		}
+		return nil
 	case errors.As(err, &refusal):
 		m.refused[key] = err
 		return nil

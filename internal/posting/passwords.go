@@ -67,7 +67,7 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 		e.Find(account.Error, code, "password", "", "the account did not get another password: "+why)
 		return end(membership.Failed)
 	}
-	known, again := account.Account{ID: e.Account, Version: e.Version}, p.again
+	known, again, before := account.Account{ID: e.Account, Version: e.Version}, p.again, wasOpen(e)
 	for range maxAttempts {
 		err := p.System.SetPassword(ctx, known, password, also)
 		var refusal *system.Refusal
@@ -93,6 +93,9 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 		default:
 			return err
 		}
+	}
+	if before {
+		return fail(account.Unclear, fmt.Sprintf("the system gave no clear answer %d times, as in an earlier post; it may be set", maxAttempts))
 	}
 	p.open(e, 1, fmt.Sprintf("the system gave no clear answer %d times when the password was to be set", maxAttempts))
 	return end("")

@@ -52,17 +52,25 @@ func (p *run) makePlace(ctx context.Context, m membership.Make) error {
 		p.Batch.MadeThings = append(p.Batch.MadeThings, membership.Step{Kind: m.Kind, Thing: made.ID, Name: m.Name})
 		return p.Ledger.Save(ctx, p.Batch)
 	case errors.As(err, &refusal):
-		if p.noPlace == nil {
-			p.noPlace = map[string]string{}
-		}
-		p.noPlace[p.place.Key(m.Name)] = refusal.Message
+		p.closePlace(m.Name, refusal.Message)
 		return nil
 	case isOpen(err):
 		if there, looked := p.placeIsThere(ctx, m); looked == nil && there {
 			return nil // ours or not, it is there; who made it cannot be told, so that it stays when this is undone
+		} else if looked == nil { // the rows that are to stand there are told, and no others
+			p.closePlace(m.Name, err.Error())
+			return nil
 		}
 	}
 	return err
+}
+
+// closePlace notes that a place could not be made, and why.
+func (p *run) closePlace(name, why string) {
+	if p.noPlace == nil {
+		p.noPlace = map[string]string{}
+	}
+	p.noPlace[p.place.Key(name)] = why
 }
 
 // placeIsThere looks whether a place was made since the draft, or by an earlier post of ours.

@@ -76,10 +76,12 @@ type Post struct {
 	Clock clock.Clock
 	// Do does a follow-up where a feed is.
 	Do        func(ctx context.Context, feed string, order feed.Order) error
-	Mail      *mail.Server                        // sends mails; nil: nothing says how
-	HoldMails bool                                // mails are kept until a person sends them
-	Unproven  bool                                // what was done is not read back
-	Progress  func(stage string, done, total int) // may be nil
+	Mail      *mail.Server // sends mails; nil: nothing says how
+	HoldMails bool         // mails are kept until a person sends them
+	Unproven  bool         // what was done is not read back
+	// SettleOnly has Run find out what became of what was sent, and send nothing new.
+	SettleOnly bool
+	Progress   func(stage string, done, total int) // may be nil
 }
 
 // Run carries out the entries that wait. It returns when all are done, the trial
@@ -142,6 +144,9 @@ type run struct {
 	place   account.Field     // that says where in a directory an account stands
 	noPlace map[string]string // places that could not be made, by key, and why
 	moving  map[string]bool   // accounts that the batch itself may have called otherwise
+
+	removing map[string]bool // accounts that the batch removes; nil: nobody asked yet
+
 	asking  sync.Once
 	asked   []string     // fields that are asked for
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
@@ -195,7 +200,7 @@ func (p *run) all(ctx context.Context) (err error) {
 	if err := errors.Join(p.reload(ctx), p.notSent()); err != nil {
 		return err
 	}
-	if n := len(p.left) + p.unclear; n > 0 {
+	if n := len(p.left) + p.unclear; n > 0 && !p.SettleOnly {
 		return &system.Unclear{Err: fmt.Errorf("what became of %d of the requests could not be found out yet", n)}
 	}
 	return nil
@@ -210,7 +215,7 @@ func (p *run) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(p.note(ctx), unlock()); err != nil {
+	if err := errors.Join(p.note(ctx), unlock()); err != nil || p.SettleOnly {
 		return err
 	}
 	if err := p.whole(ctx, p.Batch.Begin, "beginning"); err != nil {
@@ -277,7 +282,7 @@ func (p *run) finish(ctx context.Context) error {
 		p.Batch.Reading.At = p.Clock.Now()
 	}
 	p.Batch.State = batch.Stopped
-	over := len(waiting) == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
+	over := !p.SettleOnly && len(waiting) == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
 	if over {
 		err = p.whole(after, p.Batch.End, "end")
 	}
@@ -289,7 +294,7 @@ func (p *run) finish(ctx context.Context) error {
 		err = p.unmake(after)
 		err = errors.Join(err, p.Ledger.Save(after, p.Batch))
 	}
-	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
+	if err == nil && p.Batch.Reverses > 0 && p.Batch.Taken == "" && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
 		err = p.reversed(after)
 	}
 	return err
@@ -308,9 +313,21 @@ func (p *Post) May(ctx context.Context) error {
 			return err
 		}
 	}
+	if p.Batch.Reverses > 0 && p.Batch.Posted.IsZero() {
+		of, err := p.Ledger.Batch(ctx, p.Batch.Reverses)
+		if err != nil {
+			return err
+		}
+		if of.Posts != p.Batch.After {
+			return &batch.Guard{Message: fmt.Sprintf("batch %d was posted on since batch %d was drafted to undo it, so that not all of it would be undone", of.ID, p.Batch.ID), Remedy: fmt.Sprintf("Withdraw batch %d, and undo batch %d anew.", p.Batch.ID, of.ID)}
+		}
+	}
 	mails, err := p.Ledger.Steps(ctx, p.Batch.ID, membership.Notify)
 	if err != nil {
 		return err
+	}
+	if p.SettleOnly {
+		return nil
 	}
 	if !p.HoldMails && !p.Helps && slices.ContainsFunc(mails, func(c store.StepCount) bool { return c.Result == "" || c.Result == membership.Queued }) {
 		if err := p.mayMail(); err != nil {
@@ -348,7 +365,13 @@ func (p *run) recognise(ctx context.Context) error {
 		switch {
 		case errors.As(err, &refusal): // it tells nothing
 		case errors.Is(err, system.ErrGone):
-			gone++
+			ours, err := p.removes(ctx, w.ID)
+			if err != nil {
+				return err
+			}
+			if !ours { // else it tells nothing
+				gone++
+			}
 		case err != nil:
 			return err
 		case batch.Stranger(p.about.Schema, w.Fields, &now, p.Batch.Match):
@@ -362,6 +385,22 @@ func (p *run) recognise(ctx context.Context) error {
 		return p.Batch.OtherSystem(why)
 	}
 	return nil
+}
+
+// removes reports whether the batch itself removes an account, or has.
+func (p *run) removes(ctx context.Context, id string) (bool, error) {
+	if p.removing == nil {
+		p.removing = map[string]bool{}
+		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{}) {
+			if err != nil {
+				return false, err
+			}
+			if e.Intent == account.Remove || e.Did == account.Removed {
+				p.removing[e.Account] = true
+			}
+		}
+	}
+	return p.removing[id], nil
 }
 
 // reversed notes that the batch which this one undoes is undone.
@@ -395,7 +434,7 @@ func (p *run) stages(ctx context.Context) (err error) {
 	}
 	p.begin("accounts", total)
 	if err := p.share(ctx, ofAccounts, p.Trial, func(ctx context.Context) error {
-		if err := p.settleOpen(ctx); err != nil {
+		if err := p.settleOpen(ctx); err != nil || p.SettleOnly {
 			return err
 		}
 		return p.recorded(ctx, p.accounts)
@@ -415,7 +454,7 @@ func (p *run) stages(ctx context.Context) (err error) {
 		{ofFollowing, []membership.Verb{membership.Follow}, p.followUps},
 		{ofMails, []membership.Verb{membership.Notify}, p.mails},
 	} {
-		if s.stage == ofProof && p.Unproven {
+		if s.stage == ofProof && p.Unproven || p.SettleOnly && s.stage != ofTies && s.stage != ofProof {
 			continue
 		}
 		if s.does != nil && !slices.ContainsFunc(s.does, func(v membership.Verb) bool { return slices.Contains(does, v) }) {

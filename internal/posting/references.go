@@ -107,7 +107,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 	for _, c := range r.changes {
 		fields = append(fields, c.Field)
 	}
-	unclear := r.again
+	unclear, before := r.again, wasOpen(r.entry)
 	for attempts := 0; attempts < maxAttempts; {
 		var now account.Account
 		var err error
@@ -142,6 +142,10 @@ func (r *reference) carryOut(ctx context.Context) error {
 		default:
 			return err
 		}
+	}
+	if before {
+		r.fail(account.Unclear, fmt.Sprintf("the system gave no clear answer %d times, as in an earlier post", maxAttempts))
+		return nil
 	}
 	r.open(r.entry, len(r.steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
 	r.results <- resultOf(r.entry)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 
@@ -71,10 +72,11 @@ type thing struct{ kind, id string }
 // requests, and different things side by side.
 func (p *run) memberships(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, "", func(window []batch.Entry) error {
-		w := &tieWork{run: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}}
+		w := &tieWork{run: p, by: map[thing][]tied{}, waiting: map[*batch.Entry]bool{}, unshown: map[string]bool{}, opened: map[*batch.Entry]bool{}}
 		defer w.noteOpen()
 		total := 0
 		for i := range window {
+			w.opened[&window[i]] = wasOpen(&window[i])
 			for n := range window[i].Steps {
 				if s := &window[i].Steps[n]; s.IsTie() && s.Waits() {
 					total++
@@ -88,8 +90,10 @@ func (p *run) memberships(ctx context.Context, _ func(error)) error {
 		if p.about.Can.Ties == 0 {
 			return errors.New("the system keeps no memberships")
 		}
-		if err := w.makeMissing(ctx, window); err != nil {
-			return err
+		if !w.SettleOnly {
+			if err := w.makeMissing(ctx, window); err != nil {
+				return err
+			}
 		}
 		for i := range window {
 			for n := range window[i].Steps {
@@ -109,14 +113,30 @@ type tieWork struct {
 	by      map[thing][]tied
 	mu      sync.Mutex // over the entries, which several things may share
 	waiting map[*batch.Entry]bool
-	unshown map[string]bool // accounts of this batch: whether the system doesn't show them
+	unshown map[string]bool       // accounts of this batch: whether the system doesn't show them
+	opened  map[*batch.Entry]bool // whether an earlier post left it open what became of steps
 }
 
 func (w *tieWork) goThrough(ctx context.Context) error {
+	if w.SettleOnly {
+		for at, ties := range w.by {
+			w.by[at] = slices.DeleteFunc(ties, func(t tied) bool { return !t.ours })
+		}
+		maps.DeleteFunc(w.by, func(_ thing, ties []tied) bool { return len(ties) == 0 })
+	}
 	if err := w.look(ctx, w.known()); err != nil {
 		return err
 	}
 	work := w.by
+	if w.SettleOnly { // what is left was not done
+		for _, ties := range work {
+			for _, t := range ties {
+				t.step.Result = ""
+				w.waiting[t.entry] = true
+			}
+		}
+		return nil
+	}
 	for {
 		refused, err := w.pass(ctx, work)
 		if err != nil || ctx.Err() != nil {
@@ -134,7 +154,7 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if late && wasOpen(r.entry) {
+			if late && w.opened[r.entry] {
 				w.settle([]tied{r.tied}, membership.Failed, account.AccountGone, fmt.Sprintf("the account was made, and is not there any more, nor did it show since an earlier post; the system says: %s", r.why.Message))
 				continue
 			}
@@ -386,9 +406,17 @@ func isStale(t tied, m account.Membership, is bool) bool {
 
 // leaveOpen leaves steps waiting of which it is open what became of them.
 func (w *tieWork) leaveOpen(ties []tied, why string) {
+	var enough []tied // it was the same in an earlier post
+	defer func() {
+		w.settle(enough, membership.Failed, account.Unclear, why+"; it was the same in an earlier post")
+	}()
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, t := range ties {
+		if w.opened[t.entry] {
+			enough = append(enough, t)
+			continue
+		}
 		w.run.open(t.entry, 1, fmt.Sprintf("it is open that the account %s: %s", t.step.Text(), why))
 		w.waiting[t.entry] = true
 	}

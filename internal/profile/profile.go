@@ -88,6 +88,12 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 		columns[i] = &column{Column: Column{Heading: heading}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, orders: map[string]*tally{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
 		columns[i].name(known)
 	}
+	for i, c := range columns {
+		names := func(at int) bool {
+			return at >= 0 && at < len(columns) && (columns[at].Field == "userName" || columns[at].Field == "email")
+		}
+		c.hinted = isCode(c.Heading) && (names(i-1) || names(i+1))
+	}
 	adding := newAdder(columns)
 	defer adding.end()
 	at := adding.piece()
@@ -240,6 +246,9 @@ type column struct {
 	number   tally // cells stored as numbers
 	lists    tally // values with separators in them
 
+	look   look
+	hinted bool // it stands beside what names an account, and is called as what one signs in with
+
 	spaced, mixed, garbled, failed, long, uncounted, secret, dayFirst, monthFirst, either tally
 }
 
@@ -251,6 +260,27 @@ var secretHeadings = []string{
 	"wachtwoord", "losenord", "adgangskode", "passord", "lozinka", "salasana", "kodikos",
 }
 
+// secretShort are words of such headings that are too short to begin or end others; secretPass are those
+// that make “pass” one of them, which may be a card as well.
+var (
+	secretShort = []string{"pin", "pw", "pwd", "psw", "passw"}
+	secretPass  = []string{"login", "logon", "user", "account", "initial", "first", "temp", "temporary", "new", "default", "mail", "email", "wifi"}
+)
+
+// headingWords are the words of a heading.
+func headingWords(heading string) []string {
+	return strings.FieldsFunc(words.NameKey(heading), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+}
+
+// secretByWord reports whether a short word of a heading says that it is of passwords.
+func secretByWord(heading string) bool {
+	all := headingWords(heading)
+	has := func(some []string) bool {
+		return slices.ContainsFunc(all, func(word string) bool { return slices.Contains(some, word) })
+	}
+	return has(secretShort) || has([]string{"pass"}) && (len(all) == 1 || has(secretPass))
+}
+
 // secretWords are headings of such columns in scripts without spaces between words.
 var secretWords = []string{words.Key("パスワード"), "密码", "密碼", "口令", "비밀번호", "암호"}
 
@@ -260,7 +290,7 @@ func SecretHeading(heading string) bool {
 	if strings.HasPrefix(key, "secretar") { // a secretary
 		return false
 	}
-	return key == "pin" || slices.ContainsFunc(secretHeadings, func(s string) bool { return strings.HasPrefix(key, s) || strings.HasSuffix(key, s) }) ||
+	return secretByWord(heading) || slices.ContainsFunc(secretHeadings, func(s string) bool { return strings.HasPrefix(key, s) || strings.HasSuffix(key, s) }) ||
 		slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(key, s) })
 }
 
@@ -312,6 +342,9 @@ func (c *column) add(row int, raw string, kind sheet.CellKind) {
 	c.letters(row, text)
 	if !c.Secret && LooksSecret(text) {
 		c.secret.add(row, "")
+	}
+	if !c.Secret && c.look.filled < aheadRows {
+		c.look.add(text)
 	}
 	if c.isNew(row, text) && len(c.Examples) < maxExamples {
 		c.Examples = append(c.Examples, strings.Clone(words.First(text, maxShown)))
@@ -610,8 +643,8 @@ func (c *column) finish() Column {
 	if f, ok := account.FieldNamed(c.Field); ok && c.Why != "its heading" && f.Kind == account.Text && slices.Contains([]string{"date", "email", "yes or no", "phone"}, c.Kind) {
 		c.Field, c.Why = "", ""
 	}
-	if 2*c.secret.n > c.Filled {
-		c.Secret = true
+	if 2*c.secret.n > c.Filled || c.Why != "its heading" && c.look.secret(c.hinted) {
+		c.Secret, c.Field, c.Why = true, "", ""
 	}
 	if c.Field == "title" && c.isAddress() {
 		c.Field, c.Why = "honorificPrefix", "its values, which are forms of address"

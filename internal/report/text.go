@@ -547,9 +547,12 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 		id = "account " + e.Account
 	}
 	name := batch.RowName(e.Row)
-	p.Line("%s  %s %s  %s", p.Bold(strings.ToUpper(name[:1])+name[1:]), p.outcome(e), e.Key, p.Dim(id))
+	p.Line("%s  %s %s  %s%s", p.Bold(strings.ToUpper(name[:1])+name[1:]), p.outcome(e), e.Key, p.Dim(id), p.proof(e.Proof))
 	for _, c := range e.Changes {
 		before, after := Shown(c)
+		if e.Part != nil && !slices.Contains(e.Part, c.Field) {
+			after += "  (not done)"
+		}
 		if e.Intent == account.Create {
 			p.Line("    %s  %s", Pad(c.Field, 18), after)
 		} else {
@@ -579,12 +582,29 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 	}
 }
 
+// proof says how what was done with an entry was proven.
+func (p *Page) proof(proof batch.Proof) Styled {
+	switch proof {
+	case batch.Proven:
+		return p.Dim(" · proven")
+	case batch.Answered:
+		return p.Dim(" · proven by its answer")
+	case batch.Otherwise:
+		return p.paint(red, " · not as it was to be")
+	case batch.Unseen:
+		return p.Level(account.Warning, " · not shown yet")
+	}
+	return ""
+}
+
 func (p *Page) result(r membership.Result) Styled {
 	switch r {
 	case membership.Done:
 		return p.paint(green, string(r))
 	case membership.Failed:
 		return p.paint(red, string(r))
+	case membership.Already, membership.Goes: // the step says it
+		return ""
 	}
 	return p.paint(dim, string(r))
 }

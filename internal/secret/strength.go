@@ -100,6 +100,9 @@ func (j *Judge) weak(password string, about []string, enough float64) string {
 	if scoring.MostGuessableMatchSequence(password, j.matches(password, known), false).Guesses < enough {
 		return "it is among those tried first: common words and names, years, rows of keys or few different characters"
 	}
+	if j.restWeak(password, about) {
+		return "little is left of it without names and words of the person and the organisation, years, repeats and rows of keys"
+	}
 	return ""
 }
 

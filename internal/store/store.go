@@ -182,6 +182,8 @@ type Drafts interface {
 	// Suspended returns the accounts of a system that batches of a brief suspended before a time,
 	// and that no batch has changed since, in the order in which they were.
 	Suspended(ctx context.Context, system, brief string, before time.Time) ([]Suspension, error)
+	// InFlight is as in Posts.
+	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
 	// WithoutAccount returns which of the rows have no account and will get none.
 	WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error)
 	// MadeSince hands over the entries whose accounts batches of a system made since a time,

@@ -432,6 +432,18 @@ func findAll(ctx context.Context, s System, keys map[string][]string, fields []s
 	return err
 }
 
+// Carried returns the changes that an account has by now, of those that give it something else than
+// it had.
+func Carried(schema *account.Schema, changes []account.Change, now account.Account) (carried []account.Change) {
+	for _, c := range changes {
+		f := schema.Field(c.Field)
+		if f.Same(c.After.Text(), now.Field(c.Field).Text()) && !f.Same(c.Before.Text(), c.After.Text()) {
+			carried = append(carried, c)
+		}
+	}
+	return carried
+}
+
 // NotKept compares an account as the system has it with the changes that were
 // sent, and says which fields it kept otherwise.
 func NotKept(schema *account.Schema, sent []account.Change, now account.Account) []account.Finding {

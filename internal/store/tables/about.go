@@ -51,6 +51,7 @@ type about struct {
 	Makes      []membership.Make  `json:"makes,omitempty"`
 	MadeThings []membership.Step  `json:"madeThings,omitempty"`
 	Reverses   int                `json:"reverses,omitempty"`
+	After      int                `json:"after,omitempty"`
 	Unmakes    []membership.Step  `json:"unmakes,omitempty"`
 	Corrects   int                `json:"corrects,omitempty"`
 	Secrets    string             `json:"secrets,omitempty"`
@@ -69,7 +70,8 @@ type about struct {
 
 	Read sheet.Tally `json:"read"`
 
-	Reading batch.Reading `json:"reading,omitzero"`
+	Reading batch.Reading  `json:"reading,omitzero"`
+	Handout *batch.Handout `json:"handout,omitempty"`
 
 	Mark      account.Suspension `json:"mark"`
 	Protect   []string           `json:"protect,omitempty"`

@@ -431,12 +431,32 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		return account.Account{}, err
 	}
 	if r := a.results[0]; r.code != 0 {
-		return account.Account{}, c.trouble(r, fieldsOf(changes))
+		return account.Account{}, c.partly(ctx, a, []string{after, known.ID}, changes, c.trouble(r, fieldsOf(changes)))
 	}
 	if now, err := a.account(after); err == nil {
 		return now, nil
 	}
 	return c.Get(ctx, after, fields) // a directory serves it
+}
+
+// partly is the error of a change that was refused: the tools write some of it before they come to
+// what they cannot do.
+func (c *client) partly(ctx context.Context, a *answer, names []string, changes []account.Change, refused error) error {
+	about, err := c.Describe(ctx)
+	if err != nil {
+		return refused
+	}
+	for _, name := range names {
+		now, err := a.account(name)
+		if err != nil {
+			continue
+		}
+		if done := system.Carried(about.Schema, changes, now); len(done) > 0 {
+			return &system.Partial{Now: now, Done: done, Err: refused}
+		}
+		return refused
+	}
+	return refused
 }
 
 // one carries out a block about one account that there is.

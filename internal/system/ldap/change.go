@@ -109,8 +109,8 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account) 
 	return "", c.refusal(err)
 }
 
-// setPassword gives a new account its password, where that was not sent with it, and has the
-// person choose another if that is wanted.
+// setPassword gives a new account its password, where that was not sent with it. What a password does
+// away with comes after it: that the person has to choose another, and last that nobody may sign in.
 func (c *client) setPassword(ctx context.Context, d *directory, dn string, wanted account.Account) error {
 	if wanted.Password == "" || d.quoted {
 		return nil
@@ -120,10 +120,36 @@ func (c *client) setPassword(ctx context.Context, d *directory, dn string, wante
 			return err
 		}
 	}
-	if m, marks := d.marks[renewal]; marks && wanted.Field(renewal).Text() == m.marked {
-		return c.haveRenewed(ctx, dn, m)
+	return c.markAgain(ctx, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
+}
+
+// isMarked reports whether an account is to have a mark that its field stands for.
+func (d *directory) isMarked(field string, a account.Account) bool {
+	m, marks := d.marks[field]
+	return marks && a.Field(field).Text() == m.marked
+}
+
+// Complete implements system.System: a cut between the two requests that make an account leaves one
+// without its password.
+func (c *client) Complete(ctx context.Context, known, wanted account.Account) error {
+	d, err := c.describe(ctx)
+	if err != nil || wanted.Password == "" || !d.password {
+		return err
 	}
-	return nil
+	c.mask.Add(wanted.Password)
+	_, dn := splitVersion(known.Version)
+	err = c.setPassword(ctx, d, dn, wanted)
+	if told, plain := err.(*ldap.Error); plain && told.ResultCode == ldap.LDAPResultConstraintViolation && sameAsBefore(c.said(told)) {
+		// It was set before the cut.
+		err = c.markAgain(ctx, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
+	}
+	return c.refusal(err)
+}
+
+// sameAsBefore reports whether a server refuses a password because it is the one that there is.
+func sameAsBefore(said string) bool {
+	said = strings.ToLower(said)
+	return strings.Contains(said, "existing value") || strings.Contains(said, "in history")
 }
 
 // modifyPassword sets a password by RFC 3062: the server keeps none that can be read, whatever
@@ -135,11 +161,22 @@ func (c *client) modifyPassword(ctx context.Context, dn, password string) error 
 	}})
 }
 
-// haveRenewed has a person choose another password.
-func (c *client) haveRenewed(ctx context.Context, dn string, m marking) error {
+// markAgain has a person choose another password, and lets nobody sign in, where setting the password may
+// have taken that away.
+func (c *client) markAgain(ctx context.Context, d *directory, dn string, renews, closed bool) error {
 	request := ldap.NewModifyRequest(dn, nil)
-	request.Replace(m.attribute, []string{m.value})
-	return c.run(ctx, operation{what: "having the person of " + dn + " choose another password", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+	for _, mark := range []struct {
+		field string
+		is    bool
+	}{{renewal, renews}, {"active", closed}} {
+		if m := d.marks[mark.field]; mark.is && m.attribute != "" && m.bit == 0 {
+			request.Replace(m.attribute, []string{m.value})
+		}
+	}
+	if len(request.Changes) == 0 {
+		return nil
+	}
+	return c.run(ctx, operation{what: "marking " + dn + " after its password was set", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 }
 
 // SetPassword implements system.System.
@@ -150,11 +187,16 @@ func (c *client) SetPassword(ctx context.Context, known account.Account, passwor
 	}
 	c.mask.Add(password) // before anything can be told
 	// A name may be another person's by now.
-	now, err := c.Get(ctx, known.ID, nil)
+	var fields []string
+	if d.marks["active"].attribute != "" {
+		fields = append(fields, "active")
+	}
+	now, err := c.Get(ctx, known.ID, fields)
 	if err != nil {
 		return err
 	}
 	_, dn := splitVersion(now.Version)
+	closed := d.isMarked("active", now)
 	renews := slices.ContainsFunc(also, func(change account.Change) bool { return change.Field == renewal })
 	m, marks := d.marks[renewal]
 	if i := slices.IndexFunc(also, func(change account.Change) bool { return change.Field != renewal || !marks }); i >= 0 {
@@ -176,14 +218,11 @@ func (c *client) SetPassword(ctx context.Context, known account.Account, passwor
 	}
 	if len(request.Changes) > 0 {
 		err := c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
-		if err != nil || d.quoted || !renews {
+		if err != nil || d.quoted {
 			return c.refusal(err)
 		}
 	}
-	if !renews {
-		return nil
-	}
-	if err := c.haveRenewed(ctx, dn, m); err != nil {
+	if err := c.markAgain(ctx, d, dn, renews, closed); err != nil {
 		return &system.Partial{Now: known, Err: c.refusal(err)}
 	}
 	return nil

@@ -65,7 +65,8 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 		return nil, err
 	}
 	about := &system.Description{Schema: d.schema, Can: system.Abilities{
-		Finds: mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Removes: true,
+		Pieces: d.password,
+		Finds:  mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Removes: true,
 	}}
 	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true
 	about.Rules = d.rules
@@ -99,7 +100,7 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 	controls, extensions := root.GetEqualFoldAttributeValues("supportedControl"), root.GetEqualFoldAttributeValues("supportedExtension")
 	d.paged = slices.Contains(controls, ldap.ControlTypePaging)
 	d.asserts, d.postReads = slices.Contains(controls, controlAssertion), slices.Contains(controls, controlPostRead)
-	d.password = slices.Contains(extensions, extPassword)
+	d.password = slices.Contains(extensions, extPassword) && !d.quoted && !d.hashes
 	at := root.GetEqualFoldAttributeValue("subschemaSubentry")
 	if at == "" {
 		return nil, &system.Unavailable{Message: fmt.Sprintf("%s does not say where its schema is", c.url), Remedy: "Ask who runs the server whether this user may read its root entry and its schema."}

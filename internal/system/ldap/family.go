@@ -24,6 +24,7 @@ type family struct {
 	locks      []marking         // how accounts are suspended: the first whose attribute the server has
 	renewals   []marking         // and how somebody has to choose another password
 	quoted     bool              // passwords are written into unicodePwd, in quotes
+	hashes     bool              // a userPassword that is written is kept hashed, so that it can go with the entry
 }
 
 // A marking is how a field that is yes or no stands in an entry: an attribute has a value
@@ -55,7 +56,7 @@ func families() []family {
 			renewals: []marking{{attribute: "pwdReset", marked: "true", value: "TRUE"}},
 		},
 		{
-			name: "389-like", id: "nsUniqueId", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			name: "389-like", id: "nsUniqueId", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks: []marking{{attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
 		},
 		{
