@@ -7,6 +7,7 @@ import (
 	"net/url"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/feed"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
@@ -19,6 +20,9 @@ func (a *App) OpenLedger(ctx context.Context, toRead bool) (*workspace.Workspace
 	w, err := a.FindWorkspace()
 	if err != nil {
 		return nil, nil, err
+	}
+	if err := feed.Sweep(spoolsOf(w)); err != nil {
+		a.Remark("what a feed had brought to a process that is no more could not be taken away: %s", err)
 	}
 	address, err := a.addressOf(w.Ledger)
 	if err != nil {

@@ -25,6 +25,7 @@ type Local struct {
 	Path     string         // of the file
 	Delivery *feed.Delivery // nil: it is no feed's
 	spool    *feed.Spool
+	most     int64 // bytes that it may come to unpacked; 0: any that a sheet may
 }
 
 // Close takes away what was brought.
@@ -57,19 +58,36 @@ func (a *App) Local(ctx context.Context, name string, again, takes bool) (*Local
 	if last.Again = again; !takes { // whoever only looks is shown what there is
 		last.Tag, last.Modified = "", time.Time{}
 	}
-	spool, err := feed.NewSpool(w.Ledger.Path+".spool", a.Clock.Now())
+	spool, err := feed.NewSpool(spoolsOf(w), f.Most)
 	if err != nil {
 		return nil, err
 	}
-	d, err := f.Source.Bring(ctx, spool, last, a.feedWork(f))
+	watched, stop := spool.Watch(ctx, f.Timeout)
+	d, err := f.Source.Bring(watched, spool, last, a.feedWork(f))
+	var silent *feed.Silent
+	if err != nil && ctx.Err() == nil && errors.As(context.Cause(watched), &silent) {
+		err = &reach.Unavailable{Message: silent.Error(), Remedy: "Nothing of it was used. Look whether it is well there, and at “timeout” of the feed in evenledger.yaml.", Err: silent}
+	}
+	stop()
 	if err != nil {
 		return nil, errors.Join(ofFeed(f, err), spool.Close())
+	}
+	if d.Ahead {
+		a.Remark("feed %s: %s", of, aheadText(d))
 	}
 	if d.Feed = of; d.Brought.IsZero() {
 		d.Brought = a.Clock.Now()
 	}
-	return &Local{d.Path, &d, spool}, nil
+	return &Local{d.Path, &d, spool, f.Most}, nil
 }
+
+// aheadText says that what was brought is dated in the future.
+func aheadText(d feed.Delivery) string {
+	return fmt.Sprintf("%s is dated %s, which is yet to come: a clock is wrong, there or here; it counts as written now", d.Name, d.Modified.Local().Format("2 Jan 2006 15:04"))
+}
+
+// spoolsOf is the folder for what feeds bring.
+func spoolsOf(w *workspace.Workspace) string { return w.Ledger.Path + ".spool" }
 
 // ofFeed says of which feed an error is.
 func ofFeed(f workspace.Feed, err error) error {

@@ -43,6 +43,7 @@ type Request struct {
 	Compare  bool     // the sheet is only to be compared with the system
 	Again    bool     // what a feed brings is taken though it was taken before
 	Trial    string   // what the batch is a trial of
+	MailsTo  string   // with Trial: the address that its mails go to
 	Elevated bool     // roles and groups that give rights over others are allowed
 
 	Pairs []string // sheets with whom rows mean that no key finds
@@ -176,7 +177,7 @@ func (a *App) Open(ctx context.Context, path string, request Request) (_ *Job, e
 			err = errors.Join(err, j.Close())
 		}
 	}()
-	j.Path = j.local.Path
+	j.Path, j.Options.Most = j.local.Path, j.local.most
 	if j.Sheet, err = sheet.Open(j.Path, a.In, j.Options); err != nil {
 		return nil, err
 	}

@@ -26,6 +26,7 @@ type Run struct {
 	Again       bool                        // what the feed brings is taken though it was taken before
 	HoldMails   bool                        // mails are kept until a person sends them
 	Unproven    bool                        // what was done is not read back
+	MailsTo     string                      // of a trial: the address that its mails go to
 	Envelope    secret.Envelope             // that generated passwords are handed out in
 	Credentials string                      // the new file for them; {batch} stands for the batch's number
 	Log         func(stage, message string) // a line for each stage
@@ -191,7 +192,7 @@ func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r
 // runDraft brings what the feed has and makes a batch of it, or one for each system of a set. An
 // error beside batches is that of systems which have none.
 func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Run) (batches []*batch.Batch, err error) {
-	members, set, err := a.OpenSet(ctx, "", Request{Brief: r.Brief, Again: r.Again})
+	members, set, err := a.OpenSet(ctx, "", Request{Brief: r.Brief, Again: r.Again, MailsTo: r.MailsTo})
 	if err != nil {
 		return nil, err
 	}
@@ -204,6 +205,9 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 		if m.Job != nil {
 			done.Sheet = m.local.named(m.Sheet.Info())
 			r.Log("feed", fmt.Sprintf("%s brings %s, %d bytes", m.Name, m.local.Delivery.Name, m.local.Delivery.Size))
+			if m.local.Delivery.Ahead {
+				done.Remains = aheadText(*m.local.Delivery)
+			}
 			break
 		}
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	netmail "net/mail"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -16,6 +17,17 @@ import (
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
+
+// mailsTo sees that what mails are to go to is one address.
+func mailsTo(text string) error {
+	if text == "" {
+		return nil
+	}
+	if at, err := netmail.ParseAddress(text); err != nil || at.Address != text {
+		return wrong(fmt.Sprintf("--mails-to: “%s” is no address", text), "Give one such as crewing@brindlesound.example.")
+	}
+	return nil
+}
 
 func (a *front) draftCommand() *cobra.Command {
 	var flags sheetFlags
@@ -42,13 +54,17 @@ drafted, and held back.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			flags.Fields = fields
+			if err := mailsTo(flags.MailsTo); err != nil {
+				return err
+			}
 			return a.draft(cmd.Context(), first(args), flags)
 		},
 	}
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
 	cmd.Flags().StringSliceVar(&flags.Pairs, "pairs", nil, "whom rows mean that no key finds: the `SHEET` of “candidates”, with the answers")
-	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: “report SYSTEM trials” lists its accounts until they are removed")
+	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: no mails but to --mails-to, no follow-ups; “report SYSTEM trials” lists its accounts until they are removed")
+	cmd.Flags().StringVar(&flags.MailsTo, "mails-to", "", "with --trial-run: send its mails to this `ADDRESS` instead of people")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd
 }
@@ -76,6 +92,9 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error 
 		return err
 	}
 	b := made.Batch
+	if b.Delivery != nil && b.Delivery.Ahead {
+		a.exit = exitRows
+	}
 	if len(b.Held) > 0 {
 		a.exit = exitGuard
 	}
@@ -112,7 +131,7 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		return err
 	}
 	page.Line("")
-	page.Text(page.Dim, fmt.Sprintf("%s They were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
+	page.Text(page.Dim, fmt.Sprintf("%s Accounts were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
 	if j.Brief.Gone != "" && b.Taken != "" {
 		page.Text(page.Dim, "As only a part was taken, accounts that are not listed were not looked for.")
 	}

@@ -23,6 +23,7 @@ func (a *front) runCommand() *cobra.Command {
 	var schedule, pages string
 	var draftOnly, again, hold, noProof bool
 	var credentials credentialFlags
+	var to string
 	cmd := &cobra.Command{
 		Use:     "run BRIEF...",
 		GroupID: "carry",
@@ -49,14 +50,18 @@ remains to be done, or is unclear, makes it 1 at least.
 			if schedule != "" {
 				return a.schedule(cmd, schedule, args)
 			}
+			if err := mailsTo(to); err != nil {
+				return err
+			}
 			a.longWork()
-			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold, Unproven: noProof}, credentials, pages)
+			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold, Unproven: noProof, MailsTo: to}, credentials, pages)
 		},
 	}
 	cmd.Flags().StringVar(&schedule, "schedule", "", "print what has a scheduler run it: weekly, daily or a `TIME` such as \"Mon 06:00\"")
 	cmd.Flags().BoolVar(&draftOnly, "draft-only", false, "draft, and post nothing")
 	cmd.Flags().BoolVar(&again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().BoolVar(&hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	cmd.Flags().StringVar(&to, "mails-to", "", "of a brief that is a trial (“trial_run”): send its mails to this `ADDRESS` instead of people")
 	cmd.Flags().BoolVar(&noProof, "no-proof", false, "do not read back what was done")
 	cmd.Flags().StringVar(&pages, "report", "", "write the page of each batch into this `FOLDER`")
 	credentials.add(cmd)
@@ -319,7 +324,7 @@ func lines(page *report.Page, text string) {
 
 // scheduledCommand adds to a command the flags that were given with it.
 func scheduledCommand(cmd *cobra.Command, words []string) []string {
-	for _, flag := range []string{"draft-only", "hold-notices", "no-proof", "report", "credentials", "to", "passphrase"} {
+	for _, flag := range []string{"draft-only", "hold-notices", "no-proof", "mails-to", "report", "credentials", "to", "passphrase"} {
 		f := cmd.Flags().Lookup(flag)
 		switch {
 		case f == nil || !f.Changed:

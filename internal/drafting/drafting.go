@@ -58,6 +58,7 @@ type Draft struct {
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Before   int                 // rows of the batch before this one of the same list; 0: there is none
 	Pairs    *pairs.List         // whom a person said that rows mean; nil: nobody did
+	MailsTo  string              // with a trial: the address that its mails go to, instead of people's; empty: none go
 	Renew    string              // field that makes a person choose another password; empty: none
 }
 
@@ -174,6 +175,7 @@ type making struct {
 	numbers []numbered                       // that new accounts get
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
+	left    *leftAway                        // nil: the batch is no trial, or has nothing that could be left away
 	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
@@ -255,6 +257,9 @@ func (d *making) finish(ctx context.Context) error {
 	if err := d.decide(ctx, d.index); err != nil {
 		return err
 	}
+	if d.Batch.Delivery != nil && d.Sheet.Info().Read.Cut {
+		d.Batch.Held = append(d.Batch.Held, "the list breaks off inside its last row: the line has no end, and fewer cells than the others")
+	}
 	if err := d.hold(ctx); err != nil {
 		return err
 	}
@@ -264,10 +269,27 @@ func (d *making) finish(ctx context.Context) error {
 	if d.Compare {
 		return nil
 	}
+	if b := &d.Batch; b.Trial != "" {
+		d.sayTrial()
+	}
 	if err := (&keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}).keep(ctx, d.Batch.ID); err != nil {
 		return err
 	}
 	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom)
+}
+
+// sayTrial says what a trial leaves away.
+func (d *making) sayTrial() {
+	b := &d.Batch
+	left := leftAway{followUps: len(b.Begin) + len(b.End)}
+	if b.Begin, b.End = nil, nil; d.left != nil {
+		left.mails, left.followUps = d.left.mails, left.followUps+d.left.followUps
+	}
+	b.Policies += fmt.Sprintf(" This is a trial, “%s”: of what goes out, %d mails and %d follow-ups are left away", b.Trial, left.mails, left.followUps)
+	if d.MailsTo != "" {
+		b.Policies += ", and mails go to " + d.MailsTo + " instead of people"
+	}
+	b.Policies += "."
 }
 
 // drafted notes that a batch is made, and seals it: nothing of it is altered unseen from then on.

@@ -25,14 +25,25 @@ type notices struct {
 	worker  *mapping.Worker
 	rows    map[string]map[string]int // as in registry
 	release func([]membership.Step)   // gives back what the steps of a refused entry would have taken
+
+	trial string // address that a trial's mails go to, instead of people's; "": none go
+	left  *leftAway
 }
+
+// leftAway counts what a trial leaves away: nobody but who tries hears of it.
+type leftAway struct{ mails, followUps int }
 
 // notices returns what writes the batch's mails; nil: there are none.
 func (d *making) notices(index *batch.Index) *notices {
 	if len(d.brief.Notices)+len(d.brief.FollowUps) == 0 || d.Compare {
 		return nil
 	}
-	return &notices{brief: d.brief, index: index, worker: d.Mapper.NewWorker(), rows: d.rows, release: d.ties.Return}
+	n := &notices{brief: d.brief, index: index, worker: d.Mapper.NewWorker(), rows: d.rows, release: d.ties.Return}
+	if d.Batch.Trial != "" {
+		n.trial, n.left = d.MailsTo, &leftAway{}
+	}
+	d.left = n.left
+	return n
 }
 
 // mails adds to an entry the mails that follow it. What cannot be written is told, and holds
@@ -47,12 +58,37 @@ func (n *notices) mails(e *batch.Entry, w *mapping.Wanted) {
 			continue
 		}
 		step, why := n.mail(notice, e, w)
+		if n.left != nil {
+			step, why = n.onTrial(step, why)
+		}
 		if why != "" {
 			e.Find(account.Warning, account.NoticeNotWritten, "", "", fmt.Sprintf("the mail “%s” is not sent: %s", notice.Name, why))
 		} else if step != nil {
 			e.Steps = append(e.Steps, *step)
 		}
 	}
+}
+
+// onTrial has a mail of a trial go to who tries, if they want it, and to nobody else.
+func (n *notices) onTrial(step *membership.Step, why string) (*membership.Step, string) {
+	if step == nil {
+		return nil, why
+	}
+	if n.trial == "" {
+		n.left.mails++
+		return nil, ""
+	}
+	var m mail.Mail
+	if err := json.Unmarshal([]byte(step.Mail), &m); err != nil {
+		return nil, err.Error()
+	}
+	m.To, m.Subject = n.trial, "[trial] "+m.Subject
+	text, err := json.Marshal(m)
+	if err != nil {
+		return nil, err.Error()
+	}
+	step.Thing, step.Row, step.Mail = n.trial, 0, string(text)
+	return step, ""
 }
 
 // see has expressions see a row as its account is to be.
@@ -93,6 +129,10 @@ func (n *notices) followUps(e *batch.Entry, w *mapping.Wanted) {
 			if !holds {
 				continue
 			}
+		}
+		if n.left != nil {
+			n.left.followUps++
+			continue
 		}
 		order := feed.Order{Statement: f.Statement}
 		if f.Statement != "" {

@@ -38,6 +38,7 @@ type Reversal struct {
 
 	about     *system.Description
 	catalogue *membership.Catalogue
+	stays     map[string]int // what was done and is not taken back
 }
 
 // Make makes the batch and returns it. A batch that may not be undone is a *batch.Guard,
@@ -50,6 +51,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	if r.about, err = r.System.Describe(ctx); err != nil {
 		return nil, err
 	}
+	r.stays = map[string]int{}
 	b := &r.Batch
 	b.Protect, b.Mark = slices.Concat(r.Of.Protect, r.Protect), r.about.Suspension
 	if b.Taken = r.Says; r.Takes == nil { // others may still be in what it made
@@ -142,6 +144,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 					continue
 				}
 			}
+			r.noteStays(&e)
 			done = append(done, e)
 		}
 		if read == 0 {
@@ -151,10 +154,42 @@ func (r *Reversal) fill(ctx context.Context) error {
 			return err
 		}
 	}
+	r.sayStays()
 	if err := (&keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}).keep(ctx, r.Batch.ID); err != nil {
 		return err
 	}
 	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom)
+}
+
+// noteStays counts what an entry did that nothing takes back.
+func (r *Reversal) noteStays(e *batch.Entry) {
+	for _, s := range e.Steps {
+		switch {
+		case s.Result != membership.Done && s.Result != membership.Unclear:
+		case s.Do == membership.Notify:
+			r.stays["mails that were sent"]++
+		case s.Do == membership.Follow:
+			r.stays["follow-ups that were done elsewhere"]++
+		case s.Do == membership.Renew:
+			r.stays["passwords that were set"]++
+		}
+	}
+}
+
+// sayStays says what undoing leaves.
+func (r *Reversal) sayStays() {
+	for _, w := range slices.Concat(r.Of.Begin, r.Of.End) {
+		if w.Result == membership.Done || w.Result == membership.Unclear {
+			r.stays["follow-ups that were done elsewhere"]++
+		}
+	}
+	var all []string
+	for _, what := range slices.Sorted(maps.Keys(r.stays)) {
+		all = append(all, fmt.Sprintf("%d %s", r.stays[what], what))
+	}
+	if len(all) > 0 {
+		r.Batch.Policies += " What stays as it is: " + strings.Join(all, ", ") + "."
+	}
 }
 
 // undoAll makes the entries that undo others.

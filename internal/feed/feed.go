@@ -8,7 +8,9 @@
 package feed
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -20,6 +22,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"github.com/gofrs/flock"
 
 	"evenledger/internal/clock"
 	"evenledger/internal/reach"
@@ -115,12 +119,13 @@ type Delivery struct {
 	Size     int64     `json:"size"`              // in bytes
 	Taken    bool      `json:"taken,omitempty"`   // it was marked as taken there
 	Again    bool      `json:"again,omitempty"`   // a person wants it though it was taken before
+	Ahead    bool      `json:"ahead,omitempty"`   // its date is in the future
 	Path     string    `json:"-"`                 // of the private file
 }
 
 // Work is what every kind of feed is told of the work at hand.
 type Work struct {
-	Timeout time.Duration // for a server to answer at all
+	Timeout time.Duration // for a server to answer, and for each wait for more
 	Mask    *secret.Mask  // takes secrets out of what is told; may be nil
 	Trace   *slog.Logger  // gets what was asked, without secrets; may be nil
 	Clock   clock.Clock
@@ -134,34 +139,60 @@ type Nothing struct {
 
 func (e *Nothing) Error() string { return e.Message }
 
-// most is how much a feed may bring, in bytes: enough for ten million people.
-const most = 4 << 30
+// Most is how much a feed may bring, in bytes, packed or unpacked, where evenledger.yaml does not say:
+// enough for ten million people.
+const Most = 4 << 30
 
 // A Spool is a private folder for what is brought. Close takes it away.
-type Spool struct{ dir string }
+type Spool struct {
+	dir   string
+	lock  *flock.Flock
+	most  int64
+	meter meter
+}
 
-// NewSpool makes a spool beneath a folder, which it makes if it is not there, and takes away
-// what processes that were killed have left there.
-func NewSpool(beneath string, now time.Time) (*Spool, error) {
+// lockEnding ends the name of the file that says, beside the folder of a spool, that it is in use.
+const lockEnding = ".lock"
+
+// NewSpool makes a spool beneath a folder, which it makes if it is not there. No more than most bytes
+// may come; 0: Most.
+func NewSpool(beneath string, most int64) (*Spool, error) {
 	if err := os.MkdirAll(beneath, 0o700); err != nil {
 		return nil, err
 	}
-	old, err := os.ReadDir(beneath)
-	if err != nil {
+	s := &Spool{dir: filepath.Join(beneath, rand.Text()), most: cmp.Or(most, Most)}
+	s.lock = flock.New(s.dir+lockEnding, flock.SetPermissions(0o600))
+	if _, err := s.lock.TryLock(); err != nil { // the name is nobody else's
 		return nil, err
 	}
-	for _, entry := range old {
-		if info, err := entry.Info(); err == nil && entry.IsDir() && now.Sub(info.ModTime()) > 24*time.Hour {
-			_ = os.RemoveAll(filepath.Join(beneath, entry.Name()))
-		}
+	return s, os.Mkdir(s.dir, 0o700)
+}
+
+// Sweep takes away what processes that are no more have left beneath a folder.
+func Sweep(beneath string) error {
+	entries, err := os.ReadDir(beneath)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
 	}
-	dir, err := os.MkdirTemp(beneath, "")
-	return &Spool{dir}, err
+	var problems []error
+	for _, entry := range entries {
+		name, isLock := strings.CutSuffix(entry.Name(), lockEnding)
+		if !isLock {
+			continue
+		}
+		lock := flock.New(filepath.Join(beneath, entry.Name()))
+		if free, err := lock.TryLock(); err != nil || !free {
+			continue // somebody is at it
+		}
+		problems = append(problems, os.RemoveAll(filepath.Join(beneath, name)), os.Remove(lock.Path()), lock.Unlock())
+	}
+	_ = os.Remove(beneath) // if nothing else is there
+	return errors.Join(append(problems, err)...)
 }
 
 // Close takes the spool away, and the folder that it was made in if nothing else is there.
 func (s *Spool) Close() error {
-	err := os.RemoveAll(s.dir)
+	err := errors.Join(os.RemoveAll(s.dir), os.Remove(s.lock.Path()), s.lock.Unlock())
 	_ = os.Remove(filepath.Dir(s.dir))
 	return err
 }
@@ -178,7 +209,7 @@ func (s *Spool) Create(name string) (*File, error) {
 		name = "sheet"
 	}
 	file, err := os.OpenFile(filepath.Join(s.dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	return &File{file: file, sum: sha256.New()}, err
+	return &File{file: file, sum: sha256.New(), of: s}, err
 }
 
 // A File is what a delivery is written to.
@@ -186,13 +217,15 @@ type File struct {
 	file *os.File
 	sum  hash.Hash
 	size int64
+	of   *Spool
 }
 
 // Write writes more; what is longer than a feed may bring is an error.
 func (f *File) Write(p []byte) (int, error) {
-	if f.size += int64(len(p)); f.size > most {
-		return 0, &reach.Unavailable{Message: fmt.Sprintf("it brings more than %d GB", most>>30), Remedy: "Ask for less at once."}
+	if f.size += int64(len(p)); f.size > f.of.most {
+		return 0, &reach.Unavailable{Message: fmt.Sprintf("it brings more than %d bytes", f.of.most), Remedy: "Ask for less at once, or let it bring more: “most” of the feed in evenledger.yaml."}
 	}
+	f.of.meter.came(int64(len(p)), 0)
 	_, _ = f.sum.Write(p)
 	return f.file.Write(p)
 }

@@ -15,12 +15,28 @@ type Candidate struct {
 	Name     string
 	Modified time.Time
 	Regular  bool
+	Ahead    bool // Modified is in the future, by this machine's clock
+}
+
+// ahead is how far clocks may be apart.
+const ahead = 5 * time.Minute
+
+// dated is when a file counts as written. One that is dated in the future counts as written now, and
+// when it was taken, if it was: else all that come later would count as older.
+func (f *Candidate) dated(last Last, now time.Time) time.Time {
+	switch f.Ahead = f.Modified.After(now.Add(ahead)); {
+	case !f.Ahead:
+		return f.Modified
+	case f.Name == last.Name && f.Modified.Equal(last.Modified):
+		return last.Brought
+	}
+	return now
 }
 
 // Newest returns the file that a pattern (as with path.Match) means of those in a folder: of
 // several the one that was written last, and of those the one whose name comes last. One
 // that is older than what was taken last is none: people would be made what they were.
-func Newest(pattern, where string, files []Candidate, last Last) (Candidate, error) {
+func Newest(pattern, where string, files []Candidate, last Last, now time.Time) (Candidate, error) {
 	var found []Candidate
 	for _, f := range files {
 		if match, err := path.Match(pattern, f.Name); err != nil {
@@ -32,10 +48,18 @@ func Newest(pattern, where string, files []Candidate, last Last) (Candidate, err
 	if len(found) == 0 {
 		return Candidate{}, &Nothing{Message: fmt.Sprintf("no file in %s is called %s", where, pattern)}
 	}
+	dates := map[string]time.Time{}
+	for i := range found {
+		dates[found[i].Name] = found[i].dated(last, now)
+	}
 	newest := slices.MaxFunc(found, func(a, b Candidate) int {
-		return cmp.Or(a.Modified.Compare(b.Modified), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(dates[a.Name].Compare(dates[b.Name]), cmp.Compare(a.Name, b.Name))
 	})
-	if !last.Again && newest.Modified.Before(last.Modified) {
+	taken := last.Modified
+	if taken.After(last.Brought) && !last.Brought.IsZero() {
+		taken = last.Brought
+	}
+	if !last.Again && dates[newest.Name].Before(taken) {
 		return Candidate{}, &Nothing{Message: fmt.Sprintf("%s in %s is older than %s, which was taken last", newest.Name, where, last.Name), Same: true}
 	}
 	return newest, nil

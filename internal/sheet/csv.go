@@ -20,8 +20,11 @@ type csvSource struct {
 	next  int // number of the next row
 	wide  int // cells of the widest row so far
 	last  int // cells of the row read last
-	cells []string
-	cut   cutter
+	full  int // rows that are as wide as the widest
+
+	unended bool // the line read last has no end
+	cells   []string
+	cut     cutter
 
 	records  int // read so far, with empty lines
 	lines    int // of the file, read so far
@@ -77,6 +80,7 @@ func (s *csvSource) describe(info *Info) {
 	s.text.describe(info)
 	info.Read.Lines, info.Read.Inner, info.Read.Declared = s.lines, s.inner, s.declared
 	info.Read.Records = s.records
+	info.Read.Cut = s.unended && s.last < len(info.Headings) && s.full > 1
 	info.Read.Blank += s.empty
 }
 
@@ -102,7 +106,13 @@ func (s *csvSource) read() (record, error) {
 		} else if err := s.quoted(line); err != nil {
 			return rec, err
 		}
+		if len(s.cells) > s.wide {
+			s.full = 0
+		}
 		s.wide, s.last = max(s.wide, len(s.cells)), len(s.cells)
+		if s.last == s.wide {
+			s.full++
+		}
 		if guards {
 			for i, cell := range s.cells {
 				s.cells[i] = unguarded(cell)
@@ -139,6 +149,7 @@ func (s *csvSource) line() (string, error) {
 		return "", &Error{s.name, s.lines + 1, "the file cannot be read on: " + err.Error(), "The file is cut short or damaged: fetch it again."}
 	}
 	s.lines++
+	s.unended = err != nil
 	text = strings.TrimSuffix(text, "\n")
 	return strings.TrimSuffix(text, "\r"), nil
 }

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"errors"
 	"fmt"
@@ -70,6 +71,23 @@ func missing(path string) string {
 	return "Look at the spelling and at the folder you are in."
 }
 
+// mostUnpacked is how many bytes a packed file may come to.
+const mostUnpacked = 16 << 30
+
+// bounded reads no more than a number of bytes: what is longer is an error.
+type bounded struct {
+	from       io.Reader
+	left, most int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, fmt.Errorf("unpacked it has more than %d bytes", b.most)
+	}
+	return n, err
+}
+
 // Read reads a sheet from r; name is what messages call it. A workbook cannot be
 // read so, as its parts stand in no order.
 func Read(name string, r io.Reader, options Options) (*Sheet, error) {
@@ -84,7 +102,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 		if err != nil {
 			return fail("begins like a gzip file but is none: "+err.Error(), "Fetch the file again.")
 		}
-		source = bufio.NewReaderSize(unpacked, sampleSize)
+		source = bufio.NewReaderSize(&bounded{unpacked, cmp.Or(options.Most, mostUnpacked), cmp.Or(options.Most, mostUnpacked)}, sampleSize)
 		sample, err = source.Peek(sampleSize)
 		if err != nil && !errors.Is(err, io.EOF) {
 			return fail("cannot be unpacked: "+err.Error(), "The file is cut short or damaged: fetch it again.")

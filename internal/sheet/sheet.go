@@ -44,6 +44,7 @@ type Options struct {
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
 	Named      func(heading string) bool // whether the brief names a heading, which weighs more
 	AnyTab     bool                      // of tabs that fit alike the first will do
+	Most       int64                     // bytes that a packed file may come to; 0: 16 GiB
 	Stop       <-chan struct{}           // closed when nobody wants the rest; reading what keeps its reader waiting ends with ErrStopped
 }
 
@@ -94,6 +95,7 @@ type Tally struct {
 	Rows     int  `json:"rows"`                    // rows below, handed out
 	Repeated int  `json:"repeatedHeadings"`        // of Rows: have the headings again
 	Ended    bool `json:"ended"`                   // the file was read to its end
+	Cut      bool `json:"cut,omitempty"`           // its last line has no end, and fewer cells than others: it seems to break off
 }
 
 // Even reports whether everything read is accounted for. What was not read to its

@@ -35,7 +35,8 @@ func feedKeys(kinds []feed.Kind) []yamldoc.Key {
 	}
 	return []yamldoc.Key{
 		{Name: "kind", OneOf: names, About: "What kind of feed it is."},
-		{Name: "timeout", Form: yamldoc.Text, About: "How long a server may take to answer at all. Without it: 1m."},
+		{Name: "timeout", Form: yamldoc.Text, About: "How long a server may take to answer, and nothing may come; all of it may take sixty times as long. Without it: 1m."},
+		{Name: "most", Form: yamldoc.Text, About: "How much it may bring, packed or unpacked, such as 500MB. Without it: 4GB."},
 	}
 }
 

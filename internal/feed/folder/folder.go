@@ -65,7 +65,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 			files = append(files, feed.Candidate{Name: entry.Name(), Modified: info.ModTime(), Regular: info.Mode().IsRegular()})
 		}
 	}
-	newest, err := feed.Newest(s.pattern, s.dir, files, last)
+	newest, err := feed.Newest(s.pattern, s.dir, files, last, work.Clock.Now())
 	if err != nil {
 		return feed.Delivery{}, err
 	}
@@ -77,7 +77,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 		}
 		return info.Size(), info.ModTime(), nil
 	}, func() (io.ReadCloser, error) { return os.Open(at) })
-	d.From = at
+	d.From, d.Ahead = at, newest.Ahead
 	return d, err
 }
 

@@ -42,7 +42,7 @@ func TestFolder(t *testing.T) {
 	}
 	s := &source{dir: dir, pattern: "*.csv", done: filepath.Join(dir, "taken")}
 	bring := func(c clock.Clock) (feed.Delivery, error) {
-		spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), now)
+		spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 		require.NoError(t, err)
 		defer spool.Close()
 		return s.Bring(t.Context(), spool, feed.Last{}, feed.Work{Clock: c})
@@ -93,29 +93,75 @@ func TestFolder(t *testing.T) {
 	assert.FileExists(t, filepath.Join(dir, long), "it is left where it is")
 }
 
-// What a killed process left is taken away when it is a day old, and nothing else.
+// What a process that is no more left is taken away, and nothing else.
 func TestSpool(t *testing.T) {
 	beneath := filepath.Join(t.TempDir(), "spool")
-	now := time.Now()
-	left, err := feed.NewSpool(beneath, now)
+	require.NoError(t, feed.Sweep(beneath), "there is none yet")
+	living, err := feed.NewSpool(beneath, 10)
 	require.NoError(t, err)
-	file, err := left.Create("../../../etc/\x00passwd")
+	file, err := living.Create("../../../etc/\x00passwd")
 	require.NoError(t, err)
 	_, err = file.Write([]byte("x"))
 	require.NoError(t, err)
+	_, err = file.Write([]byte("0123456789"))
+	assert.ErrorContains(t, err, "more than 10 bytes")
 	d, err := file.Delivery()
 	require.NoError(t, err)
 	assert.Equal(t, beneath, filepath.Dir(filepath.Dir(d.Path)), "whatever a server calls it, it stays there")
 	info, err := os.Stat(d.Path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode())
-	soon, err := feed.NewSpool(beneath, now.Add(time.Hour))
-	require.NoError(t, err)
+	// One that was killed has let its lock go.
+	dead := filepath.Join(beneath, "DEAD")
+	require.NoError(t, os.Mkdir(dead, 0o700))
+	require.NoError(t, os.WriteFile(dead+".lock", nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dead, "people.csv"), []byte("Ana"), 0o600))
+	require.NoError(t, feed.Sweep(beneath))
+	assert.NoDirExists(t, dead)
+	assert.NoFileExists(t, dead+".lock")
 	assert.FileExists(t, d.Path)
-	require.NoError(t, soon.Close())
-	last, err := feed.NewSpool(beneath, now.Add(25*time.Hour))
-	require.NoError(t, err)
-	assert.NoFileExists(t, d.Path)
-	require.NoError(t, last.Close())
+	require.NoError(t, living.Close())
 	assert.NoDirExists(t, beneath)
+}
+
+// A delivery of which nothing comes for too long is given up, and told with how much had come.
+func TestWatch(t *testing.T) {
+	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
+	require.NoError(t, err)
+	defer spool.Close()
+	watched, stop := spool.Watch(t.Context(), 100*time.Millisecond)
+	defer stop()
+	file, err := spool.Create("people.csv")
+	require.NoError(t, err)
+	for range 10 { // slowly, but it comes
+		time.Sleep(30 * time.Millisecond)
+		_, err = file.Write([]byte("Ana\n"))
+		require.NoError(t, err)
+	}
+	require.NoError(t, watched.Err())
+	<-watched.Done()
+	var silent *feed.Silent
+	require.ErrorAs(t, context.Cause(watched), &silent)
+	assert.Equal(t, "nothing came for 100ms: 40 bytes had come by then", silent.Error())
+}
+
+// A file that is dated in the future counts as written now, so that those that come later are taken.
+func TestDatedInTheFuture(t *testing.T) {
+	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	at := func(name string, since time.Duration) feed.Candidate {
+		return feed.Candidate{Name: name, Modified: now.Add(since), Regular: true}
+	}
+	ahead := at("b.csv", 24*365*time.Hour)
+	found, err := feed.Newest("*.csv", "in", []feed.Candidate{at("a.csv", -time.Hour), ahead}, feed.Last{}, now)
+	require.NoError(t, err)
+	assert.Equal(t, "b.csv", found.Name)
+	assert.True(t, found.Ahead)
+	last := feed.Last{Delivery: feed.Delivery{Name: "b.csv", Modified: ahead.Modified, Brought: now}}
+	found, err = feed.Newest("*.csv", "in", []feed.Candidate{at("a.csv", -time.Hour), ahead, at("c.csv", time.Hour)}, last, now.Add(2*time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, "c.csv", found.Name, "it came later")
+	assert.False(t, found.Ahead)
+	var nothing *feed.Nothing
+	_, err = feed.Newest("*.csv", "in", []feed.Candidate{at("a.csv", -time.Hour)}, last, now.Add(2*time.Hour))
+	require.ErrorAs(t, err, &nothing)
 }

@@ -90,7 +90,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 		for _, info := range entries {
 			all = append(all, feed.Candidate{Name: info.Name(), Modified: info.ModTime(), Regular: info.Mode().IsRegular()})
 		}
-		newest, err := feed.Newest(s.pattern, s.folder, all, last)
+		newest, err := feed.Newest(s.pattern, s.folder, all, last, work.Clock.Now())
 		if err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 			}
 			return info.Size(), info.ModTime(), nil
 		}, func() (io.ReadCloser, error) { return c.Open(at) })
-		d.From = at
+		d.From, d.Ahead = at, newest.Ahead
 		return err
 	})
 	return d, err

@@ -43,7 +43,7 @@ func TestFileServer(t *testing.T) {
 	bring := func(text string, last feed.Last) (feed.Delivery, string, error) {
 		s, err := sourceOf(t, server.Dir, text)
 		require.NoError(t, err)
-		spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), now)
+		spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 		require.NoError(t, err)
 		defer spool.Close()
 		d, err := s.Bring(t.Context(), spool, last, work)

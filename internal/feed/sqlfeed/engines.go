@@ -158,6 +158,14 @@ func (d *database) readRows(ctx context.Context, text string, args []any, to *ta
 	if err := db.PingContext(ctx); err != nil {
 		return err
 	}
+	if d.scheme == mysql {
+		// What commits by itself, as statements about tables do, ends the transaction: the session must
+		// not write either.
+		db.SetMaxOpenConns(1)
+		if _, err := db.ExecContext(ctx, "SET SESSION TRANSACTION READ ONLY"); err != nil {
+			return &refused{err}
+		}
+	}
 	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
 		return err

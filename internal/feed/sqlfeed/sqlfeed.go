@@ -124,6 +124,9 @@ func (s *source) readQuery(part reach.Part, node yamldoc.Node) {
 		node.Fail("Correct the statement.", "the query cannot be read: %s", err)
 		return
 	}
+	if why := parsed.Writes(); why != "" {
+		node.Fail("A feed only reads: begin with SELECT, WITH, VALUES or TABLE.", "%s", why)
+	}
 	for _, name := range parsed.Names() {
 		if !slices.Contains([]string{"since", "today"}, name) {
 			node.Fail("A query may ask for :since, when the feed was taken last, and :today.", "the query has a parameter “:%s” that nothing gives", name)
@@ -165,6 +168,9 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 	if err != nil {
 		return feed.Delivery{}, err
 	}
+	if why := statement.Writes(); why != "" {
+		return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("the query of feed %s is not sent: %s", s.name, why), Remedy: "A feed only reads: give it one statement that begins with SELECT, WITH, VALUES or TABLE. What is to be done elsewhere is a follow-up."}
+	}
 	since := time.Unix(0, 0).UTC()
 	if !last.Brought.IsZero() && !last.Again {
 		since = last.Brought.UTC()
@@ -175,7 +181,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 		return feed.Delivery{}, err
 	}
 	defer file.Close()
-	table := &table{out: csv.NewWriter(file)}
+	table := &table{out: csv.NewWriter(file), came: to.Row}
 	if err := d.read(ctx, text, args, table); err != nil {
 		return feed.Delivery{}, d.told(ctx, work, err)
 	}
@@ -312,6 +318,7 @@ type table struct {
 	out   *csv.Writer
 	names []string
 	rows  int
+	came  func() // is called for each row; may be nil
 }
 
 // head writes the headings.
@@ -323,6 +330,9 @@ func (t *table) head(names []string) error {
 // row writes a row.
 func (t *table) row(cells []string) error {
 	t.rows++
+	if t.came != nil {
+		t.came()
+	}
 	for i, cell := range cells {
 		if !utf8.ValidString(cell) || strings.IndexByte(cell, 0) >= 0 {
 			return &reach.Unavailable{Message: fmt.Sprintf("row %d of the query has bytes in column %s that are no text", t.rows, t.names[i]), Remedy: "Leave the column out of the query, or write it as text there."}

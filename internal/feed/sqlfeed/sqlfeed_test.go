@@ -3,8 +3,10 @@ package sqlfeed
 import (
 	"context"
 	"database/sql"
+	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -91,7 +93,7 @@ func sourceOf(t *testing.T, text string) (feed.Source, error) {
 func bring(t *testing.T, text string, last feed.Last) (string, feed.Delivery, error) {
 	s, err := sourceOf(t, text)
 	require.NoError(t, err)
-	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), time.Now())
+	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 	require.NoError(t, err)
 	defer spool.Close()
 	d, err := s.Bring(t.Context(), spool, last, feed.Work{Mask: secret.NewMask(), Clock: clock.NewFake(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC)), Timeout: 5 * time.Second})
@@ -178,10 +180,22 @@ func TestEngines(t *testing.T) {
 			require.ErrorAs(t, err, &nothing)
 
 			var down *reach.Unavailable
-			for _, query := range []string{"delete from staff", "insert into staff (no) values ('9') returning no", "select nothing from staff", "select * from nowhere", "select 1; delete from staff"} {
+			for _, query := range []string{"delete from staff", "insert into staff (no) values ('9') returning no", "truncate table staff", "drop table staff", "select 1; delete from staff"} {
+				_, err = sourceOf(t, ask(query))
+				assert.ErrorContains(t, err, "A feed only reads", query)
+			}
+			for _, query := range []string{"select nothing from staff", "select * from nowhere"} {
 				_, _, err = bring(t, ask(query), feed.Last{})
 				assert.Error(t, err, query)
 				assert.NotContains(t, fmt.Sprint(err), "broken", query)
+			}
+			// Where something gets past that, the engine holds it back.
+			for _, writing := range []string{"delete from staff", "drop table staff", "create table other (a int)"} {
+				s, err := sourceOf(t, ask("select 1"))
+				require.NoError(t, err)
+				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: 5 * time.Second})
+				require.NoError(t, err)
+				assert.Error(t, d.read(t.Context(), writing, nil, &table{out: csv.NewWriter(io.Discard)}), "%s: %s", name, writing)
 			}
 			_, _, err = bring(t, ask("select nothing from staff"), feed.Last{})
 			require.ErrorAs(t, err, &down)
@@ -277,5 +291,29 @@ func TestConnecting(t *testing.T) {
 		require.Error(t, err, text)
 		assert.Contains(t, fmt.Sprint(err), says)
 		assert.NotContains(t, fmt.Sprint(err), "ana:secret")
+	}
+}
+
+// What is no query is not sent, whatever an engine would hold back.
+func TestOnlyQueries(t *testing.T) {
+	for text, reads := range map[string]bool{
+		"select a, 'drop table x', replace(b, 'a', 'b') from t -- delete from t": true,
+		"/* who */ WITH x AS (SELECT 1) SELECT * FROM x;":                        true,
+		"(select 1) union (select 2)":                                            true,
+		"values (1), (2)":                                                        true, "table staff": true, "select deleted, \"update\", call from t where lock = 1": true,
+		"select updated_at, truncate(pay, 2) from t": true,
+		"truncate table staff":                       false, "drop table staff": false, "create table x (a int)": false, "call tidy()": false,
+		"-- a list\ndelete from staff": false, "select 1; drop table staff": false, "/*! drop table staff */": false, "select 1 /*!50000 into outfile '/tmp/x' */": false,
+		"with gone as (delete from staff returning *) select * from gone": false, "with x as (insert into staff values (1) returning a) select a from x": false,
+		"with x as (update staff set a = 1 returning a) select a from x": false, "select * into copied from staff": false, "select * from staff for update": false,
+		"explain analyze delete from staff": false, "set global x = 1": false, "": false,
+	} {
+		statement, err := Parse(text, false)
+		if text == "" {
+			require.Error(t, err)
+			continue
+		}
+		require.NoError(t, err, text)
+		assert.Equal(t, reads, statement.Writes() == "", "%s: %s", text, statement.Writes())
 	}
 }

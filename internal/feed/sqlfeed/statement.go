@@ -11,6 +11,8 @@ import (
 type Statement struct {
 	parts []string // the text between the parameters
 	names []string // of the parameters, in the order in which they stand
+	words []string // outside of texts, quoted names and comments, in capitals; a semicolon is one
+	odd   string   // why an engine may read it otherwise; empty: it will not
 }
 
 // Parse reads a statement. Colons in texts, quoted names and comments, and those of casts
@@ -30,6 +32,9 @@ func Parse(text string, backslash bool) (*Statement, error) {
 		case strings.HasPrefix(rest, "--") || c == '#' && backslash:
 			i += untilAfter(rest, "\n", len(rest))
 		case strings.HasPrefix(rest, "/*"):
+			if strings.HasPrefix(rest, "/*!") || strings.HasPrefix(rest, "/*M!") {
+				s.odd = "it has a comment that some engines carry out (/*!)"
+			}
 			end := untilAfter(rest, "*/", -1)
 			if end < 0 {
 				return nil, fmt.Errorf("the comment at position %d is never closed", i+1)
@@ -47,7 +52,17 @@ func Parse(text string, backslash bool) (*Statement, error) {
 			s.parts, s.names = append(s.parts, text[from:i]), append(s.names, rest[1:end])
 			i += end
 			from = i
+		case isWord(c):
+			end := 1
+			for end < len(rest) && isWord(rest[end]) {
+				end++
+			}
+			s.words = append(s.words, strings.ToUpper(rest[:end]))
+			i += end
 		default:
+			if c == ';' {
+				s.words = append(s.words, ";")
+			}
 			i++
 		}
 	}
@@ -56,6 +71,58 @@ func Parse(text string, backslash bool) (*Statement, error) {
 		return nil, fmt.Errorf("there is no statement")
 	}
 	return s, nil
+}
+
+// reading are the words that a query begins with, and writing those that change something wherever they
+// stand in one.
+var (
+	reading = []string{"SELECT", "WITH", "VALUES", "TABLE"}
+	writing = []string{"INSERT", "UPDATE", "DELETE", "MERGE", "REPLACE", "TRUNCATE", "DROP", "CREATE", "ALTER", "GRANT", "REVOKE", "CALL", "EXECUTE", "INTO", "LOCK", "COPY", "HANDLER", "RENAME", "ATTACH", "PRAGMA", "VACUUM"}
+)
+
+// calls are those that are functions as well, or names of columns that nobody quotes.
+var calls = []string{"REPLACE", "TRUNCATE", "LOCK", "COPY", "UPDATE", "DELETE", "INSERT", "CALL", "RENAME", "HANDLER"}
+
+// Writes says why a statement is no query that only reads; empty: it is one. Not every engine holds
+// back what writes in a transaction that may only read.
+func (s *Statement) Writes() string {
+	words := s.words
+	for len(words) > 0 && words[len(words)-1] == ";" {
+		words = words[:len(words)-1]
+	}
+	switch {
+	case s.odd != "":
+		return s.odd
+	case len(words) == 0 || !slices.Contains(reading, words[0]):
+		return fmt.Sprintf("it begins with %s, and is no query", strings.Join(words[:min(1, len(words))], ""))
+	case slices.Contains(words, ";"):
+		return "it is more than one statement"
+	}
+	for i, word := range words {
+		if !slices.Contains(writing, word) || slices.Contains(calls, word) && !s.begins(words, i) {
+			continue
+		}
+		return fmt.Sprintf("it has %s in it, which does not only read", word)
+	}
+	return ""
+}
+
+// begins reports whether a word that may be a function or a name as well begins a part that writes: of
+// UPDATE … SET, INSERT INTO and DELETE FROM, or behind the AS of a WITH.
+func (s *Statement) begins(words []string, i int) bool {
+	next := ""
+	if i+1 < len(words) {
+		next = words[i+1]
+	}
+	switch words[i] {
+	case "INSERT", "REPLACE":
+		return next == "INTO" || i > 0 && words[i-1] == "AS"
+	case "DELETE":
+		return next == "FROM"
+	case "UPDATE":
+		return i > 0 && words[i-1] == "FOR" || slices.Contains(words[i:], "SET")
+	}
+	return false
 }
 
 // closes returns where a quoted text ends; doubled quotes are in it.

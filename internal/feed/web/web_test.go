@@ -40,7 +40,7 @@ func sourceOf(t *testing.T, text string) (feed.Source, error) {
 func bring(t *testing.T, text string, last feed.Last) (string, feed.Delivery, error) {
 	s, err := sourceOf(t, text)
 	require.NoError(t, err)
-	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), time.Now())
+	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 	require.NoError(t, err)
 	defer spool.Close()
 	d, err := s.Bring(t.Context(), spool, last, feed.Work{Mask: secret.NewMask(), Clock: clock.NewFake(time.Now()), Timeout: 5 * time.Second})

@@ -185,10 +185,14 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 			continue // it is not given up while others get through
 		}
 		c.pace.Pass()
+		most := r.tries
+		if !wait.unsent && statusOf(wait.err) == 0 { // a line that broke says nothing of the request
+			most = maxTries
+		}
 		switch {
 		case !r.safe && !wait.unsent:
 			return nil, &system.Unclear{Err: wait.err}
-		case try >= r.tries:
+		case try >= most:
 			return nil, wait.err
 		}
 		try++
