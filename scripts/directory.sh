@@ -3,6 +3,7 @@
 # has to do with, and stays until it is stopped: scripts/directory.sh [FOLDER [PORT]].
 # The people of the ferries are in it; EMPTY=1 leaves them out, ALSO=FILE has more in LDIF. With DURABLE=1 it
 # waits for the disk, as directories in earnest do; with ODD=1 entries of the class errAuxObject answer what they are made to.
+# OVERLAYS says what it sees to by itself: "memberof refint unique ppolicy", or fewer of them; none as Debian installs it.
 #
 # It listens on 127.0.0.1, unless PORT is 0, and for this machine's users on FOLDER/ldapi. Whoever runs it
 # is its administrator by the latter; cn=evenledger,ou=services signs in by a password, which
@@ -12,6 +13,21 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 dir=${1:-harbour}
 port=${2:-3389}
+overlays=" ${OVERLAYS-memberof refint unique ppolicy} "
+# What passwords have to be like, where the server sees to it.
+policy() {
+  cat <<LDIF
+dn: cn=policy,$base
+objectClass: organizationalRole
+objectClass: pwdPolicy
+cn: policy
+pwdAttribute: userPassword
+pwdLockout: TRUE
+pwdMinLength: 10
+pwdCheckQuality: 2
+LDIF
+}
+has() { [[ $overlays == *" $1 "* ]]; }
 base=dc=brindlesound,dc=example
 slapd=$(command -v slapd || echo /usr/sbin/slapd)
 if [ ! -x "$slapd" ]; then
@@ -39,10 +55,7 @@ TLSVerifyClient try
 sizelimit 500
 modulepath /usr/lib/ldap
 moduleload back_mdb
-moduleload memberof
-moduleload refint
-moduleload unique
-moduleload ppolicy
+$(for one in memberof refint unique ppolicy; do if has $one; then echo "moduleload $one"; fi; done)
 ${ODD:+moduleload retcode
 }authz-regexp "gidNumber=$(id -g)[+]uidNumber=$(id -u),cn=peercred,cn=external,cn=auth" "cn=admin,$base"
 authz-regexp "^cn=evenledger$" "cn=evenledger,ou=services,$base"
@@ -58,17 +71,14 @@ limits dn.exact="cn=evenledger,ou=services,$base" size=unlimited size.pr=unlimit
 access to attrs=userPassword by dn.exact="cn=evenledger,ou=services,$base" write by anonymous auth by * none
 access to dn.exact="cn=evenledger,ou=services,$base" by anonymous auth by * none
 access to * by dn.exact="cn=evenledger,ou=services,$base" write by users read by * none
-overlay ppolicy
-ppolicy_default cn=policy,$base
-ppolicy_hash_cleartext
-overlay memberof
-overlay refint
-refint_attributes member uniqueMember manager
+$(if has ppolicy; then printf 'overlay ppolicy\nppolicy_default "cn=policy,%s"\nppolicy_hash_cleartext\n' "$base"; fi)
+$(if has memberof; then echo "overlay memberof"; fi)
+$(if has refint; then printf 'overlay refint\nrefint_attributes member uniqueMember manager\n'; fi)
 ${ODD:+overlay retcode
 retcode-parent "ou=odd,$base"
 retcode-indir
-}overlay unique
-unique_uri ldap:///ou=people,$base?mail,employeeNumber?sub
+}
+$(if has unique; then printf 'overlay unique\nunique_uri "ldap:///ou=people,%s?mail,employeeNumber?sub"\n' "$base"; fi)
 CONF
   {
     cat <<LDIF
@@ -86,14 +96,7 @@ objectClass: simpleSecurityObject
 cn: evenledger
 userPassword: $(cat "$dir/password")
 
-dn: cn=policy,$base
-objectClass: organizationalRole
-objectClass: pwdPolicy
-cn: policy
-pwdAttribute: userPassword
-pwdLockout: TRUE
-pwdMinLength: 10
-pwdCheckQuality: 2
+$(if has ppolicy; then policy; fi)
 
 dn: ou=people,$base
 objectClass: organizationalUnit

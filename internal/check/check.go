@@ -344,7 +344,7 @@ func (c *Checker) judge(wanted *mapping.Wanted) {
 	}
 	about := slices.Clone(c.Known)
 	for i, f := range c.brief.Fields {
-		if v := wanted.Values[i]; v.Filled() && f.Kind != account.YesNo {
+		if v := wanted.Values[i]; v.Filled() && f.Kind != account.YesNo && v.Text() != wanted.Password {
 			about = append(about, v.Text())
 		}
 	}

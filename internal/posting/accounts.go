@@ -448,6 +448,11 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 	var refusal *system.Refusal
 	switch {
 	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
+		if unclear {
+			if err := system.Follow(ctx, p.System, account.Account{ID: e.Account, Version: e.Version}, account.Account{}); err != nil {
+				return false, now, stillOpen(unclear, err)
+			}
+		}
 		p.goneAlready(e, unclear)
 		return true, now, nil
 	case errors.Is(err, system.ErrGone):
@@ -460,6 +465,9 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 		return false, now, stillOpen(unclear, err)
 	}
 	if unclear && e.Intent != account.Remove && p.carriedOut(e.Changes, now) {
+		if err := system.Follow(ctx, p.System, account.Account{ID: e.Account, Version: e.Version}, now); err != nil {
+			return false, now, stillOpen(unclear, err)
+		}
 		return true, now, p.changed(e, now)
 	}
 	if batch.Stranger(p.about.Schema, e.Known, &now, p.Batch.Match) {
@@ -542,10 +550,10 @@ func (p *run) difference(known map[string]account.Value, now account.Account) (f
 }
 
 // followed reports whether a field refers to an account that the batch itself changes, in
-// a system that calls accounts otherwise then and has what refers to them follow. That
+// a system that calls accounts otherwise then and has what refers to them follow, or that it removes. That
 // somebody changed the field besides is not seen.
 func (p *run) followed(field, was string) bool {
-	return p.moving[was] && p.about.Field(field).Kind == account.Person
+	return (p.moving[was] || p.removing[was]) && p.about.Field(field).Kind == account.Person
 }
 
 func (p *run) gone(e *batch.Entry) {

@@ -93,6 +93,14 @@ func (f *fenced) RemoveThing(ctx context.Context, kind, thing string) error {
 	return f.System.RemoveThing(system.Fenced(ctx, f.may), kind, thing)
 }
 
+// Follow implements system.Follower, for what is fenced.
+func (f *fenced) Follow(ctx context.Context, before, now account.Account) error {
+	if err := f.may(); err != nil {
+		return err
+	}
+	return system.Follow(system.Fenced(ctx, f.may), f.System, before, now)
+}
+
 // Stages of a post. Each begins when the one before has ended for all workers.
 var ( // they are what the ledger calls them
 	opening     = store.Stage{Name: "opening", Whole: true}

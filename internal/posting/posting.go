@@ -180,6 +180,13 @@ func (p *run) all(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	if _, waiting, err := p.Ledger.Counts(ctx, p.Batch.ID); err != nil {
+		return err
+	} else if waiting[account.Remove] > 0 {
+		if _, err := p.removes(ctx, ""); err != nil {
+			return err
+		}
+	}
 	if err := p.share(ctx, opening, 0, p.start); err != nil {
 		return err
 	}

@@ -137,6 +137,9 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 		}
 		return nil
 	}
+	if err := w.emptied(ctx, work); err != nil {
+		return err
+	}
 	for {
 		refused, err := w.pass(ctx, work)
 		if err != nil || ctx.Err() != nil {

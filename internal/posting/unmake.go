@@ -30,17 +30,14 @@ func (p *run) unmake(ctx context.Context) error {
 		if !p.about.Can.Unmakes || about.Place == "" && !shown[[2]string{s.Kind, s.Thing}] {
 			continue
 		}
-		used := false
-		for m, err := range p.System.Members(ctx, s.Kind, []string{s.Thing}) {
-			if err != nil {
-				return err
-			}
-			used = used || m.Thing == s.Thing
+		used, err := p.isUsed(ctx, s, about.Filled)
+		if err != nil {
+			return err
 		}
 		if used {
 			continue
 		}
-		err := p.System.RemoveThing(ctx, s.Kind, s.Thing)
+		err = p.System.RemoveThing(ctx, s.Kind, s.Thing)
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):
@@ -53,6 +50,78 @@ func (p *run) unmake(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// emptied removes the things that the batch undone had made and that all leave who are in them, where a
+// thing has a member always: the last could not leave.
+func (w *tieWork) emptied(ctx context.Context, work map[thing][]tied) error {
+	for i := range w.Batch.Unmakes {
+		s := &w.Batch.Unmakes[i]
+		at := thing{s.Kind, s.Thing}
+		about, _ := w.about.Kind(s.Kind)
+		if s.Result != "" || !about.Filled || !w.about.Can.Unmakes || len(work[at]) == 0 || ctx.Err() != nil {
+			continue
+		}
+		leaving := map[string]bool{}
+		for _, t := range work[at] {
+			leaving[t.entry.Account] = t.step.Do == membership.Leave
+		}
+		others := false
+		for m, err := range w.System.Members(ctx, s.Kind, []string{s.Thing}) {
+			if err != nil {
+				return err
+			}
+			others = others || m.Thing == s.Thing && !leaving[m.Account]
+		}
+		if others {
+			continue
+		}
+		if err := w.claim(ctx, work[at]); err != nil {
+			return err
+		}
+		err := w.System.RemoveThing(system.Ending(ctx), s.Kind, s.Thing)
+		if err != nil && !errors.Is(err, system.ErrGone) {
+			var refusal *system.Refusal
+			if errors.As(err, &refusal) {
+				w.undone(work[at])
+				continue // one by one, as far as they can leave
+			}
+			return err
+		}
+		s.Result = membership.Done
+		if err := w.Ledger.Save(ctx, w.Batch); err != nil {
+			return err
+		}
+		w.settle(work[at], membership.Done, "", "")
+		delete(work, at)
+	}
+	return nil
+}
+
+// isUsed reports whether somebody is in a thing. One that has a member always may have the name of
+// somebody who is gone.
+func (p *run) isUsed(ctx context.Context, s *membership.Step, filled bool) (bool, error) {
+	var in []string
+	for m, err := range p.System.Members(ctx, s.Kind, []string{s.Thing}) {
+		if err != nil {
+			return false, err
+		}
+		if m.Thing == s.Thing {
+			in = append(in, m.Account)
+		}
+	}
+	if !filled || len(in) > 1 {
+		return len(in) > 0, nil
+	}
+	for _, id := range in {
+		var refusal *system.Refusal
+		if _, err := p.System.Get(ctx, id, nil); err == nil {
+			return true, nil
+		} else if !errors.Is(err, system.ErrGone) && !errors.As(err, &refusal) {
+			return false, err
+		}
+	}
+	return false, nil
 }
 
 // tookFrom lists, by kind and id, the things that the batch took people out of: the system

@@ -281,6 +281,23 @@ func Blind(kind, why string) error {
 	return &Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", kind, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", kind)}
 }
 
+// A Follower is a system in which others refer to an account by a name that it loses when it is moved or
+// removed. Change and Remove see to that by themselves; where no answer came to one of them, and it is
+// found carried out, Follow does: before is the account as it was known, and now as it is; without an
+// identifier it is gone.
+type Follower interface {
+	Follow(ctx context.Context, before, now account.Account) error
+}
+
+// Follow has what refers to an account by a name that it had refer to it as it is called now. Without a
+// Follower references are by identifier, and nothing is to be done.
+func Follow(ctx context.Context, s System, before, now account.Account) error {
+	if f, is := s.(Follower); is {
+		return f.Follow(ctx, before, now)
+	}
+	return nil
+}
+
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
 	Code    account.Code

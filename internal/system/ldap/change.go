@@ -413,6 +413,12 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 	if err != nil {
 		return account.Account{}, &system.Unclear{Err: err}
 	}
+	if len(moves) > 0 {
+		_, is := splitVersion(now.Version)
+		if err := c.follow(ctx, d, former{was: dn, is: is}); err != nil {
+			return account.Account{}, &system.Partial{Now: now, Done: changes, Err: err}
+		}
+	}
 	return now, nil
 }
 
@@ -679,6 +685,9 @@ func (c *client) Remove(ctx context.Context, known account.Account) error {
 	err = c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(request) }})
 	if err != nil {
 		return c.elsewhere(ctx, d, known.ID, dn, err)
+	}
+	if err := c.follow(ctx, d, former{was: dn}); err != nil { // it is gone: asked again, that is found, and this is gone on with
+		return &system.Unclear{Err: err}
 	}
 	return nil
 }

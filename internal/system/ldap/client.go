@@ -51,6 +51,10 @@ type client struct {
 	idling sync.Mutex
 	idle   []*ldap.Conn
 
+	following sync.Mutex // over what follows
+	custom    custom     // of the server
+	awaited   []former   // that it has not seen to yet
+
 	describing sync.Mutex
 	known      *directory
 	tested     findings
