@@ -55,7 +55,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	b := &r.Batch
 	b.Protect, b.Mark = slices.Concat(r.Of.Protect, r.Protect), r.about.Suspension
 	if b.Taken = r.Says; r.Takes == nil { // others may still be in what it made
-		b.Unmakes = slices.Clone(r.Of.MadeThings)
+		b.Unmakes = slices.DeleteFunc(slices.Clone(r.Of.MadeThings), func(s membership.Step) bool { return s.Thing == "" })
 	}
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""

@@ -101,6 +101,11 @@ func (f *fenced) Follow(ctx context.Context, before, now account.Account) error 
 	return system.Follow(system.Fenced(ctx, f.may), f.System, before, now)
 }
 
+// Followed implements system.Follower, for what is fenced.
+func (f *fenced) Followed(ctx context.Context) error {
+	return system.Followed(system.Fenced(ctx, f.may), f.System)
+}
+
 // Stages of a post. Each begins when the one before has ended for all workers.
 var ( // they are what the ledger calls them
 	opening     = store.Stage{Name: "opening", Whole: true}

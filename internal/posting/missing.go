@@ -50,6 +50,11 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 				break
 			}
 		}
+		for key, id := range m.made { // one that we were making when a post was cut short
+			if err := w.noteMade(ctx, m.kind, m.names[key], id); err != nil {
+				return err
+			}
+		}
 		for key, name := range m.names {
 			if m.made[key] == "" && ctx.Err() == nil {
 				if err := m.make(ctx, key, name); err != nil {
@@ -81,14 +86,16 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 	if about, _ := m.about.Kind(m.kind); about.Filled {
 		first = m.joining[key][:min(len(m.joining[key]), m.about.Can.Ties)]
 	}
+	if err := errors.Join(m.noteMaking(ctx, m.kind, name), m.claim(ctx, first)); err != nil {
+		return err
+	}
 	t, err := m.System.MakeThing(ctx, m.kind, name, tiesOf(first))
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
 		m.made[key] = t.ID
 		m.seen = m.Clock.Now().Add(m.Settle)
-		m.Batch.MadeThings = append(m.Batch.MadeThings, membership.Step{Kind: m.kind, Thing: t.ID, Name: name})
-		if err := m.Ledger.Save(ctx, m.Batch); err != nil {
+		if err := m.noteMade(ctx, m.kind, name, t.ID); err != nil {
 			return err
 		}
 		for _, joins := range first { // which thing it is is noted with what was done
@@ -103,13 +110,15 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 				return err
 			}
 		}
-		if m.made[key] == "" {
-			m.refused[key] = err // its own rows are told, and no others
+		if m.made[key] != "" {
+			return m.noteMade(ctx, m.kind, name, m.made[key])
 		}
+		m.refused[key] = err // its own rows are told, and no others
 		return nil
 	case errors.As(err, &refusal):
 		m.refused[key] = err
-		return nil
+		m.undone(first)
+		return m.noteUnmade(ctx, m.kind, name)
 	}
 	return err
 }

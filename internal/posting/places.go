@@ -41,22 +41,27 @@ func (p *run) makePlaces(ctx context.Context) error {
 }
 
 func (p *run) makePlace(ctx context.Context, m membership.Make) error {
-	there, err := p.placeIsThere(ctx, m)
-	if err != nil || there || ctx.Err() != nil {
+	at, err := p.placeIsThere(ctx, m)
+	if err != nil || ctx.Err() != nil {
+		return err
+	}
+	if at != "" {
+		return p.noteMade(ctx, m.Kind, m.Name, at)
+	}
+	if err := p.noteMaking(ctx, m.Kind, m.Name); err != nil {
 		return err
 	}
 	made, err := p.System.MakeThing(ctx, m.Kind, m.Name, nil)
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
-		p.Batch.MadeThings = append(p.Batch.MadeThings, membership.Step{Kind: m.Kind, Thing: made.ID, Name: m.Name})
-		return p.Ledger.Save(ctx, p.Batch)
+		return p.noteMade(ctx, m.Kind, m.Name, made.ID)
 	case errors.As(err, &refusal):
 		p.closePlace(m.Name, refusal.Message)
-		return nil
+		return p.noteUnmade(ctx, m.Kind, m.Name)
 	case isOpen(err):
-		if there, looked := p.placeIsThere(ctx, m); looked == nil && there {
-			return nil // ours or not, it is there; who made it cannot be told, so that it stays when this is undone
+		if at, looked := p.placeIsThere(ctx, m); looked == nil && at != "" {
+			return p.noteMade(ctx, m.Kind, m.Name, at)
 		} else if looked == nil { // the rows that are to stand there are told, and no others
 			p.closePlace(m.Name, err.Error())
 			return nil
@@ -73,17 +78,18 @@ func (p *run) closePlace(name, why string) {
 	p.noPlace[p.place.Key(name)] = why
 }
 
-// placeIsThere looks whether a place was made since the draft, or by an earlier post of ours.
-func (p *run) placeIsThere(ctx context.Context, m membership.Make) (bool, error) {
+// placeIsThere looks whether a place was made since the draft, or by an earlier post of ours, and returns
+// its identifier; empty: it was not.
+func (p *run) placeIsThere(ctx context.Context, m membership.Make) (id string, err error) {
 	for t, err := range p.System.Things(system.Stopping(ctx), m.Kind, false) {
 		if err != nil {
-			return false, err
+			return "", err
 		}
 		if p.place.Key(t.Name) == p.place.Key(m.Name) {
-			return true, nil
+			return t.ID, nil
 		}
 	}
-	return false, nil
+	return "", nil
 }
 
 // hasNoPlace settles an entry whose account is to stand where no place could be made.

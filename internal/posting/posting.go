@@ -201,6 +201,9 @@ func (p *run) all(ctx context.Context) (err error) {
 	if err := p.stages(ctx); err != nil {
 		return err
 	}
+	if err := system.Followed(ctx, p.System); err != nil {
+		return err
+	}
 	if err := p.share(ctx, closing, 0, p.finish); err != nil {
 		return err
 	}

@@ -10,6 +10,39 @@ import (
 	"evenledger/internal/system"
 )
 
+// noteMaking notes that a thing is about to be made which did not exist before.
+func (p *run) noteMaking(ctx context.Context, kind, name string) error {
+	if slices.ContainsFunc(p.Batch.MadeThings, func(s membership.Step) bool { return s.Kind == kind && s.Name == name }) {
+		return nil
+	}
+	p.Batch.MadeThings = append(p.Batch.MadeThings, membership.Step{Kind: kind, Name: name, Result: membership.Sending})
+	return p.Ledger.Save(ctx, p.Batch)
+}
+
+// noteUnmade notes that a thing was refused.
+func (p *run) noteUnmade(ctx context.Context, kind, name string) error {
+	before := len(p.Batch.MadeThings)
+	p.Batch.MadeThings = slices.DeleteFunc(p.Batch.MadeThings, func(s membership.Step) bool {
+		return s.Kind == kind && s.Name == name && s.Result == membership.Sending
+	})
+	if len(p.Batch.MadeThings) == before {
+		return nil
+	}
+	return p.Ledger.Save(ctx, p.Batch)
+}
+
+// noteMade notes that a thing is there. It is ours if the answer said so, or if we were making it when an
+// answer was lost or a post was cut short.
+func (p *run) noteMade(ctx context.Context, kind, name, id string) error {
+	for i := range p.Batch.MadeThings {
+		if s := &p.Batch.MadeThings[i]; s.Kind == kind && s.Name == name && s.Result == membership.Sending {
+			s.Thing, s.Result = id, ""
+			return p.Ledger.Save(ctx, p.Batch)
+		}
+	}
+	return nil
+}
+
 // unmake removes the things that the batch undone had made, if nobody is in them. The
 // system is looked at for each just before: what somebody uses by now stays. So does a
 // thing in which the system never showed anybody: it may be one that shows no members,

@@ -287,6 +287,8 @@ func Blind(kind, why string) error {
 // identifier it is gone.
 type Follower interface {
 	Follow(ctx context.Context, before, now account.Account) error
+	// Followed waits until all that was to follow has.
+	Followed(ctx context.Context) error
 }
 
 // Follow has what refers to an account by a name that it had refer to it as it is called now. Without a
@@ -294,6 +296,14 @@ type Follower interface {
 func Follow(ctx context.Context, s System, before, now account.Account) error {
 	if f, is := s.(Follower); is {
 		return f.Follow(ctx, before, now)
+	}
+	return nil
+}
+
+// Followed waits until all that refers to accounts which were moved or removed has followed.
+func Followed(ctx context.Context, s System) error {
+	if f, is := s.(Follower); is {
+		return f.Followed(ctx)
 	}
 	return nil
 }

@@ -415,7 +415,7 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 	}
 	if len(moves) > 0 {
 		_, is := splitVersion(now.Version)
-		if err := c.follow(ctx, d, former{was: dn, is: is}); err != nil {
+		if err := c.follow(ctx, d, former{id: known.ID, was: dn, is: is}); err != nil {
 			return account.Account{}, &system.Partial{Now: now, Done: changes, Err: err}
 		}
 	}
@@ -686,7 +686,7 @@ func (c *client) Remove(ctx context.Context, known account.Account) error {
 	if err != nil {
 		return c.elsewhere(ctx, d, known.ID, dn, err)
 	}
-	if err := c.follow(ctx, d, former{was: dn}); err != nil { // it is gone: asked again, that is found, and this is gone on with
+	if err := c.follow(ctx, d, former{id: known.ID, was: dn}); err != nil { // it is gone: asked again, that is found, and this is gone on with
 		return &system.Unclear{Err: err}
 	}
 	return nil

@@ -51,6 +51,8 @@ type client struct {
 	idling sync.Mutex
 	idle   []*ldap.Conn
 
+	formerly  sync.Map   // key of a name that an entry had → its identifier
+	stayed    sync.Map   // key of a name that is nobody's any more, and stayed so when it was waited for
 	following sync.Mutex // over what follows
 	custom    custom     // of the server
 	awaited   []former   // that it has not seen to yet

@@ -34,7 +34,7 @@ const (
 )
 
 // A former is a name that an entry had, and the one that it has; empty: it was removed.
-type former struct{ was, is, login, now string }
+type former struct{ id, was, is, login, now string }
 
 // referring are the attributes in which entries are named; logins those in which sign-in names are.
 func (d *directory) referring() (names, logins []string) {
@@ -62,7 +62,16 @@ func (c *client) Follow(ctx context.Context, before, now account.Account) error 
 	}
 	_, was := splitVersion(before.Version)
 	_, is := splitVersion(now.Version)
-	return c.follow(ctx, d, former{was: was, is: is})
+	return c.follow(ctx, d, former{id: before.ID, was: was, is: is})
+}
+
+// Followed implements system.Follower.
+func (c *client) Followed(ctx context.Context) error {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return err
+	}
+	return c.followed(ctx, d)
 }
 
 // follow has what refers to an entry by a name that it had refer to it by the one that it has, or not
@@ -72,6 +81,9 @@ func (c *client) follow(ctx context.Context, d *directory, f former) error {
 		return nil // such servers keep references by identifier
 	}
 	f.login, f.now = loginOf(f.was), loginOf(f.is)
+	if f.is != "" {
+		c.formerly.Store(keyOf(f.was), f.id)
+	}
 	for until := c.clock.Now().Add(patience); ; {
 		left, err := c.stillNamed(ctx, d, []former{f})
 		if err != nil {

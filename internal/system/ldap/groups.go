@@ -271,7 +271,7 @@ func (c *client) Members(ctx context.Context, kind string, things []string) iter
 			if class.logins {
 				ids, err = c.idsOfLogins(ctx, d, values)
 			} else {
-				ids, err = c.identify(ctx, d, values)
+				values, ids, err = c.members(ctx, d, e, class)
 			}
 			if err != nil {
 				yield(account.Membership{}, err)
@@ -283,6 +283,39 @@ func (c *client) Members(ctx context.Context, kind string, things []string) iter
 				}
 			}
 		}
+	}
+}
+
+// members reads who is in a group by name. Where the server sees to names of entries that were moved, it
+// does so a while later: a name that may be one of those is waited for, once.
+func (c *client) members(ctx context.Context, d *directory, e *ldap.Entry, class tieClass) (values []string, ids map[string]string, err error) {
+	values = e.GetEqualFoldAttributeValues(class.members)
+	for until := c.clock.Now().Add(patience); ; {
+		var elsewhere []string
+		if ids, elsewhere, err = c.identify(ctx, d, values); err != nil {
+			return nil, nil, err
+		}
+		elsewhere = slices.DeleteFunc(elsewhere, func(dn string) bool { _, stays := c.stayed.Load(keyOf(dn)); return stays })
+		if len(elsewhere) == 0 || d.quoted {
+			return values, ids, nil
+		}
+		if c.clock.Now().After(until) {
+			for _, dn := range elsewhere {
+				c.stayed.Store(keyOf(dn), true)
+			}
+			return values, ids, nil
+		}
+		if err := c.clock.Wait(system.Stopping(ctx), pollPause); err != nil {
+			return nil, nil, err
+		}
+		again, err := c.entry(ctx, "looking at "+e.DN+" again", e.DN, "(objectClass=*)", "objectClass", class.members)
+		if err == nil {
+			err = c.allMembers(ctx, d, again)
+		}
+		if err != nil {
+			return nil, nil, c.nothing(err, "the members of "+e.DN)
+		}
+		values = again.GetEqualFoldAttributeValues(class.members)
 	}
 }
 

@@ -200,7 +200,12 @@ func (c *client) accounts(ctx context.Context, d *directory, entries []*ldap.Ent
 	if len(refers) == 0 {
 		return all, nil
 	}
-	ids, err := c.identify(ctx, d, refers)
+	ids, _, err := c.identify(ctx, d, refers)
+	for dn, id := range ids { // somebody who was moved may be referred to by the old name for a while
+		if was, moved := c.formerly.Load(keyOf(dn)); moved && id == dn {
+			ids[dn] = was.(string)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -483,9 +488,11 @@ const sampled = 20
 // Count implements system.System: nobody says how many there are, so that all are listed.
 
 // identify returns the identifiers of entries by name. What is no account, or is not there
-// at all, keeps its name.
-func (c *client) identify(ctx context.Context, d *directory, dns []string) (map[string]string, error) {
-	ids := map[string]string{}
+// at all, keeps its name; elsewhere are those of such names of which an entry of the same first part
+// stands in another place: it may have been moved a moment ago.
+func (c *client) identify(ctx context.Context, d *directory, dns []string) (ids map[string]string, elsewhere []string, err error) {
+	ids = map[string]string{}
+	stand := map[string]bool{}     // the first part of names that entries elsewhere have
 	byKey := map[string][]string{} // key of a name → as it was written
 	byPart := map[string][]string{}
 	for _, dn := range dns {
@@ -510,16 +517,25 @@ func (c *client) identify(ctx context.Context, d *directory, dns []string) (map[
 	for some := range slices.Chunk(slices.Sorted(maps.Keys(byPart)), mostFound) {
 		for e, err := range c.entries(ctx, "looking for who is referred to", c.base, "(|"+strings.Join(some, "")+")", []string{d.id}, c.pageSize(d), d.paged) {
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
-			for _, dn := range byKey[keyOf(e.DN)] {
+			at := keyOf(e.DN)
+			if first, _, _ := strings.Cut(at, ","); byKey[at] == nil {
+				stand[first] = true
+			}
+			for _, dn := range byKey[at] {
 				if id := d.idOf(e); id != "" {
 					ids[dn] = id
 				}
 			}
 		}
 	}
-	return ids, nil
+	for dn, id := range ids {
+		if first, _, _ := strings.Cut(keyOf(dn), ","); id == dn && stand[first] {
+			elsewhere = append(elsewhere, dn)
+		}
+	}
+	return ids, elsewhere, nil
 }
 
 // names returns the names of entries by their identifiers. A name stays what it is.
