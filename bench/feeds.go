@@ -117,7 +117,7 @@ func feedBring(at, dir string) error {
 	if err := doc.Err(); err != nil {
 		return err
 	}
-	spool, err := feed.NewSpool(filepath.Join(dir, "spool"), time.Now())
+	spool, err := feed.NewSpool(filepath.Join(dir, "spool"), feed.Most)
 	if err != nil {
 		return err
 	}

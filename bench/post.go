@@ -107,19 +107,19 @@ func writeConfig(dir, url string) error {
 	return os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644)
 }
 
+// newLedger takes the last one away.
+func newLedger(dir string) error {
+	old, err := filepath.Glob(filepath.Join(dir, "ledger.db*"))
+	for _, path := range old {
+		err = errors.Join(err, os.Remove(path))
+	}
+	return err
+}
+
 // postTo drafts a sheet with a new ledger, posts it, and tells how long posting
 // took.
-func postTo(program, dir, sheet, url string, seconds *float64) error {
-	old, err := filepath.Glob(filepath.Join(dir, "ledger.db*"))
-	if err != nil {
-		return err
-	}
-	for _, path := range old {
-		if err := os.Remove(path); err != nil {
-			return err
-		}
-	}
-	if err := writeConfig(dir, url); err != nil {
+func postTo(program, dir, sheet, url string, seconds *float64, flags ...string) error {
+	if err := errors.Join(newLedger(dir), writeConfig(dir, url)); err != nil {
 		return err
 	}
 	run := func(args ...string) (usage, error) {
@@ -130,7 +130,7 @@ func postTo(program, dir, sheet, url string, seconds *float64) error {
 	if _, err := run("draft", sheet, "-b", filepath.Join(dir, "post.yaml")); err != nil {
 		return err
 	}
-	took, err := run("post", "1", "--yes")
+	took, err := run(append([]string{"post", "1", "--yes"}, flags...)...)
 	if seconds != nil {
 		*seconds = took.wall.Seconds()
 	}

@@ -38,14 +38,23 @@ func seedThings(url string) error {
 		"Groups": {"north", "lagos", "galway", "all", "mail"}, "Courses": {"Deck hand", "Second engineer", "Ticket clerk", "Chief officer"},
 		"Licences": {"en", "pt", "pl", "English", "Spanish"},
 	} {
-		schema := "urn:ietf:params:scim:schemas:core:2.0:Group"
+		schema := groupSchema
 		if endpoint != "Groups" {
 			schema = "urn:example:params:scim:schemas:crew:2.0:" + endpoint[:len(endpoint)-1]
 		}
-		for _, name := range names {
-			if err := send(http.DefaultClient, http.MethodPost, url+"/"+endpoint, map[string]any{"schemas": []string{schema}, "displayName": name}, http.StatusCreated); err != nil {
-				return err
-			}
+		if err := seed(url+"/"+endpoint, schema, names); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const groupSchema = "urn:ietf:params:scim:schemas:core:2.0:Group"
+
+func seed(endpoint, schema string, names []string) error {
+	for _, name := range names {
+		if err := send(http.DefaultClient, http.MethodPost, endpoint, map[string]any{"schemas": []string{schema}, "displayName": name}, http.StatusCreated); err != nil {
+			return err
 		}
 	}
 	return nil

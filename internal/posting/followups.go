@@ -21,24 +21,26 @@ func (p *run) followUps(ctx context.Context, _ func(error)) error {
 	if err := o.beginSteps(ctx, "follow-ups"); err != nil {
 		return err
 	}
-	return o.each(ctx, p.hands(), func(context.Context) (func(context.Context, *batch.Entry, *membership.Step) error, func(), error) {
-		return o.follow, func() {}, nil
+	return o.each(ctx, p.hands(), func() (func(context.Context, *carrier, *batch.Entry, *membership.Step) error, func(), error) {
+		return func(ctx context.Context, c *carrier, e *batch.Entry, s *membership.Step) error {
+			return c.follow(ctx, e, s)
+		}, func() {}, nil
 	})
 }
 
 // follow does one follow-up. The error is of the place as a whole.
-func (o *outward) follow(ctx context.Context, e *batch.Entry, s *membership.Step) error {
+func (c *carrier) follow(ctx context.Context, e *batch.Entry, s *membership.Step) error {
 	var order feed.Order
 	if err := json.Unmarshal([]byte(s.Mail), &order); err != nil {
 		return fmt.Errorf("the follow-up of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
 	order.Give("id", brief.Mark("id"), e.Account)
-	order.Key = fmt.Sprintf("%d.%d.%s.%d", o.Batch.ID, e.Row, s.Name, o.Batch.Made.UnixNano())
+	order.Key = fmt.Sprintf("%d.%d.%s.%d", c.Batch.ID, e.Row, s.Name, c.Batch.Made.UnixNano())
 	for {
-		if err := o.claim(ctx, e, s); err != nil {
+		if err := c.claim(ctx, e, s); err != nil {
 			return err
 		}
-		err := o.Do(ctx, s.Thing, order)
+		err := c.Do(ctx, s.Thing, order)
 		forget(e, account.FollowUpFailed, s.Name)
 		var no *feed.Refused
 		var later *feed.Later
@@ -48,17 +50,17 @@ func (o *outward) follow(ctx context.Context, e *batch.Entry, s *membership.Step
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, o.Mask.Hide(no.Message)))
+			e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, c.Mask.Hide(no.Message)))
 			return nil
 		case errors.Is(err, feed.ErrUnclear):
 			s.Result = membership.Unclear
-			e.Find(account.Warning, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, o.Mask.Hide(err.Error())))
+			e.Find(account.Warning, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, c.Mask.Hide(err.Error())))
 			return nil
 		}
 		if s.Result = membership.Queued; !errors.As(err, &later) {
 			return err
 		}
-		if o.Clock.Wait(ctx, later.After) != nil {
+		if c.Clock.Wait(ctx, later.After) != nil {
 			return nil
 		}
 	}

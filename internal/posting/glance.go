@@ -81,7 +81,7 @@ func (p *run) lookAround(ctx context.Context) error {
 	for _, field := range slices.Concat(p.Batch.Match, p.Batch.Numbers) {
 		fields = append(fields, p.about.Field(field))
 	}
-	if way, err := system.Looks(ctx, p.System, rows*len(fields)); err != nil || !way.Listed {
+	if way, err := system.Looks(ctx, p.System, rows*len(fields), 0); err != nil || !way.Listed {
 		return err
 	}
 	begun := p.Clock.Now()

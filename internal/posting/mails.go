@@ -37,7 +37,7 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 	if p.Mail != nil {
 		rate = pace.New(p.Clock, p.Mail.Rate, time.Second, nil)
 	}
-	return o.each(ctx, mailsAtOnce, func(context.Context) (func(context.Context, *batch.Entry, *membership.Step) error, func(), error) {
+	return o.each(ctx, mailsAtOnce, func() (func(context.Context, *carrier, *batch.Entry, *membership.Step) error, func(), error) {
 		if p.Mail == nil {
 			return nil, nil, noMail()
 		}
@@ -45,8 +45,8 @@ func (p *run) mails(ctx context.Context, _ func(error)) error {
 		if err != nil {
 			return nil, nil, err
 		}
-		return func(ctx context.Context, e *batch.Entry, s *membership.Step) error {
-			return o.sendMail(ctx, sender, rate, e, s)
+		return func(ctx context.Context, c *carrier, e *batch.Entry, s *membership.Step) error {
+			return c.sendMail(ctx, sender, rate, e, s)
 		}, sender.Close, nil
 	})
 }
@@ -70,13 +70,13 @@ func (p *Post) mayMail() error {
 }
 
 // sendMail sends one mail. The error is of the server as a whole.
-func (o *outward) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
+func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
 	var m mail.Mail
 	if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
 		return fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
 	if s.Role == membership.WithPassword {
-		password, err := o.opened(e)
+		password, err := c.opened(e)
 		if err != nil {
 			s.Result = membership.Failed
 			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
@@ -84,7 +84,7 @@ func (o *outward) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 		}
 		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
 	}
-	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", o.Batch.ID, e.Row, s.Name, o.Batch.Made.UnixNano(), domainOf(o.Mail.From.Address))
+	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", c.Batch.ID, e.Row, s.Name, c.Batch.Made.UnixNano(), domainOf(c.Mail.From.Address))
 	tell := func(why string) {
 		forget(e, account.NoticeNotSent, s.Name)
 		e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
@@ -96,7 +96,7 @@ func (o *outward) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 		if err := sender.Connect(ctx); err != nil {
 			return err
 		}
-		if err := o.claim(ctx, e, s); err != nil {
+		if err := c.claim(ctx, e, s); err != nil {
 			return err
 		}
 		err := sender.Send(ctx, m)
@@ -108,24 +108,24 @@ func (o *outward) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			tell("was refused: " + o.Mask.Hide(no.Message))
+			tell("was refused: " + c.Mask.Hide(no.Message))
 			return nil
 		case errors.Is(err, mail.ErrUnclear):
 			s.Result = membership.Unclear
-			tell("may have been sent or not: " + o.Mask.Hide(err.Error()))
+			tell("may have been sent or not: " + c.Mask.Hide(err.Error()))
 			return nil
 		}
 		if s.Result = membership.Queued; !errors.Is(err, mail.ErrLater) {
 			return err
 		}
 		if try == mailTries {
-			tell("could not be sent yet: " + o.Mask.Hide(err.Error()))
-			o.counting.Lock()
-			o.unsent++
-			o.counting.Unlock()
+			tell("could not be sent yet: " + c.Mask.Hide(err.Error()))
+			c.counting.Lock()
+			c.unsent++
+			c.counting.Unlock()
 			return nil
 		}
-		if o.Clock.Wait(ctx, mailPause*time.Duration(try*try)) != nil {
+		if c.Clock.Wait(ctx, mailPause*time.Duration(try*try)) != nil {
 			return nil
 		}
 	}

@@ -2,6 +2,7 @@ package posting
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -28,27 +29,35 @@ type outward struct {
 	claims chan claiming
 }
 
-// A claiming asks for a note that something is on its way.
+// A claiming asks for a note that something is on its way, and of what came to its end before it.
 type claiming struct {
-	result store.Result
-	noted  chan<- error
+	results []store.Result
+	noted   chan<- error
 }
 
-// each does what goes out of the entries that are ready for it, so many side by side. carrier
-// readies what one of them needs, and returns what carries one step out; an error of that is of
+// A carrier carries one thing out after the other. What became of the last is noted with what comes
+// next: on disk no more is open than is carried at once.
+type carrier struct {
+	*outward
+	carry func(ctx context.Context, c *carrier, e *batch.Entry, s *membership.Step) error
+	ended []store.Result
+}
+
+// each does what goes out of the entries that are ready for it, so many side by side. ready
+// readies what one carrier needs, and returns what carries one step out; an error of that is of
 // all, and ends the stage.
-func (o *outward) each(ctx context.Context, together int, carrier func(ctx context.Context) (carry func(ctx context.Context, e *batch.Entry, s *membership.Step) error, done func(), err error)) error {
+func (o *outward) each(ctx context.Context, together int, ready func() (carry func(ctx context.Context, c *carrier, e *batch.Entry, s *membership.Step) error, done func(), err error)) error {
 	return o.pending(ctx, o.does, func(window []batch.Entry) error {
-		var ready []*batch.Entry
+		var entries []*batch.Entry
 		for i := range window {
 			switch open, settled := o.readySteps(&window[i]); {
 			case open > 0:
-				ready = append(ready, &window[i])
+				entries = append(entries, &window[i])
 			case settled:
 				o.end(&window[i])
 			}
 		}
-		if len(ready) == 0 {
+		if len(entries) == 0 {
 			return nil
 		}
 		o.claims = make(chan claiming)
@@ -59,24 +68,25 @@ func (o *outward) each(ctx context.Context, together int, carrier func(ctx conte
 		}()
 		work := make(chan *batch.Entry)
 		group, doing := errgroup.WithContext(ctx)
-		for range min(together, len(ready)) {
+		for range min(together, len(entries)) {
 			group.Go(func() error {
-				carry, done, err := carrier(doing)
+				carry, done, err := ready()
 				if err != nil {
 					return err
 				}
 				defer done()
+				c := &carrier{outward: o, carry: carry}
 				for e := range work {
-					if err := o.carryOut(doing, e, carry); err != nil {
-						return err
+					if err = c.carryOut(doing, e); err != nil {
+						break
 					}
 				}
-				return nil
+				return errors.Join(err, c.noted(context.WithoutCancel(ctx)))
 			})
 		}
 		group.Go(func() error {
 			defer close(work)
-			for _, e := range ready {
+			for _, e := range entries {
 				select {
 				case work <- e:
 				case <-doing.Done():
@@ -93,18 +103,30 @@ func (o *outward) each(ctx context.Context, together int, carrier func(ctx conte
 }
 
 // carryOut carries the steps of an entry out, one after the other.
-func (o *outward) carryOut(ctx context.Context, e *batch.Entry, carry func(context.Context, *batch.Entry, *membership.Step) error) (err error) {
+func (c *carrier) carryOut(ctx context.Context, e *batch.Entry) (err error) {
 	for n := range e.Steps {
 		s := &e.Steps[n]
-		if s.Do != o.does || s.Result != "" && s.Result != membership.Queued || err != nil || ctx.Err() != nil {
+		if s.Do != c.does || s.Result != "" && s.Result != membership.Queued || err != nil || ctx.Err() != nil {
 			continue
 		}
-		if err = carry(ctx, e, s); s.Result != "" && s.Result != membership.Queued {
-			o.advance(1)
+		if err = c.carry(ctx, c, e, s); s.Result != "" && s.Result != membership.Queued {
+			c.advance(1)
 		}
 	}
-	o.end(e)
+	e.Settle()
+	c.ended = append(c.ended, resultOf(e))
 	return err
+}
+
+// noted has what came to its end noted, at the latest when nothing comes any more.
+func (c *carrier) noted(ctx context.Context) error {
+	if len(c.ended) == 0 {
+		return nil
+	}
+	noted := make(chan error, 1)
+	c.claims <- claiming{c.ended, noted}
+	c.ended = nil
+	return <-noted
 }
 
 // end notes what became of an entry.
@@ -115,19 +137,20 @@ func (o *outward) end(e *batch.Entry) {
 
 // claim notes that a step is on its way. It is on disk when claim returns, and the work is still
 // this worker's.
-func (o *outward) claim(ctx context.Context, e *batch.Entry, s *membership.Step) error {
+func (c *carrier) claim(ctx context.Context, e *batch.Entry, s *membership.Step) error {
 	before := s.Result
 	s.Result = membership.Sending
 	noted := make(chan error, 1)
 	select {
-	case o.claims <- claiming{resultOf(e), noted}:
+	case c.claims <- claiming{append(c.ended, resultOf(e)), noted}:
+		c.ended = nil
 	case <-ctx.Done():
 		s.Result = before
 		return context.Cause(ctx)
 	}
 	err := <-noted
 	if err == nil {
-		err = o.at.May()
+		err = c.at.May()
 	}
 	if err != nil {
 		s.Result = membership.Queued // it was not begun
@@ -149,11 +172,14 @@ func (o *outward) note(ctx context.Context) {
 				more = false
 			}
 		}
-		results := make([]store.Result, len(group))
-		for i := range group {
-			results[i] = group[i].result
+		var results []store.Result
+		for _, asked := range group {
+			results = append(results, asked.results...)
 		}
 		err := o.settle(ctx, results)
+		if err == nil && o.Batch.Secrets != "" {
+			err = o.wipe(ctx, results)
+		}
 		for _, asked := range group {
 			asked.noted <- err
 		}

@@ -438,7 +438,7 @@ func (p *run) stages(ctx context.Context) (err error) {
 		total = min(total, p.Trial)
 	}
 	if !p.Unproven && p.waiting > 0 {
-		if p.answers, err = p.byAnswers(ctx, p.waiting); err != nil {
+		if p.answers, err = p.byAnswers(ctx, p.waiting, p.waiting); err != nil {
 			return err
 		}
 	}

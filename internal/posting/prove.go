@@ -77,9 +77,9 @@ func (w *proving) all(ctx context.Context, proofs map[batch.Proof]int) error {
 }
 
 // byAnswers reports whether reading so many accounts back would take more than its part of the
-// requests that making or changing them takes.
-func (p *run) byAnswers(ctx context.Context, n int) (bool, error) {
-	way, err := system.Looks(ctx, p.System, n)
+// requests that making or changing them takes; so many more are still to be made.
+func (p *run) byAnswers(ctx context.Context, n, more int) (bool, error) {
+	way, err := system.Looks(ctx, p.System, n, more)
 	return err == nil && n > leastRead && way.Requests*partRead > p.requests(n), err
 }
 
@@ -96,7 +96,7 @@ func (w *proving) spare(ctx context.Context, proofs map[batch.Proof]int) error {
 	if n == 0 {
 		return nil
 	}
-	spares, err := w.byAnswers(ctx, n+proofs[""])
+	spares, err := w.byAnswers(ctx, n+proofs[""], 0)
 	if err != nil || !spares {
 		return err
 	}
@@ -149,7 +149,7 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	if total <= skims || w.read != nil {
 		return nil
 	}
-	way, err := system.Looks(ctx, w.System, total)
+	way, err := system.Looks(ctx, w.System, total, 0)
 	if err != nil || !way.Listed {
 		return err
 	}

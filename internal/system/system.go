@@ -383,10 +383,25 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 	return way, nil
 }
 
-// Looks says how accounts would be looked up by so many values, as Fetch would.
-func Looks(ctx context.Context, s System, values int) (Way, error) {
+// Looks says how accounts would be looked up by so many values, as Fetch would, once there are so many
+// more accounts.
+func Looks(ctx context.Context, s System, values, more int) (Way, error) {
 	way, _, err := plan(ctx, s, map[string][]string{ByID: make([]string, values)})
-	return way, err
+	if err != nil || !way.Listed || more == 0 {
+		return way, err
+	}
+	about, err := s.Describe(ctx)
+	if err != nil {
+		return way, err
+	}
+	finds := values
+	if size := about.Can.Finds; size > 0 {
+		finds = (values + size - 1) / size
+	}
+	if way.Requests += about.pages(more); about.Can.Finds > 0 && finds < way.Requests {
+		way = Way{Requests: finds}
+	}
+	return way, nil
 }
 
 func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
