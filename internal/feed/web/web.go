@@ -249,7 +249,15 @@ func (c *client) get(ctx context.Context, at *url.URL, first bool) (*http.Respon
 		remedy = "The token or password is wrong, has run out, or may not read there. Look where evenledger.yaml says it is kept."
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
 		remedy = "Try again later."
-		if after := answer.Header.Get("Retry-After"); after != "" {
+		after := answer.Header.Get("Retry-After")
+		// A wait as long as any other is lived with; whoever watches the delivery ends one without end.
+		if wait, named := reach.RetryAfter(answer.Header, c.work.Clock.Now()); named && wait < c.work.Timeout {
+			if err := c.work.Clock.Wait(ctx, max(wait, time.Second)); err != nil {
+				return nil, err
+			}
+			return c.get(ctx, at, first)
+		}
+		if after != "" {
 			remedy = "Try again later; the server says after " + after + " (seconds, or a time)."
 		}
 	}
