@@ -188,6 +188,9 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	}
 	b, err = r.Make(ctx)
 	bar.end()
+	if errors.Is(err, drafting.ErrNoRow) {
+		err = wrong(fmt.Sprintf("batch %d did nothing with %s: there is nothing to undo", of.ID, o.says), fmt.Sprintf("“evenledger show %d --outcome created,updated,suspended,resumed,removed” lists what it did.", of.ID))
+	}
 	return b, err
 }
 

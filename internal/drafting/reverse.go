@@ -39,7 +39,11 @@ type Reversal struct {
 	about     *system.Description
 	catalogue *membership.Catalogue
 	stays     map[string]int // what was done and is not taken back
+	taken     int            // entries that are undone
 }
+
+// ErrNoRow means that nothing was done with the rows that a reversal was to take.
+var ErrNoRow = errors.New("the batch did nothing with any of these rows")
 
 // Make makes the batch and returns it. A batch that may not be undone is a *batch.Guard,
 // and then nothing was made. The caller has locked "draft".
@@ -69,7 +73,11 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	if r.Remove {
 		what = "removed"
 	}
-	b.Policies = fmt.Sprintf("Undoes batch %d: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", r.Of.ID, what)
+	undone := fmt.Sprintf("batch %d", r.Of.ID)
+	if r.Says != "" {
+		undone = fmt.Sprintf("of batch %d only %s", r.Of.ID, r.Says)
+	}
+	b.Policies = fmt.Sprintf("Undoes %s: accounts it created are %s, fields get back what they held unless they were changed since, and memberships it gave or took are as before.", undone, what)
 	if err := r.settled(ctx); err != nil {
 		return nil, err
 	}
@@ -145,7 +153,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 				}
 			}
 			r.noteStays(&e)
-			done = append(done, e)
+			done, r.taken = append(done, e), r.taken+1
 		}
 		if read == 0 {
 			break
@@ -153,6 +161,9 @@ func (r *Reversal) fill(ctx context.Context) error {
 		if err := r.undoAll(ctx, done); err != nil {
 			return err
 		}
+	}
+	if r.taken == 0 && r.Takes != nil {
+		return ErrNoRow
 	}
 	r.sayStays()
 	if err := (&keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}).keep(ctx, r.Batch.ID); err != nil {
