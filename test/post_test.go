@@ -277,6 +277,13 @@ func TestKilledPostsGoOn(t *testing.T) {
 			for _, u := range all {
 				assert.Equal(t, "Bosun", u["title"])
 			}
+			for i, undone := range [][]string{{"2"}, {"1", "--remove"}} {
+				code, _, errOut = f.run(append([]string{"reverse"}, undone...)...)
+				require.Zero(t, code, errOut)
+				kills += killUntilDone(3+i, most)
+			}
+			assert.Empty(t, users(t, direct), "after %d kills", kills)
+			assert.Empty(t, members(t, direct), "what the batches made is gone with those who were in it")
 		})
 	}
 }
