@@ -108,7 +108,7 @@ func TestPasswordsAreNotShown(t *testing.T) {
 		assert.Contains(t, out, "Passwort")
 	}
 	// Weak ones, under headings of many languages.
-	for _, heading := range []string{"Пароль", "パスワード", "初始密码", "Initial pwd", "Şifre", "Access code", "Temporary passord"} {
+	for _, heading := range []string{"Пароль", "パスワード", "初始密码", "Initial pwd", "Şifre", "Access code", "Temporary passord", "pw", "Pass", "login pw"} {
 		f.write("secrets.csv", "Login,"+heading+",Surname\nana,sommer,Reyes\ntom,winter,Kaya\n")
 		for _, args := range [][]string{{"peek", "secrets.csv"}, {"draft", "secrets.csv", "--json"}, {"show", "last", "--json"}} {
 			code, out, errOut := f.run(args...)
@@ -116,9 +116,21 @@ func TestPasswordsAreNotShown(t *testing.T) {
 			assert.NotContains(t, out+errOut, "sommer", "%s %v", heading, args)
 		}
 	}
+	// No word at the head of the column, but cells that are none of anything else.
+	f.write("secrets.csv", "Login,code,Base\nana.reyes,kR7t-Wq2x,Quay\ntom.kaya,mV9p-Lz4c,Quay\nzoe.lund,bN3s-Xd8f,Pier\nmei.lin,hG6w-Tk1y,Pier\nkai.tove,qJ5r-Yb7m,Quay\n")
+	f.write("briefs/plain.yaml", "system: crewdesk\nmatch: [userName]\nfields: {userName: {from: Login}}\n")
+	for _, args := range [][]string{{"peek", "secrets.csv", "--json"}, {"brief", "new", "secrets.csv", "-o", "-"}, {"draft", "secrets.csv", "-b", "plain", "--json"}, {"show", "last", "--row", "2,3", "--json"}, {"report", "last", "-o", "told.csv"}} {
+		_, out, errOut := f.run(args...)
+		for _, secret := range []string{"kR7t", "mV9p", "hG6w"} {
+			assert.NotContains(t, out+errOut, secret, "%v", args)
+		}
+	}
+	assert.NotContains(t, f.read("told.csv"), "kR7t")
 	stored, err := os.ReadFile(filepath.Join(f.dir, "ledger.db"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(stored), "sommer")
+	assert.NotContains(t, string(stored), "kR7t")
+	assert.NotContains(t, string(stored), "bN3s")
 }
 
 // edit opens a workbook as a spreadsheet program does and sets cells in it.

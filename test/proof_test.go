@@ -219,6 +219,24 @@ func TestHundredsOfFollowUps(t *testing.T) {
 	assert.GreaterOrEqual(t, len(sent(t, mails)), number(got[1]))
 }
 
+// Where nobody can say what was done elsewhere, the exit code says so, and so do the sheet of
+// rows to fix and the words of the post.
+func TestFollowUpsInDoubt(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }))
+	defer server.Close()
+	f := workspace(t, practice(t), "")
+	f.write("evenledger.yaml", f.read("evenledger.yaml")+fmt.Sprintf("feeds:\n  doors: {kind: web, url: %q}\n", server.URL))
+	f.write("briefs/crew.yaml", crewBrief+"follow_ups:\n  door: {on: created, feed: doors, body: {who: '{id}'}}\n")
+	f.crew("crew.csv", 3, "Deckhand")
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 3, code, out+errOut)
+	assert.Regexp(t, `door +3 unclear`, out)
+	code, out, errOut = f.run("fixes", "1", "-o", "fix.csv")
+	assert.Contains(t, out+errOut, "3 follow-ups", "%d", code)
+}
+
 // sent counts the mails in a folder by who they went to.
 func sent(t *testing.T, folder string) map[string]int {
 	files, err := filepath.Glob(filepath.Join(folder, "*.eml"))

@@ -239,6 +239,9 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 			}
 		}
 		r.Log("draft", fmt.Sprintf("batch %d: %s%s", b.ID, ofSystem(b), says))
+		if b.Trial != "" {
+			r.Log("draft", b.Policies)
+		}
 	}
 	return batches, err
 }

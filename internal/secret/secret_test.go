@@ -94,10 +94,12 @@ func TestMake(t *testing.T) {
 
 func TestWeak(t *testing.T) {
 	judge := secret.NewJudge(secret.Rules{})
-	about := []string{"ana.reyes", "Reyes", "1007"}
+	about := []string{"ana.reyes", "Reyes", "1007", "Brindle Sound Ferries", "crewdesk"}
 	for password, why := range map[string]string{
 		"short7!": "fewer than 8", "password": "tried first", "Password123": "tried first", "aaaaaaaaaaaaaaaa": "tried first", "abcdefghijklm": "tried first", "12345678": "tried first", "P@ssw0rd2024!": "tried first", "Iloveyou123!": "tried first",
-		"qwertyuiop": "tried first", " Anchor!lamp": "white space", "Reyes1007!": "name or number", "reyes-2026": "name or number", "Ana.Reyes1": "name or number", "Reyes-lamp-quay-88": "",
+		"qwertyuiop": "tried first", " Anchor!lamp": "white space", "Reyes1007!": "name or number", "reyes-2026": "name or number", "Ana.Reyes1": "name or number",
+		"AnaReyes2027!": "little is left", "ana.reyes-abc": "little is left", "Reyes.Ana#12": "little is left", "seyeR!2027x": "little is left", "An4R3yes!99": "little is left", "BrindleSound2026!": "little is left", "crewdesk-2027#": "name or number", "Ferries!Ferries!": "tried first", "lampquaylampquay": "tried first",
+		"Ana-qwerty-2027": "little is left", "Reyes-lamp-quay-88": "",
 		"Anchor!lamp-quay-88": "", "gulls over the quay": "", "tXk7-pq2m-vB9z": "", "kTmn5Qpz": "",
 	} {
 		got := judge.Weak(password, about)
