@@ -65,12 +65,12 @@ func (w *proving) all(ctx context.Context, proofs map[batch.Proof]int) error {
 	if err := w.skim(ctx, proofs); err != nil {
 		return err
 	}
-	if err := w.windows(ctx); err != nil {
+	if err := w.windows(ctx, proofs[""]+proofs[batch.Shown]+proofs[batch.Unseen]); err != nil {
 		return err
 	}
 	if w.wrong && len(w.spared) > 0 { // then no answer stands for anything
 		w.read, w.spared = nil, nil
-		return w.windows(ctx)
+		return w.windows(ctx, 0)
 	}
 	w.advance(len(w.spared))
 	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Answered, w.spared)
@@ -199,8 +199,12 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	return flush()
 }
 
-// windows goes through what is to be read back, many entries at a time.
-func (w *proving) windows(ctx context.Context) error {
+// glimpse is after how many entries it shows how the others will be read back.
+const glimpse = 100
+
+// windows goes through what is to be read back, many entries at a time. Where so many are known to be
+// one window, their accounts are listed meanwhile.
+func (w *proving) windows(ctx context.Context, total int) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
 		read := 0
@@ -214,7 +218,11 @@ func (w *proving) windows(ctx context.Context) error {
 			case e.Proof == batch.Shown && !steps(&e) && w.read != nil && !w.read[e.Row]:
 				w.spared = append(w.spared, e.Row)
 			default:
-				window = append(window, e)
+				if window = append(window, e); len(window) == glimpse && total > 10*glimpse && total <= tieWindow && w.read == nil {
+					if err := w.reading.Begin(ctx, total, window); err != nil {
+						return err
+					}
+				}
 			}
 		}
 		if read == 0 {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -130,6 +131,7 @@ var errEnough = errors.New("enough")
 
 // page reads one page of a list.
 func (c *Client) page(ctx context.Context, endpoint string, query url.Values, start, count, tries int, each func(resource) error) (listed, error) {
+	query = maps.Clone(query) // several pages may be asked for at once
 	query.Set("startIndex", strconv.Itoa(start))
 	query.Set("count", strconv.Itoa(count))
 	got, err := c.read(ctx, request{method: http.MethodGet, path: endpoint, query: query, safe: true, tries: tries})
@@ -293,10 +295,12 @@ type listing struct {
 
 // pass goes through the pages once. done is false if something was passed over.
 func (l *listing) pass(ctx context.Context) (done bool, err error) {
-	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1, early: map[span]chan early{}}
 	for {
-		p.begins, p.ends, p.fresh, p.n, p.shifted = "", p.last, 0, 0, false
-		page, err := l.client.page(ctx, l.endpoint, l.query, p.start, l.count(p.overlap), l.tries, p.take)
+		at := span{p.start, l.count(p.overlap)}
+		page, err := p.next(ctx, at)
 		switch {
 		case scimTypeOf(err) == "tooMany" && l.size > leastPage:
 			l.size = max(l.size/4, leastPage)
@@ -313,6 +317,9 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	}
 }
 
+// A span is what is asked for in one page.
+type span struct{ start, count int }
+
 // A pass is one way through the pages of a listing.
 type pass struct {
 	*listing
@@ -322,11 +329,63 @@ type pass struct {
 	total       int    // as told; -1: not
 	first, last string // of all so far
 	honoured    bool   // a page other than the first began where it was asked to
+	early       map[span]chan early
 
 	// Of the page:
 	begins, ends string
 	n, fresh     int  // resources, and those of them that were not seen before
 	shifted      bool // it does not begin where it was to
+}
+
+// readAhead is how many pages are asked for while one is read.
+const readAhead = 3
+
+// early is a page that was asked for, and read, before its turn.
+type early struct {
+	listed
+	resources []resource
+	err       error
+}
+
+// next takes the next page, and asks for those that will most likely follow it: where pages begin
+// where they are asked to and the last was whole, they are known but for the end. Of things only one
+// page is kept at a time, as there may be very many members in it.
+func (p *pass) next(ctx context.Context, at span) (listed, error) {
+	come := p.early[at]
+	delete(p.early, at)
+	if p.believed && p.honoured && p.overlap && p.n == at.count && p.endpoint == p.client.known.endpoint {
+		for k := range readAhead {
+			later := span{at.start + (k+1)*(at.count-1), at.count}
+			if later.start < p.total && p.early[later] == nil {
+				p.early[later] = p.ask(ctx, later)
+			}
+		}
+	}
+	p.begins, p.ends, p.fresh, p.n, p.shifted = "", p.last, 0, 0, false
+	if come == nil {
+		return p.client.page(ctx, p.endpoint, p.query, at.start, at.count, p.tries, p.take)
+	}
+	page := <-come
+	for _, r := range page.resources {
+		if err := p.take(r); err != nil {
+			return page.listed, err
+		}
+	}
+	return page.listed, page.err
+}
+
+// ask asks for a page before its turn.
+func (p *pass) ask(ctx context.Context, at span) chan early {
+	come := make(chan early, 1)
+	go func() {
+		var page early
+		page.listed, page.err = p.client.page(ctx, p.endpoint, p.query, at.start, at.count, p.tries, func(r resource) error {
+			page.resources = append(page.resources, r)
+			return nil
+		})
+		come <- page
+	}()
+	return come
 }
 
 // take takes the next resource of a page.
