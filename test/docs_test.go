@@ -138,7 +138,7 @@ func typed(command string) (args []string) {
 
 // The pages whose examples work where the demonstration ends.
 func TestPagesAfterTheDemo(t *testing.T) {
-	for _, page := range []string{"memberships", "passwords", "undo", "feeds", "notices", "runs", "followups"} {
+	for _, page := range []string{"memberships", "passwords", "undo", "feeds", "notices", "runs", "followups", "proof"} {
 		t.Run(page, func(t *testing.T) {
 			f := folder{t, t.TempDir()}
 			code, _, errOut := f.run("demo", "--dir", "demo")
