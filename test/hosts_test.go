@@ -281,6 +281,29 @@ ana,Ana,Reyes,1800,1800,,,deck
 	assert.Contains(t, h.people("passwd"), "bo")
 	assert.Contains(t, h.people("passwd"), "cy")
 	assert.DirExists(t, filepath.Join(h.Dir, "home", "bo"))
+
+	// A home folder that cannot be moved, and a shell that is changed all the same: what was done is
+	// told, seen by reading it back, and undone.
+	f.write("briefs/moved.yaml", "system: quay1\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  homeDirectory: {from: Home}\n  loginShell: {from: Shell}\n")
+	f.write("moved.csv", "Login,Home,Shell\nana,/proc/ana,/bin/bash\n")
+	f.write("evenledger.yaml", strings.Replace(f.read("evenledger.yaml"), "kind: host,", "kind: host, homes: {make: true, move: true},", 1))
+	h.sh("mkdir -p /home/ana && touch /home/ana/letters && chown -R ana: /home/ana")
+	was := h.people("passwd")["ana"][5:]
+	code, out, errOut = f.run("draft", "moved.csv", "-b", "moved")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "last", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "cannot rename directory /home/ana to /proc/ana")
+	assert.Equal(t, []string{"/proc/ana", "/bin/bash"}, h.people("passwd")["ana"][5:])
+	code, out, errOut = f.run("reconcile", "last")
+	assert.Equal(t, 1, code, out+errOut)
+	code, out, errOut = f.run("reverse", "last")
+	assert.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "last", "--yes") // the folder never went, so it need not come back
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "directory /home/ana exists")
+	assert.FileExists(t, filepath.Join(h.Dir, "home", "ana", "letters"))
+	assert.Equal(t, was, h.people("passwd")["ana"][5:])
 }
 
 // The pages on hosts, sets and the migration, followed to the letter.

@@ -361,7 +361,7 @@ func (p *run) partly(e *batch.Entry, part *system.Partial) error {
 	for _, c := range part.Done {
 		done = append(done, c.Field)
 	}
-	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s was changed as wanted, and the rest was not: %s", strings.Join(done, ", "), part.Err))
+	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s %s changed as wanted, and the rest was not: %s", strings.Join(done, ", "), map[bool]string{true: "was", false: "were"}[len(done) == 1], part.Err))
 	p.did(e, part.Now, part.Done)
 	var refusal *system.Refusal
 	if errors.As(part.Err, &refusal) {
