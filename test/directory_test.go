@@ -62,15 +62,6 @@ groups: {from: Groups, make_missing: true}
 	return f, url
 }
 
-// people returns the lines of an export of all accounts, in order.
-func (f folder) people() []string {
-	code, _, errOut := f.run("export", "harbour", "--memberships", "groups", "-o", "people.csv", "--overwrite")
-	require.Zero(f.t, code, errOut)
-	lines := strings.Split(strings.TrimSpace(f.read("people.csv")), "\n")
-	slices.Sort(lines)
-	return lines
-}
-
 // The walk with a real directory, followed to the letter.
 func TestDirectoryPage(t *testing.T) {
 	dir, url := startHarbour(t)
