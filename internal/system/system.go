@@ -387,12 +387,22 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 // more accounts.
 func Looks(ctx context.Context, s System, values, more int) (Way, error) {
 	way, _, err := plan(ctx, s, map[string][]string{ByID: make([]string, values)})
-	if err != nil || !way.Listed || more == 0 {
+	if err != nil || !way.Listed {
 		return way, err
 	}
 	about, err := s.Describe(ctx)
 	if err != nil {
 		return way, err
+	}
+	if about.Can.Finds == 0 && about.Can.Around == 0 && about.Can.Counts { // there was no need yet to know how many there are
+		count, err := s.Count(ctx)
+		if err != nil && !errors.Is(err, ErrCannotFind) {
+			return way, err
+		}
+		way.Requests = about.pages(count)
+	}
+	if more == 0 {
+		return way, nil
 	}
 	finds := values
 	if size := about.Can.Finds; size > 0 {

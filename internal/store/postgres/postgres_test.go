@@ -43,6 +43,20 @@ func TestVersions(t *testing.T) {
 	conn, err := pgx.Connect(t.Context(), at)
 	require.NoError(t, err)
 	defer conn.Close(t.Context())
+	_, err = conn.Exec(t.Context(), "ALTER TABLE results DROP COLUMN part, DROP COLUMN proof; UPDATE meta SET value = '6' WHERE name = 'version'")
+	require.NoError(t, err)
+	for range 4 { // several may find it old at the same moment
+		all.Go(func() {
+			l, err := postgres.Open(t.Context(), at)
+			if assert.NoError(t, err, "one of the version before is brought to this one") {
+				proofs, err := l.Proofs(t.Context(), 1)
+				assert.NoError(t, err)
+				assert.Empty(t, proofs)
+				assert.NoError(t, l.Close())
+			}
+		})
+	}
+	all.Wait()
 	_, err = conn.Exec(t.Context(), "UPDATE meta SET value = '99' WHERE name = 'version'")
 	require.NoError(t, err)
 	_, err = postgres.Open(t.Context(), at)
