@@ -42,10 +42,15 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	}
 	text, args := parsed.For(d.scheme, bound)
 	begun := false
+	within, cancel := context.WithTimeoutCause(ctx, d.timeout, fmt.Errorf("it was not done after %s", d.timeout)) // a table may be locked for ever
+	defer cancel()
 	if d.scheme == postgres {
-		err = d.doPostgres(ctx, text, args, &begun)
+		err = d.doPostgres(within, text, args, &begun)
 	} else {
-		err = d.do(ctx, text, args, &begun)
+		err = d.do(within, text, args, &begun)
+	}
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		err = context.Cause(within)
 	}
 	var refused *refused
 	switch {

@@ -15,11 +15,15 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"evenledger/internal/pgdial"
 	"evenledger/internal/reach"
 )
+
+// hangUp is how long the server may take to end a query whose time is over, before the line is cut.
+const hangUp = 5 * time.Second
 
 // dialPostgres connects, over TLS that is verified unless nothing leaves this machine.
 func (d *database) dialPostgres(ctx context.Context) (*pgx.Conn, error) {
@@ -33,7 +37,15 @@ func (d *database) dialPostgres(ctx context.Context) (*pgx.Conn, error) {
 // readPostgres asks for texts and hands them on: nothing is made of a value that would have
 // to be written again.
 func (d *database) readPostgres(ctx context.Context, text string, args []any, to *table) (err error) {
-	conn, err := d.dialPostgres(ctx)
+	config, err := pgdial.Config(d.address, d.ca, d.secret, d.timeout)
+	if err != nil {
+		return err
+	}
+	// Who only hangs up leaves the query running, with whatever it locks.
+	config.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: hangUp}
+	}
+	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return err
 	}
@@ -165,6 +177,11 @@ func (d *database) readRows(ctx context.Context, text string, args []any, to *ta
 		if _, err := db.ExecContext(ctx, "SET SESSION TRANSACTION READ ONLY"); err != nil {
 			return &refused{err}
 		}
+		var session int64
+		if err := db.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&session); err != nil {
+			return &refused{err}
+		}
+		defer d.endsWith(ctx, session)()
 	}
 	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
@@ -205,6 +222,28 @@ func (d *database) readRows(ctx context.Context, text string, args []any, to *ta
 		}
 	}
 	return refusedBy(rows.Err())
+}
+
+// endsWith has the server end what a session is at when its time is over: who only hangs up leaves
+// it running, with whatever it locks. What it returns waits for that.
+func (d *database) endsWith(ctx context.Context, session int64) (done func()) {
+	ended := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(ended)
+		db, err := d.open(false)
+		if err != nil {
+			return // the server notices at last that nobody listens
+		}
+		defer db.Close()
+		after, cancel := context.WithTimeout(context.WithoutCancel(ctx), hangUp)
+		defer cancel()
+		_, _ = db.ExecContext(after, fmt.Sprintf("KILL %d", session))
+	})
+	return func() {
+		if !stop() {
+			<-ended
+		}
+	}
 }
 
 // cellOf is the cell that a value comes to.

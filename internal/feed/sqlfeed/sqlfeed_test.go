@@ -113,6 +113,8 @@ type engine struct {
 	exec   func(string) error
 	bool   string
 	wanted string // rows of the table
+	sleep  string // a long query; empty: it runs in this process
+	busy   string // asks how many of it are under way
 }
 
 const rows = `insert into staff (no, name, starts, changed, active, pay) values
@@ -138,7 +140,8 @@ func withServers(t *testing.T) map[string]engine {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = conn.Close(context.Background()) })
 	all["postgres"] = engine{url: "env:PG", bool: "boolean", more: "\n  ca: " + pg.Dir + "/ca.pem", exec: func(q string) error { _, err := conn.Exec(t.Context(), q); return err },
-		wanted: "0301,Aoife O'Brien,2027-03-09,true,1234567890.10\n0302,\"Łukasz \"\"Lou\"\" Żak, jr\",,false,\n"}
+		wanted: "0301,Aoife O'Brien,2027-03-09,true,1234567890.10\n0302,\"Łukasz \"\"Lou\"\" Żak, jr\",,false,\n",
+		sleep:  "select pg_sleep(31)", busy: "select count(*) as n from pg_stat_activity where state = 'active' and query like '%sleep(31)%' and pid <> pg_backend_pid()"}
 
 	maria := testserver.MariaDB(t)
 	t.Setenv("MARIA", maria.Password(t))
@@ -147,7 +150,8 @@ func withServers(t *testing.T) map[string]engine {
 	my, err := sql.Open("mysql", config.FormatDSN())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = my.Close() })
-	all["mariadb"] = engine{url: fmt.Sprintf("mysql://ferries@127.0.0.1:%d/ferries", maria.Port), more: "\n  password: env:MARIA\n  ca: " + maria.Dir + "/ca.pem", bool: "boolean", exec: func(q string) error { _, err := my.Exec(q); return err },
+	all["mariadb"] = engine{sleep: "select sleep(31)", busy: "select count(*) as n from information_schema.processlist where info like '%sleep(31)%' and id <> connection_id()",
+		url: fmt.Sprintf("mysql://ferries@127.0.0.1:%d/ferries", maria.Port), more: "\n  password: env:MARIA\n  ca: " + maria.Dir + "/ca.pem", bool: "boolean", exec: func(q string) error { _, err := my.Exec(q); return err },
 		wanted: "0301,Aoife O'Brien,2027-03-09,1,1234567890.10\n0302,\"Łukasz \"\"Lou\"\" Żak, jr\",,0,\n"}
 	return all
 }
@@ -196,6 +200,20 @@ func TestEngines(t *testing.T) {
 				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: 5 * time.Second})
 				require.NoError(t, err)
 				assert.Error(t, d.read(t.Context(), writing, nil, &table{out: csv.NewWriter(io.Discard)}), "%s: %s", name, writing)
+			}
+			// A query that is given up ends in the server, too.
+			if look := e.busy; look != "" {
+				s, err := sourceOf(t, ask("select 1"))
+				require.NoError(t, err)
+				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: 5 * time.Second})
+				require.NoError(t, err)
+				short, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
+				assert.Error(t, d.read(short, e.sleep, nil, &table{out: csv.NewWriter(io.Discard), came: func() {}}))
+				cancel()
+				assert.Eventually(t, func() bool {
+					text, _, err := bring(t, ask(look), feed.Last{})
+					return err == nil && text == "n\n0\n"
+				}, 5*time.Second, 50*time.Millisecond)
 			}
 			_, _, err = bring(t, ask("select nothing from staff"), feed.Last{})
 			require.ErrorAs(t, err, &down)
