@@ -30,6 +30,7 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	if err != nil {
 		return err
 	}
+	c.http.Timeout = work.Timeout // also for what stands behind the status of the answer
 	c.http.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	body, err := json.Marshal(order.Body)
 	if err != nil {

@@ -236,6 +236,10 @@ func TestCall(t *testing.T) {
 				w.Header().Set("Retry-After", "7")
 			}
 			w.WriteHeader(code)
+			if body["silent"] != "" { // in the middle of its answer
+				w.(http.Flusher).Flush()
+				<-r.Context().Done()
+			}
 			fmt.Fprint(w, "as the test has it")
 		}
 	}))
@@ -260,6 +264,10 @@ func TestCall(t *testing.T) {
 		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
 		assert.True(t, check(err), "%s: %v", answer, err)
 		assert.Equal(t, before+1, calls.Load(), answer)
+	}
+	for answer, check := range map[string]func(error) bool{"200": func(err error) bool { return err == nil }, "400": refused} {
+		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer, "silent": "yes"}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: time.Second})
+		assert.True(t, check(err), "%s: %v", answer, err)
 	}
 	server.Close()
 	assert.True(t, away(s.(feed.Doer).Do(t.Context(), feed.Order{}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})))
