@@ -101,7 +101,10 @@ func TestAnotherKindOfSystem(t *testing.T) {
 	var mistake *account.Mistake
 	_, err = app.SystemOf(j.Workspace, &batch.Batch{System: "south"})
 	require.ErrorAs(t, err, &mistake)
+	b.State = batch.Withdrawing // a process that died in the middle of it
+	require.NoError(t, l.Save(t.Context(), b))
 	require.NoError(t, app.Withdraw(t.Context(), j.Workspace, l, b))
+	assert.Equal(t, batch.Withdrawn, b.State)
 	require.ErrorAs(t, app.Withdraw(t.Context(), j.Workspace, l, b), &mistake, "once is enough")
 }
 
