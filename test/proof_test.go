@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -94,6 +95,36 @@ func TestProofFindsWhatWasNotDone(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A value that a service answers with its own fault, again and again, holds up its row and no
+// other, and not for ever; so does an account that somebody removes in the middle of a batch.
+func TestOneBadRowHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
+	p, f := quay(t, habits{instead: func(_ *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodGet || !strings.Contains(string(bodyOf(r)), "zzzzzzzz") {
+			return false
+		}
+		w.WriteHeader(http.StatusInternalServerError)
+		return true
+	}})
+	f.write("briefs/crew.yaml", strings.Replace(habitBrief, "  manager: {from: Boss, refers: employeeNumber}\n", "", 1))
+	f.write("crew.csv", strings.Replace(habitSheet, "Kaya,Mate", "Kaya,Captain", 1)+"5,Kai,Tove,"+strings.Repeat("z", 300)+",,deck\n")
+	code, out, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, out+errOut)
+	p.mu.Lock()
+	p.kinds["/Users"] = slices.DeleteFunc(p.kinds["/Users"], func(u object) bool { return u["userName"] == "tom.kaya" })
+	p.mu.Unlock()
+	for range 3 {
+		if code, out, errOut = f.run("post", "1", "--yes"); code != 3 {
+			break
+		}
+	}
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Equal(t, map[string]int{"created": 2, "updated": 1, "failed": 2}, f.outcomes(1), out)
+	assert.Equal(t, "posted", f.batch(1).State)
+	assert.Equal(t, "Chief", p.who("ana.reyes")["title"])
+	assert.Nil(t, p.who("kai.tove"))
 }
 
 // A feed whose server falls silent is given up after its time, with how much had come;
