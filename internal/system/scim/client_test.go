@@ -751,13 +751,17 @@ func TestWhatIsAssumed(t *testing.T) {
 
 // A server that says a list would be too much is asked for less at a time.
 func TestTooMany(t *testing.T) {
+	var asked sync.Mutex // several pages are asked for at once
 	counts := []string{}
 	c := odd(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		start, count := 1, 1
 		_, _ = fmt.Sscan(r.URL.Query().Get("startIndex"), &start)
 		_, _ = fmt.Sscan(r.URL.Query().Get("count"), &count)
-		if counts = append(counts, fmt.Sprint(count)); count > 25 {
+		asked.Lock()
+		counts = append(counts, fmt.Sprint(count))
+		asked.Unlock()
+		if count > 25 {
 			w.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(w, `{"scimType":"tooMany","detail":"too many"}`)
 			return
