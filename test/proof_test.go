@@ -3,7 +3,6 @@ package test
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -288,32 +287,16 @@ func slowly(t *testing.T, server string, delay time.Duration) string {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = listener.Close() })
-	host := at.Host
-	go func() {
+	go passOn(listener, at.Host, func(to, from net.Conn) {
+		piece := make([]byte, 64<<10)
 		for {
-			client, err := listener.Accept()
-			if err != nil {
+			n, err := from.Read(piece)
+			time.Sleep(delay)
+			if _, failed := to.Write(piece[:n]); err != nil || failed != nil {
 				return
 			}
-			behind, err := net.Dial("tcp", host)
-			if err != nil {
-				_ = client.Close()
-				continue
-			}
-			go func() { _, _ = io.Copy(client, behind); _ = client.Close() }()
-			go func() {
-				piece := make([]byte, 64<<10)
-				for {
-					n, err := client.Read(piece)
-					time.Sleep(delay)
-					if _, failed := behind.Write(piece[:n]); err != nil || failed != nil {
-						_ = behind.Close()
-						return
-					}
-				}
-			}()
 		}
-	}()
+	})
 	at.Host = listener.Addr().String()
 	return at.String()
 }

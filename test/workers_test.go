@@ -432,25 +432,7 @@ func (i *island) carry(address string) {
 		return err
 	})
 	i.t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			there, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			here, err := net.Dial("tcp", address)
-			if err != nil {
-				_ = there.Close()
-				continue
-			}
-			for from, to := range map[net.Conn]net.Conn{here: there, there: here} {
-				go func() {
-					_, _ = io.Copy(to, from)
-					_ = to.Close()
-				}()
-			}
-		}
-	}()
+	go passOn(listener, address, func(to, from net.Conn) { _, _ = io.Copy(to, from) })
 }
 
 // A ledger is moved to a server and back, and killed on the way at any moment: at every time just
@@ -507,4 +489,27 @@ func mustHost(t *testing.T, at string) string {
 	parsed, err := url.Parse(at)
 	require.NoError(t, err)
 	return parsed.Host
+}
+
+// passOn passes the connections that come in on to an address; up is how what is sent there is.
+func passOn(listener net.Listener, address string, up func(to, from net.Conn)) {
+	for {
+		there, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		here, err := net.Dial("tcp", address)
+		if err != nil {
+			_ = there.Close()
+			continue
+		}
+		go func() {
+			up(here, there)
+			_ = here.Close()
+		}()
+		go func() {
+			_, _ = io.Copy(there, here)
+			_ = there.Close()
+		}()
+	}
 }

@@ -181,7 +181,7 @@ func (d *database) readRows(ctx context.Context, text string, args []any, to *ta
 		if err := db.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&session); err != nil {
 			return &refused{err}
 		}
-		defer d.endsWith(ctx, session)()
+		defer d.endWhenOver(ctx, session)()
 	}
 	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
@@ -224,9 +224,9 @@ func (d *database) readRows(ctx context.Context, text string, args []any, to *ta
 	return refusedBy(rows.Err())
 }
 
-// endsWith has the server end what a session is at when its time is over: who only hangs up leaves
+// endWhenOver has the server end what a session is at when its time is over: who only hangs up leaves
 // it running, with whatever it locks. What it returns waits for that.
-func (d *database) endsWith(ctx context.Context, session int64) (done func()) {
+func (d *database) endWhenOver(ctx context.Context, session int64) (done func()) {
 	ended := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(ended)
