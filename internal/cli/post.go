@@ -340,8 +340,8 @@ func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, o 
 	if err != nil {
 		return err
 	}
-	if o.trial > 0 || o.settle {
-		left.Waiting, left.Unproven = 0, 0 // as was asked for
+	if o.trial > 0 {
+		left.Waiting = 0 // as was asked for
 	}
 	if left.Any() {
 		a.exit = max(a.exit, exitRows)
