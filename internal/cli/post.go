@@ -341,7 +341,7 @@ func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, o 
 		return err
 	}
 	if o.trial > 0 {
-		left.Waiting = 0 // as was asked for
+		left.Waiting, left.Unproven = 0, 0 // as was asked for; what a row of it waits for may be among them
 	}
 	if left.Any() {
 		a.exit = max(a.exit, exitRows)
