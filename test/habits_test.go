@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -684,6 +685,66 @@ func TestPasswordsNobodyKnows(t *testing.T) {
 	}
 }
 
+// A password is in one envelope, though several hand them out at once; and none is kept of a draft
+// that is put away, whenever that is cut short.
+func TestPasswordsOfSeveral(t *testing.T) {
+	p, f := quay(t, habits{})
+	f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [employeeNumber]\nfields:\n  employeeNumber: {from: No}\n  familyName: {from: Last}\n  userName: {make: '\"hand.\" + employeeNumber'}\npassword: {new: generate}\n")
+	const people = 30
+	f.crew("hands.csv", people, "Deck hand")
+	require.Zero(t, first(f.run("draft", "hands.csv", "-b", "crew")))
+	var all sync.WaitGroup
+	for i := range 3 {
+		all.Go(func() {
+			code, out, errOut := f.run("post", "1", "--yes", "--credentials", fmt.Sprintf("words-%d.csv", i), "--in-clear")
+			assert.Zero(t, code, out+errOut)
+		})
+	}
+	all.Wait()
+	files, err := filepath.Glob(filepath.Join(f.dir, "words-*.csv"))
+	require.NoError(t, err)
+	handed := map[string]bool{}
+	for _, file := range files {
+		for line := range strings.Lines(strings.SplitN(f.read(filepath.Base(file)), "\n", 2)[1]) {
+			name, _, _ := strings.Cut(line, ",")
+			assert.False(t, handed[name], "%s is in two envelopes", name)
+			assert.NotNil(t, p.who(name), name)
+			handed[name] = true
+		}
+	}
+	assert.Len(t, handed, people, "%d files", len(files))
+
+	f.crew("more.csv", 1, "Deck hand")
+	f.write("more.csv", strings.ReplaceAll(f.read("more.csv"), ",Ana,", "9,Ana,"))
+	states := map[string]int{}
+	var takes time.Duration
+	for id := 2; id < 16; id++ {
+		require.Zero(t, first(f.run("draft", "more.csv", "-b", "crew")))
+		key := filepath.Join(f.dir, "ledger.db.keys", fmt.Sprint(id)+".key")
+		require.FileExists(t, key)
+		cmd := f.command("withdraw", fmt.Sprint(id))
+		begun := time.Now()
+		require.NoError(t, cmd.Start())
+		if id > 2 {
+			time.AfterFunc(takes*time.Duration(id)/16, func() { _ = cmd.Process.Kill() })
+		}
+		_ = cmd.Wait()
+		takes = max(takes, time.Since(begun))
+		was := f.batch(id).State
+		if states[was]++; was != "drafted" {
+			assert.Equal(t, 2, first(f.run("post", fmt.Sprint(id), "--yes", "--credentials", "late.csv", "--in-clear")), was)
+		}
+		if was != "withdrawn" {
+			require.Zero(t, first(f.run("withdraw", fmt.Sprint(id))), was)
+		}
+		assert.NoFileExists(t, key)
+		assert.Equal(t, "withdrawn", f.batch(id).State)
+	}
+	assert.Greater(t, len(states), 1, "%v", states)
+	assert.Nil(t, p.who("hand.10009"))
+	assert.Zero(t, first(f.run("ledger", "check")))
+}
+
 // Memberships of accounts that the service doesn't show yet wait, and nothing else waits for
 // them.
 func TestMembershipsOfUnseenAccounts(t *testing.T) {
@@ -711,6 +772,7 @@ func TestMembershipsOfUnseenAccounts(t *testing.T) {
 	assert.Contains(t, out, "the system does not show the new account within 300ms")
 	assert.Equal(t, map[string]int{"updated": 1, "unchanged": 1, "waiting": 2}, f.outcomes(1))
 	assert.Contains(t, p.in("deck"), p.id("ana.reyes"))
+	assert.Equal(t, 1, first(f.run("post", "1", "--yes", "--settle")), "something remains, as was to be found out")
 	p.mu.Lock()
 	late = false
 	p.mu.Unlock()

@@ -114,6 +114,12 @@ func (f folder) deckhands(name string, n int) {
 func (h unixHost) whole(n int) {
 	passwd, group, shadow := h.people("passwd"), h.people("group"), h.people("shadow")
 	assert.Len(h.t, passwd, n)
+	for file, lines := range map[string]map[string][]string{"passwd": passwd, "group": group, "shadow": shadow} {
+		told := strings.Split(h.sh("getent "+file), "\n")
+		for _, line := range lines {
+			assert.Contains(h.t, told, strings.Join(line, ":"), "what is in the file is what the host goes by")
+		}
+	}
 	numbers := map[string]bool{}
 	for i := range n {
 		name := fmt.Sprintf("hand%03d", i)

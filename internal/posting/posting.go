@@ -163,11 +163,12 @@ type run struct {
 	unsent      int          // mails that the server did not take yet
 	unclear     int          // memberships of which it is open what became of them
 
-	answers bool // an answer that shows an account whole may stand for reading it back
+	kept    map[int]batch.Entry // what this worker wrote down, while it is not more than mostKept
+	answers bool                // an answer that shows an account whole may stand for reading it back
 }
 
 func newRun(p *Post, about *system.Description, at *presence.Presence) *run {
-	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}}
+	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}, kept: map[int]batch.Entry{}}
 }
 
 // all does the worker's share of every stage.
@@ -575,6 +576,7 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 				stop(failed)
 			}
 		}
+		p.keep(group)
 		group = group[:0]
 	}
 	tick := time.NewTicker(resultDelay)
@@ -596,6 +598,23 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 			if len(group) > 0 {
 				write()
 			}
+		}
+	}
+}
+
+// mostKept is of how many entries is kept what was written down of them.
+const mostKept = 5000
+
+// keep keeps what was written down: to read it back, the ledger need not be read once more.
+func (p *run) keep(group []store.Result) {
+	for _, r := range group {
+		if p.kept == nil || len(p.kept) == mostKept && p.kept[r.Entry.Row].Did == "" {
+			p.kept = nil
+			return
+		}
+		if r.Entry.Did != "" {
+			r.Entry.Secret = ""
+			p.kept[r.Entry.Row] = r.Entry
 		}
 	}
 }

@@ -29,10 +29,11 @@ const (
 type proving struct {
 	*run
 	reading *readback.Reading
-	until   time.Time    // what the system shows late is looked at again
-	read    map[int]bool // of the rows whose answers showed them whole, those that are read all the same; nil: all
-	spared  []int        // rows that were not read, as their answers showed them whole
-	wrong   bool         // an answer was found to have shown what is not so
+	until   time.Time     // what the system shows late is looked at again
+	read    map[int]bool  // of the rows whose answers showed them whole, those that are read all the same; nil: all
+	known   []batch.Entry // all that are to be read back; nil: the ledger knows
+	spared  []int         // rows that were not read, as their answers showed them whole
+	wrong   bool          // an answer was found to have shown what is not so
 }
 
 // prove reads back what was done, before anything goes out that says so. What is otherwise than
@@ -50,7 +51,7 @@ func (p *run) prove(ctx context.Context, _ func(error)) error {
 	if err := system.Followed(ctx, p.System); err != nil {
 		return ignoreCancel(ctx, err)
 	}
-	w := &proving{run: p, until: p.Clock.Now().Add(p.Settle),
+	w := &proving{run: p, known: p.remembered(total), until: p.Clock.Now().Add(p.Settle),
 		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.hands(), Clock: p.Clock}}
 	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {
 		return fmt.Errorf("what was done could not be read back: %w", err)
@@ -65,12 +66,12 @@ func (w *proving) all(ctx context.Context, proofs map[batch.Proof]int) error {
 	if err := w.skim(ctx, proofs); err != nil {
 		return err
 	}
-	if err := w.windows(ctx, proofs[""]+proofs[batch.Shown]+proofs[batch.Unseen]); err != nil {
+	if err := w.windows(ctx); err != nil {
 		return err
 	}
 	if w.wrong && len(w.spared) > 0 { // then no answer stands for anything
 		w.read, w.spared = nil, nil
-		return w.windows(ctx, 0)
+		return w.windows(ctx)
 	}
 	w.advance(len(w.spared))
 	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Answered, w.spared)
@@ -121,8 +122,31 @@ func (w *proving) spare(ctx context.Context, proofs map[batch.Proof]int) error {
 	return nil
 }
 
+// remembered are the entries that are to be read back, in their order, if this worker wrote all of
+// so many down; else nil.
+func (p *run) remembered(total int) (all []batch.Entry) {
+	for _, row := range slices.Sorted(maps.Keys(p.kept)) {
+		if e := p.kept[row]; slices.Contains([]batch.Proof{"", batch.Unseen, batch.Shown}, e.Proof) {
+			all = append(all, e)
+		}
+	}
+	if p.kept = nil; len(all) != total {
+		return nil
+	}
+	return all
+}
+
 // entries yields those that are to be read back, beyond a row.
 func (w *proving) entries(ctx context.Context, after, limit int) func(func(batch.Entry, error) bool) {
+	if w.known != nil {
+		return func(yield func(batch.Entry, error) bool) {
+			for _, e := range w.known { // not more than one window
+				if e.Row > after && !yield(e, nil) {
+					return
+				}
+			}
+		}
+	}
 	return w.Ledger.Entries(ctx, w.Batch.ID, store.Filter{Unproven: true, After: after, Limit: limit})
 }
 
@@ -199,12 +223,8 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	return flush()
 }
 
-// glimpse is after how many entries it shows how the others will be read back.
-const glimpse = 100
-
-// windows goes through what is to be read back, many entries at a time. Where so many are known to be
-// one window, their accounts are listed meanwhile.
-func (w *proving) windows(ctx context.Context, total int) error {
+// windows goes through what is to be read back, many entries at a time.
+func (w *proving) windows(ctx context.Context) error {
 	for after := 0; ctx.Err() == nil; {
 		var window []batch.Entry
 		read := 0
@@ -218,11 +238,7 @@ func (w *proving) windows(ctx context.Context, total int) error {
 			case e.Proof == batch.Shown && !steps(&e) && w.read != nil && !w.read[e.Row]:
 				w.spared = append(w.spared, e.Row)
 			default:
-				if window = append(window, e); len(window) == glimpse && total > 10*glimpse && total <= tieWindow && w.read == nil {
-					if err := w.reading.Begin(ctx, total, window); err != nil {
-						return err
-					}
-				}
+				window = append(window, e)
 			}
 		}
 		if read == 0 {

@@ -68,47 +68,6 @@ type Reading struct {
 	Progress func(stage string, n int) // may be nil
 
 	about *system.Description
-	begun *listing
-}
-
-// A listing is of all accounts, begun before it is known which of them are wanted.
-type listing struct {
-	fields   []string
-	accounts map[string]account.Account
-	err      error
-	done     chan struct{}
-}
-
-// Begin begins to list the accounts of the system, while the most of so many entries of the batch are
-// still to be read: where listing is how the accounts of all of them will be looked up, as the first
-// of them tell. The next Compare takes what came.
-func (r *Reading) Begin(ctx context.Context, entries int, first []batch.Entry) error {
-	if err := r.describe(ctx); err != nil || !slices.ContainsFunc(first, func(e batch.Entry) bool { return r.looks(&e) }) {
-		return err
-	}
-	way, err := system.Looks(ctx, r.System, entries, 0)
-	if err != nil || !way.Listed {
-		return err
-	}
-	known := map[string]bool{r.about.Naming: true}
-	if mark := r.about.Suspension.Field; mark != "" {
-		known[mark] = true
-	}
-	for _, field := range r.Batch.Fields {
-		known[field] = true
-	}
-	l := &listing{fields: slices.Sorted(maps.Keys(known)), accounts: make(map[string]account.Account, entries), done: make(chan struct{})}
-	r.begun = l
-	go func() {
-		defer close(l.done)
-		for a, err := range r.System.List(ctx, l.fields) {
-			if l.err = err; err != nil {
-				return
-			}
-			l.accounts[a.ID] = a
-		}
-	}()
-	return nil
 }
 
 // A Result is what a batch was found to have left.
@@ -209,13 +168,7 @@ func (r *Reading) Compare(ctx context.Context, entries []batch.Entry) (rows []Ro
 		}
 	}
 	now := &seen{accounts: map[string]account.Account{}}
-	listed := r.takeListed(r.fields(entries))
-	for id := range wanted {
-		if a, there := listed[id]; there {
-			now.accounts[id] = a
-		}
-	}
-	if len(wanted) > 0 && listed == nil {
+	if len(wanted) > 0 {
 		keys := map[string][]string{system.ByID: slices.Sorted(maps.Keys(wanted))}
 		if _, err := system.Fetch(ctx, r.System, keys, r.fields(entries), r.Together, func(a account.Account) {
 			if wanted[a.ID] {
@@ -224,8 +177,6 @@ func (r *Reading) Compare(ctx context.Context, entries []batch.Entry) (rows []Ro
 		}); err != nil {
 			return nil, err
 		}
-	}
-	if len(wanted) > 0 {
 		if err := r.lookOneByOne(ctx, entries, now); err != nil {
 			return nil, err
 		}
@@ -240,20 +191,6 @@ func (r *Reading) Compare(ctx context.Context, entries []batch.Entry) (rows []Ro
 		}
 	}
 	return rows, nil
-}
-
-// takeListed returns the accounts whose listing was begun, once; nil: none was, not with these fields,
-// or it failed.
-func (r *Reading) takeListed(fields []string) map[string]account.Account {
-	l := r.begun
-	if r.begun = nil; l == nil {
-		return nil
-	}
-	<-l.done
-	if l.err != nil || slices.ContainsFunc(fields, func(field string) bool { return !slices.Contains(l.fields, field) }) {
-		return nil
-	}
-	return l.accounts
 }
 
 // mostOneByOne is how many accounts are asked for by themselves in one look.
