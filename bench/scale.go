@@ -179,7 +179,7 @@ func measured(at string) (m machine, err error) {
 		return m, err
 	}
 	defer l.Close()
-	b := &batch.Batch{Made: time.Now(), System: "bench"}
+	b := &batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "bench"}}
 	drafter := store.Worker{Name: "drafter", Who: "drafter", Lease: time.Hour}
 	if err := l.Begin(ctx, drafter, b); err != nil {
 		return m, err

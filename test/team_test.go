@@ -2,18 +2,230 @@ package test
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evenledger/internal/batch"
+	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
 )
+
+// as runs a command as one of a team.
+func (f folder) as(name string, args ...string) (code int, told string) {
+	cmd := f.command(args...)
+	cmd.Env = append(cmd.Env, "XDG_CONFIG_HOME="+filepath.Join(f.dir, name))
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) {
+		require.NoError(f.t, err)
+	}
+	return cmd.ProcessState.ExitCode(), string(out)
+}
+
+// team is a folder of two people who open and sign, and the key that each signs with.
+func team(t *testing.T, more string) (f folder, keys map[string]string) {
+	f = workspace(t, practice(t), more)
+	people := ""
+	keys = map[string]string{}
+	for _, name := range []string{"ana", "ines"} {
+		code, out := f.as(name, "identity", "--json")
+		require.Zero(t, code, out)
+		var told struct{ Opens, Signs string }
+		require.NoError(t, json.Unmarshal([]byte(out), &told))
+		keys[name] = told.Signs
+		people += fmt.Sprintf("  %s: {opens: %s, signs: %q}\n", name, told.Opens, told.Signs)
+	}
+	f.write("evenledger.yaml", "people:\n"+people+f.read("evenledger.yaml"))
+	f.write("crew.csv", "Login,Last,Watch\nkai,Mori,Deck\nzoe,Weiß,Deck\nmei,Lin,Deck\n")
+	f.write("briefs/plain.yaml", "system: crewdesk\nmatch: [userName]\nfields: {userName: {from: Login}, familyName: {from: Last}}\ngroups: {from: Watch, make_missing: true}\npassword: {new: generate}\n")
+	return f, keys
+}
+
+// What whoever can write to the ledger's database can do, and what not: each line of the table in
+// docs/team.md.
+func TestKeeperOfTheLedger(t *testing.T) {
+	base, keys := team(t, ", countersign: over 2")
+	for range 2 {
+		code, told := base.as("ana", "draft", "crew.csv", "-b", "plain")
+		require.Zero(t, code, told)
+		base.write("crew.csv", strings.NewReplacer("kai", "tom", "zoe", "oona", "mei", "hine").Replace(base.read("crew.csv")))
+	}
+	code, told := base.as("ines", "countersign", "1-2", "--yes")
+	require.Zero(t, code, told)
+	assert.Contains(t, told, "joins group Deck")
+	assert.NotContains(t, base.read("ledger.db"), "AGE-SECRET-KEY")
+	alter := func(t *testing.T, f folder, statement string) {
+		db, err := sql.Open("sqlite", filepath.Join(f.dir, "ledger.db"))
+		require.NoError(t, err)
+		_, err = db.Exec(statement)
+		require.NoError(t, err, statement)
+		require.NoError(t, db.Close())
+	}
+	copied := func(t *testing.T) folder {
+		f := folder{t, t.TempDir()}
+		require.NoError(t, os.CopyFS(f.dir+"/c", os.DirFS(base.dir)))
+		f.dir += "/c"
+		require.NoError(t, exec.Command("chmod", "-R", "go-rwx", f.dir).Run())
+		return f
+	}
+	for statement, says := range map[string]string{
+		"UPDATE entries SET changes = replace(changes, 'kai', 'eve')": "row 2 was altered since it was drafted",
+		"UPDATE entries SET account = 'u-1' WHERE row = 3":            "row 3 was altered since it was drafted",
+		"UPDATE steps SET name = 'Masters'":                           "row 2 was altered since it was drafted",
+		"UPDATE steps SET result = 'done'":                            "is marked as done, and nobody noted it",
+		`UPDATE batches SET draft = json_set(draft, '$.begin', json('[{"feed":"rota","order":{"statement":"delete from crew"}}]'))`: "the batch as a whole was altered since it was drafted",
+		`UPDATE batches SET draft = json_set(draft, '$.reportTo', json('["eve@elsewhere.example"]'))`:                               "the batch as a whole was altered since it was drafted",
+		`UPDATE batches SET draft = json_set(draft, '$.toDo', 1, '$.signedFrom', 0)`:                                                "the batch as a whole was altered since it was drafted",
+		"DELETE FROM history WHERE what = 'signature'; UPDATE batches SET draft = json_set(draft, '$.toDo', 1)":                     "is not as it was drafted",
+		"DELETE FROM history WHERE body LIKE '%second%'":                                                                            "was taken away from the end of its history",
+		"UPDATE history SET body = replace(body, 'ines', 'ana') WHERE what = 'signature'":                                           "its history was altered",
+		"UPDATE secrets SET sealed = (SELECT sealed FROM secrets s WHERE s.batch = 1 AND s.row = 2)":                                "the password of row 3 was exchanged",
+		"UPDATE secrets SET sealed = (SELECT sealed FROM secrets s WHERE s.batch = 2 AND s.row = 2) WHERE batch = 1 AND row = 2":    "the password of row 2 was exchanged",
+		"DELETE FROM secrets WHERE batch = 1 AND row = 4":                                                                           "the password of row 4 was taken out",
+		"UPDATE keys SET sealed = (SELECT sealed FROM keys k WHERE k.batch = 2) WHERE batch = 1":                                    "it was exchanged",
+		"DELETE FROM keys":                          "was destroyed",
+		"DELETE FROM history WHERE batch = 1":       "does not end with the seal",
+		"UPDATE batches SET seal = '' WHERE id = 1": "it has no seal",
+	} {
+		t.Run(statement, func(t *testing.T) {
+			f := copied(t) // as it is now
+			t.Parallel()
+			alter(t, f, statement)
+			code, told := f.as("ana", "post", "1", "--yes", "--credentials", "words.csv", "--in-clear")
+			assert.Equal(t, 4, code, told)
+			assert.Contains(t, told, says)
+			assert.NoFileExists(t, filepath.Join(f.dir, "words.csv"))
+		})
+	}
+
+	// Written anew with all its hashes, in a colleague's name, a draft lacks what only they can give it.
+	t.Run("drafts written anew", func(t *testing.T) {
+		f := copied(t)
+		l, err := sqlite.Open(t.Context(), filepath.Join(f.dir, "ledger.db"))
+		require.NoError(t, err)
+		defer l.Close()
+		real, err := l.Batch(t.Context(), 1)
+		require.NoError(t, err)
+		signatures, err := l.Signatures(t.Context(), 1)
+		require.NoError(t, err)
+		require.Len(t, signatures, 2)
+		forge := func(by string, change func(*batch.Batch), more ...store.Signature) string {
+			b := &batch.Batch{Draft: real.Draft}
+			b.Rows, b.Key, b.Secrets = 0, "", ""
+			change(b)
+			eve := store.Worker{Name: "eve" + by, Lease: time.Minute}
+			require.NoError(t, l.Begin(t.Context(), eve, b))
+			require.NoError(t, l.Seal(t.Context(), b))
+			for _, s := range more {
+				s.Of = b.Seal
+				require.NoError(t, l.Sign(t.Context(), b.ID, s))
+			}
+			b.State = batch.Drafted
+			require.NoError(t, l.Save(t.Context(), b))
+			_, err = l.Leave(t.Context(), b.ID, eve)
+			require.NoError(t, err)
+			code, told := f.as("ines", "post", fmt.Sprint(b.ID), "--yes")
+			assert.Equal(t, 4, code, told)
+			return told
+		}
+		lacks := "says that ana drafted it, and it is not signed with a key of theirs"
+		assert.Contains(t, forge("1", func(b *batch.Batch) {}), lacks)
+		assert.Contains(t, forge("2", func(b *batch.Batch) { b.SignedFrom = 0 }, signatures...), lacks, "a signature is of one draft")
+		second := signatures[0]
+		second.As = store.Second
+		assert.Contains(t, forge("3", func(b *batch.Batch) { b.SignedFrom = 1 }, second), lacks, "nor is who drafted it the second person")
+	})
+
+	// What became of a batch is signed to its end by who posted it.
+	f := base
+	code, told = f.as("ana", "post", "1", "--yes", "--credentials", "words.csv", "--in-clear")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "ledger", "check")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "ledger", "head", "-o", "heads.jsonl")
+	require.Zero(t, code, told)
+	require.NotContains(t, f.read("heads.jsonl"), "kai")
+	for name, c := range map[string]struct {
+		do   func(t *testing.T, f folder)
+		says string
+	}{
+		"results altered": {func(t *testing.T, f folder) { alter(t, f, "UPDATE results SET account = 'u-9' WHERE row = 2") }, "what became of row 2 was altered"},
+		"results written anew": {func(t *testing.T, f folder) {
+			l, err := sqlite.Open(t.Context(), filepath.Join(f.dir, "ledger.db"))
+			require.NoError(t, err)
+			b, err := l.Batch(t.Context(), 1)
+			require.NoError(t, err)
+			b.State = batch.Reversed
+			require.NoError(t, l.Save(t.Context(), b))
+			require.NoError(t, l.Close())
+		}, "what became of it is not signed to its end"},
+		"the newest taken out": {func(t *testing.T, f folder) {
+			for _, table := range []string{"entries", "steps", "secrets", "outgoing", "history", "keys"} {
+				alter(t, f, "DELETE FROM "+table+" WHERE batch = 2")
+			}
+			alter(t, f, "DELETE FROM batches WHERE id = 2")
+		}, "batch 2 was taken out since"},
+		"an older copy in its place": {func(t *testing.T, f folder) {
+			alter(t, f, "UPDATE batches SET head = (SELECT hash FROM history WHERE batch = 2 AND chain = 'batch' AND what = 'progress') WHERE id = 2; DELETE FROM history WHERE batch = 2 AND body LIKE '%second%'")
+		}, "batch 2: what became of it was written anew since"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f := copied(t)
+			c.do(t, f)
+			code, told := f.as("ana", "ledger", "check", "--against", "heads.jsonl")
+			assert.Equal(t, 2, code, told)
+			assert.Contains(t, told, c.says)
+		})
+	}
+	// And what a keeper can do: draft as nobody, which is told, and needs two others where one is asked for.
+	code, told = f.as("nobody", "draft", "crew.csv", "-b", "plain")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "ledger", "check")
+	require.Zero(t, code, told)
+	assert.Contains(t, told, "Nobody vouches for batch 3")
+	code, told = f.as("ana", "post", "3", "--yes", "--credentials", "words3.csv", "--in-clear")
+	assert.Equal(t, 4, code, told)
+	assert.Contains(t, told, "two people have to sign it first")
+	assert.NotEmpty(t, keys)
+}
+
+// What a list brings within a day is counted together: in pieces it asks for as many people as whole.
+func TestPiecesOfOneList(t *testing.T) {
+	f, _ := team(t, ", countersign: over 2")
+	f.write("briefs/plain.yaml", strings.Replace(f.read("briefs/plain.yaml"), "password: {new: generate}\n", "", 1))
+	for i, rows := range []string{"2", "3", "4"} {
+		code, told := f.as("ana", "draft", "crew.csv", "-b", "plain", "--rows", rows)
+		require.Zero(t, code, told)
+		code, told = f.as("ana", "post", fmt.Sprint(i+1), "--yes")
+		if i < 2 {
+			require.Zero(t, code, told)
+			continue
+		}
+		assert.Equal(t, 4, code, told)
+		assert.Contains(t, told, "changes 1 accounts, and 3 with the others that were posted of crew.csv within a day")
+	}
+	code, told := f.as("ines", "countersign", "3", "--yes")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "post", "3", "--yes")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "reverse", "3")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "post", "4", "--yes")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "ledger", "check")
+	require.Zero(t, code, told)
+}
 
 // A signature counts for the draft that was signed, and for no other, however it is put there.
 func TestSignatureIsOfOneDraft(t *testing.T) {
@@ -44,18 +256,23 @@ func TestSignatureIsOfOneDraft(t *testing.T) {
 	require.NoError(t, err)
 	signed, err := l.Signatures(t.Context(), 1)
 	require.NoError(t, err)
-	require.Len(t, signed, 1)
+	require.Len(t, signed, 2, "by who drafted it, and by the second person")
 	second, err := l.Batch(t.Context(), 2)
 	require.NoError(t, err)
-	moved := signed[0]
+	moved := signed[1]
+	mine, err := l.Signatures(t.Context(), 2)
+	require.NoError(t, err)
+	require.Len(t, mine, 1)
 	for _, c := range []struct {
 		forge func()
 		why   string
 	}{
 		{func() {}, "ines signed another draft of it"},
-		{func() { moved.Seal = second.Seal }, "the signature of ines is not one of this batch"},
+		{func() { moved.Of = second.Seal }, "the signature of ines is not one of this batch"},
 		{func() { moved.Person = "ana" }, "ana signed it with another key than stands in evenledger.yaml"},
 		{func() { moved.Person = "nobody" }, "nobody signed it, and does not stand in evenledger.yaml"},
+		{func() { moved = mine[0]; moved.As = store.Second }, "ana drafted it, and cannot sign it"},
+		{func() { moved.As, moved.Person = store.Drafter, "ines" }, "a second person has to sign it first"},
 	} {
 		c.forge()
 		require.NoError(t, l.Sign(t.Context(), 2, moved))

@@ -95,11 +95,11 @@ func TestAnotherKindOfSystem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "3", found.Wanted.Values[0].Text())
 
-	target, err := app.SystemOf(j.Workspace, &batch.Batch{System: "north"})
+	target, err := app.SystemOf(j.Workspace, &batch.Batch{Draft: batch.Draft{System: "north"}})
 	require.NoError(t, err)
 	assert.Equal(t, "harbour:north", target.URL())
 	var mistake *account.Mistake
-	_, err = app.SystemOf(j.Workspace, &batch.Batch{System: "south"})
+	_, err = app.SystemOf(j.Workspace, &batch.Batch{Draft: batch.Draft{System: "south"}})
 	require.ErrorAs(t, err, &mistake)
 	b.State = batch.Withdrawing // a process that died in the middle of it
 	require.NoError(t, l.Save(t.Context(), b))
@@ -159,9 +159,9 @@ func TestSettlePasswords(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	w1 := store.Worker{Name: "w1", Lease: time.Minute}
-	b := &batch.Batch{Made: time.Now(), Secrets: "generate"}
+	b := &batch.Batch{Draft: batch.Draft{Made: time.Now(), Secrets: "generate"}}
 	require.NoError(t, l.Begin(ctx, w1, b))
-	sealed, err := app.Vaults(w, l).Of(b.ID).Seal("Quay-41-Lantern")
+	sealed, err := app.Vaults(w, l).Of(b.ID, "").Seal(2, "Quay-41-Lantern")
 	require.NoError(t, err)
 	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
 	require.NoError(t, l.Add(ctx, b.ID, []batch.Entry{e}))
@@ -212,7 +212,7 @@ func TestSettlePasswords(t *testing.T) {
 	made, waiting, _, err := l.Secrets(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, made+waiting)
-	again, err := app.Vaults(w, l).Of(b.ID).Open(sealed)
+	again, err := app.Vaults(w, l).Of(b.ID, "").Open(2, sealed)
 	require.NoError(t, err, "the batch is not through: others of its rows may want their passwords")
 	assert.Equal(t, "Quay-41-Lantern", again)
 	b, err = l.Batch(ctx, b.ID)
@@ -221,6 +221,6 @@ func TestSettlePasswords(t *testing.T) {
 	require.NoError(t, l.Save(ctx, b))
 	_, err = ana.SettlePasswords(ctx, w, l, b, secret.Envelope{}, "")
 	require.NoError(t, err)
-	_, err = app.Vaults(w, l).Of(b.ID).Open(sealed)
+	_, err = app.Vaults(w, l).Of(b.ID, "").Open(2, sealed)
 	assert.Error(t, err, "what somebody kept of it can be opened by nobody")
 }

@@ -100,7 +100,7 @@ func (a *App) SettlePasswords(ctx context.Context, w *workspace.Workspace, l sto
 	if waiting+mailed == 0 && b.State == batch.Posted {
 		err = Forget(ctx, w, l, b.ID)
 	}
-	return s, err
+	return s, errors.Join(err, a.Endorse(ctx, w, l, b.ID))
 }
 
 // noteHandout notes who hands the passwords out. Others may save the batch meanwhile.
@@ -122,13 +122,13 @@ func (a *App) noteHandout(ctx context.Context, l store.Store, b *batch.Batch, h 
 // handOut writes the generated passwords that accounts have got to a new file, and
 // then keeps them no more. It returns how many.
 func handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, envelope secret.Envelope, path string) (int, error) {
-	sealed := Vaults(w, l).Of(b.ID)
+	sealed := Vaults(w, l).Of(b.ID, b.Key)
 	var rows []int
 	n, err := envelope.WriteFile(path, func(yield func(secret.Credential, error) bool) {
 		for e, err := range got(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {
 			c := secret.Credential{}
 			if err == nil {
-				c.Password, err = sealed.Open(e.Secret)
+				c.Password, err = sealed.Open(e.Row, e.Secret)
 			}
 			left := e.Left()
 			c.UserName, c.Name, c.Email = left["userName"].Text(), left["displayName"].Text(), left["email"].Text()

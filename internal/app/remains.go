@@ -90,10 +90,11 @@ func (r Remains) Err() error {
 // away or done around it, and what an earlier post did was read back, if it is to be.
 func IsOver(ctx context.Context, l store.Store, b *batch.Batch, unproven bool) (bool, error) {
 	counts, _, err := l.Counts(ctx, b.ID)
-	if err != nil || counts[account.Waiting] > 0 || b.Unmaking() || b.WaitsAround() {
+	// Of a post that was killed the end is still to be noted.
+	if err != nil || counts[account.Waiting] > 0 || b.Unmaking() || b.WaitsAround() || b.State == batch.Posting {
 		return false, err
 	}
-	if unproven || b.State != batch.Posting && b.State != batch.Stopped {
+	if unproven || b.State != batch.Stopped {
 		return true, nil
 	}
 	proofs, err := l.Proofs(ctx, b.ID)

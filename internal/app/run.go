@@ -314,7 +314,8 @@ func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, targ
 		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout, Unproven: target.Unproven,
 		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
 		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
-		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
+		Endorse:  func(ctx context.Context, id int) error { return a.Endorse(ctx, w, l, id) },
+		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 

@@ -45,78 +45,127 @@ func (b *Batch) Took() bool { return !b.Posted.IsZero() && b.State != Reversed }
 
 // A Batch is what is known of a batch as a whole.
 type Batch struct {
-	ID         int
-	Revision   int // of what the ledger has of it: whoever saves an older one is told
-	State      State
-	Made       time.Time // when it was drafted
-	Posted     time.Time // when it was last posted; zero: not yet
-	Posts      int       // how often it was begun to be posted
-	HoldMails  bool      // the last time so that its mails are kept
-	Seal       string    // hash of all that was drafted; empty: none was taken
-	ToDo       int       // accounts that the draft would change, one way or another
-	SignedFrom int       // changes from which on a second person has to sign; 0: none has to
-	By         string    // who drafted it
-	ByKey      string    // the public key that they sign with; empty: nobody the workspace knows
-	Sheet      string    // the sheet's file name
-	Separator  string    // of the sheet
-	Headings   []string
-	Above      [][]string // rows above the headings
-	Encoding   string
-	HeadingRow int
-	Brief      string // as it was named; empty: recognised headings
-	System     string
-	URL        string   // of the system, as it was drafted for
-	Policies   string   // in one sentence
-	Taken      string   // which rows were taken, if not all
-	Fields     []string // fields of accounts that the batch looks at
-	Match      []string
-	Numbers    []string // fields that got a number which nobody else may have by the time it is sent
-	Rows       int      // rows in
-	Unlisted   int      // accounts that no row lists and that something was decided about
+	ID       int
+	Revision int    // of what the ledger has of it: whoever saves an older one is told
+	Seal     string // hash of all that was drafted: the draft, its entries, their steps and passwords
+	Draft
+	Progress
+}
 
-	Held       []string           // why it may not be posted; none: it may
-	Seats      []membership.Seats // of licences, as drafted
-	Makes      []membership.Make  // things that are made first
-	MadeThings []membership.Step  // that did not exist before it
-	Reverses   int                // the batch that it undoes; 0: none
-	After      int                // with Reverses: how often that had been begun to be posted by then
-	Unmakes    []membership.Step  // with Reverses: things the other made, which are removed if nobody is in them
-	Corrects   int                // the batch from whose fix sheet the rows come; 0: none
-	Secrets    string             // where passwords come from: "generate", "given", "both" or none
-	Workbook   bool               // the sheet was one
-	Path       string             // of the sheet, if it is a workbook that can be given back
-	Sum        string             // SHA-256 of it
-	Delivery   *feed.Delivery     // what a feed brought, if the rows are of one
-	ReportTo   []string           // addresses that get its report
-	Begin      []Whole            // what is done elsewhere before it
-	End        []Whole            // and when all of it is posted
-	Reown      *system.Folders    // where files are given to new numbers; nil: nowhere
-	Set        string             // of systems, for which one sheet made a batch each; empty: it stands alone
-	Beside     int                // with Set: the number of the first of them
-	Trial      string             // what it is a trial of, to be undone later; empty: it is none
-	Tab        string             // of it
+// A Draft is what was drafted of a batch as a whole. Nothing of it changes once it is sealed. The names
+// in JSON are those of the ledger, and are kept when a field is called otherwise.
+type Draft struct {
+	Made       time.Time   `json:"drafted"`              // when
+	ToDo       int         `json:"toDo,omitempty"`       // accounts that it would change, one way or another
+	SignedFrom int         `json:"signedFrom,omitempty"` // changes from which on a second person has to sign; 0: none has to
+	By         string      `json:"by"`                   // who drafted it
+	ByKey      string      `json:"byKey,omitempty"`      // the public key that they sign with; empty: nobody the workspace knows
+	Sheet      string      `json:"sheet"`                // the sheet's file name
+	Separator  string      `json:"separator,omitempty"`  // of the sheet
+	Headings   []string    `json:"headings"`
+	Above      [][]string  `json:"above,omitempty"` // rows above the headings
+	Encoding   string      `json:"encoding,omitempty"`
+	HeadingRow int         `json:"headingRow"`
+	Brief      string      `json:"brief,omitempty"` // as it was named; empty: recognised headings
+	System     string      `json:"system"`
+	URL        string      `json:"url"`             // of the system, as it was drafted for
+	Policies   string      `json:"policies"`        // in one sentence
+	Taken      string      `json:"taken,omitempty"` // which rows were taken, if not all
+	Fields     []string    `json:"fields"`          // fields of accounts that the batch looks at
+	Match      []string    `json:"match"`
+	Numbers    []string    `json:"numbers,omitempty"`  // fields that got a number which nobody else may have by the time it is sent
+	Rows       int         `json:"rows"`               // rows in
+	Unlisted   int         `json:"unlisted,omitempty"` // accounts that no row lists and that something was decided about
+	Read       sheet.Tally `json:"read"`               // what was in the sheet
 
-	Read sheet.Tally // what was in the sheet
+	Held     []string           `json:"held,omitempty"`     // why it may not be posted; none: it may
+	Seats    []membership.Seats `json:"seats,omitempty"`    // of licences, as drafted
+	Makes    []membership.Make  `json:"makes,omitempty"`    // things that are made first
+	Reverses int                `json:"reverses,omitempty"` // the batch that it undoes; 0: none
+	After    int                `json:"after,omitempty"`    // with Reverses: how often that had been begun to be posted by then
+	Unmakes  []membership.Step  `json:"unmakes,omitempty"`  // with Reverses: things the other made, which are removed if nobody is in them
+	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come; 0: none
+	Secrets  string             `json:"secrets,omitempty"`  // where passwords come from: "generate", "given", "both" or none
+	Key      string             `json:"key,omitempty"`      // what the key is called that a team's passwords are sealed with; empty: it is this machine's
+	Workbook bool               `json:"workbook,omitempty"` // the sheet was one
+	Path     string             `json:"path,omitempty"`     // of the sheet, if it is a workbook that can be given back
+	Sum      string             `json:"sha256,omitempty"`   // SHA-256 of it
+	Delivery *feed.Delivery     `json:"delivery,omitempty"` // what a feed brought, if the rows are of one
+	ReportTo []string           `json:"reportTo,omitempty"` // addresses that get its report
+	Begin    []Whole            `json:"begin,omitempty"`    // what is done elsewhere before it
+	End      []Whole            `json:"end,omitempty"`      // and when all of it is posted
+	Reown    *system.Folders    `json:"reown,omitempty"`    // where files are given to new numbers; nil: nowhere
+	Set      string             `json:"set,omitempty"`      // of systems, for which one sheet made a batch each; empty: it stands alone
+	Beside   int                `json:"beside,omitempty"`   // with Set: the number of the first of them
+	Trial    string             `json:"trial,omitempty"`    // what it is a trial of, to be undone later; empty: it is none
+	Tab      string             `json:"tab,omitempty"`      // of the sheet
 
-	Reading Reading  // what reading it back came to
-	Handout *Handout // nil: nobody has begun to hand passwords out
+	Mark      account.Suspension `json:"mark"`                // of an account that may not sign in
+	Limits    []string           `json:"limits,omitempty"`    // in words: how much of each it was allowed, and what was let through
+	Protect   []string           `json:"protect,omitempty"`   // patterns of accounts that are not changed
+	Witnesses []account.Account  `json:"witnesses,omitempty"` // that were there when it was drafted, to know the system again by
+}
 
-	Mark      account.Suspension // of an account that may not sign in
-	Protect   []string           // patterns of accounts that are not changed
-	Witnesses []account.Account  // that were there when it was drafted, to know the system again by
+// Progress is what became of a batch as a whole since it was drafted.
+type Progress struct {
+	State      State             `json:"state"`
+	Posted     time.Time         `json:"posted,omitzero"`      // when it was last posted; zero: not yet
+	Posts      int               `json:"posts,omitempty"`      // how often it was begun to be posted
+	HoldMails  bool              `json:"holdMails,omitempty"`  // the last time so that its mails are kept
+	MadeThings []membership.Step `json:"madeThings,omitempty"` // that did not exist before it
+	Begun      Results           `json:"begun,omitempty"`      // what became of Begin
+	Ended      Results           `json:"ended,omitempty"`      // of End
+	Unmade     Results           `json:"unmade,omitempty"`     // and of Unmakes
+	Reading    Reading           `json:"reading,omitzero"`     // what reading it back came to
+	Handout    *Handout          `json:"handout,omitempty"`    // nil: nobody has begun to hand passwords out
+}
+
+// Results are what became of the things of a list, in its order; of those beyond the last nothing did yet.
+type Results []membership.Result
+
+// Of is what became of one.
+func (r Results) Of(i int) membership.Result {
+	if i < len(r) {
+		return r[i]
+	}
+	return ""
+}
+
+// Note notes what became of one.
+func (r *Results) Note(i int, result membership.Result) {
+	for len(*r) <= i {
+		*r = append(*r, "")
+	}
+	(*r)[i] = result
 }
 
 // A Whole is something done elsewhere about a batch as a whole.
 type Whole struct {
-	Feed   string            `json:"feed"`
-	Order  feed.Order        `json:"order"`
-	Result membership.Result `json:"result,omitempty"` // empty: it waits
+	Feed  string     `json:"feed"`
+	Order feed.Order `json:"order"`
 }
 
 // WaitsAround reports whether something that is done elsewhere about the batch as a whole is
 // still to be done, or did not come to a good end, though the batch was posted.
 func (b *Batch) WaitsAround() bool {
-	return !b.Posted.IsZero() && slices.ContainsFunc(slices.Concat(b.Begin, b.End), func(w Whole) bool { return w.Result != membership.Done })
+	waits := func(all []Whole, became Results) bool {
+		for i := range all {
+			if became.Of(i) != membership.Done {
+				return true
+			}
+		}
+		return false
+	}
+	return !b.Posted.IsZero() && (waits(b.Begin, b.Begun) || waits(b.End, b.Ended))
+}
+
+// Removals are the things to be removed as nobody is in them any more, with what became of each.
+func (b *Batch) Removals() []membership.Step {
+	all := slices.Clone(b.Unmakes)
+	for i := range all {
+		all[i].Result = b.Unmade.Of(i)
+	}
+	return all
 }
 
 // unlisted is beyond the row of any sheet: entries for accounts that the sheet

@@ -78,7 +78,7 @@ func (b *Batch) mayReach(url string) error {
 
 // Unmaking reports whether things that a batch undone had made are still to be removed.
 func (b *Batch) Unmaking() bool {
-	return slices.ContainsFunc(b.Unmakes, func(s membership.Step) bool { return s.Result == "" })
+	return slices.ContainsFunc(b.Removals(), func(s membership.Step) bool { return s.Result == "" })
 }
 
 // telling are the fields by which one person's account is known from another's.

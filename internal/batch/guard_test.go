@@ -21,16 +21,16 @@ func TestMayPostAndReverse(t *testing.T) {
 		url           string
 		post, reverse string // why not; empty: it may
 	}{
-		"a draft":                     {batch.Batch{State: batch.Drafted}, at, "", "was never posted"},
-		"one that was stopped":        {batch.Batch{State: batch.Stopped, Posted: posted}, at, "", ""},
-		"one that is posted":          {batch.Batch{State: batch.Posted, Posted: posted}, at, "", ""},
-		"one that is undone":          {batch.Batch{State: batch.Reversed, Posted: posted}, at, "was undone by a later batch", "was reversed already"},
-		"one half put away":           {batch.Batch{State: batch.Withdrawing}, at, "is being withdrawn", "was never posted"},
-		"one that was put away":       {batch.Batch{State: batch.Withdrawn}, at, "was withdrawn", "was never posted"},
-		"one that was never made":     {batch.Batch{State: batch.Unmade}, at, "was never made: its draft broke off", "was never posted"},
-		"one over a limit":            {batch.Batch{State: batch.Drafted, Held: []string{"it suspends 40 accounts, and 10 is the most", "too few rows"}}, at, "is held back: it suspends 40 accounts, and 10 is the most; too few rows", "was never posted"},
-		"another address":             {batch.Batch{State: batch.Stopped, Posted: posted}, at + "/", "evenledger.yaml now has " + at + "/ for crewdesk", "now has"},
-		"an address that says little": {batch.Batch{State: batch.Drafted}, "", "was drafted for " + at, "was never posted"},
+		"a draft":                     {batch.Batch{Progress: batch.Progress{State: batch.Drafted}}, at, "", "was never posted"},
+		"one that was stopped":        {batch.Batch{Progress: batch.Progress{State: batch.Stopped, Posted: posted}}, at, "", ""},
+		"one that is posted":          {batch.Batch{Progress: batch.Progress{State: batch.Posted, Posted: posted}}, at, "", ""},
+		"one that is undone":          {batch.Batch{Progress: batch.Progress{State: batch.Reversed, Posted: posted}}, at, "was undone by a later batch", "was reversed already"},
+		"one half put away":           {batch.Batch{Progress: batch.Progress{State: batch.Withdrawing}}, at, "is being withdrawn", "was never posted"},
+		"one that was put away":       {batch.Batch{Progress: batch.Progress{State: batch.Withdrawn}}, at, "was withdrawn", "was never posted"},
+		"one that was never made":     {batch.Batch{Progress: batch.Progress{State: batch.Unmade}}, at, "was never made: its draft broke off", "was never posted"},
+		"one over a limit":            {batch.Batch{Draft: batch.Draft{Held: []string{"it suspends 40 accounts, and 10 is the most", "too few rows"}}, Progress: batch.Progress{State: batch.Drafted}}, at, "is held back: it suspends 40 accounts, and 10 is the most; too few rows", "was never posted"},
+		"another address":             {batch.Batch{Progress: batch.Progress{State: batch.Stopped, Posted: posted}}, at + "/", "evenledger.yaml now has " + at + "/ for crewdesk", "now has"},
+		"an address that says little": {batch.Batch{Progress: batch.Progress{State: batch.Drafted}}, "", "was drafted for " + at, "was never posted"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.b.ID, c.b.URL, c.b.System = 7, at, "crewdesk"
@@ -64,7 +64,7 @@ func TestWhoSigns(t *testing.T) {
 		{1, 1, "", true, 2},
 		{1, 0, "", false, 2}, // nothing is changed
 	} {
-		b := batch.Batch{SignedFrom: c.from, ToDo: c.toDo, ByKey: c.key}
+		b := batch.Batch{Draft: batch.Draft{SignedFrom: c.from, ToDo: c.toDo, ByKey: c.key}}
 		assert.Equal(t, c.signed, b.IsToBeSigned(), "%+v", c)
 		assert.Equal(t, c.people, b.Signers(), "%+v", c)
 	}
@@ -97,9 +97,9 @@ func TestStranger(t *testing.T) {
 func TestUnmaking(t *testing.T) {
 	b := batch.Batch{}
 	assert.False(t, b.Unmaking())
-	b.Unmakes = []membership.Step{{Kind: "groups", Result: membership.Done}, {Kind: "groups"}}
+	b.Unmakes, b.Unmade = []membership.Step{{Kind: "groups"}, {Kind: "groups"}}, batch.Results{membership.Done}
 	assert.True(t, b.Unmaking())
-	b.Unmakes[1].Result = membership.Failed
+	b.Unmade.Note(1, membership.Failed)
 	assert.False(t, b.Unmaking())
 	assert.ErrorContains(t, b.OtherSystem("nobody is there"), "is no longer what batch 0 was drafted for: nobody is there")
 }

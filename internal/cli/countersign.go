@@ -9,6 +9,7 @@ import (
 
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -20,9 +21,10 @@ func (a *front) countersignCommand() *cobra.Command {
 		GroupID: "carry",
 		Short:   "Say as the second person that a draft is right",
 		Long: `Where the brief or the system says “countersign: over 50” or “always”, a batch is posted only
-when somebody else than who drafted it has signed it. This shows the draft, asks, and signs
-it with your identity: this draft, of this batch, in this ledger, and no other. A signature
-does not hold for a draft that was altered.`,
+when somebody else than who drafted it has signed it. This shows all that would be done, word
+for word what goes out, and what is otherwise than in an earlier draft of the same list that
+was signed; asks; and signs it with your identity: this draft, of this batch, in this ledger,
+and no other. A signature does not hold for a draft that was altered.`,
 		Example:           "  evenledger countersign 17\n  evenledger countersign 12-14    the batches of a set",
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
@@ -54,6 +56,9 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
 			return err
 		}
+		if err := a.whatIsSigned(ctx, page, w, l, b); err != nil {
+			return err
+		}
 		page.Line("")
 	}
 	called := strings.Join(numbers, ", ")
@@ -71,7 +76,7 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 		if err != nil {
 			return err
 		}
-		signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Seal, "at": s.At})
+		signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Of, "at": s.At})
 		if !a.json {
 			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
 		}
@@ -81,6 +86,28 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 	}
 	page.Next("evenledger post " + strings.Join(numbers, ","))
 	return page.Err()
+}
+
+// whatIsSigned shows all that a draft would have done, and what is otherwise than in one that was signed.
+func (a *front) whatIsSigned(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	all := &report.Orders{}
+	for e, err := range l.Entries(ctx, b.ID, store.Filter{Mails: true, Secrets: true}) {
+		if err != nil {
+			return err
+		}
+		all.Add(&e)
+	}
+	page.Orders(b, all)
+	since, err := app.SignedBefore(ctx, w, l, b)
+	if err != nil || since == nil {
+		return err
+	}
+	page.Line("")
+	page.Text(page.Bold, since.String())
+	if len(since.First) > 0 {
+		page.Text(page.Plain, "Among them: "+strings.Join(since.First, ", "))
+	}
+	return nil
 }
 
 // shortSeal is the beginning of a batch's seal, which people compare.

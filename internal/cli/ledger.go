@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/app"
 	"evenledger/internal/report"
-	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
 )
 
@@ -21,17 +23,36 @@ func (a *front) ledgerCommand() *cobra.Command {
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		Example: "  evenledger ledger check\n  evenledger ledger copy ledger-2026-11-25.db",
 	}
-	cmd.AddCommand(&cobra.Command{
+	var against string
+	check := &cobra.Command{
 		Use:   "check",
 		Short: "Is the ledger whole, and is every batch in it even?",
 		Long: `Reads all of the ledger: whether its file is whole, whether in every batch each row has come
 to exactly one outcome, and whether each batch is as its history says, from the draft to the
-last result. What was altered, added or taken out is named; the exit code is 2 then. Nothing
-is changed.`,
-		Example: "  evenledger ledger check",
+last result, and signed by who drafted and posted it. What was altered, added or taken out is
+named; the exit code is 2 then. Nothing is changed.
+
+--against holds it against a file that “ledger head” wrote and that was kept elsewhere: who
+can write everything in the ledger anew, hashes and all, cannot write that one.`,
+		Example: "  evenledger ledger check\n  evenledger ledger check --against heads-2026-11-25.jsonl",
 		Args:    cobra.NoArgs,
-		RunE:    func(cmd *cobra.Command, _ []string) error { return a.checkLedger(cmd.Context()) },
-	}, &cobra.Command{
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.checkLedger(cmd.Context(), against) },
+	}
+	check.Flags().StringVar(&against, "against", "", "a `file` that “ledger head” wrote earlier")
+	var out string
+	head := &cobra.Command{
+		Use:   "head",
+		Short: "Write down where the history of every batch stands, to be kept elsewhere",
+		Long: `Writes the newest hashes of every batch to a file, a line for each. Keep it where nobody who can
+write to the ledger can: on paper, on another system, in a mail to yourself. “ledger check
+--against FILE” then tells whether anything that was there was written anew since. There is
+nothing of people in it.`,
+		Example: "  evenledger ledger head -o heads-2026-11-25.jsonl",
+		Args:    cobra.NoArgs,
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.writeHeads(cmd.Context(), out) },
+	}
+	head.Flags().StringVarP(&out, "output", "o", "", "the new `file`; without it they are shown")
+	cmd.AddCommand(check, head, &cobra.Command{
 		Use:   "copy FILE",
 		Short: "Copy the ledger to a new file, also while it is in use",
 		Long: `Writes all that is in the ledger, as it is at this moment, to a new file that you alone
@@ -57,36 +78,92 @@ counts, and running it again begins anew. Nobody may be at a batch meanwhile.`,
 	return cmd
 }
 
-func (a *front) checkLedger(ctx context.Context) (err error) {
+func (a *front) checkLedger(ctx context.Context, against string) (err error) {
 	w, l, err := a.OpenLedger(ctx, true)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	sound, err := l.Check(ctx)
+	sound, err := app.CheckLedger(ctx, w, l)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		a.exit = soundExit(sound)
-		return a.writeJSON(map[string]any{"ledger": w.Ledger.String(), "sound": len(sound.Problems) == 0, "batches": sound.Batches, "unsealed": sound.Unsealed, "entries": sound.Entries, "problems": sound.Problems})
+	if against != "" {
+		file, err := os.Open(against)
+		if err != nil {
+			return wrong(fmt.Sprintf("%s cannot be read: %s", against, err), "")
+		}
+		defer file.Close()
+		since, err := app.Against(ctx, l, file)
+		if err != nil {
+			return fmt.Errorf("%s: %w", against, err)
+		}
+		sound.Problems = append(sound.Problems, since...)
+	}
+	if a.exit = soundExit(sound); a.json {
+		return a.writeJSON(map[string]any{"ledger": w.Ledger.String(), "sound": len(sound.Problems) == 0, "batches": sound.Batches, "unsigned": sound.Alone, "entries": sound.Entries, "problems": sound.Problems})
 	}
 	page := a.page()
 	for _, problem := range sound.Problems {
 		page.Line("  %s", problem)
 	}
-	if a.exit = soundExit(sound); a.exit != exitDone {
+	if a.exit != exitDone {
 		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Ask who keeps it. Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
-	if sound.Unsealed > 0 {
-		page.Line("%s made by an older evenledger: nobody can say whether anything was altered there.", counted(sound.Unsealed, "batch was", "batches were"))
-	}
 	page.Line("The ledger is sound: %s with %s, every batch is even, and each is as its history says.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
-	page.Next("evenledger ledger copy ledger-" + a.Today() + ".db")
+	if len(sound.Alone) > 0 {
+		page.Text(page.Dim, fmt.Sprintf("Nobody vouches for %s: who drafted and posted them has no key in evenledger.yaml, and whoever can write to the ledger could have.", batchesText(sound.Alone)))
+	}
+	page.Next("evenledger ledger copy ledger-"+a.Today()+".db", "evenledger ledger head -o heads-"+a.Today()+".jsonl    # to keep elsewhere")
 	return page.Err()
 }
 
-func soundExit(sound store.Soundness) int {
+// batchesText names batches, the first of many.
+func batchesText(ids []int) string {
+	const most = 12
+	var names []string
+	for _, id := range ids[:min(most, len(ids))] {
+		names = append(names, fmt.Sprint(id))
+	}
+	text := "batch " + names[0]
+	if len(ids) > 1 {
+		text = "batches " + strings.Join(names, ", ")
+	}
+	if more := len(ids) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+// writeHeads writes where the history of every batch stands.
+func (a *front) writeHeads(ctx context.Context, path string) (err error) {
+	_, l, err := a.OpenLedger(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	if path == "" {
+		_, err = app.WriteHeads(ctx, l, a.out)
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return wrong(fmt.Sprintf("%s cannot be written: %s", path, err), "Name a new file.")
+	}
+	n, err := app.WriteHeads(ctx, l, file)
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return errors.Join(err, os.Remove(path))
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"file": path, "batches": n})
+	}
+	page := a.page()
+	page.Line("%s: where the history of %s stands. Keep it where nobody who can write to the ledger can.", path, counted(n, "batch", "batches"))
+	page.Next("evenledger ledger check --against " + path + "    # some day")
+	return page.Err()
+}
+
+func soundExit(sound app.Soundness) int {
 	if len(sound.Problems) > 0 {
 		return exitWrong
 	}

@@ -180,8 +180,8 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	bar := a.progress()
 	by, key := a.Who(w)
 	r := &drafting.Reversal{
-		Ledger: l, Worker: a.Worker(w), System: client, URL: target.URL(), Of: of, Remove: o.remove, Elevated: target.Elevated, Allow: o.elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL},
+		Ledger: l, Worker: a.Worker(w), Sign: a.SignDraft(w, l), System: client, URL: target.URL(), Of: of, Remove: o.remove, Elevated: target.Elevated, Allow: o.elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
+		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL}},
 	}
 	if r.Says = o.says; o.says != "" {
 		r.Takes = o.pick.takes

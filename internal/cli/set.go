@@ -147,7 +147,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 		a.exit = max(a.exit, rowsExit(t.refused))
 		causes := &outcome.Causes{}
 		causes.AddAll(one.Findings)
-		s.Batches = append(s.Batches, &batch.Batch{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read})
+		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
 		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
 	}
 	bar.end()

@@ -38,7 +38,8 @@ const chunk = 1000
 // A Draft is a batch to be made.
 type Draft struct {
 	Ledger   store.Drafts
-	Worker   store.Worker // this process; of several drafts one
+	Worker   store.Worker                              // this process; of several drafts one
+	Sign     func(context.Context, *batch.Batch) error // signs what was sealed, as who drafted it; may be nil
 	System   system.System
 	Sheet    *sheet.Sheet
 	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
@@ -230,7 +231,7 @@ func begin(ctx context.Context, makings []*making, errs []error) (ids []int) {
 		}
 		// A draft that was killed may have left a key under this number.
 		errs[i] = m.Vaults.Destroy(m.Batch.ID)
-		m.vault = m.Vaults.Of(m.Batch.ID)
+		m.vault = m.Vaults.Of(m.Batch.ID, "")
 	}
 	return ids
 }
@@ -253,7 +254,7 @@ func (d *making) gather(ctx context.Context) (err error) {
 }
 
 // finish decides what is to be done.
-func (d *making) finish(ctx context.Context) error {
+func (d *making) finish(ctx context.Context) (err error) {
 	if err := d.decide(ctx, d.index); err != nil {
 		return err
 	}
@@ -275,7 +276,12 @@ func (d *making) finish(ctx context.Context) error {
 	if err := (&keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}).keep(ctx, d.Batch.ID); err != nil {
 		return err
 	}
-	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom)
+	if d.vault != nil {
+		if d.Batch.Key, err = d.vault.KeyName(); err != nil {
+			return err
+		}
+	}
+	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom, d.Sign)
 }
 
 // sayTrial says what a trial leaves away.
@@ -294,8 +300,8 @@ func (d *making) sayTrial() {
 
 // drafted notes that a batch is made, and seals it: nothing of it is altered unseen from then on.
 // Signed is from how many changes on a second person has to sign it, besides what the batch says
-// already; 0: none has to.
-func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed int) error {
+// already; 0: none has to. Sign signs it as who drafted it; it may be nil.
+func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed int, sign func(context.Context, *batch.Batch) error) error {
 	_, waiting, err := ledger.Counts(ctx, b.ID)
 	if err != nil {
 		return err
@@ -306,6 +312,11 @@ func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed in
 	b.SignFrom(signed)
 	if err := ledger.Seal(ctx, b); err != nil {
 		return err
+	}
+	if sign != nil {
+		if err := sign(ctx, b); err != nil {
+			return err
+		}
 	}
 	b.State = batch.Drafted
 	return ledger.Save(ctx, b)

@@ -138,6 +138,23 @@ func (d *making) holdSheet(counts account.Counts) {
 	}
 }
 
+// noteLimits notes how much of each the brief allowed, and what a person let through.
+func (d *making) noteLimits(waiting map[account.Intent]int) {
+	for _, intent := range account.Intents() {
+		limit, limited := d.brief.Limits[intent]
+		switch {
+		case waiting[intent] == 0:
+		case limited:
+			d.Batch.Limits = append(d.Batch.Limits, fmt.Sprintf("%s at most %s", intent, limit.Text))
+		case intent == account.Suspend || intent == account.Remove:
+			d.Batch.Limits = append(d.Batch.Limits, fmt.Sprintf("%s as many as there are: the brief has no limit", intent))
+		}
+	}
+	if d.Allow {
+		d.Batch.Limits = append(d.Batch.Limits, "memberships that give rights over others are let through (--elevated)")
+	}
+}
+
 // hold holds the batch back if it would do more than the brief allows.
 func (d *making) hold(ctx context.Context) error {
 	if d.ties != nil {
@@ -151,6 +168,7 @@ func (d *making) hold(ctx context.Context) error {
 		return err
 	}
 	d.holdSheet(counts)
+	d.noteLimits(waiting)
 	if len(d.brief.Limits) == 0 {
 		return nil
 	}

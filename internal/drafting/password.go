@@ -23,7 +23,7 @@ func (d *making) seal(cells []string, w *mapping.Wanted) ([]string, error) {
 		return cells, nil
 	}
 	var err error
-	w.Password, err = d.vault.SealGiven(w.Password)
+	w.Password, err = d.vault.SealGiven(w.Row, w.Password)
 	return cells, err
 }
 
@@ -67,7 +67,7 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 		refuse(account.WeakPassword, "", "the brief's recipe makes passwords that will not do: "+broken)
 		return nil
 	}
-	e.Secret, err = d.vault.Seal(made)
+	e.Secret, err = d.vault.Seal(e.Row, made)
 	return err
 }
 

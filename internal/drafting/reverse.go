@@ -21,7 +21,8 @@ import (
 // changed since what that one did. Its entries bear the rows of the other's.
 type Reversal struct {
 	Ledger   store.Drafts
-	Worker   store.Worker // this process
+	Worker   store.Worker                              // this process
+	Sign     func(context.Context, *batch.Batch) error // as in Draft
 	System   system.System
 	URL      string // at which it is
 	Of       *batch.Batch
@@ -169,7 +170,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 	if err := (&keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}).keep(ctx, r.Batch.ID); err != nil {
 		return err
 	}
-	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom)
+	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom, r.Sign)
 }
 
 // noteStays counts what an entry did that nothing takes back.
@@ -189,8 +190,8 @@ func (r *Reversal) noteStays(e *batch.Entry) {
 
 // sayStays says what undoing leaves.
 func (r *Reversal) sayStays() {
-	for _, w := range slices.Concat(r.Of.Begin, r.Of.End) {
-		if w.Result == membership.Done || w.Result == membership.Unclear {
+	for _, result := range slices.Concat(r.Of.Begun, r.Of.Ended) {
+		if result == membership.Done || result == membership.Unclear {
 			r.stays["follow-ups that were done elsewhere"]++
 		}
 	}

@@ -134,7 +134,7 @@ func (p *run) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
 		wanted.Fields[change.Field] = change.After
 	}
 	if e.Secret != "" {
-		if wanted.Password, err = p.Vault.Open(e.Secret); err == nil {
+		if wanted.Password, err = p.Vault.Open(e.Row, e.Secret); err == nil {
 			p.Mask.Add(wanted.Password)
 		}
 	}

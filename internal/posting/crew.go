@@ -195,7 +195,7 @@ func (p *Post) alone(ctx context.Context, do func(ctx context.Context, r *run) e
 		}
 		return errors.Join(err, p.Ledger.Return(context.WithoutCancel(ctx), p.Batch.ID, p.Worker, part))
 	})
-	return err
+	return errors.Join(err, p.endorse(context.WithoutCancel(ctx)))
 }
 
 // handed waits until some of the requests that the system lets pass at once are this worker's.

@@ -104,7 +104,7 @@ func TestDirectory(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, result.Even(), "%+v", result)
 
-	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: moved, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: moved, Together: 2, Batch: batch.Batch{Draft: batch.Draft{System: "memory"}}}).Make(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), undo, 0))
 	for name, a := range w.system.Accounts() {
@@ -215,7 +215,7 @@ func TestWhatASystemCannotDo(t *testing.T) {
 		require.NoError(t, err)
 		s, err := sheet.Read("s.csv", strings.NewReader(aboardColumns+rows), sheet.Options{})
 		require.NoError(t, err)
-		made, err := (&drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: w.target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}}).Make(t.Context())
+		made, err := (&drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: w.target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: w.clock.Now(), System: "memory"}}}).Make(t.Context())
 		if err != nil {
 			return nil, err
 		}
@@ -230,7 +230,7 @@ func TestWhatASystemCannotDo(t *testing.T) {
 	b, err := draft(w, aboard, "3,ana,Reyes,,,,,away\n")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"refused cannot-be-removed"}, w.tell(b))
-	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: less, Of: made, Remove: true, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: less, Of: made, Remove: true, Together: 2, Batch: batch.Batch{Draft: batch.Draft{System: "memory"}}}).Make(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"refused cannot-be-undone", "refused cannot-be-undone", "refused cannot-be-undone"}, w.tell(undo))
 
@@ -282,7 +282,7 @@ func TestPlaces(t *testing.T) {
 	assert.Len(t, b.MadeThings, 2)
 	assert.Equal(t, []string{"unchanged", "unchanged", "unchanged"}, w.tell(w.all(t, strings.Join(strings.SplitAfter(rows, "\n")[:3], ""))))
 
-	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: b, Remove: true, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: b, Remove: true, Together: 2, Batch: batch.Batch{Draft: batch.Draft{System: "memory"}}}).Make(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), undo, 0))
 	for unit, err := range w.system.Things(t.Context(), "units", false) {

@@ -98,7 +98,7 @@ func (p *run) queueAgain(ctx context.Context) (n int, err error) {
 		e.Outcome = account.Waiting
 		queued = append(queued, store.Result{Entry: e})
 	}
-	if around := queue(p.Batch.Begin) + queue(p.Batch.End); around > 0 {
+	if around := queue(p.Batch.Begun) + queue(p.Batch.Ended); around > 0 {
 		n += around
 		if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 			return 0, err

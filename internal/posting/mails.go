@@ -143,7 +143,7 @@ func (p *run) opened(e *batch.Entry) (string, error) {
 	if e.Secret == "" {
 		return "", errors.New("its password is kept no more")
 	}
-	password, err := p.Vault.Open(e.Secret)
+	password, err := p.Vault.Open(e.Row, e.Secret)
 	if err != nil {
 		return "", errors.New("its password cannot be opened")
 	}

@@ -79,7 +79,7 @@ func (w *world) postMails(b *batch.Batch, server *mail.Server, hold bool) error 
 }
 
 func (w *world) poster(b *batch.Batch, server *mail.Server, hold bool) *posting.Post {
-	return &posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID), Clock: w.clock, Mail: server, HoldMails: hold}
+	return &posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID, ""), Clock: w.clock, Mail: server, HoldMails: hold}
 }
 
 // mailed counts what became of the batch's mails.
@@ -330,12 +330,11 @@ notices:
 func TestAroundABatch(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n")
 	whole := func(statement string) []batch.Whole {
 		return []batch.Whole{{Feed: "rota", Order: feed.Order{Statement: statement, Values: map[string]string{"today": "2026-11-23"}}}}
 	}
-	b.Begin, b.End = whole("lock"), whole("unlock")
-	require.NoError(t, w.ledger.Save(t.Context(), b))
+	w.begin, w.end = whole("lock"), whole("unlock")
+	b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n")
 	var done []string
 	answers := map[string]error{"lock": &feed.Refused{Message: "somebody else has it"}}
 	post := func() error {

@@ -52,7 +52,7 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 				require.NoError(t, err)
 				s, err := sheet.Read("s.csv", strings.NewReader("Login\n"+strings.ReplaceAll(c.rows, " ", "\n")+"\n"), sheet.Options{})
 				require.NoError(t, err)
-				drafts = append(drafts, &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(parsed, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory"}})
+				drafts = append(drafts, &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(parsed, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: w.clock.Now(), System: "memory"}}})
 			}
 			made, errs := drafting.MakeAll(t.Context(), drafts, nil)
 			for i := range drafts {

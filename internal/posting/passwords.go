@@ -45,7 +45,7 @@ func renewal(e *batch.Entry) int {
 // renew gives one account its other password.
 func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 	step := &e.Steps[renewal(e)]
-	password, err := p.Vault.Open(e.Secret)
+	password, err := p.Vault.Open(e.Row, e.Secret)
 	if err != nil {
 		return fmt.Errorf("the password of row %d cannot be opened: %w", e.Row, err)
 	}

@@ -71,6 +71,8 @@ type Post struct {
 	// Approved returns why a second person has not approved of the batch who has to, and Free why
 	// another batch has taken what this one is made of. They may be nil.
 	Approved, Free func(context.Context, *batch.Batch) error
+	// Endorse signs what became of a batch, as who posted it; it may be nil.
+	Endorse func(ctx context.Context, id int) error
 
 	Mask  *secret.Mask // takes secrets out of what is noted; may be nil
 	Clock clock.Clock
@@ -108,6 +110,21 @@ func (p *Post) Run(ctx context.Context) error {
 	})
 	if last {
 		err = errors.Join(err, p.halted(context.WithoutCancel(ctx)))
+	}
+	if last || !p.Helps {
+		err = errors.Join(err, p.endorse(context.WithoutCancel(ctx)))
+	}
+	return err
+}
+
+// endorse has what became of the batch signed, and what became of one that it undoes.
+func (p *Post) endorse(ctx context.Context) error {
+	if p.Endorse == nil {
+		return nil
+	}
+	err := p.Endorse(ctx, p.Batch.ID)
+	if err == nil && p.Batch.Reverses > 0 && p.Batch.State == batch.Posted {
+		err = p.Endorse(ctx, p.Batch.Reverses)
 	}
 	return err
 }
@@ -229,7 +246,7 @@ func (p *run) start(ctx context.Context) error {
 	if err := errors.Join(p.note(ctx), unlock()); err != nil || p.SettleOnly {
 		return err
 	}
-	if err := p.whole(ctx, p.Batch.Begin, "beginning"); err != nil {
+	if err := p.whole(ctx, p.Batch.Begin, &p.Batch.Begun, "beginning"); err != nil {
 		return err
 	}
 	return p.makePlaces(ctx)
@@ -262,9 +279,6 @@ func (p *run) note(ctx context.Context) error {
 			return err
 		}
 	}
-	if p.Batch.Posts == 0 && !p.Batch.Posted.IsZero() {
-		p.Batch.Posts = 1 // by a program that did not count
-	}
 	p.Batch.State, p.Batch.Posted, p.Batch.HoldMails = batch.Posting, p.Clock.Now(), p.HoldMails
 	p.Batch.Posts++
 	return p.Ledger.Save(ctx, p.Batch)
@@ -295,7 +309,7 @@ func (p *run) finish(ctx context.Context) error {
 	p.Batch.State = batch.Stopped
 	over := !p.SettleOnly && len(waiting) == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
 	if over {
-		err = p.whole(after, p.Batch.End, "end")
+		err = p.whole(after, p.Batch.End, &p.Batch.Ended, "end")
 	}
 	if over && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted

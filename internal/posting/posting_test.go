@@ -69,12 +69,13 @@ func worker() store.Worker {
 var everything = store.Part{High: math.MaxInt32}
 
 type world struct {
-	t      require.TestingT
-	ledger store.Store
-	system *memory.System
-	target system.System // drafted for, if it is another than system
-	vaults *secret.Vaults
-	clock  *clock.Fake
+	begin, end []batch.Whole // of the drafts that it makes
+	t          require.TestingT
+	ledger     store.Store
+	system     *memory.System
+	target     system.System // drafted for, if it is another than system
+	vaults     *secret.Vaults
+	clock      *clock.Fake
 
 	secrets string                  // as in batch.Batch
 	own     map[string]account.Kind // the system's own fields
@@ -106,7 +107,7 @@ func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Made: w.clock.Now(), System: "memory", Secrets: w.secrets}}
+	d := &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: w.clock.Now(), System: "memory", Secrets: w.secrets, Begin: w.begin, End: w.end}}}
 	made, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made.Batch)
@@ -114,7 +115,7 @@ func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 }
 
 func (w *world) post(ctx context.Context, b *batch.Batch, trial int) error {
-	err := (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID), Clock: w.clock}).Run(ctx)
+	err := (&posting.Post{Ledger: w.ledger, Worker: worker(), System: w.system, Batch: b, Together: 3, Settle: 20 * time.Millisecond, Trial: trial, Vault: w.vaults.Of(b.ID, ""), Clock: w.clock}).Run(ctx)
 	w.even(b)
 	return err
 }

@@ -128,7 +128,7 @@ func (l *liar) List(ctx context.Context, fields []string) iter.Seq2[account.Acco
 func (l *liar) Count(context.Context) (int, error) { return len(l.Accounts()), nil }
 
 func (w *world) postWith(s system.System, b *batch.Batch, more func(*posting.Post)) error {
-	p := &posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID), Clock: w.clock}
+	p := &posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: 20 * time.Millisecond, Vault: w.vaults.Of(b.ID, ""), Clock: w.clock}
 	if more != nil {
 		more(p)
 	}
@@ -264,7 +264,7 @@ func TestProofOfSteps(t *testing.T) {
 	l := &liar{System: w.system, lies: func(action string, a account.Account) bool { return action == "remove" }}
 	require.NoError(t, w.postWith(l, b, nil))
 	assert.Equal(t, []string{"updated proven", "unchanged proven", "failed otherwise removes-data not-proven"}, w.proofs(b))
-	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: b, Together: 2, Batch: batch.Batch{System: "memory"}}).Make(t.Context())
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: b, Together: 2, Batch: batch.Batch{Draft: batch.Draft{System: "memory"}}}).Make(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, w.postWith(w.system, undo, nil))
 	assert.Contains(t, w.watch(t, "day"), tom, "the batch did not put him in")

@@ -54,10 +54,10 @@ func (p *run) unmake(ctx context.Context) error {
 	}
 	for i := range slices.Backward(p.Batch.Unmakes) { // what stands in another was made after it
 		s := &p.Batch.Unmakes[i]
-		if s.Result != "" {
+		if p.Batch.Unmade.Of(i) != "" {
 			continue
 		}
-		s.Result = membership.Unsent
+		p.Batch.Unmade.Note(i, membership.Unsent)
 		// A place in which something stands cannot be removed, whatever the system shows.
 		about, _ := p.about.Kind(s.Kind)
 		if !p.about.Can.Unmakes || about.Place == "" && !shown[[2]string{s.Kind, s.Thing}] {
@@ -74,11 +74,11 @@ func (p *run) unmake(ctx context.Context) error {
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):
-			s.Result = membership.Done
+			p.Batch.Unmade.Note(i, membership.Done)
 		case errors.As(err, &refusal):
-			s.Result = membership.Failed
+			p.Batch.Unmade.Note(i, membership.Failed)
 		default:
-			s.Result = "" // a further post looks again
+			p.Batch.Unmade.Note(i, "") // a further post looks again
 			return err
 		}
 	}
@@ -92,7 +92,7 @@ func (w *tieWork) emptied(ctx context.Context, work map[thing][]tied) error {
 		s := &w.Batch.Unmakes[i]
 		at := thing{s.Kind, s.Thing}
 		about, _ := w.about.Kind(s.Kind)
-		if s.Result != "" || !about.Filled || !w.about.Can.Unmakes || len(work[at]) == 0 || ctx.Err() != nil {
+		if w.Batch.Unmade.Of(i) != "" || !about.Filled || !w.about.Can.Unmakes || len(work[at]) == 0 || ctx.Err() != nil {
 			continue
 		}
 		leaving := map[string]bool{}
@@ -121,7 +121,7 @@ func (w *tieWork) emptied(ctx context.Context, work map[thing][]tied) error {
 			}
 			return err
 		}
-		s.Result = membership.Done
+		w.Batch.Unmade.Note(i, membership.Done)
 		if err := w.Ledger.Save(ctx, w.Batch); err != nil {
 			return err
 		}

@@ -18,10 +18,10 @@ import (
 // whole does what is to be done elsewhere about the batch as a whole, one after the other. Each
 // is noted as begun before it is; what failed or has no clear answer stops the batch there, and
 // is done again only if a person says so.
-func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
+func (p *run) whole(ctx context.Context, all []batch.Whole, became *batch.Results, when string) error {
 	for i := range all {
 		one := &all[i]
-		switch one.Result {
+		switch became.Of(i) {
 		case membership.Done:
 			continue
 		case "", membership.Queued:
@@ -30,7 +30,7 @@ func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
 		default:
 			return p.stopped(one, when, "may have been done or not")
 		}
-		one.Result = membership.Sending
+		became.Note(i, membership.Sending)
 		if err := p.Ledger.Save(ctx, p.Batch); err != nil {
 			return err
 		}
@@ -51,15 +51,15 @@ func (p *run) whole(ctx context.Context, all []batch.Whole, when string) error {
 		}
 		switch {
 		case err == nil:
-			one.Result = membership.Done
+			became.Note(i, membership.Done)
 		case errors.As(err, &no):
-			one.Result = membership.Failed
+			became.Note(i, membership.Failed)
 			err = p.stopped(one, when, "was refused: "+p.Mask.Hide(no.Message))
 		case errors.Is(err, feed.ErrUnclear):
-			one.Result = membership.Unclear
+			became.Note(i, membership.Unclear)
 			err = p.stopped(one, when, "may have been done or not: "+p.Mask.Hide(err.Error()))
 		default:
-			one.Result = membership.Queued
+			became.Note(i, membership.Queued)
 		}
 		if err := errors.Join(err, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)); err != nil {
 			return err
@@ -73,10 +73,10 @@ func (p *run) stopped(one *batch.Whole, when, why string) error {
 }
 
 // queue has what is done about the batch as a whole, and did not come to a good end, done again.
-func queue(all []batch.Whole) (n int) {
-	for i := range all {
-		if slices.Contains([]membership.Result{membership.Failed, membership.Unclear, membership.Sending}, all[i].Result) {
-			all[i].Result = membership.Queued
+func queue(became batch.Results) (n int) {
+	for i, result := range became {
+		if slices.Contains([]membership.Result{membership.Failed, membership.Unclear, membership.Sending}, result) {
+			became[i] = membership.Queued
 			n++
 		}
 	}

@@ -50,7 +50,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 	head := NewHead(b, counts)
 	document := map[string]any{
 		"Head": head, "Made": b.Made.Local().Format("2 Jan 2006 15:04"), "Posted": posted(b), "Taken": b.Taken, "Total": counts.Total(),
-		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Unmakes, "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "Proof": proofOf(b), "CameIn": b.Rows + b.Unlisted,
+		"In": slices.DeleteFunc(In(b), func(s Side) bool { return s.N == 0 && s.Label != "Rows in" }), "Seats": b.Seats, "Makes": b.Makes, "Unmakes": b.Removals(), "Read": ReadText(b.Read), "ReadEven": b.Read.Even(), "Held": b.Held, "Proof": proofOf(b), "CameIn": b.Rows + b.Unlisted,
 		"Sides": slices.DeleteFunc(Sides(b, counts, waiting), func(s Side) bool { return s.N == 0 }), "Bars": bars(counts), "Causes": pageCauses(causes),
 		"Outcomes": account.Outcomes(), "ScriptHash": hash,
 	}

@@ -57,7 +57,7 @@ const stamp = "2006-01-02T15:04:05Z07:00"
 
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
-	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Unmakes, Corrects: b.Corrects}
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Removals(), Corrects: b.Corrects}
 	if b.Read.Ended {
 		h.Read = &b.Read
 	}

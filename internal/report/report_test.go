@@ -58,7 +58,7 @@ func TestAccount(t *testing.T) {
 	assert.Contains(t, got, "NOT EVEN")
 	got = page(func(p *report.Page) { assert.True(t, p.Account([]report.Side{{Label: "Rows in", N: 0}}, nil)) })
 	assert.Contains(t, got, "even")
-	sides := report.Sides(&batch.Batch{Reading: batch.Reading{MayEnter: 2}}, account.Counts{account.Created: 1, account.Waiting: 1, account.Failed: 3}, map[account.Intent]int{account.Create: 1})
+	sides := report.Sides(&batch.Batch{Progress: batch.Progress{Reading: batch.Reading{MayEnter: 2}}}, account.Counts{account.Created: 1, account.Waiting: 1, account.Failed: 3}, map[account.Intent]int{account.Create: 1})
 	assert.Equal(t, []report.Side{{Label: "May sign in, failed", N: 2, Grave: true}, {Label: "Still to create", N: 1}}, sides[:2], "what cannot wait comes first")
 }
 
@@ -70,7 +70,7 @@ func TestHarmless(t *testing.T) {
 		Findings: []account.Finding{{Row: 2, Level: account.Error, Code: account.Stale, Column: hostile, Message: hostile, Remedy: hostile}},
 		Cells:    []string{hostile}}
 	got := page(func(p *report.Page) {
-		p.Title(&batch.Batch{Sheet: hostile, By: hostile})
+		p.Title(&batch.Batch{Draft: batch.Draft{Sheet: hostile, By: hostile}})
 		p.EntryLine(e)
 		p.Entry(e, []string{hostile})
 		e.Changes = nil
@@ -133,7 +133,7 @@ func list(entries ...batch.Entry) iter.Seq2[batch.Entry, error] {
 }
 
 func TestDocument(t *testing.T) {
-	b := &batch.Batch{ID: 17, Sheet: "s.csv", System: "crewdesk", State: batch.Posted, Rows: 2, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}
+	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "s.csv", System: "crewdesk", Rows: 2, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}, Progress: batch.Progress{State: batch.Posted}}
 	var out bytes.Buffer
 	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, account.Counts{account.Created: 1}), list(batch.Entry{Row: 2, Outcome: account.Created}, batch.Entry{Row: 3})))
 	var got map[string]any
@@ -162,7 +162,7 @@ func TestDocument(t *testing.T) {
 // A fix sheet has the rows as they came, below the headings where they were, and
 // goes back in.
 func TestFixes(t *testing.T) {
-	b := &batch.Batch{Separator: "semicolon", Headings: []string{"No", "Surname"}, Above: [][]string{{"Brindle Sound Ferries"}, nil}}
+	b := &batch.Batch{Draft: batch.Draft{Separator: "semicolon", Headings: []string{"No", "Surname"}, Above: [][]string{{"Brindle Sound Ferries"}, nil}}}
 	find := func(level account.Level, column, message string) account.Finding {
 		return account.Finding{Level: level, Column: column, Message: message, Remedy: "Correct it."}
 	}
@@ -191,7 +191,7 @@ func TestFixes(t *testing.T) {
 // The page shows every row once, lets nothing out of a sheet act, and runs its own
 // script only.
 func TestPage(t *testing.T) {
-	b := &batch.Batch{ID: 17, Sheet: "<b>starters</b>.csv", System: "crewdesk", State: batch.Posted, Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}
+	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "<b>starters</b>.csv", System: "crewdesk", Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}, Progress: batch.Progress{State: batch.Posted, Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC)}}
 	const attack = `</script><script>alert("x")</script><img src=x onerror=alert(1)>`
 	causes := &outcome.Causes{}
 	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: account.BriefCheck, Message: attack, Remedy: attack}
@@ -257,7 +257,7 @@ func TestMembershipsTold(t *testing.T) {
 	assert.Equal(t, []report.Side{{Label: "Still to update", N: 1}, {Label: "Still to finish", N: 1}, {Label: "Suspended", N: 1}},
 		slices.DeleteFunc(report.Sides(&batch.Batch{}, counts, map[account.Intent]int{account.Update: 1, account.Finish: 1}), func(s report.Side) bool { return s.N == 0 }))
 
-	b := &batch.Batch{ID: 3, Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}
+	b := &batch.Batch{ID: 3, Draft: batch.Draft{Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}}
 	var out bytes.Buffer
 	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, counts), list(e, gone)))
 	var document map[string]any

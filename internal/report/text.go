@@ -642,7 +642,7 @@ func (p *Page) Makes(b *batch.Batch) {
 		p.Line("")
 		p.Line("%s", p.Bold("What the batch had made first goes, if nobody is in it"))
 	}
-	for _, s := range b.Unmakes {
+	for _, s := range b.Removals() {
 		p.Line("  %s %s %s", Pad(strings.TrimSuffix(s.Kind, "s"), 10), Pad(Clip(s.Name, 40), 40), p.Dim(unmade(s.Result)))
 	}
 }

@@ -29,16 +29,16 @@ import (
 func TestVault(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "ledger.db.keys")
 	vaults := secret.NewVaults(folder)
-	v := vaults.Of(17)
-	sealed, err := v.Seal("Anchor!lamp")
+	v := vaults.Of(17, "")
+	sealed, err := v.Seal(2, "Anchor!lamp")
 	require.NoError(t, err)
-	again, err := v.SealGiven("Anchor!lamp")
+	again, err := v.SealGiven(2, "Anchor!lamp")
 	require.NoError(t, err)
 	assert.NotEqual(t, sealed, again, "the same password does not look the same")
 	assert.NotContains(t, sealed, "Anchor")
 	assert.True(t, secret.IsGiven(again) && !secret.IsGiven(sealed))
 	for _, s := range []string{sealed, again} {
-		text, err := secret.NewVaults(folder).Of(17).Open(s)
+		text, err := secret.NewVaults(folder).Of(17, "").Open(2, s)
 		require.NoError(t, err)
 		assert.Equal(t, "Anchor!lamp", text)
 	}
@@ -47,23 +47,25 @@ func TestVault(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), stat.Mode().Perm())
 
-	other, err := vaults.Of(18).Seal("x")
+	other, err := vaults.Of(18, "").Seal(2, "x")
 	require.NoError(t, err)
-	_, err = v.Open(other)
-	assert.ErrorContains(t, err, "the key was exchanged")
+	_, err = v.Open(2, other)
+	require.ErrorContains(t, err, "the key of its batch was")
+	_, err = v.Open(3, sealed)
+	require.ErrorContains(t, err, "does not open as that of its row", "nor is it that of another row")
 	for _, broken := range []string{"", "!", sealed[:8], sealed[:len(sealed)-4] + "AAAA"} {
-		_, err = v.Open(broken)
+		_, err = v.Open(2, broken)
 		assert.Error(t, err, broken)
 	}
 	require.NoError(t, vaults.Destroy(17))
 	require.NoError(t, vaults.Destroy(17), "what is destroyed is destroyed")
 	assert.NoFileExists(t, path)
-	_, err = v.Open(sealed)
+	_, err = v.Open(2, sealed)
 	assert.ErrorContains(t, err, "was destroyed")
 	require.NoError(t, os.WriteFile(path, []byte("short"), 0o600))
-	_, err = vaults.Of(17).Seal("x")
+	_, err = vaults.Of(17, "").Seal(2, "x")
 	assert.ErrorContains(t, err, "is not a key")
-	_, err = secret.NewVaults(filepath.Join(path, "below")).Of(1).Seal("x")
+	_, err = secret.NewVaults(filepath.Join(path, "below")).Of(1, "").Seal(2, "x")
 	assert.Error(t, err)
 }
 
@@ -219,19 +221,19 @@ func TestVaultOfMany(t *testing.T) {
 	for i := range sealed {
 		group.Go(func() {
 			var err error
-			sealed[i], err = vaults.Of(1).Seal("word")
+			sealed[i], err = vaults.Of(1, "").Seal(2, "word")
 			assert.NoError(t, err)
 		})
 	}
 	group.Wait()
 	for _, text := range sealed {
-		word, err := vaults.Of(1).Open(text)
+		word, err := vaults.Of(1, "").Open(2, text)
 		require.NoError(t, err)
 		assert.Equal(t, "word", word)
 	}
-	require.NoError(t, vaults.Of(1).Check())
+	require.NoError(t, vaults.Of(1, "").Check())
 	require.NoError(t, vaults.Destroy(1))
-	assert.ErrorContains(t, vaults.Of(1).Check(), "destroyed or lost")
+	assert.ErrorContains(t, vaults.Of(1, "").Check(), "destroyed or lost")
 }
 
 // The place for credentials is tried before there are any.

@@ -31,24 +31,24 @@ func TestTeam(t *testing.T) {
 	vaults := func(who *secret.Identity, opens ...string) *secret.Vaults {
 		return secret.NewTeamVaults(filepath.Join(t.TempDir(), "keys"), secret.Team{Keeper: keys, Opens: opens, Identity: func() (*secret.Identity, error) { return who, nil }})
 	}
-	sealed, err := vaults(ana, ana.Opens(), ines.Opens()).Of(7).Seal("gull-41")
+	sealed, err := vaults(ana, ana.Opens(), ines.Opens()).Of(7, "").Seal(2, "gull-41")
 	require.NoError(t, err)
 	for _, who := range []*secret.Identity{ana, ines} {
-		opened, err := vaults(who, who.Opens()).Of(7).Open(sealed)
+		opened, err := vaults(who, who.Opens()).Of(7, "").Open(2, sealed)
 		require.NoError(t, err)
 		assert.Equal(t, "gull-41", opened)
 	}
-	_, err = vaults(stranger, stranger.Opens()).Of(7).Open(sealed)
+	_, err = vaults(stranger, stranger.Opens()).Of(7, "").Open(2, sealed)
 	require.ErrorContains(t, err, "not sealed for you")
 	assert.NotContains(t, keys[7], sealed)
 	keys[8] = keys[7]
-	_, err = vaults(ana, ana.Opens()).Of(8).Seal("gull-42")
+	_, err = vaults(ana, ana.Opens()).Of(8, "").Seal(2, "gull-42")
 	require.ErrorContains(t, err, "somebody put another key in its place", "a key that lies there already may be known to who put it there")
 	require.NoError(t, vaults(ines, ines.Opens()).Destroy(7))
-	_, err = vaults(ana, ana.Opens()).Of(7).Open(sealed)
+	_, err = vaults(ana, ana.Opens()).Of(7, "").Open(2, sealed)
 	require.ErrorContains(t, err, "was destroyed")
 	keys[7] = "-----BEGIN AGE ENCRYPTED FILE-----\nno\n"
-	_, err = vaults(ana, ana.Opens()).Of(7).Open(sealed)
+	_, err = vaults(ana, ana.Opens()).Of(7, "").Open(2, sealed)
 	require.Error(t, err)
 }
 

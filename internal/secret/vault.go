@@ -9,7 +9,9 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -41,9 +43,10 @@ func NewVaults(folder string) *Vaults { return &Vaults{folder: folder} }
 // keys in the folder.
 func NewTeamVaults(folder string, t Team) *Vaults { return &Vaults{folder, &t} }
 
-// Of returns the vault of a batch.
-func (v *Vaults) Of(batch int) *Vault {
-	vault := &Vault{path: v.path(batch), team: v.team, batch: batch}
+// Of returns the vault of a batch. What it opens was sealed with the key that is called so, as its
+// draft says; empty: it may be any that the team keeps.
+func (v *Vaults) Of(batch int, key string) *Vault {
+	vault := &Vault{path: v.path(batch), team: v.team, batch: batch, key: key}
 	if _, err := os.Stat(vault.path); err == nil {
 		vault.team = nil
 	}
@@ -81,6 +84,7 @@ type Vault struct {
 	path  string
 	team  *Team
 	batch int
+	key   string // what its key is called; empty: any
 	once  sync.Once
 	aead  cipher.AEAD
 	err   error
@@ -164,17 +168,18 @@ func (v *Vault) newKey() (key []byte, err error) {
 // given marks a sealed password that the sheet gave: it is not handed out again.
 const given = "given:"
 
-// SealGiven seals a password that the sheet gave.
-func (v *Vault) SealGiven(text string) (string, error) {
-	sealed, err := v.Seal(text)
+// SealGiven seals a password that the sheet gave in a row.
+func (v *Vault) SealGiven(row int, text string) (string, error) {
+	sealed, err := v.Seal(row, text)
 	return given + sealed, err
 }
 
 // IsGiven reports whether a sealed password is one that the sheet gave.
 func IsGiven(sealed string) bool { return strings.HasPrefix(sealed, given) }
 
-// Seal seals a secret of a batch that is being made.
-func (v *Vault) Seal(text string) (string, error) {
+// Seal seals the secret of a row of a batch that is being made. It opens as the secret of no other row, nor
+// of one of another batch.
+func (v *Vault) Seal(row int, text string) (string, error) {
 	if err := v.open(true); err != nil {
 		return "", err
 	}
@@ -182,7 +187,28 @@ func (v *Vault) Seal(text string) (string, error) {
 	if _, err := rand.Read(nonce); err != nil {
 		return "", err
 	}
-	return base64.RawStdEncoding.EncodeToString(v.aead.Seal(nonce, nonce, []byte(text), nil)), nil
+	return base64.RawStdEncoding.EncodeToString(v.aead.Seal(nonce, nonce, []byte(text), v.place(row))), nil
+}
+
+// place is the row that a secret is sealed for.
+func (v *Vault) place(row int) []byte { return fmt.Appendf(nil, "batch %d row %d", v.batch, row) }
+
+// KeyName is what the key is called that a team keeps for the batch; empty: it keeps none.
+func (v *Vault) KeyName() (string, error) {
+	if v.team == nil {
+		return "", nil
+	}
+	sealed, err := v.team.Keeper.Key(v.batch)
+	return nameOf(sealed), err
+}
+
+// nameOf names a sealed key, so that no other is called so.
+func nameOf(sealed string) string {
+	if sealed == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(sealed))
+	return hex.EncodeToString(sum[:])
 }
 
 // Check returns why nothing could be opened, or nil.
@@ -191,6 +217,9 @@ func (v *Vault) Check() error {
 		sealed, err := v.team.Keeper.Key(v.batch)
 		if err == nil && sealed == "" {
 			err = errors.New("the key of its batch was destroyed")
+		}
+		if err == nil && v.key != "" && nameOf(sealed) != v.key {
+			err = errors.New("the key of its batch is not the one that it was drafted with: it was exchanged")
 		}
 		if err != nil {
 			return err
@@ -203,8 +232,8 @@ func (v *Vault) Check() error {
 	return v.open(false)
 }
 
-// Open opens what Seal sealed.
-func (v *Vault) Open(sealed string) (string, error) {
+// Open opens what Seal sealed for a row.
+func (v *Vault) Open(row int, sealed string) (string, error) {
 	if err := v.Check(); err != nil {
 		return "", fmt.Errorf("a sealed password cannot be opened: %w", err)
 	}
@@ -213,9 +242,9 @@ func (v *Vault) Open(sealed string) (string, error) {
 		return "", errors.New("a sealed password is broken")
 	}
 	n := v.aead.NonceSize()
-	text, err := v.aead.Open(nil, data[:n], data[n:], nil)
+	text, err := v.aead.Open(nil, data[:n], data[n:], v.place(row))
 	if err != nil {
-		return "", errors.New("a sealed password does not open with the key of its batch: the key was exchanged, or the ledger comes from elsewhere")
+		return "", errors.New("a sealed password does not open as that of its row: it was exchanged, or the key of its batch was, or the ledger comes from elsewhere")
 	}
 	return string(text), nil
 }

@@ -82,6 +82,8 @@ type Store interface {
 	SaveRun(ctx context.Context, r *Run) error
 	Runs(ctx context.Context, limit int) ([]Run, error)
 
+	// Drafted returns how many accounts a batch was drafted to change, as its entries have it.
+	Drafted(ctx context.Context, id int) (n int, err error)
 	// Closed returns how many of the accounts that wait to be created get a value of a field.
 	Closed(ctx context.Context, id int, field, value string) (n int, err error)
 	// Attempts returns the times that a row's request was claimed to be sent, in order.
@@ -97,9 +99,19 @@ type Store interface {
 	Move(ctx context.Context, to Store, from, called string, told func(stage string, rows int)) error
 	// Proven returns what of a batch is not as its history says.
 	Proven(ctx context.Context, b *batch.Batch) (problems []string, err error)
-	// Sign keeps a person's signature of a batch, in the place of an earlier one of theirs.
+	// Sign adds a person's signature to the history of a batch, in the place of an earlier one of theirs
+	// as the same; ErrChanged: a Poster signed what is not the newest of it. Signatures returns them in
+	// the order in which they were given.
 	Sign(ctx context.Context, id int, s Signature) error
 	Signatures(ctx context.Context, id int) ([]Signature, error)
+	// NoteHeads adds to the history of a batch where those of its workers stand, and returns the hash
+	// of that: whoever signs it signs all that became of the batch. Ends returns the signature of a
+	// Poster with which the history ends; nil: it does not end with one.
+	NoteHeads(ctx context.Context, id int) (hash string, err error)
+	Ends(ctx context.Context, id int) (*Signature, error)
+	// Heads returns where the history of a batch stands, and Has which of its hashes is no longer there.
+	Heads(ctx context.Context, id int) (Head, error)
+	Has(ctx context.Context, head Head) (missing string, err error)
 	// Key returns the sealed key of a batch's passwords; empty: there is none. KeepKey keeps it,
 	// unless there is one already.
 	Key(ctx context.Context, id int) (sealed string, err error)
@@ -314,13 +326,33 @@ type At struct {
 	Until time.Time `json:"until"` // if it is not heard of before
 }
 
-// A Signature says that a person looked at a draft and wants it posted.
+// A Role is what a person signed a batch as.
+type Role string
+
+// The roles.
+const (
+	Drafter Role = "drafter" // drafted it: of its seal
+	Second  Role = "second"  // looked at the draft and wants it posted: of its seal
+	Poster  Role = "poster"  // saw what became of it: of the newest hash of its history
+)
+
+// A Signature is that of a person, of a batch.
 type Signature struct {
+	As        Role      `json:"as"`
 	Person    string    `json:"person"`
-	Key       string    `json:"key"`  // public
-	Seal      string    `json:"seal"` // of the batch as it was then
+	Key       string    `json:"key"` // public
+	Of        string    `json:"of"`  // the hash that is signed
 	Signature string    `json:"signature"`
 	At        time.Time `json:"at"`
+}
+
+// A Head is where the history of a batch stands: of it no hash can be altered without all that
+// follows being written anew.
+type Head struct {
+	Batch   int               `json:"batch"`
+	Seal    string            `json:"seal"`
+	Hash    string            `json:"hash"`
+	Workers map[string]string `json:"workers,omitempty"` // by worker's name
 }
 
 // A Share is how many workers are at batches of a system, and which of them one is, from 0 on.
@@ -385,6 +417,5 @@ type Attempt struct {
 type Soundness struct {
 	Batches  int
 	Entries  int
-	Unsealed int      // batches that an older program made, whose history proves nothing
 	Problems []string // in words; none: it is sound
 }

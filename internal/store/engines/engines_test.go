@@ -74,7 +74,7 @@ func TestMove(t *testing.T) {
 	file := open(t, filepath.Join(t.TempDir(), "ledger.db"))
 	b := drafted(t, file, batch.Entry{Key: "Ångström", Intent: account.Create, Outcome: account.Waiting, Secret: "sealed"}, batch.Entry{Outcome: account.Aside})
 	require.NoError(t, file.KeepKey(ctx, b.ID, "a key"))
-	require.NoError(t, file.Sign(ctx, b.ID, store.Signature{Person: "ines", Seal: b.Seal, At: noon}))
+	require.NoError(t, file.Sign(ctx, b.ID, store.Signature{As: store.Second, Person: "ines", Of: b.Seal, At: noon}))
 	require.NoError(t, file.SaveRun(ctx, &store.Run{Brief: "weekly", Began: noon}))
 	was := read(t, file, b.ID, store.Filter{Cells: true, Secrets: true})
 	id, err := file.ID(ctx)
@@ -109,7 +109,7 @@ func TestMove(t *testing.T) {
 	var moved *store.Moved
 	require.ErrorAs(t, first.InUse(ctx), &moved)
 	assert.True(t, moved.Half)
-	require.ErrorAs(t, first.Begin(ctx, worker("tom"), &batch.Batch{Made: noon}), &moved)
+	require.ErrorAs(t, first.Begin(ctx, worker("tom"), &batch.Batch{Draft: batch.Draft{Made: noon}}), &moved)
 
 	// What is given up while it is moved, and used, does not end as moved.
 	var once sync.Once
@@ -129,7 +129,7 @@ func TestMove(t *testing.T) {
 	require.ErrorAs(t, file.InUse(ctx), &moved)
 	assert.Equal(t, store.Moved{To: "env:LEDGER", Done: true}, *moved)
 	for name, err := range map[string]error{
-		"begin": file.Begin(ctx, worker("tom"), &batch.Batch{Made: noon}), "save": file.Save(ctx, b), "sign": file.Sign(ctx, b.ID, store.Signature{Person: "tom"}),
+		"begin": file.Begin(ctx, worker("tom"), &batch.Batch{Draft: batch.Draft{Made: noon}}), "save": file.Save(ctx, b), "sign": file.Sign(ctx, b.ID, store.Signature{Person: "tom"}),
 		"run": file.SaveRun(ctx, &store.Run{}), "wipe": file.Wipe(ctx, b.ID, nil), "move": file.Move(ctx, open(t, filepath.Join(t.TempDir(), "l.db")), "ledger.db", "l.db", nil),
 	} {
 		require.ErrorAs(t, err, &moved, name)

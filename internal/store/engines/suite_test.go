@@ -1,11 +1,14 @@
 package engines_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
+	"reflect"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -57,6 +60,7 @@ func try(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		})
 	}
 	t.Run("nothing is altered unseen", func(t *testing.T) { altered(t, anew) })
+	t.Run("all of a batch is sealed", func(t *testing.T) { whole(t, anew) })
 }
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -78,7 +82,12 @@ func join(t *testing.T, l store.Store, id int, names ...string) {
 
 // drafted makes a batch with one entry a row, from row 2 on.
 func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
-	b := &batch.Batch{Made: noon, System: "crewdesk", Sheet: "s.csv", Headings: []string{"No"}, Rows: len(entries)}
+	return draftedAs(t, l, batch.Draft{Made: noon, System: "crewdesk", Sheet: "s.csv", Headings: []string{"No"}}, entries...)
+}
+
+func draftedAs(t *testing.T, l store.Store, draft batch.Draft, entries ...batch.Entry) *batch.Batch {
+	b := &batch.Batch{Draft: draft}
+	b.Rows = len(entries)
 	drafter := worker("drafter")
 	require.NoError(t, l.Begin(t.Context(), drafter, b))
 	spool := l.Spool(t.Context(), b.ID)
@@ -133,10 +142,8 @@ func writtenIsThere(t *testing.T, open opener) {
 		Known:    map[string]account.Value{"title": account.Of("Clerk")},
 		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m “?” ?1", Remedy: "r"}},
 	}
-	b := drafted(t, l, want)
-	b.Match, b.Sum, b.Held, b.HeadingRow = []string{"userName"}, "abc", []string{"too many"}, 3
-	require.NoError(t, l.Seal(t.Context(), b))
-	require.NoError(t, l.Save(t.Context(), b))
+	b := draftedAs(t, l, batch.Draft{Made: noon, Match: []string{"userName"}, Sum: "abc", Held: []string{"too many"}, HeadingRow: 3}, want)
+	require.Error(t, l.Seal(t.Context(), b), "a draft is sealed once")
 	l = open(t)
 	again, err := l.Batch(t.Context(), b.ID)
 	require.NoError(t, err)
@@ -246,7 +253,7 @@ func claimsAndResults(t *testing.T, open opener) {
 // since; one that goes on is left alone, and batches only to compare have no number at all.
 func unfinishedDrafts(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
-	half := &batch.Batch{Made: noon, System: "crewdesk"}
+	half := &batch.Batch{Draft: batch.Draft{Made: noon, System: "crewdesk"}}
 	short := store.Worker{Name: "short", Lease: time.Millisecond}
 	require.NoError(t, l.Begin(ctx, short, half))
 	spool := l.Spool(ctx, half.ID)
@@ -263,9 +270,9 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	b := drafted(t, open(t), batch.Entry{Outcome: account.Aside}) // another process: this one still lives
 	assert.Equal(t, 1, b.ID, "the number of the dead is given again")
 
-	going, other := &batch.Batch{Made: noon}, &batch.Batch{Made: noon}
+	going, other := &batch.Batch{Draft: batch.Draft{Made: noon}}, &batch.Batch{Draft: batch.Draft{Made: noon}}
 	require.NoError(t, l.Begin(ctx, worker("a"), going))
-	compared := &batch.Batch{ID: store.Unnumbered, Made: noon}
+	compared := &batch.Batch{ID: store.Unnumbered, Draft: batch.Draft{Made: noon}}
 	require.NoError(t, l.Begin(ctx, worker("c"), compared))
 	require.NoError(t, l.Begin(ctx, worker("b"), other))
 	assert.Equal(t, []int{2, -1, 3}, []int{going.ID, compared.ID, other.ID})
@@ -282,7 +289,7 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	}
 	assert.Equal(t, map[int]batch.State{1: batch.Drafted, 2: batch.Unmade, 3: batch.Drafted}, states, "a number that was passed over says why")
 	assert.Len(t, read(t, l, b.ID, store.Filter{}), 1)
-	three := []*batch.Batch{{Made: noon}, {Made: noon}, {Made: noon}}
+	three := []*batch.Batch{{Draft: batch.Draft{Made: noon}}, {Draft: batch.Draft{Made: noon}}, {Draft: batch.Draft{Made: noon}}}
 	require.NoError(t, l.Begin(ctx, worker("set"), three...))
 	assert.Equal(t, []int{4, 5, 6}, []int{three[0].ID, three[1].ID, three[2].ID}, "a set's stand one after the other")
 }
@@ -361,7 +368,7 @@ func stepsAndSecrets(t *testing.T, open opener) {
 func rowsComeSlowly(t *testing.T, open opener) {
 	l, other := open(t), open(t)
 	posting := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
-	slow := &batch.Batch{Made: noon}
+	slow := &batch.Batch{Draft: batch.Draft{Made: noon}}
 	require.NoError(t, l.Begin(t.Context(), worker("slow"), slow))
 	spool := l.Spool(t.Context(), slow.ID)
 	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
@@ -538,7 +545,7 @@ func manyAtOnce(t *testing.T, open opener) {
 		all.Go(func() {
 			mine := open(t)
 			worker := worker(fmt.Sprint("w", n))
-			begun := &batch.Batch{Made: noon}
+			begun := &batch.Batch{Draft: batch.Draft{Made: noon}}
 			if !assert.NoError(t, mine.Begin(ctx, worker, begun)) {
 				return
 			}
@@ -684,14 +691,28 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"DELETE FROM entries WHERE row = 5":                                              "row 5 was taken out since it was drafted",
 		"UPDATE entries SET row = 9 WHERE row = 3":                                       "row 3 was taken out since it was drafted",
 		"INSERT INTO entries SELECT batch, 7, key, intent, outcome, account, version, changes, known, findings, cells, wanted FROM entries WHERE row = 2": "row 7 was added since it was drafted",
-		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                              "row 2 was altered since it was drafted",
-		"DELETE FROM steps WHERE row = 2":                                                              "row 2 was altered since it was drafted",
-		"UPDATE batches SET about = replace(about, 's.csv', 't.csv')":                                  "the batch as a whole was altered since it was drafted",
-		"UPDATE batches SET about = replace(about, '\"state\":\"posted\"', '\"state\":\"withdrawn\"')": "it is withdrawn, and its history says posted",
-		"UPDATE batches SET counts = replace(counts, 'failed', 'created')":                             "says that its rows came to other than they did",
-		"UPDATE results SET outcome = 'failed' WHERE row = 3":                                          "what became of row 3 was altered",
-		"UPDATE results SET findings = '[]' WHERE row = 4":                                             "what became of row 4 was altered",
-		"DELETE FROM results WHERE row = 3":                                                            "what became of row 3 was taken out",
+		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                "row 2 was altered since it was drafted",
+		"DELETE FROM steps WHERE row = 2":                                                "row 2 was altered since it was drafted",
+		"UPDATE batches SET system = 'other'":                                            "is not as its history says",
+		"UPDATE batches SET state = 'withdrawn'":                                         "is not as its history says",
+		"UPDATE batches SET state = 'drafting'":                                          "was hidden",
+		"UPDATE batches SET seal = ''":                                                   "it has no seal",
+		"DELETE FROM batches":                                                            "was taken out, and something of it is left",
+		"UPDATE batches SET id = 3; UPDATE history SET batch = 3":                        "batches 1 to 2 were taken out",
+		"DELETE FROM history WHERE chain = 'batch'":                                      "the password of row 3 was taken out",
+		"DELETE FROM history WHERE what = 'signature'":                                   "something was taken away from the end of its history",
+		"UPDATE history SET body = replace(body, 'mei', 'tom') WHERE what = 'signature'": "its history was altered",
+		"UPDATE steps SET result = 'done' WHERE row = 5":                                 "a step of row 5 is marked as done, and nobody noted it",
+		"UPDATE steps SET result = 'goes' WHERE row = 5":                                 "row 5 was altered since it was drafted",
+		"UPDATE outgoing SET about = 'x' WHERE row = 5":                                  "row 5 was altered since it was drafted",
+		"UPDATE secrets SET sealed = 'other' WHERE row = 5":                              "the password of row 5 was exchanged",
+		"DELETE FROM secrets WHERE row = 5":                                              "the password of row 5 was taken out",
+		"INSERT INTO secrets (batch, row, sealed) VALUES (1, 2, 'x')":                    "a password of row 2 was added",
+		"INSERT INTO secrets (batch, row, sealed) VALUES (1, 3, 'sealed 3')":             "a password of row 3 was added",
+		"UPDATE batches SET counts = replace(counts, 'failed', 'created')":               "says that its rows came to other than they did",
+		"UPDATE results SET outcome = 'failed' WHERE row = 3":                            "what became of row 3 was altered",
+		"UPDATE results SET findings = '[]' WHERE row = 4":                               "what became of row 4 was altered",
+		"DELETE FROM results WHERE row = 3":                                              "what became of row 3 was taken out",
 		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did, part, proof FROM results WHERE row = 2": "what became of row 5 was added",
 		"UPDATE steps SET result = 'failed' WHERE row = 2":             "what became of row 2 was altered",
 		"UPDATE history SET at = '2020' WHERE chain = 'ana' AND n = 0": "its history was altered",
@@ -710,7 +731,10 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 			entry := batch.Entry{Outcome: account.Waiting, Intent: account.Create, Changes: []account.Change{{Field: "title", After: account.Of("Bosun")}}}
 			first := entry
 			first.Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1", Name: "Deck"}}
-			b := drafted(t, l, first, entry, entry, batch.Entry{Outcome: account.Aside})
+			last := batch.Entry{Outcome: account.Aside, Secret: "sealed 5", Steps: []membership.Step{{Do: membership.Notify, Kind: "mail", Name: "welcome", Mail: "{}"}}}
+			second := entry
+			second.Secret = "sealed 3"
+			b := drafted(t, l, first, second, entry, last)
 			join(t, l, b.ID, "ana", "tom")
 			for i, e := range read(t, l, b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}}) {
 				worker := worker([]string{"ana", "tom", "tom"}[i])
@@ -726,6 +750,7 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 				}
 				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
 			}
+			require.NoError(t, l.Wipe(ctx, b.ID, []int{3}))
 			require.NoError(t, l.Prove(ctx, b.ID, worker("tom"), batch.Proven, []int{3}))
 			proofs, err := l.Proofs(ctx, b.ID)
 			require.NoError(t, err)
@@ -739,7 +764,7 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 			counts, _, err := l.Counts(ctx, b.ID)
 			require.NoError(t, err)
 			require.Equal(t, account.Counts{account.Created: 2, account.Failed: 1, account.Aside: 1}, counts)
-			require.NoError(t, l.Sign(ctx, b.ID, store.Signature{Person: "mei", Seal: b.Seal, At: noon}))
+			require.NoError(t, l.Sign(ctx, b.ID, store.Signature{As: store.Second, Person: "mei", Of: b.Seal, At: noon}))
 			if statement != "" {
 				tamper(t, statement)
 			}
@@ -750,8 +775,103 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 				return
 			}
 			require.NotEmpty(t, sound.Problems)
-			assert.Contains(t, sound.Problems[0], "batch 1: ")
+			assert.Contains(t, sound.Problems[0], "batch")
 			assert.Contains(t, sound.Problems[0], want)
 		})
+	}
+}
+
+// Each field of a draft is sealed, and each of what became of it is a link of the history.
+func whole(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
+	open, tamper := anew(t)
+	l, ctx := open(t), t.Context()
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
+	text := func(part any) string {
+		data, err := json.Marshal(part)
+		require.NoError(t, err)
+		return strings.ReplaceAll(string(data), "'", "''")
+	}
+	for column, part := range map[string]any{"draft": b.Draft, "progress": b.Progress} {
+		was := text(part)
+		for i := range reflect.TypeOf(part).NumField() {
+			other := reflect.New(reflect.TypeOf(part)).Elem()
+			other.Set(reflect.ValueOf(part))
+			alter(t, other.Field(i))
+			name := other.Type().Field(i).Name
+			tamper(t, fmt.Sprintf("UPDATE batches SET %s = '%s'", column, text(other.Interface())))
+			require.NotEqual(t, was, text(other.Interface()), name)
+			sound, err := l.Check(ctx)
+			require.NoError(t, err)
+			assert.NotEmpty(t, sound.Problems, "%s %s is altered unseen", column, name)
+			tamper(t, fmt.Sprintf("UPDATE batches SET %s = '%s'", column, was))
+			if column == "progress" {
+				before, err := l.Heads(ctx, b.ID)
+				require.NoError(t, err)
+				b.Progress = other.Interface().(batch.Progress)
+				require.NoError(t, l.Save(ctx, b))
+				after, err := l.Heads(ctx, b.ID)
+				require.NoError(t, err)
+				assert.NotEqual(t, before.Hash, after.Hash, name)
+				was = text(b.Progress)
+				part = b.Progress
+			}
+		}
+	}
+	b.Sheet = "another.csv"
+	require.NoError(t, l.Save(ctx, b))
+	again, err := l.Batch(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "s.csv", again.Sheet, "what is sealed stays as it is, whoever saves the batch")
+	sound, err := l.Check(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, sound.Problems)
+
+	// Whoever signs the newest hash signs all that became of it, and nothing that follows.
+	head, err := l.NoteHeads(ctx, b.ID)
+	require.NoError(t, err)
+	signature := store.Signature{As: store.Poster, Person: "mei", Of: head, At: noon}
+	require.ErrorIs(t, l.Sign(ctx, b.ID, store.Signature{As: store.Poster, Person: "mei", Of: b.Seal}), store.ErrChanged)
+	require.NoError(t, l.Sign(ctx, b.ID, signature))
+	ends, err := l.Ends(ctx, b.ID)
+	require.NoError(t, err)
+	require.NotNil(t, ends)
+	assert.Equal(t, signature, *ends)
+	kept, err := l.Heads(ctx, b.ID)
+	require.NoError(t, err)
+	require.NoError(t, l.Save(ctx, b))
+	ends, err = l.Ends(ctx, b.ID)
+	require.NoError(t, err)
+	assert.Nil(t, ends)
+	missing, err := l.Has(ctx, kept)
+	require.NoError(t, err)
+	assert.Empty(t, missing)
+	kept.Hash = strings.Repeat("0", 64)
+	missing, err = l.Has(ctx, kept)
+	require.NoError(t, err)
+	assert.Equal(t, kept.Hash, missing)
+}
+
+// alter makes a value another.
+func alter(t *testing.T, v reflect.Value) {
+	switch at := v.Interface().(type) {
+	case time.Time:
+		v.Set(reflect.ValueOf(at.Add(time.Hour)))
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString(v.String() + "x")
+	case reflect.Int:
+		v.SetInt(v.Int() + 1)
+	case reflect.Bool:
+		v.SetBool(!v.Bool())
+	case reflect.Slice:
+		v.Set(reflect.Append(v, reflect.Zero(v.Type().Elem())))
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+	case reflect.Struct:
+		alter(t, v.Field(0))
+	default:
+		t.Fatalf("%s", v.Type())
 	}
 }

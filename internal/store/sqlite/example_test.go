@@ -30,7 +30,7 @@ func Example() {
 	defer ledger.Close()
 
 	quay := store.Worker{Name: "quay-1", Who: "mvance on quay", Lease: time.Minute}
-	b := &batch.Batch{Made: noon} // beginning it, and joining it, makes the worker one of those at it
+	b := &batch.Batch{Draft: batch.Draft{Made: noon}} // beginning it, and joining it, makes the worker one of those at it
 	entry := batch.Entry{Intent: account.Create, Outcome: account.Waiting}
 	first, second := entry, entry
 	first.Row, second.Row = 2, 3

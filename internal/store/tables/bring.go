@@ -6,15 +6,13 @@ import (
 )
 
 // Version is that of the tables.
-const Version = 7
+const Version = 8
 
 // oldest is the version of the oldest tables that are brought to this one.
-const oldest = 6
+const oldest = 8
 
 // later is what each version after the oldest has besides.
-var later = [Version - oldest]string{
-	`ALTER TABLE results ADD COLUMN part TEXT NOT NULL DEFAULT ''; ALTER TABLE results ADD COLUMN proof TEXT NOT NULL DEFAULT ''`,
-}
+var later = [Version - oldest]string{}
 
 // Bring brings tables to the version that this program writes.
 func Bring(ctx context.Context, tx Tx, has int) error {

@@ -2,6 +2,7 @@ package tables
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 
 	"evenledger/internal/batch"
@@ -11,12 +12,14 @@ import (
 // CheckBatches reads every batch, and sees whether each of its rows has come to exactly one
 // outcome.
 func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error) {
-	s.Problems = []string{}
 	batches, err := l.Batches(ctx)
 	if err != nil {
 		return s, err
 	}
 	s.Batches = len(batches)
+	if s.Problems, err = l.missing(ctx); err != nil {
+		return s, err
+	}
 	for _, b := range batches {
 		n, last := 0, 0
 		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
@@ -27,13 +30,11 @@ func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error
 			n++
 		}
 		s.Entries += n
-		altered, err := l.proven(ctx, &b)
+		altered, err := l.Proven(ctx, &b)
 		if err != nil {
 			return s, err
 		}
-		if s.Problems = append(s.Problems, altered...); b.Seal == "" && b.State != batch.Unmade {
-			s.Unsealed++
-		}
+		s.Problems = append(s.Problems, altered...)
 		var noted string
 		var counts []count
 		if err := l.Read(ctx, func(tx Tx) error {
@@ -53,4 +54,43 @@ func (l *Ledger) CheckBatches(ctx context.Context) (s store.Soundness, err error
 		}
 	}
 	return s, nil
+}
+
+// missing tells batches that were taken out or hidden: their numbers have no gaps, and what belongs to
+// one is not there without it.
+func (l *Ledger) missing(ctx context.Context) (problems []string, err error) {
+	problems = []string{}
+	before := 0
+	if err := each(ctx, l, func(rows *sql.Rows) error {
+		var id int
+		var state batch.State
+		var seal string
+		if err := rows.Scan(&id, &state, &seal); err != nil {
+			return err
+		}
+		if before++; id != before {
+			problems = append(problems, fmt.Sprintf("%s taken out: the numbers of batches have no gaps", between(before, id-1)))
+			before = id
+		}
+		if state == batch.Drafting && seal != "" {
+			problems = append(problems, fmt.Sprintf("batch %d was hidden: it says that it is still being made, and has a seal", id))
+		}
+		return nil
+	}, "SELECT id, state, seal FROM batches WHERE id > 0 ORDER BY id"); err != nil {
+		return nil, err
+	}
+	err = each(ctx, l, func(rows *sql.Rows) error {
+		var id int
+		err := rows.Scan(&id)
+		problems = append(problems, fmt.Sprintf("batch %d was taken out, and something of it is left", id))
+		return err
+	}, "SELECT DISTINCT batch FROM (SELECT batch FROM history UNION SELECT batch FROM entries UNION SELECT batch FROM results) parts WHERE batch > ? ORDER BY batch", before)
+	return problems, err
+}
+
+func between(low, high int) string {
+	if low == high {
+		return fmt.Sprintf("batch %d was", low)
+	}
+	return fmt.Sprintf("batches %d to %d were", low, high)
 }

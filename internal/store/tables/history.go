@@ -14,6 +14,7 @@ import (
 	"slices"
 
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/store"
 )
 
@@ -32,10 +33,12 @@ const (
 // linkRows is how many entries a link of the draft's chain holds.
 const linkRows = 512
 
-// A marked is a row with the digest of what is noted of it.
+// A marked is a row with the digest of what is noted of it, and that of its sealed password, if
+// it was drafted with one: it is wiped when it is not needed any more.
 type marked struct {
 	Row    int    `json:"r"`
 	Digest string `json:"d"`
+	Secret string `json:"s,omitempty"`
 }
 
 // A link is one of a chain.
@@ -90,22 +93,34 @@ func add(ctx context.Context, tx Tx, id int, chain, what, body string) (hash str
 	}
 	k := link{chain: chain, n: n + 1, at: now.UTC().Format(moment), what: what, body: body}
 	k.hash = k.closes(before)
-	_, err = tx.Exec(ctx, "INSERT INTO history (batch, chain, n, at, what, body, hash) VALUES (?, ?, ?, ?, ?, ?, ?)", id, k.chain, k.n, k.at, k.what, k.body, k.hash)
+	if _, err := tx.Exec(ctx, "INSERT INTO history (batch, chain, n, at, what, body, hash) VALUES (?, ?, ?, ?, ?, ?, ?)", id, k.chain, k.n, k.at, k.what, k.body, k.hash); err != nil || chain != ofBatch {
+		return k.hash, err
+	}
+	_, err = tx.Exec(ctx, "UPDATE batches SET head = ? WHERE id = ?", k.hash, id) // what is taken away from the end is missed
 	return k.hash, err
 }
 
-// draftOf is what a draft says of the batch as a whole, and nothing of what becomes of it.
-func draftOf(b *batch.Batch) string {
-	return jsonText([]any{b.ID, b.Made.UTC().Format(moment), b.By, b.Sheet, b.Headings, b.Brief, b.System, b.URL, b.Policies, b.Taken, b.Fields, b.Match, b.Rows, b.Unlisted, b.Held, b.Protect, b.Makes, b.Reverses, b.Sum, b.Secrets, b.Trial, b.ToDo, b.SignedFrom, b.ByKey})
+// draftOf stands for a draft as it is stored, word for word.
+func draftOf(id int, text string) string {
+	h := sha256.New()
+	note(h, fmt.Sprint(id), text)
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // Seal implements store.Drafts.
 func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
 	if err := l.Write(ctx, func(tx Tx) (err error) {
+		var seal string
+		if err := one(ctx, tx, []any{&seal}, "SELECT seal FROM batches WHERE id = ?", b.ID); err != nil {
+			return err
+		}
+		if seal != "" {
+			return fmt.Errorf("batch %d is sealed already", b.ID)
+		}
 		if _, err := tx.Exec(ctx, "DELETE FROM history WHERE batch = ?", b.ID); err != nil {
 			return err
 		}
-		b.Seal, err = add(ctx, tx, b.ID, ofDraft, "batch", draftOf(b))
+		b.Seal, err = add(ctx, tx, b.ID, ofDraft, "batch", draftOf(b.ID, jsonText(b.Draft)))
 		return err
 	}); err != nil {
 		return err
@@ -127,7 +142,7 @@ func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
 
 // marks are those of the next entries as they were drafted.
 func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked, err error) {
-	hashes := map[int]hash.Hash{}
+	hashes, secrets := map[int]hash.Hash{}, map[int]string{}
 	err = l.Read(ctx, func(tx Tx) error {
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var row int
@@ -151,21 +166,24 @@ func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked,
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var row, n, target, made int
 			var was sql.NullString
-			texts := make([]string, 6)
-			if err := rows.Scan(&row, &n, &texts[0], &texts[1], &texts[2], &texts[3], &texts[4], &texts[5], &was, &target, &made); err != nil {
+			texts := make([]string, 7)
+			if err := rows.Scan(&row, &n, &texts[0], &texts[1], &texts[2], &texts[3], &texts[4], &texts[5], &texts[6], &was, &target, &made); err != nil {
 				return err
 			}
 			if made == 1 {
 				texts[2] = "" // it gets one when it is made
 			}
+			if texts[6] != string(membership.Goes) {
+				texts[6] = "" // what became of it is no part of the draft
+			}
 			if h := hashes[row]; h != nil {
 				note(h, append(texts, fmt.Sprint(n, was.Valid, target, made), was.String)...)
 			}
 			return nil
-		}, `SELECT row, n, "do", kind, thing, name, role, section, was, target, made FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n`, id, low, high); err != nil {
+		}, `SELECT row, n, "do", kind, thing, name, role, section, result, was, target, made FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n`, id, low, high); err != nil {
 			return err
 		}
-		return each(ctx, tx, func(rows *sql.Rows) error {
+		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var row int
 			var name, about string
 			err := rows.Scan(&row, &name, &about)
@@ -173,10 +191,21 @@ func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked,
 				note(h, name, about)
 			}
 			return err
-		}, "SELECT row, name, about FROM outgoing WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, name", id, low, high)
+		}, "SELECT row, name, about FROM outgoing WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, name", id, low, high); err != nil {
+			return err
+		}
+		return each(ctx, tx, func(rows *sql.Rows) error {
+			var row int
+			var sealed string
+			err := rows.Scan(&row, &sealed)
+			h := sha256.New()
+			note(h, sealed)
+			secrets[row] = digested(h)
+			return err
+		}, "SELECT row, sealed FROM secrets WHERE batch = ? AND row BETWEEN ? AND ?", id, low, high)
 	})
 	for i := range all {
-		all[i].Digest = digested(hashes[all[i].Row])
+		all[i].Digest, all[i].Secret = digested(hashes[all[i].Row]), secrets[all[i].Row]
 	}
 	return all, err
 }
@@ -190,8 +219,11 @@ func markOf(r *store.Result) marked {
 		if s.Result != "" {
 			note(h, fmt.Sprint(n), string(s.Result))
 		}
+		if s.Made && s.Thing != "" {
+			note(h, fmt.Sprint(n), s.Thing)
+		}
 	}
-	return marked{e.Row, digested(h)}
+	return marked{Row: e.Row, Digest: digested(h)}
 }
 
 // noteResults adds results to the history.
@@ -238,23 +270,23 @@ func rangesOf(rows []int) (ranges [][2]int) {
 
 // A whole is what the chain of the batch says of it.
 type whole struct {
-	State batch.State       `json:"state"`
-	Heads map[string]string `json:"heads,omitempty"` // where the chains of the workers stand
+	Progress json.RawMessage   `json:"progress"`        // as it is stored
+	Heads    map[string]string `json:"heads,omitempty"` // where the chains of the workers stand
 }
 
-// noteState adds the state of a batch to the history.
-func noteState(ctx context.Context, tx Tx, b *batch.Batch) error {
+// noteProgress adds what became of a batch to the history.
+func noteProgress(ctx context.Context, tx Tx, b *batch.Batch, progress string) error {
 	if b.Seal == "" {
-		return nil // it has none, or is being made
+		return nil // it is being made, or broke off
 	}
-	w := whole{State: b.State}
+	w := whole{Progress: json.RawMessage(progress)}
 	if b.State == batch.Posted || b.State == batch.Stopped || b.State == batch.Reversed {
 		var err error
 		if w.Heads, err = heads(ctx, tx, b.ID); err != nil {
 			return err
 		}
 	}
-	_, err := add(ctx, tx, b.ID, ofBatch, "state", jsonText(w))
+	_, err := add(ctx, tx, b.ID, ofBatch, "progress", jsonText(w))
 	return err
 }
 
@@ -271,23 +303,31 @@ func heads(ctx context.Context, q querier, id int) (map[string]string, error) {
 	return all, err
 }
 
-// proven sees whether a batch is as its history says, and returns what is not.
-func (l *Ledger) proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
-	if b.Seal == "" {
-		return nil, nil // an older program made it, or it was never made
-	}
+// Proven implements store.Store.
+func (l *Ledger) Proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
 	say := func(format string, args ...any) {
 		problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
 	}
-	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}}
+	if b.Seal == "" {
+		if b.State != batch.Unmade {
+			say("it has no seal: it was taken away")
+		}
+		return problems, nil
+	}
+	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}, secrets: map[int]string{}, wiped: map[int]bool{}}
+	if p.draft, p.progress, err = stored(ctx, l, b.ID); err != nil {
+		return nil, err
+	}
 	if err := p.links(ctx); err != nil || len(problems) > 0 {
 		return problems, err
 	}
 	if err := p.results(ctx); err != nil || len(problems) > 0 {
 		return problems, err
 	}
-	p.whole()
-	return problems, nil
+	if err := p.sealed(ctx); err != nil || len(problems) > 0 {
+		return problems, err
+	}
+	return problems, p.whole(ctx)
 }
 
 // A proof is on its way.
@@ -299,8 +339,12 @@ type proof struct {
 	noted  map[int]noted // row → the newest that was noted of it
 	proved map[int]provenNoted
 	chains map[string]link // the newest link of each
-	state  whole           // as noted last
+	last   whole           // of the batch's progress
 	heads  map[string]string
+
+	draft, progress string         // as they are stored
+	secrets         map[int]string // row → the digest of its sealed password, as drafted
+	wiped           map[int]bool   // rows whose password was wiped
 }
 
 type noted struct{ chain, at, digest string }
@@ -360,7 +404,7 @@ func (p *proof) link(ctx context.Context, k *link) bool {
 	p.chains[k.chain] = *k
 	switch k.what {
 	case "batch":
-		if k.body != draftOf(p.b) {
+		if k.body != draftOf(p.b.ID, p.draft) {
 			p.say("what it says of the batch as a whole was altered since it was drafted")
 			return false
 		}
@@ -388,14 +432,27 @@ func (p *proof) link(ctx context.Context, k *link) bool {
 			return false
 		}
 		p.proofs(k, all)
-	case "state":
-		p.state = whole{}
-		if json.Unmarshal([]byte(k.body), &p.state) != nil {
+	case "progress":
+		p.last = whole{}
+		if json.Unmarshal([]byte(k.body), &p.last) != nil {
 			p.say("a link of its history cannot be read")
 			return false
 		}
-		if p.state.Heads != nil {
-			p.heads = p.state.Heads
+		if p.last.Heads != nil {
+			p.heads = p.last.Heads
+		}
+	case "wiped":
+		var ranges [][2]int
+		if json.Unmarshal([]byte(k.body), &ranges) != nil {
+			p.say("a link of its history cannot be read")
+			return false
+		}
+		for _, r := range ranges {
+			for row := range p.secrets {
+				if row >= r[0] && row <= r[1] {
+					p.wiped[row] = true
+				}
+			}
 		}
 	}
 	return true
@@ -438,6 +495,9 @@ func (p *proof) entries(ctx context.Context, k *link) bool {
 			p.say("%s was altered since it was drafted", batch.RowName(m.Row))
 			return false
 		}
+		if m.Secret != "" {
+			p.secrets[m.Row] = m.Secret
+		}
 	}
 	p.after = was[len(was)-1].Row
 	return true
@@ -459,7 +519,13 @@ func (p *proof) results(ctx context.Context) error {
 			return err
 		}
 		was, has := p.noted[e.Row]
+		ahead := func(s membership.Step) bool {
+			return s.Result != "" && s.Result != membership.Goes || s.Made && s.Thing != ""
+		}
 		switch {
+		case !has && slices.ContainsFunc(e.Steps, ahead):
+			p.say("a step of %s is marked as done, and nobody noted it", batch.RowName(e.Row))
+			return nil
 		case !has && posted[e.Row]:
 			p.say("what became of %s was added, and nobody noted it", batch.RowName(e.Row))
 			return nil
@@ -483,14 +549,65 @@ func (p *proof) results(ctx context.Context) error {
 	return nil
 }
 
+// sealed sees whether the passwords are those that were drafted: each is there until it is wiped.
+func (p *proof) sealed(ctx context.Context) error {
+	is := map[int]string{}
+	if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
+		var row int
+		var sealed string
+		err := rows.Scan(&row, &sealed)
+		h := sha256.New()
+		note(h, sealed)
+		is[row] = digested(h)
+		return err
+	}, "SELECT row, sealed FROM secrets WHERE batch = ?", p.b.ID); err != nil {
+		return err
+	}
+	for _, row := range slices.Sorted(maps.Keys(p.secrets)) {
+		switch was, there := is[row]; {
+		case !there && !p.wiped[row]:
+			p.say("the password of %s was taken out", batch.RowName(row))
+			return nil
+		case there && was != p.secrets[row]:
+			p.say("the password of %s was exchanged", batch.RowName(row))
+			return nil
+		}
+	}
+	for _, row := range slices.Sorted(maps.Keys(is)) {
+		if p.secrets[row] == "" || p.wiped[row] {
+			p.say("a password of %s was added since it was drafted", batch.RowName(row))
+			return nil
+		}
+	}
+	return nil
+}
+
 // whole sees whether the batch as a whole is where its chain says.
-func (p *proof) whole() {
-	if k, has := p.chains[ofBatch]; has && p.state.State != p.b.State {
-		p.say("it is %s, and its history says %s (%s)", p.b.State, p.state.State, k.at)
+func (p *proof) whole(ctx context.Context) error {
+	var state batch.State // it and the system stand there by themselves as well
+	var system, head string
+	if err := one(ctx, p.ledger, []any{&state, &system, &head}, "SELECT state, system, head FROM batches WHERE id = ?", p.b.ID); err != nil {
+		return err
+	}
+	k, has := p.chains[ofBatch]
+	switch {
+	case !has:
+		p.say("the history of what became of it was taken out")
+	case head != k.hash:
+		p.say("something was taken away from the end of its history, after %s", k.at)
+	case string(p.last.Progress) != p.progress, state != p.b.State, system != p.b.System:
+		p.say("what became of it as a whole was altered: it is not as its history says (%s)", k.at)
 	}
 	for _, chain := range slices.Sorted(maps.Keys(p.heads)) {
 		if _, has := p.chains[chain]; !has {
 			p.say("what worker %s noted was taken out", chain)
 		}
 	}
+	return nil
+}
+
+// wipedRows notes that the passwords of rows were wiped.
+func wipedRows(ctx context.Context, tx Tx, id int, ranges [][2]int) error {
+	_, err := add(ctx, tx, id, ofBatch, "wiped", jsonText(ranges))
+	return err
 }

@@ -3,10 +3,11 @@ package tables
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
-	"time"
+	"maps"
+	"slices"
 
-	"evenledger/internal/batch"
 	"evenledger/internal/store"
 )
 
@@ -37,12 +38,15 @@ func (l *Ledger) ForgetKey(ctx context.Context, id int) error {
 // Sign implements store.Store.
 func (l *Ledger) Sign(ctx context.Context, id int, s store.Signature) error {
 	return l.Write(ctx, func(tx Tx) error {
-		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx), tx.Alone(ctx, id)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO signatures (batch, person, key, seal, signature, at) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (batch, person) DO UPDATE SET key = excluded.key, seal = excluded.seal, signature = excluded.signature, at = excluded.at`, id, s.Person, s.Key, s.Seal, s.Signature, s.At.UTC().Format(stamp)); err != nil {
-			return err
+		if s.As == store.Poster {
+			if _, head, err := last(ctx, tx, id, ofBatch); err != nil {
+				return err
+			} else if head != s.Of {
+				return store.ErrChanged
+			}
 		}
 		_, err := add(ctx, tx, id, ofBatch, "signature", jsonText(s))
 		return err
@@ -52,19 +56,92 @@ func (l *Ledger) Sign(ctx context.Context, id int, s store.Signature) error {
 // Signatures implements store.Store.
 func (l *Ledger) Signatures(ctx context.Context, id int) (all []store.Signature, err error) {
 	err = each(ctx, l, func(rows *sql.Rows) error {
-		var s store.Signature
-		var at string
-		err := rows.Scan(&s.Person, &s.Key, &s.Seal, &s.Signature, &at)
-		if err == nil {
-			s.At, err = time.Parse(stamp, at)
+		var body string
+		if err := rows.Scan(&body); err != nil {
+			return err
 		}
-		all = append(all, s)
-		return err
-	}, "SELECT person, key, seal, signature, at FROM signatures WHERE batch = ? ORDER BY at, person", id)
+		var s store.Signature
+		if err := json.Unmarshal([]byte(body), &s); err != nil {
+			return err
+		}
+		all = append(slices.DeleteFunc(all, func(was store.Signature) bool { return was.As == s.As && was.Person == s.Person }), s)
+		return nil
+	}, "SELECT body FROM history WHERE batch = ? AND chain = ? AND what = 'signature' ORDER BY n", id, ofBatch)
 	return all, err
 }
 
-// Proven implements store.Store.
-func (l *Ledger) Proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
-	return l.proven(ctx, b)
+// Heads implements store.Store.
+func (l *Ledger) Heads(ctx context.Context, id int) (head store.Head, err error) {
+	return head, l.Read(ctx, func(tx Tx) (err error) {
+		head, err = headOf(ctx, tx, id)
+		return err
+	})
+}
+
+func headOf(ctx context.Context, tx Tx, id int) (head store.Head, err error) {
+	head.Batch = id
+	if err := one(ctx, tx, []any{&head.Seal}, "SELECT seal FROM batches WHERE id = ?", id); err != nil {
+		return head, err
+	}
+	if _, head.Hash, err = last(ctx, tx, id, ofBatch); err != nil {
+		return head, err
+	}
+	head.Workers, err = heads(ctx, tx, id)
+	return head, err
+}
+
+// NoteHeads implements store.Store.
+func (l *Ledger) NoteHeads(ctx context.Context, id int) (hash string, err error) {
+	return hash, l.Write(ctx, func(tx Tx) error {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx), tx.Alone(ctx, id)); err != nil {
+			return err
+		}
+		of, err := heads(ctx, tx, id)
+		if err == nil {
+			hash, err = add(ctx, tx, id, ofBatch, "heads", jsonText(of))
+		}
+		return err
+	})
+}
+
+// Ends implements store.Store.
+func (l *Ledger) Ends(ctx context.Context, id int) (signed *store.Signature, err error) {
+	err = l.Read(ctx, func(tx Tx) error {
+		var n int
+		var what, body, before string
+		if err := one(ctx, tx, []any{&n, &what, &body}, "SELECT n, what, body FROM history WHERE batch = ? AND chain = ? ORDER BY n DESC LIMIT 1", id, ofBatch); err != nil || what != "signature" {
+			return ignoreNone(err)
+		}
+		var s store.Signature
+		if err := json.Unmarshal([]byte(body), &s); err != nil || s.As != store.Poster {
+			return err
+		}
+		if err := one(ctx, tx, []any{&before, &body}, "SELECT hash, body FROM history WHERE batch = ? AND chain = ? AND n = ? AND what = 'heads'", id, ofBatch, n-1); err != nil {
+			return ignoreNone(err)
+		}
+		of, err := heads(ctx, tx, id)
+		if err == nil && before == s.Of && jsonText(of) == body {
+			signed = &s
+		}
+		return err
+	})
+	return signed, err
+}
+
+func ignoreNone(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	return err
+}
+
+// Has implements store.Store.
+func (l *Ledger) Has(ctx context.Context, head store.Head) (missing string, err error) {
+	for _, hash := range append([]string{head.Seal, head.Hash}, slices.Sorted(maps.Values(head.Workers))...) {
+		var n int
+		if err := one(ctx, l, []any{&n}, "SELECT count(*) FROM history WHERE batch = ? AND hash = ?", head.Batch, hash); err != nil || n == 0 && hash != "" {
+			return hash, err
+		}
+	}
+	return "", nil
 }

@@ -21,7 +21,7 @@ type table struct {
 // kept are the tables with what a ledger keeps. Who is at what is not of them: whoever moves or
 // copies a ledger is alone with it, or has what others are at looked up later.
 var kept = []table{
-	{"batches", 1, []string{"id", "state", "made", "posted", "system", "rows", "about", "revision", "counts"}, false},
+	{"batches", 1, []string{"id", "state", "system", "seal", "head", "draft", "progress", "revision", "counts"}, false},
 	{"entries", 2, []string{"batch", "row", "key", "intent", "outcome", "account", "version", "changes", "known", "findings", "cells", "wanted"}, false},
 	{"steps", 3, []string{"batch", "row", "n", `"do"`, "kind", "thing", "name", "role", "section", "was", "target", "made", "result"}, false},
 	{"secrets", 2, []string{"batch", "row", "sealed"}, false},
@@ -31,7 +31,6 @@ var kept = []table{
 	{"results", 2, []string{"batch", "row", "claim", "outcome", "account", "version", "findings", "ended", "did", "part", "proof"}, false},
 	{"runs", 1, []string{"id", "about"}, true},
 	{"history", 3, []string{"batch", "chain", "n", "at", "what", "body", "hash"}, false},
-	{"signatures", 2, []string{"batch", "person", "key", "seal", "signature", "at"}, false},
 	{"keys", 1, []string{"batch", "sealed"}, false},
 }
 

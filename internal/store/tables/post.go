@@ -139,12 +139,21 @@ func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
 		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
 			return err
 		}
-		if rows == nil {
-			_, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ?", id)
+		if err := tx.Alone(ctx, id); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (LISTED(?))", id, jsonText(rows))
-		return err
+		if rows == nil {
+			wiped, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ?", id)
+			if err != nil || wiped == 0 {
+				return err
+			}
+			return wipedRows(ctx, tx, id, [][2]int{{0, math.MaxInt32}})
+		}
+		wiped, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (LISTED(?))", id, jsonText(rows))
+		if err != nil || wiped == 0 {
+			return err
+		}
+		return wipedRows(ctx, tx, id, rangesOf(rows))
 	})
 }
 

@@ -9,6 +9,7 @@ package tables
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"strings"
 	"sync"
@@ -141,11 +142,7 @@ func (l *Ledger) Begin(ctx context.Context, worker store.Worker, batches ...*bat
 				b.ID = high
 			}
 			b.State, b.Revision = batch.Drafting, 0
-			about, err := WriteAbout(b)
-			if err != nil {
-				return err
-			}
-			if _, err = tx.Exec(ctx, "INSERT INTO batches (id, state, made, system, about) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.Made.Format(stamp), b.System, about); err != nil {
+			if _, err := tx.Exec(ctx, "INSERT INTO batches (id, state, system, draft, progress) VALUES (?, ?, ?, ?, ?)", b.ID, b.State, b.System, jsonText(b.Draft), jsonText(b.Progress)); err != nil {
 				return err
 			}
 			if err := l.enter(ctx, tx, b.ID, worker); err != nil {
@@ -183,22 +180,20 @@ func (l *Ledger) sweep(ctx context.Context, tx Tx) error {
 
 // Save implements store.Drafts.
 func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
-	about, err := WriteAbout(b)
-	if err != nil {
-		return err
-	}
-	err = l.Write(ctx, func(tx Tx) error {
+	progress := jsonText(b.Progress)
+	err := l.Write(ctx, func(tx Tx) error {
 		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
 			return err
 		}
-		saved, err := tx.Exec(ctx, "UPDATE batches SET state = ?, posted = ?, rows = ?, about = ?, revision = revision + 1 WHERE id = ? AND revision = ?", b.State, b.Posted.Format(stamp), b.Rows, about, b.ID, b.Revision)
+		// What is sealed stays as it is.
+		saved, err := tx.Exec(ctx, "UPDATE batches SET state = ?, draft = CASE WHEN seal = '' THEN ? ELSE draft END, seal = CASE WHEN seal = '' THEN ? ELSE seal END, progress = ?, revision = revision + 1 WHERE id = ? AND revision = ?", b.State, jsonText(b.Draft), b.Seal, progress, b.ID, b.Revision)
 		if err == nil && saved == 0 {
 			err = store.ErrChanged
 		}
 		if err != nil {
 			return err
 		}
-		return noteState(ctx, tx, b)
+		return noteProgress(ctx, tx, b, progress)
 	})
 	if err == nil {
 		b.Revision++
@@ -217,9 +212,8 @@ func (l *Ledger) Discard(ctx context.Context, id int) error {
 }
 
 func (l *Ledger) discard(ctx context.Context, tx Tx, id int) error {
-	var about string
 	newer := 0
-	switch err := one(ctx, tx, []any{&about, &newer}, "SELECT about, (SELECT count(*) FROM batches n WHERE n.id > b.id) FROM batches b WHERE id = ? AND state = ?", id, batch.Drafting); {
+	switch err := one(ctx, tx, []any{&newer}, "SELECT (SELECT count(*) FROM batches n WHERE n.id > b.id) FROM batches b WHERE id = ? AND state = ?", id, batch.Drafting); {
 	case errors.Is(err, sql.ErrNoRows):
 		return nil
 	case err != nil:
@@ -234,32 +228,28 @@ func (l *Ledger) discard(ctx context.Context, tx Tx, id int) error {
 		_, err := tx.Exec(ctx, "DELETE FROM batches WHERE id = ?", id)
 		return err
 	}
-	b, err := ReadAbout(about)
-	if err != nil {
+	var draft batch.Draft
+	if before, _, err := stored(ctx, tx, id); err != nil {
+		return err
+	} else if err := json.Unmarshal([]byte(before), &draft); err != nil {
 		return err
 	}
-	b.State, b.Rows, b.Unlisted = batch.Unmade, 0, 0
-	if about, err = WriteAbout(&b); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, "UPDATE batches SET state = ?, rows = 0, about = ?, revision = revision + 1 WHERE id = ?", b.State, about, id)
+	draft.Rows, draft.Unlisted = 0, 0
+	_, err := tx.Exec(ctx, "UPDATE batches SET state = ?, seal = '', head = '', draft = ?, progress = ?, revision = revision + 1 WHERE id = ?", batch.Unmade, jsonText(draft), jsonText(batch.Progress{State: batch.Unmade}), id)
 	return err
 }
 
 // Batch returns one batch, or store.ErrNoBatch.
-func (l *Ledger) Batch(ctx context.Context, id int) (*batch.Batch, error) {
-	var about string
-	revision := 0
-	err := one(ctx, l, []any{&about, &revision}, "SELECT about, revision FROM batches WHERE id = ? AND state != ?", id, batch.Drafting)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, store.ErrNoBatch
+func (l *Ledger) Batch(ctx context.Context, id int) (found *batch.Batch, err error) {
+	err = each(ctx, l, func(rows *sql.Rows) error {
+		b, err := scanBatch(rows)
+		found = &b
+		return err
+	}, "SELECT "+batchColumns+" FROM batches WHERE id = ? AND state != ?", id, batch.Drafting)
+	if err == nil && found == nil {
+		err = store.ErrNoBatch
 	}
-	if err != nil {
-		return nil, err
-	}
-	b, err := ReadAbout(about)
-	b.Revision = revision
-	return &b, err
+	return found, err
 }
 
 // Newest returns the number of the newest batch, or store.ErrNoBatch.
@@ -274,17 +264,17 @@ func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
 // Batches returns every batch, newest first.
 func (l *Ledger) Batches(ctx context.Context) (all []batch.Batch, err error) {
 	err = each(ctx, l, func(rows *sql.Rows) error {
-		var about string
-		revision := 0
-		if err := rows.Scan(&about, &revision); err != nil {
-			return err
-		}
-		b, err := ReadAbout(about)
-		b.Revision = revision
+		b, err := scanBatch(rows)
 		all = append(all, b)
 		return err
-	}, "SELECT about, revision FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
+	}, "SELECT "+batchColumns+" FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
 	return all, err
+}
+
+// Drafted implements store.Store.
+func (l *Ledger) Drafted(ctx context.Context, id int) (n int, err error) {
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM entries WHERE batch = ? AND outcome = ?", id, account.Waiting)
+	return n, err
 }
 
 // Closed implements store.Store.
