@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/csv"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"html"
 	"io"
 	"iter"
@@ -192,25 +194,43 @@ func TestMask(t *testing.T) {
 	twice, err := json.Marshal(string(inJSON))
 	require.NoError(t, err)
 	for name, form := range map[string]string{
-		"as it is":         word,
-		"in JSON":          string(inJSON),
-		"in JSON in JSON":  string(twice),
-		"with slashes":     strings.ReplaceAll(string(inJSON), "/", `\/`),
-		"plain JSON":       strings.ReplaceAll(string(inJSON), `\u0026`, "&"),
-		"in an address":    url.QueryEscape(word),
-		"in small letters": strings.ToLower(url.QueryEscape(word)),
-		"in a page":        html.EscapeString(word),
-		"in base64":        base64.StdEncoding.EncodeToString([]byte(word)),
+		"as it is":             word,
+		"in JSON":              string(inJSON),
+		"in JSON in JSON":      string(twice),
+		"with slashes":         strings.ReplaceAll(string(inJSON), "/", `\/`),
+		"plain JSON":           strings.ReplaceAll(string(inJSON), `\u0026`, "&"),
+		"in an address":        url.QueryEscape(word),
+		"in small digits":      strings.NewReplacer("%2F", "%2f", "%C3%B6", "%c3%b6", "%5C", "%5c").Replace(url.QueryEscape(word)),
+		"all in percent":       percent(word),
+		"all in JSON":          `\u0061\u002f\u0057\u0065\u0026\u0061\u0022\u0072\u002D\u00F6\u0037\u005c\u005C`,
+		"by numbers":           "a&#47;We&#x26;a&quot;r&#45;&ouml;7\\\\",
+		"in a page in JSON":    strings.ReplaceAll(html.EscapeString(word), `\`, `\\`),
+		"in hexadecimal":       hex.EncodeToString([]byte(word)),
+		"in capital hex":       strings.ToUpper(hex.EncodeToString([]byte("user:" + word))),
+		"behind a name":        base64.StdEncoding.EncodeToString([]byte("ana:" + word)),
+		"behind another":       base64.URLEncoding.EncodeToString([]byte("an:" + word + "!")),
+		"base64 in an address": url.QueryEscape(base64.StdEncoding.EncodeToString([]byte(word))),
+		"in a page":            html.EscapeString(word),
+		"in base64":            base64.StdEncoding.EncodeToString([]byte(word)),
 	} {
 		text := mask.Hide("before " + form + " behind")
 		assert.Contains(t, text, "(hidden)", name)
 		assert.NotContains(t, text, "r-", name)
+		assert.NotContains(t, mask.Hide(form+form), form[len(form)/3:len(form)*2/3], name)
 		assert.True(t, strings.HasPrefix(text, "before ") && strings.HasSuffix(text, " behind"), text)
 	}
 	assert.Equal(t, "six xylophones", mask.Hide("six xylophones"), "what is too short to be told from other text stays")
 	var none *secret.Mask
 	none.Add("word")
 	assert.Equal(t, "word", none.Hide("word"))
+}
+
+// percent writes every byte of a text in percent-encoding.
+func percent(text string) (all string) {
+	for _, b := range []byte(text) {
+		all += fmt.Sprintf("%%%02x", b)
+	}
+	return all
 }
 
 // Many who open one vault at once find the same key in it.
