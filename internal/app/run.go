@@ -66,7 +66,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 		}
 	}
 	if err != nil && done.Message == "" {
-		done.Message = a.Mask.Hide(err.Error())
+		done.Message = a.Mask.Told(err.Error())
 	}
 	return done, errors.Join(err, l.SaveRun(context.WithoutCancel(ctx), &done))
 }
@@ -135,7 +135,7 @@ func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l st
 	r.Log("post", ofSystem(b)+summed(counts))
 	why := ""
 	if err != nil {
-		why = a.Mask.Hide(err.Error())
+		why = a.Mask.Told(err.Error())
 	}
 	if left.Any() {
 		says := ofSystem(b) + left.String()
@@ -222,7 +222,7 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 	}
 	for _, m := range members {
 		if m.Err != nil && set != "" {
-			r.Log("draft", m.System+": "+a.Mask.Hide(m.Err.Error()))
+			r.Log("draft", m.System+": "+a.Mask.Told(m.Err.Error()))
 		}
 		err = errors.Join(err, m.Err)
 	}

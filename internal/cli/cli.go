@@ -304,7 +304,7 @@ func saidOnce(err error) string {
 // fail tells an error and returns its exit code.
 func (a *front) fail(ctx context.Context, err error) int {
 	f := explained(ctx, err)
-	f.message = a.Mask.Hide(f.message)
+	f.message = a.Mask.Told(f.message)
 	if strings.HasPrefix(f.message, "unknown command") {
 		f.remedy = strings.TrimSpace(strings.Join(strings.Split(f.message, "\n")[1:], " "))
 		f.message, _, _ = strings.Cut(f.message, "\n")

@@ -108,18 +108,18 @@ func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			tell("was refused: " + c.Mask.Hide(no.Message))
+			tell("was refused: " + c.Mask.Told(no.Message))
 			return nil
 		case errors.Is(err, mail.ErrUnclear):
 			s.Result = membership.Unclear
-			tell("may have been sent or not: " + c.Mask.Hide(err.Error()))
+			tell("may have been sent or not: " + c.Mask.Told(err.Error()))
 			return nil
 		}
 		if s.Result = membership.Queued; !errors.Is(err, mail.ErrLater) {
 			return err
 		}
 		if try == mailTries {
-			tell("could not be sent yet: " + c.Mask.Hide(err.Error()))
+			tell("could not be sent yet: " + c.Mask.Told(err.Error()))
 			c.counting.Lock()
 			c.unsent++
 			c.counting.Unlock()

@@ -603,7 +603,7 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 				return failed
 			}
 			for i := range r.Entry.Findings { // a system may say anything, a password as well
-				r.Entry.Findings[i].Message = p.Mask.Hide(r.Entry.Findings[i].Message)
+				r.Entry.Findings[i].Message = p.Mask.Told(r.Entry.Findings[i].Message)
 			}
 			if group = append(group, r); len(group) == resultSize {
 				write()

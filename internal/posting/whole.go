@@ -54,10 +54,10 @@ func (p *run) whole(ctx context.Context, all []batch.Whole, became *batch.Result
 			became.Note(i, membership.Done)
 		case errors.As(err, &no):
 			became.Note(i, membership.Failed)
-			err = p.stopped(one, when, "was refused: "+p.Mask.Hide(no.Message))
+			err = p.stopped(one, when, "was refused: "+p.Mask.Told(no.Message))
 		case errors.Is(err, feed.ErrUnclear):
 			became.Note(i, membership.Unclear)
-			err = p.stopped(one, when, "may have been done or not: "+p.Mask.Hide(err.Error()))
+			err = p.stopped(one, when, "may have been done or not: "+p.Mask.Told(err.Error()))
 		default:
 			became.Note(i, membership.Queued)
 		}

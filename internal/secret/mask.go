@@ -96,6 +96,22 @@ func (m *Mask) Hide(text string) string {
 	return without(text, found)
 }
 
+// longestTold is how much of what others said is kept or shown, in bytes.
+const longestTold = 2 << 10
+
+// Told returns what others said as it may be kept and shown: without the secrets, and cut where it has
+// no end.
+func (m *Mask) Told(text string) string {
+	if text = m.Hide(text); len(text) <= longestTold {
+		return text
+	}
+	end := longestTold
+	for !utf8.RuneStart(text[end]) {
+		end--
+	}
+	return text[:end] + "…"
+}
+
 // find adds where the secrets are in what a text reads.
 func (m *Mask) find(found []span, r reading) []span {
 	for length, secrets := range m.secrets {

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"testing"
 	"unicode"
+	"unicode/utf8"
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
@@ -220,6 +221,10 @@ func TestMask(t *testing.T) {
 		assert.True(t, strings.HasPrefix(text, "before ") && strings.HasSuffix(text, " behind"), text)
 	}
 	assert.Equal(t, "six xylophones", mask.Hide("six xylophones"), "what is too short to be told from other text stays")
+	long := mask.Told(strings.Repeat("ö", 1500) + word)
+	assert.Len(t, long, 2048+len("…"))
+	assert.True(t, utf8.ValidString(long))
+	assert.Equal(t, "(hidden)", mask.Told(word))
 	var none *secret.Mask
 	none.Add("word")
 	assert.Equal(t, "word", none.Hide("word"))
