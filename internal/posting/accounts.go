@@ -87,7 +87,6 @@ func (p *run) refuseProtected(e *batch.Entry, name string) {
 // sent says when requests of ours that may have made an account were sent.
 type sent struct {
 	first, last time.Time
-	before      bool // by an earlier post
 }
 
 func (s sent) any() bool { return !s.first.IsZero() }
@@ -156,7 +155,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 		}
 		a, there := found[e]
 		switch {
-		case there && p.whose(a, e, now) == ours:
+		case there && !a.Made.IsZero() && p.ours(a, e, now):
 			if earlier.any() {
 				lacks, err := p.fillUp(ctx, e, a)
 				if err != nil {
@@ -168,7 +167,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 				}
 			}
 			p.created(e, a)
-			if !earlier.any() {
+			if !earlier.any() || !p.about.Can.Pieces {
 				p.withhold(e) // a colleague at the same sheet may have been faster
 			}
 			return nil

@@ -40,7 +40,7 @@ func (p *run) lookForOpen(ctx context.Context, open []store.InFlight) error {
 	for i := range open {
 		if e := &open[i].Entry; e.Intent == account.Create {
 			creates = append(creates, e)
-			times[e.Row] = sent{open[i].First, open[i].Sent, true}
+			times[e.Row] = sent{open[i].First, open[i].Sent}
 		}
 	}
 	for some := range slices.Chunk(creates, blockSize) {

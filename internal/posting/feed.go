@@ -264,7 +264,7 @@ func (p *run) settleOpen(ctx context.Context) error {
 			break
 		}
 		if waits(&e) {
-			p.resent[e.Row] = sent{step.First, step.Sent, true}
+			p.resent[e.Row] = sent{step.First, step.Sent}
 		}
 		settled = append(settled, store.Result{Entry: e, Claim: step.Claim})
 	}

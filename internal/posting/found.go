@@ -31,8 +31,8 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 			continue
 		}
 		s := sentOf(e)
-		whose, lacks := p.whose(a, e, s), false
-		if whose != doubtful && err == nil {
+		ours, lacks := p.ours(a, e, s), false
+		if ours && err == nil {
 			lacks, err = p.fillUp(ctx, e, a)
 		}
 		if err != nil { // it stays open, and is found again
@@ -40,13 +40,12 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 			continue
 		}
 		switch {
-		case whose != doubtful && lacks:
+		case ours && lacks:
 			p.lacking(e, a)
-		case whose == ours:
-			p.created(e, a)
-		case whose == likely:
-			p.created(e, a)
-			if s.before {
+		case ours:
+			// Another ledger may have made it just then, of the same sheet, and handed its own password out. Where
+			// an account is made in pieces, ours has been set just now.
+			if p.created(e, a); !p.about.Can.Pieces {
 				p.withhold(e)
 			}
 		default:
@@ -156,21 +155,13 @@ func (p *run) isOf(a account.Account, e *batch.Entry) bool {
 	return len(keys) > 0
 }
 
-// An origin is who made an account that was found under an entry's keys.
-type origin uint8
-
-const (
-	ours   origin = iota
-	likely        // all that was sent is in it, and the system does not say when it was made
-	doubtful
-)
-
 // How far clocks, and the second that servers round to, may be apart.
 const slack = 3 * time.Second
 
-// whose tells who made an account that was found under an entry's keys, by the time at
-// which it was made and by what was sent.
-func (p *run) whose(a account.Account, e *batch.Entry, s sent) origin {
+// ours reports whether an account that was found under an entry's keys was made by our request, by the time
+// at which it was made and by what was sent. Where the system does not say when, all that was sent has to be
+// in it.
+func (p *run) ours(a account.Account, e *batch.Entry, s sent) bool {
 	filled, same, other := 0, 0, 0
 	for _, c := range e.Changes {
 		if !c.After.Filled() {
@@ -184,13 +175,11 @@ func (p *run) whose(a account.Account, e *batch.Entry, s sent) origin {
 			other++
 		}
 	}
-	switch {
-	case a.Made.IsZero() && same == filled:
-		return likely
-	case a.Made.IsZero(), a.Made.Before(s.first.Add(-slack)), a.Made.After(s.last.Add(p.Timeout + slack)), 4*other > filled, 2*same < filled:
-		return doubtful
+	if a.Made.IsZero() {
+		return same == filled
 	}
-	return ours
+	within := !a.Made.Before(s.first.Add(-slack)) && !a.Made.After(s.last.Add(p.Timeout+slack))
+	return within && 4*other <= filled && 2*same >= filled
 }
 
 // withhold has an account's generated password given to nobody: it may be another one
