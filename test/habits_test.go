@@ -642,6 +642,38 @@ func TestSlowPipe(t *testing.T) {
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
 }
 
+// A reference to an account that the service shows later than “settle” says waits, and is set when it shows.
+func TestReferencesToUnseenAccounts(t *testing.T) {
+	late := true
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		id := strings.TrimPrefix(r.URL.Path, "/Users/")
+		switch {
+		case !late:
+			return false
+		case r.Method == http.MethodGet && (id == "11" || id == "12"):
+			p.no(w, 404, "nobody")
+			return true
+		case r.Method == http.MethodPatch && strings.Contains(string(bodyOf(r)), "manager"):
+			p.no(w, 400, "no such manager")
+			return true
+		}
+		return false
+	}})
+	f.write("crew.csv", strings.ReplaceAll(strings.ReplaceAll(habitSheet, ",deck", ","), ",tide", ","))
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 3, code, out+errOut)
+	assert.Contains(t, out, "the system does not show")
+	assert.Zero(t, f.outcomes(1)["failed"], out)
+	p.mu.Lock()
+	late = false
+	p.mu.Unlock()
+	code, out, errOut = f.run("post", "1", "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.Equal(t, p.id("zoe.angstrom"), manager(p.who("ana.reyes")))
+	assert.Equal(t, p.id("ana.reyes"), manager(p.who("zoe.angstrom")))
+}
+
 // A password is handed out only where it is known to have been set: not for an account that was found
 // when a post went on, whether or not the service says when it was made.
 func TestPasswordsNobodyKnows(t *testing.T) {

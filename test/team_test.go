@@ -198,6 +198,11 @@ func TestKeeperOfTheLedger(t *testing.T) {
 	assert.Equal(t, 4, code, told)
 	assert.Contains(t, told, "two people have to sign it first")
 	assert.NotEmpty(t, keys)
+	code, told = f.as("ana", "identity", "a: b")
+	assert.Equal(t, 2, code, told)
+	code, told = f.as("ana", "identity", "ana.reyes")
+	require.Zero(t, code, told)
+	assert.Contains(t, told, "  ana.reyes: {opens: age1")
 }
 
 // What a list brings within a day is counted together: in pieces it asks for as many people as whole.

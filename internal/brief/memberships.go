@@ -228,7 +228,7 @@ func (b *Brief) readGuards(top *layers, options Options) {
 			b.Limits[account.Intent(pair.Key)] = limit
 		}
 	}
-	b.Protect = top.get("protect").Texts()
+	b.Protect = top.get("protect").Patterns()
 	scope, gone := top.get("scope"), top.get("gone")
 	if scope.Exists() {
 		var err error

@@ -416,5 +416,8 @@ func who() string {
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		return u.Username
 	}
-	return "unknown"
+	return nobody
 }
+
+// nobody is who is at work where the machine does not know.
+const nobody = "unknown"

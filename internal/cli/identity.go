@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -14,15 +16,23 @@ import (
 
 func (a *front) identityCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "identity",
+		Use:     "identity [NAME]",
 		GroupID: "around",
 		Short:   "Who you are to those who share the ledger: make it, and print its public part",
 		Long: `Makes your identity if you have none: a file that you alone can read, with the key that
 opens the passwords of the team's batches and the key that countersigns. It prints the
-public keys, as they are written into evenledger.yaml; they are no secret.`,
-		Example: "  evenledger identity",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+public keys, as they are written into evenledger.yaml; they are no secret. NAME is what you are
+to be called there, if that is not the name that you sign in to this machine with.`,
+		Example: "  evenledger identity\n  evenledger identity ana.reyes",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			name := a.By
+			if len(args) > 0 {
+				name = strings.TrimSpace(args[0])
+			}
+			if name == "" || name == nobody || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || strings.ContainsRune(":{}[]#,\"'", r) }) {
+				return wrong(fmt.Sprintf("“%s” is no name to be known by", name), "Say what you are to be called: evenledger identity NAME")
+			}
 			path, err := app.IdentityPath()
 			if err != nil {
 				return err
@@ -44,7 +54,7 @@ public keys, as they are written into evenledger.yaml; they are no secret.`,
 				return err
 			}
 			if a.json {
-				return a.writeJSON(map[string]any{"name": a.By, "file": path, "made": made, "opens": who.Opens(), "signs": who.Signs()})
+				return a.writeJSON(map[string]any{"name": name, "file": path, "made": made, "opens": who.Opens(), "signs": who.Signs()})
 			}
 			page := a.page()
 			if made {
@@ -55,7 +65,7 @@ public keys, as they are written into evenledger.yaml; they are no secret.`,
 			page.Line("")
 			page.Line("Write this into evenledger.yaml, under “people”:")
 			page.Line("")
-			page.Line("  %s", page.Bold(fmt.Sprintf("%s: {opens: %s, signs: \"%s\"}", a.By, who.Opens(), who.Signs())))
+			page.Line("  %s", page.Bold(fmt.Sprintf("%s: {opens: %s, signs: \"%s\"}", name, who.Opens(), who.Signs())))
 			return page.Err()
 		},
 	}

@@ -133,6 +133,10 @@ func (r *reference) carryOut(ctx context.Context) error {
 			look = true
 		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
 			attempts = 0 // one of the accounts is new, and not known everywhere yet
+		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && !before && r.late(ctx, known.ID):
+			r.open(r.entry, len(r.steps), fmt.Sprintf("the %s could not be set yet: the system does not show all of the new accounts within %s, the “settle” of evenledger.yaml", r.changes[0].Field, r.Settle))
+			r.results <- resultOf(r.entry)
+			return nil
 		case errors.Is(err, system.ErrGone):
 			r.fail(account.AccountGone, fmt.Sprintf("the account %s is no longer in the system", known.ID))
 			return nil
@@ -150,6 +154,22 @@ func (r *reference) carryOut(ctx context.Context) error {
 	r.open(r.entry, len(r.steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
 	r.results <- resultOf(r.entry)
 	return nil
+}
+
+// late reports whether the account or one that it refers to is of this batch, and the system does not show
+// it yet.
+func (r *reference) late(ctx context.Context, id string) bool {
+	ids := []string{}
+	if r.entry.Did == account.Created {
+		ids = append(ids, id)
+	}
+	for _, c := range r.changes {
+		ids = append(ids, c.After.Text())
+	}
+	return slices.ContainsFunc(ids, func(id string) bool {
+		_, err := r.System.Get(system.Stopping(ctx), id, r.fields())
+		return errors.Is(err, system.ErrGone)
+	})
 }
 
 // settled settles the references if the account has them already, or somebody changed

@@ -357,7 +357,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 				s.Elevated[kind.Key] = kind.Value.Texts()
 			}
 		case "protect":
-			s.Protect = p.Value.Texts()
+			s.Protect = p.Value.Patterns()
 		case "change_at_sign_in":
 			s.Renew = p.Value.Text()
 		case "password_rules":
@@ -458,6 +458,9 @@ func readRules(node yamldoc.Node) (rules secret.Rules) {
 		case "weak":
 			rules.Weak = rule.Value.OneOf("refuse", "tell") == "tell"
 		}
+	}
+	if rules.Longest > 0 && rules.Shortest > rules.Longest {
+		node.Fail("Make “shortest” the smaller one.", "no password can have at least %d characters and at most %d", rules.Shortest, rules.Longest)
 	}
 	return rules
 }

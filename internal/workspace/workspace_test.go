@@ -90,6 +90,8 @@ func TestMistakes(t *testing.T) {
 		`url: https://x.example, token: env:X, rate: 0/s`:                                           "not a pace",
 		`url: https://x.example, token: env:X, rate: 5/day`:                                         "not a pace",
 		`url: https://x.example, token: env:X, together: 101`:                                       "from 1 to 100",
+		`url: https://x.example, token: env:X, protect: ["root "]`:                                  "there are blanks around “root ”",
+		`url: https://x.example, token: env:X, password_rules: {shortest: 20, longest: 12}`:         "no password can have at least 20 characters and at most 12",
 		`url: https://x.example, token: env:X, kind: pigeon`:                                        "expected scim",
 		`url: https://x.example, token: env:X, memberships: {groups: {endpoint: /g, attribute: a}}`: "both an endpoint and an attribute",
 		`url: https://x.example, token: env:X, memberships: {licences: {seats: {charts: many}}}`:    "whole number",

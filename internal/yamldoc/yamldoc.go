@@ -397,6 +397,20 @@ func (n Node) Texts() []string {
 	return texts
 }
 
+// Patterns returns the texts of a list of patterns. One with blanks around it would fit nothing.
+func (n Node) Patterns() (texts []string) {
+	for _, item := range n.Items() {
+		text := item.Text()
+		if text != strings.TrimSpace(text) {
+			item.Fail("Take the blanks away.", "there are blanks around “%s”, so that it would fit nothing", text)
+		}
+		if text != "" {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
 // what says what stands at the node, for messages.
 func (n Node) what() string {
 	switch node := n.node.(type) {

@@ -3,7 +3,9 @@ package sqlite
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
+	"path/filepath"
 
 	"evenledger/internal/store"
 	"evenledger/internal/store/tables"
@@ -36,24 +38,50 @@ func (l *Ledger) Check(ctx context.Context) (s store.Soundness, err error) {
 }
 
 // CopyOf writes all that a ledger of any engine has to a new file that its owner alone can read,
-// and returns its size in bytes.
+// and returns its size in bytes. The file is there whole or not at all.
 func CopyOf(ctx context.Context, from *tables.Ledger, path string) (size int64, err error) {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	return whole(ctx, path, func(part string) error {
+		to, err := Open(ctx, part)
+		if err != nil {
+			return err
+		}
+		err = from.Fill(ctx, to.Ledger, func(string, int) {})
+		return errors.Join(err, to.Close())
+	})
+}
+
+// whole has a copy written beside the file that it is to be, which is there when the copy is whole. What is
+// there already is never written over.
+func whole(ctx context.Context, path string, write func(part string) error) (size int64, err error) {
+	if _, err := os.Lstat(path); err == nil {
+		return 0, &fs.PathError{Op: "copy", Path: path, Err: fs.ErrExist}
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".copy-*.db") // with mode 0600
 	if err != nil {
 		return 0, err
 	}
-	if err := file.Close(); err != nil {
+	part := file.Name()
+	defer func() {
+		if gone := os.Remove(part); !errors.Is(gone, fs.ErrNotExist) {
+			err = errors.Join(err, gone)
+		}
+	}()
+	if err := errors.Join(file.Close(), write(part)); err != nil {
 		return 0, err
 	}
-	to, err := Open(ctx, path)
-	if err != nil {
-		return 0, errors.Join(err, os.Remove(path))
+	if size, err = withoutKeys(ctx, part); err != nil {
+		return 0, err
 	}
-	err = from.Fill(ctx, to.Ledger, func(string, int) {})
-	if err = errors.Join(err, to.Close()); err != nil {
-		return 0, errors.Join(err, os.Remove(path))
+	if file, err = os.OpenFile(part, os.O_RDWR, 0); err != nil {
+		return 0, err
 	}
-	return withoutKeys(ctx, path)
+	if err := errors.Join(file.Sync(), file.Close()); err != nil {
+		return 0, err
+	}
+	if err = os.Link(part, path); err != nil && !errors.Is(err, fs.ErrExist) {
+		err = os.Rename(part, path) // the file system has no links
+	}
+	return size, err
 }
 
 // withoutKeys takes the keys of passwords out of a copy, and returns its size: when a key is
@@ -68,7 +96,7 @@ func withoutKeys(ctx context.Context, path string) (size int64, err error) {
 		return err
 	})
 	if err = errors.Join(err, l.CutJournal(ctx), l.Close()); err != nil {
-		return 0, errors.Join(err, os.Remove(path))
+		return 0, err
 	}
 	stat, err := os.Stat(path)
 	if err != nil {
@@ -78,17 +106,10 @@ func withoutKeys(ctx context.Context, path string) (size int64, err error) {
 }
 
 // Copy writes all that is in the ledger to a new file that its owner alone can read, and
-// returns its size in bytes.
+// returns its size in bytes. The file is there whole or not at all.
 func (l *Ledger) Copy(ctx context.Context, path string) (size int64, err error) {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return 0, err
-	}
-	if err := file.Close(); err != nil {
-		return 0, err
-	}
-	if _, err := l.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
-		return 0, errors.Join(err, os.Remove(path))
-	}
-	return withoutKeys(ctx, path)
+	return whole(ctx, path, func(part string) error {
+		_, err := l.db.ExecContext(ctx, "VACUUM INTO ?", part)
+		return err
+	})
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -108,6 +110,13 @@ func TestLookingAfterIt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, store.Soundness{Batches: 1, Entries: 2, Problems: []string{}}, sound)
 	require.Error(t, copied.Save(t.Context(), b), "it is for reading")
+	ended, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = l.Copy(ended, filepath.Join(dir, "cut.db"))
+	require.Error(t, err)
+	half, err := filepath.Glob(filepath.Join(dir, "*c[ou][tp]*"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(dir, "copy.db")}, slices.DeleteFunc(half, func(name string) bool { return strings.HasPrefix(filepath.Base(name), "copy.db-") }), "what is not whole has no name")
 	require.NoError(t, copied.Close())
 
 	db, err := sql.Open("sqlite", path)

@@ -2,6 +2,7 @@ package host
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,7 +42,7 @@ func plain(text string) string {
 
 func noName(text string) string {
 	switch {
-	case text == "", strings.ContainsAny(text, "/,* \t"), strings.HasPrefix(text, "-"), strings.HasPrefix(text, "+"):
+	case text == "", strings.ContainsAny(text, "/,* \t'\"`\\%"), strings.HasPrefix(text, "-"), strings.HasPrefix(text, "+"):
 		return "cannot be the name of an account on a host"
 	}
 	return plain(text)
@@ -50,6 +51,14 @@ func noName(text string) string {
 func noPath(text string) string {
 	if !strings.HasPrefix(text, "/") {
 		return "is no full path"
+	}
+	if text != path.Clean(text) || text == "/" {
+		return "is no plain path: it leads through “..”, or has “.” or “//” in it"
+	}
+	for _, top := range []string{"/root", "/etc", "/boot", "/dev"} {
+		if text == top || strings.HasPrefix(text, top+"/") {
+			return "is a folder of the host itself, and nobody's home"
+		}
 	}
 	return plain(text)
 }
