@@ -107,7 +107,7 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 func (p *run) settle(ctx context.Context, results []store.Result) error {
 	asked := time.Now()
 	err := p.Ledger.Settle(ctx, p.Batch.ID, p.at.Worker, results, p.Clock.Now())
-	if err == nil && len(results) > 0 {
+	if err == nil {
 		p.at.Renewed(asked)
 	}
 	return err

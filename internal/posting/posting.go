@@ -579,7 +579,7 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 	var group []store.Result
 	var failed error
 	write := func() {
-		if failed != nil {
+		if failed != nil || len(group) == 0 {
 			return // the steps stay noted as sent, and are looked up the next time
 		}
 		if failed = p.settle(ctx, group); failed != nil {
@@ -609,9 +609,7 @@ func (p *run) record(ctx context.Context, stop func(error)) error {
 				write()
 			}
 		case <-tick.C:
-			if len(group) > 0 {
-				write()
-			}
+			write()
 		}
 	}
 }

@@ -101,6 +101,15 @@ func TestFenced(t *testing.T) {
 	}
 }
 
+// A margin is left of a lease: what is sent in it would arrive when others have the work.
+func TestMargin(t *testing.T) {
+	at := &presence.Presence{Worker: store.Worker{Lease: time.Minute}}
+	at.Renewed(time.Now().Add(-44 * time.Second))
+	require.NoError(t, at.May())
+	at.Renewed(time.Now().Add(-46 * time.Second))
+	require.ErrorIs(t, at.May(), store.ErrFenced)
+}
+
 // What was not joined is not done, and who makes several batches leaves each of them.
 func TestJoinAndAt(t *testing.T) {
 	ledger := &crew{says: store.ErrBusy}

@@ -6,6 +6,7 @@ package memory
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"maps"
@@ -169,8 +170,8 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 }
 
 // Create implements system.System.
-func (s *System) Create(_ context.Context, wanted account.Account, _ []string) (account.Account, error) {
-	return s.carryOut("create", wanted, func() (account.Account, error) {
+func (s *System) Create(ctx context.Context, wanted account.Account, _ []string) (account.Account, error) {
+	return s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
 		if err := s.fits(account.Account{Fields: wanted.Fields}, slices.Collect(maps.Keys(wanted.Fields))); err != nil {
 			return account.Account{}, err
 		}
@@ -180,9 +181,9 @@ func (s *System) Create(_ context.Context, wanted account.Account, _ []string) (
 
 // Change implements system.System. In a tree it takes a request to move the account, and
 // another for the rest.
-func (s *System) Change(_ context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
+func (s *System) Change(ctx context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
 	if s.tree == nil {
-		return s.change("change", known, changes)
+		return s.change(ctx, "change", known, changes)
 	}
 	var moves, others []account.Change
 	for _, c := range changes {
@@ -193,22 +194,22 @@ func (s *System) Change(_ context.Context, known account.Account, changes []acco
 		}
 	}
 	if len(moves) == 0 || len(others) == 0 {
-		return s.change("change", known, changes)
+		return s.change(ctx, "change", known, changes)
 	}
-	now, err := s.change("move", known, moves)
+	now, err := s.change(ctx, "move", known, moves)
 	if err != nil {
 		return now, err
 	}
 	known.ID = now.ID
-	after, err := s.change("change", known, others)
+	after, err := s.change(ctx, "change", known, others)
 	if err != nil {
 		return account.Account{}, &system.Partial{Now: now, Done: moves, Err: err}
 	}
 	return after, nil
 }
 
-func (s *System) change(action string, known account.Account, changes []account.Change) (account.Account, error) {
-	return s.carryOut(action, known, func() (account.Account, error) {
+func (s *System) change(ctx context.Context, action string, known account.Account, changes []account.Change) (account.Account, error) {
+	return s.carryOut(ctx, action, known, func() (account.Account, error) {
 		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {
 			return account.Account{}, system.ErrGone
@@ -240,11 +241,11 @@ func (s *System) change(action string, known account.Account, changes []account.
 
 // SetPassword implements system.System. Nobody signs in here, so none is kept; that one was
 // set is a change as others are.
-func (s *System) SetPassword(_ context.Context, known account.Account, password string, also []account.Change) error {
+func (s *System) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
 	if len(password) < shortest {
 		return &system.Refusal{Code: account.SystemRefused, Field: "password", Message: fmt.Sprintf("the password is shorter than %d characters", shortest)}
 	}
-	_, err := s.change("password", known, also)
+	_, err := s.change(ctx, "password", known, also)
 	return err
 }
 
@@ -252,8 +253,8 @@ func (s *System) SetPassword(_ context.Context, known account.Account, password 
 const shortest = 8
 
 // Remove implements system.System.
-func (s *System) Remove(_ context.Context, known account.Account) error {
-	_, err := s.carryOut("remove", known, func() (account.Account, error) {
+func (s *System) Remove(ctx context.Context, known account.Account) error {
+	_, err := s.carryOut(ctx, "remove", known, func() (account.Account, error) {
 		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {
 			return account.Account{}, system.ErrGone
@@ -285,7 +286,10 @@ func (s *System) fits(a account.Account, fields []string) error {
 	return nil
 }
 
-func (s *System) carryOut(action string, a account.Account, do func() (account.Account, error)) (account.Account, error) {
+func (s *System) carryOut(ctx context.Context, action string, a account.Account, do func() (account.Account, error)) (account.Account, error) {
+	if err := errors.Join(system.Stopping(ctx).Err(), system.MaySend(ctx)); err != nil {
+		return account.Account{}, err
+	}
 	if s.Before != nil {
 		if err := s.Before(action, a); err != nil {
 			return account.Account{}, err

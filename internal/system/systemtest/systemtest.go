@@ -4,6 +4,7 @@
 package systemtest
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -40,7 +41,7 @@ func Person() Shape {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -319,6 +320,53 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
 	require.NoError(t, s.Remove(t.Context(), gone))
 	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
+}
+
+// stops has nothing sent that changes something for a worker whose work others may have, nor once a
+// person stopped.
+func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
+	made := x.create(t, s, x.person("ana", "Ana", ""))
+	over := errors.New("others may have the work")
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	for how, c := range map[string]struct {
+		ctx  context.Context
+		want error
+	}{
+		"fenced":  {system.Fenced(t.Context(), func() error { return over }), over},
+		"stopped": {system.Ending(stopped), context.Canceled},
+	} {
+		_, err := s.Create(c.ctx, x.person("tom", "Tom", ""), x.asked)
+		require.ErrorIs(t, err, c.want, how)
+		if about.Can.AtOnce > 1 {
+			all, err := s.CreateAll(c.ctx, []account.Account{x.person("mei", "Mei", ""), x.person("bo", "Bo", "")}, x.asked)
+			for _, one := range all {
+				err = errors.Join(err, one.Err)
+			}
+			require.ErrorIs(t, err, c.want, how)
+		}
+		_, err = s.Change(c.ctx, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+		require.ErrorIs(t, err, c.want, how)
+		if about.Can.Renews {
+			require.ErrorIs(t, s.SetPassword(c.ctx, made, "gulls-over-Quay-41", nil), c.want, how)
+		}
+		if about.Can.Removes {
+			require.ErrorIs(t, s.Remove(c.ctx, made), c.want, how)
+		}
+		if about.Can.Makes && len(about.Kinds) > 0 && about.Kinds[0].Place == "" {
+			_, err := s.MakeThing(c.ctx, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
+			require.ErrorIs(t, err, c.want, how)
+		}
+	}
+	var all []string
+	for a, err := range s.List(t.Context(), x.asked) {
+		require.NoError(t, err)
+		all = append(all, a.ID)
+	}
+	assert.Equal(t, []string{made.ID}, all)
+	now, err := s.Get(t.Context(), made.ID, x.asked)
+	require.NoError(t, err)
+	assert.Equal(t, made.Fields, now.Fields)
 }
 
 // cannot has what the system says it cannot do refused as that.

@@ -1,0 +1,145 @@
+package posting_test
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/feed"
+	"evenledger/internal/membership"
+	"evenledger/internal/posting"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+// overheard is a ledger that says what it is asked, and may keep a worker waiting.
+type overheard struct {
+	store.Store
+	mu     sync.Mutex
+	parts  []string
+	settle func([]store.Result) // before results are noted; may be nil
+	renew  func()
+}
+
+func (l *overheard) part(what string, part store.Part) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.parts = append(l.parts, what+" "+part.Stage)
+}
+
+func (l *overheard) End(ctx context.Context, id int, worker store.Worker, part store.Part) error {
+	l.part("end", part)
+	return l.Store.End(ctx, id, worker, part)
+}
+
+func (l *overheard) Return(ctx context.Context, id int, worker store.Worker, part store.Part) error {
+	l.part("return", part)
+	return l.Store.Return(ctx, id, worker, part)
+}
+
+func (l *overheard) Settle(ctx context.Context, id int, worker store.Worker, results []store.Result, now time.Time) error {
+	if l.settle != nil {
+		l.settle(results)
+	}
+	return l.Store.Settle(ctx, id, worker, results, now)
+}
+
+func (l *overheard) Renew(ctx context.Context, id int, worker store.Worker) (store.Share, error) {
+	if l.renew != nil {
+		l.renew()
+	}
+	return l.Store.Renew(ctx, id, worker)
+}
+
+const ringing = "follow_ups:\n  berth: {on: created, feed: rota, statement: \"insert into berths values (:employeeNumber)\"}\n"
+
+// What goes out is noted as on its way before it does, and is not begun by who was not heard of for
+// too long in between.
+func TestNothingGoesOutUnnoted(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.begin = []batch.Whole{{Feed: "rota", Order: feed.Order{Statement: "lock"}}}
+	b := w.draft(crew+ringing, columns+"7,Tom,Kaya,,,Mate,Deck\n")
+	var done []string
+	do := func(ctx context.Context, _ string, order feed.Order) error {
+		done = append(done, order.Statement)
+		if order.Statement == "lock" {
+			now, err := w.ledger.Batch(ctx, b.ID)
+			require.NoError(t, err)
+			assert.Equal(t, membership.Sending, now.Begun.Of(0))
+			return nil
+		}
+		for e, err := range w.ledger.Entries(ctx, b.ID, store.Filter{Does: membership.Follow}) {
+			require.NoError(t, err)
+			i := slices.IndexFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Follow })
+			assert.Equal(t, membership.Sending, e.Steps[i].Result)
+		}
+		return nil
+	}
+	p := w.poster(b, nil, false)
+	p.Do = do
+	require.NoError(t, p.Run(t.Context()))
+	require.Len(t, done, 2)
+
+	b = w.draft(crew+ringing, columns+"8,Ana,Reyes,,,Mate,Deck\n")
+	done = nil
+	asleep := make(chan struct{})
+	slow := &overheard{Store: w.ledger}
+	slow.settle = func(results []store.Result) {
+		if slices.ContainsFunc(results[0].Entry.Steps, func(s membership.Step) bool {
+			return s.Do == membership.Follow && s.Result == membership.Sending
+		}) {
+			close(asleep)
+			time.Sleep(900 * time.Millisecond)
+		}
+	}
+	slow.renew = func() {
+		select {
+		case <-asleep:
+			time.Sleep(time.Second)
+		default:
+		}
+	}
+	p = w.poster(b, nil, false)
+	p.Ledger, p.Do = slow, do
+	p.Worker.Lease = time.Second
+	require.ErrorIs(t, p.Run(t.Context()), store.ErrFenced)
+	assert.Equal(t, []string{"lock"}, done, "the note came too late for anything to be begun")
+}
+
+// A part that was stopped is given back, and not said to be done.
+func TestStoppedPartsAreGivenBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n8,Ana,Reyes,,,Mate,Deck\n")
+	ctx, stop := context.WithCancel(t.Context())
+	ledger := &overheard{Store: w.ledger}
+	p := &posting.Post{Ledger: ledger, Worker: worker(), System: &stopping{w.system, stop}, Batch: b, Together: 1, Settle: time.Millisecond, Clock: w.clock}
+	_ = p.Run(ctx)
+	assert.Contains(t, ledger.parts, "return accounts")
+	assert.NotContains(t, ledger.parts, "end accounts", strings.Join(ledger.parts, ", "))
+}
+
+// stopping has a person stop the post at the first account.
+type stopping struct {
+	system.System
+	stop func()
+}
+
+func (s *stopping) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	s.stop()
+	return s.System.Create(ctx, wanted, fields)
+}
+
+func (s *stopping) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	s.stop()
+	return s.System.CreateAll(ctx, wanted, fields)
+}
