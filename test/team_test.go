@@ -153,6 +153,9 @@ func TestKeeperOfTheLedger(t *testing.T) {
 	require.Zero(t, code, told)
 	code, told = f.as("ana", "ledger", "check")
 	require.Zero(t, code, told)
+	code, told = f.as("ines", "show", "1")
+	require.Zero(t, code, told)
+	assert.Contains(t, told, "What became of it is signed by ana.")
 	code, told = f.as("ines", "ledger", "head", "-o", "heads.jsonl")
 	require.Zero(t, code, told)
 	require.NotContains(t, f.read("heads.jsonl"), "kai")
@@ -186,8 +189,25 @@ func TestKeeperOfTheLedger(t *testing.T) {
 			code, told := f.as("ana", "ledger", "check", "--against", "heads.jsonl")
 			assert.Equal(t, 2, code, told)
 			assert.Contains(t, told, c.says)
+			if strings.HasPrefix(name, "results") {
+				code, told = f.as("ana", "reverse", "1")
+				assert.NotZero(t, code)
+				assert.Contains(t, told, map[bool]string{true: "not to be trusted: batch 1: " + c.says, false: "was reversed already"}[name == "results altered"])
+				_, told = f.as("ana", "show", "1")
+				assert.NotContains(t, told, "What became of it is signed by ana.")
+			}
 		})
 	}
+	// Where a post was cut short before it signed, who reads the system and finds all so signs it.
+	alter(t, f, "UPDATE batches SET head = (SELECT hash FROM history h WHERE h.batch = 1 AND h.chain = 'batch' AND h.n = (SELECT max(n) - 1 FROM history WHERE batch = 1 AND chain = 'batch')) WHERE id = 1; DELETE FROM history WHERE batch = 1 AND chain = 'batch' AND n = (SELECT max(n) FROM history WHERE batch = 1 AND chain = 'batch')")
+	code, told = f.as("ana", "ledger", "check")
+	assert.Equal(t, 2, code, told)
+	assert.Contains(t, told, "is not signed to its end")
+	code, told = f.as("ines", "reconcile", "1")
+	require.Zero(t, code, told)
+	_, told = f.as("ana", "show", "1")
+	assert.Contains(t, told, "What became of it is signed by ines.")
+
 	// And what a keeper can do: draft as nobody, which is told, and needs two others where one is asked for.
 	code, told = f.as("nobody", "draft", "crew.csv", "-b", "plain")
 	require.Zero(t, code, told)

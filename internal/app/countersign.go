@@ -277,6 +277,22 @@ func refuses(w *workspace.Workspace, ledger string, b *batch.Batch, s store.Sign
 	return ""
 }
 
+// MayTrust returns why what a ledger says of a posted batch may not be believed, or nil: in a team it is as
+// its history says, and signed by who drafted and posted it.
+func MayTrust(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	if len(w.People) == 0 {
+		return nil
+	}
+	problems, err := l.Proven(ctx, b)
+	if err == nil && len(problems) == 0 {
+		_, problems, err = Vouched(ctx, w, l, b)
+	}
+	if err == nil && len(problems) > 0 {
+		err = held("what the ledger says is not to be trusted: "+problems[0], fmt.Sprintf("Ask who keeps it: “evenledger ledger check” tells all. “evenledger reconcile %d” reads in the system what is there, and signs it if all is.", b.ID))
+	}
+	return err
+}
+
 // Vouched returns what is wrong with the signatures of a batch, and who signed all that became of it
 // last; empty: nobody did.
 func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, problems []string, err error) {

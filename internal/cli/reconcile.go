@@ -246,6 +246,12 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 	rows := read.Rows
 	if !read.Even() {
 		a.exit = exitRows
+	} else if problems, err := l.Proven(ctx, b); err != nil {
+		return err
+	} else if len(problems) == 0 { // what the ledger says of it was seen to be so
+		if err := a.Endorse(ctx, w, l, b.ID); err != nil {
+			return err
+		}
 	}
 	if a.json {
 		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": read.Looked, "failed": read.Failed, "waiting": read.Waiting, "even": read.Even()}, "entries", func(yield func(readback.Row, error) bool) {

@@ -173,6 +173,9 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	if err := of.MayReverse(target.URL()); err != nil {
 		return nil, err
 	}
+	if err := app.MayTrust(ctx, w, l, of); err != nil {
+		return nil, err
+	}
 	client, err := a.Connect(target)
 	if err != nil {
 		return nil, err

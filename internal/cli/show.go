@@ -178,6 +178,9 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 			page.Line("")
 			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(signed, " and "), "nobody yet"), shortSeal(b))
 		}
+		if err := a.vouched(ctx, page, w, l, b); err != nil {
+			return err
+		}
 		if err := a.correctedBy(ctx, page, l, b); err != nil {
 			return err
 		}
@@ -211,4 +214,35 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 		page.Line("  No entry of batch %d is like that.", id)
 	}
 	return page.Err()
+}
+
+// seenWhole is how many rows a batch may have that is held against its history when it is shown; of larger
+// ones “ledger check” does that.
+const seenWhole = 20000
+
+// vouched tells who signed what became of a batch, and what is wrong with its signatures.
+func (a *front) vouched(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	if len(w.People) == 0 || b.Posted.IsZero() {
+		return nil
+	}
+	by, problems, err := app.Vouched(ctx, w, l, b)
+	if err != nil {
+		return err
+	}
+	if b.Rows <= seenWhole {
+		altered, err := l.Proven(ctx, b)
+		if err != nil {
+			return err
+		}
+		problems = append(altered, problems...)
+	}
+	for _, problem := range problems {
+		page.Line("")
+		page.Line("%s", page.Level(account.Error, problem))
+	}
+	if by != "" && len(problems) == 0 {
+		page.Line("")
+		page.Line("What became of it is signed by %s.", by)
+	}
+	return nil
 }

@@ -2,8 +2,8 @@ package posting_test
 
 import (
 	"context"
+	"iter"
 	"slices"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -118,28 +118,44 @@ func TestNothingGoesOutUnnoted(t *testing.T) {
 // A part that was stopped is given back, and not said to be done.
 func TestStoppedPartsAreGivenBack(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t)
-	b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n8,Ana,Reyes,,,Mate,Deck\n")
-	ctx, stop := context.WithCancel(t.Context())
-	ledger := &overheard{Store: w.ledger}
-	p := &posting.Post{Ledger: ledger, Worker: worker(), System: &stopping{w.system, stop}, Batch: b, Together: 1, Settle: time.Millisecond, Clock: w.clock}
-	_ = p.Run(ctx)
-	assert.Contains(t, ledger.parts, "return accounts")
-	assert.NotContains(t, ledger.parts, "end accounts", strings.Join(ledger.parts, ", "))
+	for at, part := range map[string]string{"create": "accounts", "read back": "proof"} {
+		w := newWorld(t)
+		b := w.draft(crew, columns+"7,Tom,Kaya,,,Mate,Deck\n8,Ana,Reyes,,,Mate,Deck\n")
+		ctx, stop := context.WithCancel(t.Context())
+		ledger := &overheard{Store: w.ledger}
+		p := &posting.Post{Ledger: ledger, Worker: worker(), System: &stopping{w.system, at, stop}, Batch: b, Together: 1, Settle: time.Millisecond, Clock: w.clock}
+		_ = p.Run(ctx)
+		assert.Contains(t, ledger.parts, "return "+part)
+		assert.NotContains(t, ledger.parts, "end "+part)
+	}
 }
 
-// stopping has a person stop the post at the first account.
+// stopping has a person stop the post when it does something.
 type stopping struct {
 	system.System
+	at   string
 	stop func()
 }
 
 func (s *stopping) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	s.stop()
+	if s.at == "create" {
+		s.stop()
+	}
 	return s.System.Create(ctx, wanted, fields)
 }
 
-func (s *stopping) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	s.stop()
-	return s.System.CreateAll(ctx, wanted, fields)
+func (s *stopping) Changes() bool { return s.System.(interface{ Changes() int }).Changes() > 0 }
+
+func (s *stopping) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	if s.Changes() {
+		s.stop()
+	}
+	return s.System.Find(ctx, field, values, fields)
+}
+
+func (s *stopping) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
+	if s.Changes() {
+		s.stop()
+	}
+	return s.System.List(ctx, fields)
 }

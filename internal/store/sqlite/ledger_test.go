@@ -2,7 +2,10 @@ package sqlite_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/binary"
+	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -188,4 +191,46 @@ func TestManyReadersAtOnce(t *testing.T) {
 		all.Wait()
 		cancel()
 	}
+}
+
+// Each link of a history holds the hash of the one before it, as docs/team.md says how.
+func TestLinksHoldEachOther(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	l := open(t, path)
+	b := drafted(t, l, batch.Entry{Outcome: account.Aside})
+	for range 3 {
+		require.NoError(t, l.Save(t.Context(), b))
+	}
+	require.NoError(t, l.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer db.Close()
+	rows, err := db.Query("SELECT chain, n, at, what, body, hash FROM history ORDER BY chain DESC, n") // the draft's first
+	require.NoError(t, err)
+	defer rows.Close()
+	before, seal, links := "", "", 0
+	for rows.Next() {
+		var chain, n, at, what, body, hash string
+		require.NoError(t, rows.Scan(&chain, &n, &at, &what, &body, &hash))
+		if chain == "batch" && n == "0" {
+			before, seal = seal, ""
+		}
+		h := sha256.New()
+		for _, text := range []string{before, chain, n, at, what, body} {
+			require.NoError(t, binary.Write(h, binary.BigEndian, uint64(len(text))))
+			h.Write([]byte(text))
+		}
+		assert.Equal(t, hash, hex.EncodeToString(h.Sum(nil)), "%s %s", chain, n)
+		before, links = hash, links+1
+		if chain == "draft" {
+			seal = hash
+		}
+	}
+	require.NoError(t, rows.Err())
+	assert.Equal(t, b.Seal, func() string {
+		var seal string
+		require.NoError(t, db.QueryRow("SELECT hash FROM history WHERE chain = 'draft' ORDER BY n DESC LIMIT 1").Scan(&seal))
+		return seal
+	}())
+	assert.Equal(t, 6, links)
 }

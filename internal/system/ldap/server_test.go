@@ -73,6 +73,20 @@ func TestSigningIn(t *testing.T) {
 			}
 			require.NoError(t, err)
 			require.NoError(t, s.Remove(t.Context(), made))
+
+			// An account whose password the server refuses is not there without it.
+			wanted := account.Account{Password: "short", Fields: map[string]account.Value{"userName": account.Of("tom"), "givenName": account.Of("Tom")}}
+			var refusal *system.Refusal
+			_, err = s.Create(t.Context(), wanted, nil)
+			require.ErrorAs(t, err, &refusal)
+			for a, err := range s.List(t.Context(), []string{"userName"}) {
+				require.NoError(t, err)
+				assert.NotEqual(t, "tom", a.Field("userName").Text())
+			}
+			wanted.Password = "gulls-over-Quay-41"
+			made, err = s.Create(t.Context(), wanted, nil)
+			require.NoError(t, err)
+			require.NoError(t, s.Remove(t.Context(), made))
 		})
 	}
 }
