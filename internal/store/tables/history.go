@@ -210,11 +210,10 @@ func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked,
 	return all, err
 }
 
-// markOf is that of a result.
-func markOf(r *store.Result) marked {
+// markOf is that of what became of an entry, and of when.
+func markOf(e *batch.Entry, ended string) marked {
 	h := sha256.New()
-	e := &r.Entry
-	note(h, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
+	note(h, ended, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
 	for n, s := range e.Steps {
 		if s.Result != "" {
 			note(h, fmt.Sprint(n), string(s.Result))
@@ -227,11 +226,11 @@ func markOf(r *store.Result) marked {
 }
 
 // noteResults adds results to the history.
-func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result) error {
+func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result, ended string) error {
 	marks := make([]marked, len(results))
 	of := map[batch.Proof][]int{}
 	for i := range results {
-		marks[i] = markOf(&results[i])
+		marks[i] = markOf(&results[i].Entry, ended)
 		if e := &results[i].Entry; e.Proof != "" {
 			of[e.Proof] = append(of[e.Proof], e.Row)
 		}
@@ -505,13 +504,14 @@ func (p *proof) entries(ctx context.Context, k *link) bool {
 
 // results holds what is noted of each row against what became of it.
 func (p *proof) results(ctx context.Context) error {
-	seen, posted := 0, map[int]bool{}
+	seen, ended := 0, map[int]string{} // by row that has a result
 	if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
 		var row int
-		err := rows.Scan(&row)
-		posted[row] = true
+		var at string
+		err := rows.Scan(&row, &at)
+		ended[row] = at
 		return err
-	}, "SELECT row FROM results WHERE batch = ?", p.b.ID); err != nil {
+	}, "SELECT row, ended FROM results WHERE batch = ?", p.b.ID); err != nil {
 		return err
 	}
 	for e, err := range p.ledger.Entries(ctx, p.b.ID, store.Filter{}) {
@@ -519,6 +519,7 @@ func (p *proof) results(ctx context.Context) error {
 			return err
 		}
 		was, has := p.noted[e.Row]
+		at, posted := ended[e.Row]
 		ahead := func(s membership.Step) bool {
 			return s.Result != "" && s.Result != membership.Goes || s.Made && s.Thing != ""
 		}
@@ -526,13 +527,13 @@ func (p *proof) results(ctx context.Context) error {
 		case !has && slices.ContainsFunc(e.Steps, ahead):
 			p.say("a step of %s is marked as done, and nobody noted it", batch.RowName(e.Row))
 			return nil
-		case !has && posted[e.Row]:
+		case !has && posted:
 			p.say("what became of %s was added, and nobody noted it", batch.RowName(e.Row))
 			return nil
-		case has && !posted[e.Row]:
+		case has && !posted:
 			p.say("what became of %s was taken out", batch.RowName(e.Row))
 			return nil
-		case has && markOf(&store.Result{Entry: e}).Digest != was.digest:
+		case has && markOf(&e, at).Digest != was.digest:
 			p.say("what became of %s was altered", batch.RowName(e.Row))
 			return nil
 		case has && e.Proof != p.proved[e.Row].proof:

@@ -60,7 +60,7 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {
 			return err
 		}
-		return noteResults(ctx, tx, id, worker, results)
+		return noteResults(ctx, tx, id, worker, results, now.Format(stamp))
 	})
 }
 
