@@ -1,10 +1,14 @@
 package host_test
 
 import (
+	"bytes"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -28,5 +32,18 @@ func open(t *testing.T, s testserver.Server, more string) system.System {
 }
 
 func TestSuite(t *testing.T) {
-	systemtest.Run(t, systemtest.Shape{Text: "gecos", Other: "expires", Values: [3]string{"2031-01-02", "2032-02-29", "2033-12-31"}, Odd: "crew.%d", Group: "night.watch"}, func(t *testing.T) system.System { return open(t, testserver.Host(t), "") })
+	systemtest.Run(t, systemtest.Shape{Text: "gecos", Other: "expires", Values: [3]string{"2031-01-02", "2032-02-29", "2033-12-31"}, Odd: "crew.%d", Group: "night.watch"}, func(t *testing.T) system.System {
+		s := testserver.Host(t)
+		line := systemtest.NewLine(t, "tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), "127.0.0.1:0")
+		known, err := os.ReadFile(filepath.Join(s.Dir, "known_hosts"))
+		require.NoError(t, err)
+		at := line.Addr().(*net.TCPAddr).Port
+		other := s
+		other.Port, other.Dir = at, t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(other.Dir, "known_hosts"), bytes.ReplaceAll(known, []byte(strconv.Itoa(s.Port)), []byte(strconv.Itoa(at))), 0o600))
+		key, err := os.ReadFile(filepath.Join(s.Dir, "key"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(other.Dir, "key"), key, 0o600))
+		return systemtest.Lossy{System: open(t, other, ""), Line: line, Work: 3 * time.Second}
+	})
 }

@@ -133,7 +133,15 @@ func TestSystem(t *testing.T) {
 		"people with every need": func(c *connection) { c.page = 7 },
 	} {
 		t.Run(name, func(t *testing.T) {
-			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System { return open(t, change) })
+			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System {
+				var line *systemtest.Line
+				s := open(t, change, func(c *connection) {
+					at := filepath.Join(t.TempDir(), "s")
+					line = systemtest.NewLine(t, "unix", filepath.Join(shared.harbour.dir, "ldapi"), at)
+					c.url = "ldapi://" + url.PathEscape(at)
+				})
+				return systemtest.Lossy{System: s, Line: line, Work: 200 * time.Millisecond}
+			})
 		})
 	}
 }

@@ -1,6 +1,7 @@
 package scim_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -154,7 +155,15 @@ func TestRefusals(t *testing.T) {
 func TestSystem(t *testing.T) {
 	for name, options := range map[string]standin.Options{"PATCH": {Page: 20}, "PUT": {NoPatch: true}, "without versions": {NoETag: true}, "without filters": {NoFilter: true, Page: 1}} {
 		t.Run(name, func(t *testing.T) {
-			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System { c, _ := practice(t, options, nil); return c })
+			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System {
+				var line *systemtest.Line
+				c, _ := practice(t, options, func(config *scim.Config) {
+					line = systemtest.NewLine(t, "tcp", strings.TrimSuffix(strings.TrimPrefix(config.URL, "http://"), "/scim/v2"), "127.0.0.1:0")
+					line.Changes = func(asked []byte) bool { return !bytes.HasPrefix(asked, []byte("GET ")) }
+					config.URL = "http://" + line.Addr().String() + "/scim/v2"
+				})
+				return systemtest.Lossy{System: c, Line: line, Work: 50 * time.Millisecond}
+			})
 		})
 	}
 }

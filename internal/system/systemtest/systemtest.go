@@ -41,7 +41,7 @@ func Person() Shape {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -320,6 +320,32 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
 	require.NoError(t, s.Remove(t.Context(), gone))
 	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
+}
+
+// shows reads back by identifier what was made, changed and removed, however the system looks accounts up.
+func (x suite) shows(t *testing.T, s system.System, about *system.Description) {
+	var ids []string
+	for i := range 3 {
+		ids = append(ids, x.create(t, s, x.person(fmt.Sprint("crew", i), "Ana", "")).ID)
+	}
+	now := func() map[string]string {
+		found := map[string]string{}
+		_, err := system.Fetch(t.Context(), s, map[string][]string{system.ByID: ids}, x.asked, 2, func(a account.Account) { found[a.ID] = a.Field(x.Other).Text() })
+		require.NoError(t, err)
+		return found
+	}
+	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: "", ids[2]: ""}, now())
+	known, err := s.Get(t.Context(), ids[1], x.asked)
+	require.NoError(t, err)
+	_, err = s.Change(t.Context(), known, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0], ids[2]: ""}, now())
+	if about.Can.Removes {
+		gone, err := s.Get(t.Context(), ids[2], x.asked)
+		require.NoError(t, err)
+		require.NoError(t, s.Remove(t.Context(), gone))
+		assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0]}, now())
+	}
 }
 
 // stops has nothing sent that changes something for a worker whose work others may have, nor once a

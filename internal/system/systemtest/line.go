@@ -1,0 +1,141 @@
+package systemtest
+
+import (
+	"errors"
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/system"
+)
+
+// A Line stands between a client and its server, and may lose an answer.
+type Line struct {
+	net.Listener
+	network, address string // of the server
+
+	// Changes reports whether what is asked for would change something; nil: all of it may.
+	Changes func(asked []byte) bool
+
+	mu     sync.Mutex
+	losing time.Duration // how long the server is let work before the connection is cut; 0: nothing is lost
+}
+
+// NewLine begins a line to a server; its own address is of the same network, and at for a socket of
+// this machine.
+func NewLine(t *testing.T, network, address, at string) *Line {
+	listener, err := net.Listen(network, at)
+	require.NoError(t, err)
+	l := &Line{Listener: listener, network: network, address: address}
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go l.carry(client)
+		}
+	}()
+	return l
+}
+
+// Lose has the next answer be lost: what is asked for is carried out, and the connection is cut after a
+// while without a word.
+func (l *Line) Lose(after time.Duration) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.losing = after
+}
+
+func (l *Line) carry(client net.Conn) {
+	defer client.Close()
+	server, err := net.Dial(l.network, l.address)
+	if err != nil {
+		return
+	}
+	defer server.Close()
+	var changes atomic.Bool
+	go func() {
+		defer server.Close()
+		data := make([]byte, 32<<10)
+		for {
+			n, err := client.Read(data)
+			changes.Store(l.Changes == nil || l.Changes(data[:n]))
+			if _, broken := server.Write(data[:n]); err != nil || broken != nil {
+				return
+			}
+		}
+	}()
+	data := make([]byte, 32<<10)
+	for {
+		n, err := server.Read(data)
+		l.mu.Lock()
+		wait := time.Duration(0)
+		if changes.Load() {
+			wait, l.losing = l.losing, 0
+		}
+		l.mu.Unlock()
+		if wait > 0 {
+			go func() { _, _ = io.Copy(io.Discard, server) }() // it is let come to its end
+			time.Sleep(wait)
+			return
+		}
+		if n > 0 {
+			if _, err := client.Write(data[:n]); err != nil {
+				return
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// Lossy is a system that is reached over a line.
+type Lossy struct {
+	system.System
+	Line *Line
+	Work time.Duration // how long the server works at most on one change
+}
+
+// loses has the answers to changes be lost: each is told as unclear, and was carried out once.
+func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
+	over, is := s.(Lossy)
+	if !is {
+		t.Skip("there is no way on which anything could be lost")
+	}
+	made := x.create(t, s, x.person("ana", "Ana", ""))
+	var unclear *system.Unclear
+	over.Line.Lose(over.Work)
+	_, err := s.Create(t.Context(), x.person("tom", "Tom", ""), x.asked)
+	require.ErrorAs(t, err, &unclear)
+	names := map[string]int{}
+	for a, err := range s.List(t.Context(), x.asked) {
+		require.NoError(t, err)
+		names[a.Field("userName").Text()]++
+	}
+	assert.Equal(t, map[string]int{"ana": 1, "tom": 1}, names)
+	over.Line.Lose(over.Work)
+	_, err = s.Change(t.Context(), made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	require.ErrorAs(t, err, &unclear)
+	now, err := s.Get(t.Context(), made.ID, x.asked)
+	require.NoError(t, err)
+	assert.Equal(t, x.Values[0], now.Field(x.Other).Text())
+	if !about.Can.Removes {
+		return
+	}
+	over.Line.Lose(over.Work)
+	if err := s.Remove(t.Context(), now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
+		require.ErrorAs(t, err, &unclear)
+	}
+	_, err = s.Get(t.Context(), made.ID, x.asked)
+	require.ErrorIs(t, err, system.ErrGone)
+}
