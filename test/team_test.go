@@ -225,6 +225,36 @@ func TestKeeperOfTheLedger(t *testing.T) {
 	assert.Contains(t, told, "  ana.reyes: {opens: age1")
 }
 
+// A second person is shown all that they sign, word for word where it goes out, and what is otherwise
+// than in what was signed before.
+func TestWhatIsSigned(t *testing.T) {
+	f, _ := team(t, ", countersign: always")
+	f.write("evenledger.yaml", f.read("evenledger.yaml")+"mail: {server: \"smtp://127.0.0.1:9\", from: desk@brindlesound.example}\nfeeds:\n  rota: {kind: web, url: \"http://127.0.0.1:9/rota\"}\n")
+	f.write("briefs/plain.yaml", strings.Replace(f.read("briefs/plain.yaml"), "familyName:", "email: {make: 'userName + \"@brindlesound.example\"'}, familyName:", 1)+`notices:
+  welcome: {on: created, to: email, subject: "Welcome, {familyName}", text: "Your account is {userName}."}
+follow_ups:
+  berth: {on: created, feed: rota, body: {login: "{userName}", id: "{id}"}}
+begin: [{feed: rota, body: {state: "locked by {batch}"}}]
+end: [{feed: rota, body: {state: open}}]
+report_to: [desk@brindlesound.example]
+protect: [root]
+`)
+	code, told := f.as("ana", "draft", "crew.csv", "-b", "plain")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "countersign", "1", "--yes")
+	require.Zero(t, code, told)
+	for _, says := range []string{"  3      create, with userName email familyName", "Mori (kai) · Weiß (zoe) · Lin (mei)", "set a password", "joins group Deck", "follow-up berth in rota", "| body.login: kai", "| body.id: {id}", "mail welcome", "| to: kai@brindlesound.example", "| subject: Welcome, Mori", "| text: Your account is kai.", "before all in feed rota", "| body.state: locked by {batch}", "after all in feed rota", "| body.state: open", "to desk@brindlesound.example", "not touched: root"} {
+		assert.Contains(t, told, says)
+	}
+	assert.NotContains(t, told, "Since batch")
+	f.write("crew.csv", strings.NewReplacer("zoe,Weiß,Deck", "zoe,Weiß,Engine", "mei,Lin,Deck\n", "tom,Kaya,Deck\n").Replace(f.read("crew.csv")))
+	code, told = f.as("ana", "draft", "crew.csv", "-b", "plain")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "countersign", "2", "--yes")
+	require.Zero(t, code, told)
+	assert.Contains(t, told, "Since batch 1 of that list was signed: rows more: 1, less: 1, with something else to be done: 1.\nAmong them: tom, zoe\n")
+}
+
 // What a list brings within a day is counted together: in pieces it asks for as many people as whole.
 func TestPiecesOfOneList(t *testing.T) {
 	f, _ := team(t, ", countersign: over 2")

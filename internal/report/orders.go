@@ -9,6 +9,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/brief"
 	"evenledger/internal/feed"
 	"evenledger/internal/membership"
 )
@@ -37,6 +38,9 @@ func (o *Orders) Add(e *batch.Entry) {
 		return
 	}
 	who, _, _ := strings.Cut(whoIs(e.Left(), e.Key), " · ")
+	if who != e.Key {
+		who += " (" + e.Key + ")"
+	}
 	switch e.Intent {
 	case account.Update:
 		for _, c := range e.Changes {
@@ -168,7 +172,7 @@ func (p *Page) Orders(b *batch.Batch, all *Orders) {
 func (p *Page) says(lines []string) {
 	for _, line := range lines {
 		for _, part := range strings.Split(line, "\n") {
-			p.beneath("         | ", "", p.Plain, part)
+			p.beneath("         | ", "", p.Plain, brief.Spoken(part))
 		}
 	}
 }
