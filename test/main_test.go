@@ -9,10 +9,12 @@ import (
 	"io"
 	"io/fs"
 	"log"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -81,6 +83,16 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TEST_TOKEN", token)
 			url, mail := practiceWithMail(setupT{env}, "--mail", filepath.Join(env.WorkDir, ".mails"), "--mail-port", "0")
 			env.Setenv("URL", url)
+			for _, name := range []string{"PORT", "OTHER_PORT"} { // that nobody listens at
+				listener, err := net.Listen("tcp", "127.0.0.1:0")
+				if err != nil {
+					return err
+				}
+				env.Setenv(name, strconv.Itoa(listener.Addr().(*net.TCPAddr).Port))
+				if err := listener.Close(); err != nil {
+					return err
+				}
+			}
 			env.Setenv("MAIL", mail)
 			data, err := filepath.Abs("../internal/sheet/testdata")
 			env.Setenv("TESTDATA", data)

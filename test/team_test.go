@@ -135,13 +135,14 @@ func TestKeeperOfTheLedger(t *testing.T) {
 			require.NoError(t, l.Save(t.Context(), b))
 			_, err = l.Leave(t.Context(), b.ID, eve)
 			require.NoError(t, err)
-			code, told := f.as("ines", "post", fmt.Sprint(b.ID), "--yes")
+			code, told := f.as("ines", "post", fmt.Sprint(b.ID), "--yes", "--credentials", "w"+by+".csv", "--in-clear")
 			assert.Equal(t, 4, code, told)
 			return told
 		}
 		lacks := "says that ana drafted it, and it is not signed with a key of theirs"
 		assert.Contains(t, forge("1", func(b *batch.Batch) {}), lacks)
 		assert.Contains(t, forge("2", func(b *batch.Batch) { b.SignedFrom = 0 }, signatures...), lacks, "a signature is of one draft")
+		assert.Contains(t, forge("4", func(b *batch.Batch) { b.ByKey, b.Key, b.Secrets = "", "exchanged", "generate" }), "has no key in evenledger.yaml to vouch for them")
 		second := signatures[0]
 		second.As = store.Second
 		assert.Contains(t, forge("3", func(b *batch.Batch) { b.SignedFrom = 1 }, second), lacks, "nor is who drafted it the second person")
@@ -210,11 +211,15 @@ func TestKeeperOfTheLedger(t *testing.T) {
 
 	// And what a keeper can do: draft as nobody, which is told, and needs two others where one is asked for.
 	code, told = f.as("nobody", "draft", "crew.csv", "-b", "plain")
+	assert.Equal(t, 2, code, told)
+	assert.Contains(t, told, "who drafts them vouches for them")
+	f.write("briefs/plain.yaml", strings.Replace(f.read("briefs/plain.yaml"), "password: {new: generate}\n", "", 1))
+	code, told = f.as("nobody", "draft", "crew.csv", "-b", "plain")
 	require.Zero(t, code, told)
 	code, told = f.as("ana", "ledger", "check")
 	require.Zero(t, code, told)
 	assert.Contains(t, told, "Nobody vouches for batch 3")
-	code, told = f.as("ana", "post", "3", "--yes", "--credentials", "words3.csv", "--in-clear")
+	code, told = f.as("ana", "post", "3", "--yes")
 	assert.Equal(t, 4, code, told)
 	assert.Contains(t, told, "two people have to sign it first")
 	assert.NotEmpty(t, keys)

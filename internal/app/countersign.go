@@ -167,7 +167,7 @@ func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	if target, err := w.System(b.System); err == nil {
 		asked.SignFrom(target.SignedFrom) // it may have been written there since
 	}
-	team := slices.ContainsFunc(w.People, func(p workspace.Person) bool { return p.Signs != "" })
+	team := isTeam(w)
 	if !team && asked.SignedFrom == 0 {
 		return nil
 	}
@@ -200,6 +200,9 @@ func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	if team && b.ByKey != "" && !vouched {
 		return held(fmt.Sprintf("batch %d says that %s drafted it, and it is not signed with a key of theirs that stands in evenledger.yaml", b.ID, b.By), "Ask who keeps the ledger. If their key was changed since, withdraw the batch and draft its sheet again.")
 	}
+	if team && b.Key != "" && b.ByKey == "" {
+		return held(fmt.Sprintf("the passwords of batch %d are sealed for the team, and %s, who drafted it, has no key in evenledger.yaml to vouch for them: whoever keeps the ledger may have put others there", b.ID, b.By), "Withdraw it. Who has a key drafts its sheet again; “evenledger identity” makes one's keys.")
+	}
 	if asked.ToDo, err = changes(ctx, l, b); err != nil {
 		return err
 	}
@@ -217,6 +220,16 @@ func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 		message += ": " + strings.Join(why, "; ")
 	}
 	return held(message, fmt.Sprintf("A colleague looks at it (evenledger show %d) and runs: evenledger countersign %d", b.ID, b.ID))
+}
+
+// isTeam reports whether there are people who sign.
+func isTeam(w *workspace.Workspace) bool {
+	return slices.ContainsFunc(w.People, func(p workspace.Person) bool { return p.Signs != "" })
+}
+
+// seals reports whether passwords are sealed for a team that signs.
+func seals(w *workspace.Workspace) bool {
+	return isTeam(w) && slices.ContainsFunc(w.People, func(p workspace.Person) bool { return p.Opens != "" })
 }
 
 // changes counts the accounts that a batch changes, together with those that were changed of the same

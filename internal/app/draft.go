@@ -35,6 +35,9 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	}
 	info := j.Sheet.Info()
 	by, key := a.Who(j.Workspace)
+	if p := &j.Brief.Password; key == "" && !j.Request.Compare && (p.Generates() || p.Given()) && seals(j.Workspace) {
+		return nil, mistake("passwords are sealed for the team, and who drafts them vouches for them with a key that signs: yours does not stand in evenledger.yaml", "“evenledger identity” makes your keys, and says what to write there, under “people”.")
+	}
 	d := &drafting.Draft{
 		Ledger: l, Worker: a.Worker(j.Workspace), Sign: a.SignDraft(j.Workspace, l), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.Name, j.Target.URL()), Rules: j.Target.Passwords, Before: before, MailsTo: j.Request.MailsTo,

@@ -80,7 +80,7 @@ func TestMake(t *testing.T) {
 	}{
 		"characters": {secret.Recipe{Length: 12, Alphabet: "abcXYZ234"}, `^[abcXYZ234]{12}$`},
 		"words":      {secret.Recipe{Words: 4}, `^[A-Z][a-z]{5}(-[a-z]{6}){3}[0-9]$`},
-		"a pattern":  {secret.Recipe{Pattern: "Quay-##-**-é"}, `^Quay-[0-9]{2}-[a-z]{2}-é$`},
+		"a pattern":  {secret.Recipe{Pattern: "Quay-####-****-é"}, `^Quay-[0-9]{4}-[a-z]{4}-é$`},
 	} {
 		seen := map[string]bool{}
 		for range 60 {
