@@ -31,7 +31,9 @@ const PasswordMark = "\uE000password\uE001"
 func Mark(name string) string { return "\uE000" + name + "\uE001" }
 
 // Spoken writes what stands in the place of marks as a brief does.
-func Spoken(text string) string { return strings.NewReplacer("\uE000", "{", "\uE001", "}").Replace(text) }
+func Spoken(text string) string {
+	return strings.NewReplacer("\uE000", "{", "\uE001", "}").Replace(text)
+}
 
 // unmarked takes out of what a sheet holds what could be taken for a mark.
 var unmarked = strings.NewReplacer("\uE000", "", "\uE001", "")
