@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/http"
@@ -640,6 +641,41 @@ func TestSlowPipe(t *testing.T) {
 	require.Error(t, cmd.Wait())
 	assert.Less(t, time.Since(begun), 2*time.Second)
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
+}
+
+// Who has a name already is never taken for new, though the service shows them to nobody and answers as if
+// it had made them.
+func TestTakenNamesAnsweredWith200(t *testing.T) {
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodPost || r.URL.Path != "/Users" {
+			return false
+		}
+		body := string(bodyOf(r))
+		there := sailor("", "Zelda", "Ångström", "Captain")
+		there["userName"] = "zoe.angstrom"
+		if strings.Contains(body, "mei.lin") {
+			there = sailor("", "Mei", "Lin", "Cook")
+		}
+		p.put("/Users", there)
+		if strings.Contains(body, "mei.lin") {
+			there["meta"].(object)["created"] = "2019-03-01T08:00:00Z"
+		}
+		w.Header().Set("Content-Type", "application/scim+json")
+		_ = json.NewEncoder(w).Encode(there)
+		return true
+	}})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	_, out, _ = f.run("show", "1", "--json")
+	assert.Contains(t, out, "has the givenName Zelda, and Zoë was sent")
+	assert.Contains(t, out, "was made before, at 2019-03-01")
+	assert.Equal(t, 3, f.outcomes(1)["failed"], "and Ana, whose manager is one of them")
+	assert.NotContains(t, p.in("deck"), p.id("zoe.angstrom"))
+	require.Zero(t, first(f.run("reverse", "1", "--remove")))
+	f.run("post", "2", "--yes")
+	assert.NotNil(t, p.who("zoe.angstrom"))
+	assert.NotNil(t, p.who("mei.lin"))
 }
 
 // A reference to an account that the service shows later than “settle” says waits, and is set when it shows.

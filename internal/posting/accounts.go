@@ -196,6 +196,10 @@ func (p *run) answered(ctx context.Context, e *batch.Entry, made account.Account
 			shows, agrees = p.agrees(made, e)
 		}
 	}
+	if was := p.wasThere(made, e, now); shows && was != "" {
+		p.fail(e, account.TakenValue, "", fmt.Sprintf("the system answered as if it had made the account, and it is %s (%s), which %s", made.Label(), made.ID, was))
+		return nil
+	}
 	if agrees || !shows {
 		p.created(e, made)
 		return nil
@@ -206,6 +210,27 @@ func (p *run) answered(ctx context.Context, e *batch.Entry, made account.Account
 	}
 	return err
 }
+
+// wasThere says why an account that was answered with cannot be one that was made just now; empty: it can.
+// Some services answer the making of a name that somebody has with 200, and their account.
+func (p *run) wasThere(a account.Account, e *batch.Entry, s sent) string {
+	if !a.Made.IsZero() && a.Made.Before(s.first.Add(-surelyBefore)) {
+		return fmt.Sprintf("was made before, at %s", a.Made.Local().Format(time.DateTime))
+	}
+	for _, c := range e.Changes {
+		is := a.Field(c.Field)
+		if slices.Contains(personal[:], c.Field) && c.After.Filled() && is.Filled() && !p.about.Field(c.Field).Same(is.Text(), c.After.Text()) {
+			return fmt.Sprintf("has the %s %s, and %s was sent", c.Field, is.Text(), c.After.Text())
+		}
+	}
+	return ""
+}
+
+// surelyBefore is how long before a request an account was made that it did not make, whatever clocks say.
+const surelyBefore = 5 * time.Minute
+
+// personal are fields of a person that no system writes otherwise than it gets them.
+var personal = [...]string{"employeeNumber", "externalId", "givenName", "familyName"}
 
 // agrees reports whether an account shows any of the entry's keys, and whether the first
 // that it shows is the entry's.
