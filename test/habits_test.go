@@ -643,6 +643,32 @@ func TestSlowPipe(t *testing.T) {
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
 }
 
+// A no in plain words is a no, and its words are told.
+func TestRefusalsInPlainWords(t *testing.T) {
+	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodPost || r.URL.Path != "/Users" {
+			return false
+		}
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		if strings.Contains(string(bodyOf(r)), "mei.lin") {
+			w.WriteHeader(422)
+			_, _ = w.Write([]byte("cooks need a berth"))
+		} else {
+			w.WriteHeader(409)
+			_, _ = w.Write([]byte("duplicate"))
+		}
+		return true
+	}})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	_, out, _ = f.run("show", "1", "--json")
+	assert.Contains(t, out, "the system says: duplicate")
+	assert.Contains(t, out, "taken-value")
+	assert.Contains(t, out, "the system says: cooks need a berth")
+	assert.Len(t, p.kinds["/Users"], 9)
+}
+
 // Who has a name already is never taken for new, though the service shows them to nobody and answers as if
 // it had made them.
 func TestTakenNamesAnsweredWith200(t *testing.T) {

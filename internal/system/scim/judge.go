@@ -123,10 +123,28 @@ func (n no) strange() error {
 	switch {
 	case n.status == http.StatusNotImplemented, n.status == http.StatusMethodNotAllowed:
 		return &answered{n.status, "", refusal(n.request, n.status, n.told)} // a web server's own word that it cannot
+	case inWords(n.answer):
+		return n.plain()
 	case n.status < 400, isNo(n.status):
 		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.status, bodyKind(n.answer)))
 	}
 	return n.plain()
+}
+
+// longestWords is how long a refusal in plain words is at most, in bytes.
+const longestWords = 1 << 10
+
+// inWords reports whether an answer is a refusal in plain words, as some services have it: of one that
+// is no page, and says no to just what was asked. That there is nothing at the address, anything on the
+// way may say.
+func inWords(got *answer) bool {
+	switch got.status {
+	case http.StatusBadRequest, http.StatusForbidden, http.StatusConflict, http.StatusUnprocessableEntity:
+	default:
+		return false
+	}
+	kind := got.header.Get("Content-Type")
+	return len(got.body) <= longestWords && (kind == "" || strings.HasPrefix(kind, "text/plain")) && !strings.Contains(string(got.body), "<")
 }
 
 // plain is for answers in the system's own words, or in none.
