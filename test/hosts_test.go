@@ -236,6 +236,7 @@ ola,Ola,Group,,1999,,,
 eva,Eva,Rights,,27,,,
 old,Old,Home,,,/home/old,,
 ivo,Ivo,Sudo,,,,,sudo
+0,Null,One,,,,,
 "o'neil",Quote,One,,,,,
 a%d,Percent,One,,,,,
 b\c,Slash,One,,,,,
@@ -250,7 +251,7 @@ ana,Ana,Reyes,1800,1800,,,deck
 	require.Equal(t, 1, code, errOut)
 	_, out, _ := f.run("show", "1", "--json")
 	for i, why := range []string{"has an account “daemon” already", "cannot be the name of an account", "two words", "no colon and no line break", "begin with 1000", "no colon and no line break", "is no full path", "is not a value the system takes",
-		"1500", "no group of number 1999", "may be a group that gives rights", "something at the home folder already", "gives rights over others",
+		"1500", "no group of number 1999", "may be a group that gives rights", "something at the home folder already", "gives rights over others", "take it for a number",
 		"cannot be the name of an account", "cannot be the name of an account", "cannot be the name of an account", "is no plain path", "nobody's home", "nobody's home", `"outcome":"created"`} {
 		at := strings.Index(out, fmt.Sprintf(`{"row":%d,`, i+2))
 		require.Positive(t, at, i+2)

@@ -402,6 +402,9 @@ func (r *Reader) international(digits string) (string, error) {
 }
 
 func (r *Reader) phone(text string) (string, error) {
+	if len(text) > 4 && strings.EqualFold(text[:4], "tel:") { // RFC 3966, as some systems keep them
+		text = text[4:]
+	}
 	if strings.HasPrefix(text, "+") || strings.HasPrefix(text, "00") {
 		text = strings.Replace(text, "(0)", "", 1) // +44 (0)20 … is dialled +44 20 …
 	}

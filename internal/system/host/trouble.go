@@ -44,6 +44,8 @@ func noName(text string) string {
 	switch {
 	case text == "", strings.ContainsAny(text, "/,* \t'\"`\\%"), strings.HasPrefix(text, "-"), strings.HasPrefix(text, "+"):
 		return "cannot be the name of an account on a host"
+	case strings.Trim(text, "0123456789") == "":
+		return "cannot be the name of an account on a host: the host's tools take it for a number"
 	}
 	return plain(text)
 }

@@ -278,6 +278,7 @@ func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, 
 		c.trace.broken(n, err, c.since(begun))
 		return nil, c.broken(ctx, r, err)
 	}
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // a byte order mark is no part of JSON, and some write one
 	if now, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		c.skew.Store(int64(c.since(now)))
 	}
