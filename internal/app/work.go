@@ -10,6 +10,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
+	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -58,7 +59,8 @@ func (a *App) help(ctx context.Context, w *workspace.Workspace, l store.Store, b
 	if err := a.ConnectTo(target, p); err != nil {
 		return err
 	}
-	return p.Run(ctx)
+	err = p.Run(ctx)
+	return errors.Join(err, system.Close(p.System)) // who only helps goes on for long
 }
 
 // posted are the batches at which somebody is.

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"slices"
 
@@ -241,6 +242,14 @@ var (
 
 // ErrCannotFind is returned by Find when the system has no filter for the field.
 var ErrCannotFind = errors.New("the system cannot be searched by this field")
+
+// Close gives back what a system holds of a server's: connections and shells. Nothing is asked of it any more.
+func Close(s System) error {
+	if holds, is := s.(io.Closer); is {
+		return holds.Close()
+	}
+	return nil
+}
 
 // Ending returns the context of a change that, once it was sent, is let to end though
 // ctx is done. What has not been sent by then is not sent any more.

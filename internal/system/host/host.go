@@ -87,6 +87,16 @@ func (c *client) open(ctx context.Context) (*shell, *facts, error) {
 	return s, found, nil
 }
 
+// Close ends the shell; see system.Close.
+func (c *client) Close() error {
+	c.opening.Lock()
+	defer c.opening.Unlock()
+	if c.shell != nil {
+		c.shell.end(errors.New("the work is done"))
+	}
+	return nil
+}
+
 // noShell says why there is no root's shell.
 func (c *client) noShell(ctx context.Context, s *shell, err error) error {
 	if ctx.Err() != nil {

@@ -219,6 +219,17 @@ func (c *client) giveBack(conn *ldap.Conn) {
 	c.idle = append(c.idle, conn)
 }
 
+// Close closes the connections; see system.Close.
+func (c *client) Close() (err error) {
+	c.idling.Lock()
+	defer c.idling.Unlock()
+	for _, conn := range c.idle {
+		err = errors.Join(err, conn.Close())
+	}
+	c.idle = nil
+	return err
+}
+
 // dial connects, and has all that follows said in secret unless it stays on this machine.
 func (c *client) dial(ctx context.Context) (*ldap.Conn, error) {
 	at, err := parseAddress(c.url)

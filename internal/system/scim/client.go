@@ -294,6 +294,12 @@ func (c *Client) attempt(ctx context.Context, r request, body []byte) (*answer, 
 	return got, c.judge(r, got)
 }
 
+// Close closes the connections that are kept for further requests; see system.Close.
+func (c *Client) Close() error {
+	c.http.CloseIdleConnections()
+	return nil
+}
+
 func (c *Client) since(then time.Time) time.Duration { return c.config.Clock.Now().Sub(then) }
 
 // parts is at least how many values and members an answer in JSON has.

@@ -24,6 +24,7 @@ type Line struct {
 	// Changes reports whether what is asked for would change something; nil: all of it may.
 	Changes func(asked []byte) bool
 
+	open   atomic.Int32 // connections
 	mu     sync.Mutex
 	losing time.Duration // how long the server is let work before the connection is cut; 0: nothing is lost
 }
@@ -41,6 +42,7 @@ func NewLine(t *testing.T, network, address, at string) *Line {
 			if err != nil {
 				return
 			}
+			l.open.Add(1)
 			go l.carry(client)
 		}
 	}()
@@ -56,6 +58,7 @@ func (l *Line) Lose(after time.Duration) {
 }
 
 func (l *Line) carry(client net.Conn) {
+	defer l.open.Add(-1)
 	defer client.Close()
 	server, err := net.Dial(l.network, l.address)
 	if err != nil {
@@ -104,6 +107,21 @@ type Lossy struct {
 	system.System
 	Line *Line
 	Work time.Duration // how long the server works at most on one change
+}
+
+// Close closes the system.
+func (l Lossy) Close() error { return system.Close(l.System) }
+
+// closes gives back what it holds of the server's.
+func (x suite) closes(t *testing.T, s system.System, _ *system.Description) {
+	over, is := s.(Lossy)
+	if !is {
+		t.Skip("it holds nothing of a server's")
+	}
+	x.create(t, s, x.person("ana", "Ana", ""))
+	require.Positive(t, over.Line.open.Load())
+	require.NoError(t, system.Close(s))
+	require.Eventually(t, func() bool { return over.Line.open.Load() == 0 }, 10*time.Second, 10*time.Millisecond)
 }
 
 // loses has the answers to changes be lost: each is told as unclear, and was carried out once.

@@ -41,7 +41,7 @@ func Person() Shape {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "closing": suite.closes,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
