@@ -146,6 +146,7 @@ type Field struct {
 	KeyOnly        bool    // it finds accounts and is not changed
 	Refers         string  // the value is this field of another account, which is meant
 	Next           Range   // from which new accounts get a number that is free; zero: none
+	Again          bool    // with Next: also numbers that somebody had before
 	Renumber       bool    // with Next: also accounts that are there, whose number is not of it or is another elsewhere
 	MakeMissing    bool    // of a place that does not exist: it is made first
 	Among          string  // the value is the name or id of a thing of this kind, such as units
@@ -612,6 +613,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			f.Send = p.Value.Bool()
 		case "next":
 			f.Next, f.Kind = readRange(p.Value), account.Number
+		case "again":
+			f.Again = p.Value.Bool()
 		case "renumber":
 			f.Renumber = p.Value.Bool()
 		case "make_missing":
@@ -652,6 +655,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
 	case f.Next.High > 0 && (f.Split != "" || len(f.Parts) > 0 || source.make.Exists() || f.Fallback.Present() || f.Unique == UniqueNumber):
 		pair.At.Fail("Keep “next”, and “from” for rows that give a number.", "with “next”, the field %s takes no “make”, “fallback”, “split” or “unique: number”", pair.Key)
+	case f.Again && f.Next.High == 0:
+		pair.At.Fail("Add “next: 20000-29999”, or take it out.", "“again” is about numbers of a range, and the field %s has none", pair.Key)
 	case f.Renumber && f.Next.High == 0:
 		pair.At.Fail("Add “next: 20000-29999”, or take it out.", "“renumber” gives numbers of a range, and the field %s has none", pair.Key)
 	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present() && f.Next.High == 0:

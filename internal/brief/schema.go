@@ -56,6 +56,7 @@ var (
 		{Name: "parts", Form: yamldoc.Table, About: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number or a word, or = and a text that is the same in all."},
 		{Name: "among", Form: yamldoc.Text, About: "The value is the name or id of a thing of this kind in the system, such as units; a row that names none is refused."},
 		{Name: "next", Form: yamldoc.Text, About: "A range such as 20000-29999: a new account gets the lowest number of it that no row and no account of the system has, unless its cell gives one."},
+		{Name: "again", Form: yamldoc.Bool, About: "With next: numbers that somebody had before may be given again. Without it none is that the ledger knows of."},
 		{Name: "renumber", Form: yamldoc.Bool, About: "With next: accounts that are there get a number of the range as well, if theirs is not of it, or is not the same in all systems of a set."},
 		{Name: "make_missing", Form: yamldoc.Bool, About: "With unit: whether a place in the directory that does not exist is made first. Without it the row is refused."},
 		{Name: "mode", OneOf: modes, About: "What becomes of the values that a field with several has already: add keeps them, exact leaves just the row's, remove takes the row's away. Without it: exact."},

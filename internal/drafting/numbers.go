@@ -97,6 +97,15 @@ func (d *making) readNumbers(ctx context.Context) error {
 		read++
 		d.tell("looked at numbers", read)
 	}
+	for _, n := range d.numbers {
+		if n.field.Again {
+			continue
+		}
+		// Who gets a number that another had gets what still belongs to it, such as files.
+		if err := d.Ledger.Used(ctx, d.Batch.System, n.field.Name, func(text string) { n.take(text, false) }); err != nil {
+			return err
+		}
+	}
 	if !d.about.Can.Unlisted {
 		return nil
 	}

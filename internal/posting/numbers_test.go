@@ -76,3 +76,26 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 		})
 	}
 }
+
+// A number that somebody had is given to nobody else, though they are gone, unless the brief says so.
+func TestNumbersThatWereUsed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.system = memory.NewDirectory()
+	const numbered = "match: [userName]\nfields:\n  userName: {from: Login}\n  uidNumber: {next: 100-104}\n"
+	b := w.draft(numbered, "Login\nana\n")
+	require.NoError(t, w.post(t.Context(), b, 0))
+	withdrawn := w.draft(numbered, "Login\nlea\n")
+	undo, err := (&drafting.Reversal{Ledger: w.ledger, Worker: worker(), System: w.system, Of: b, Remove: true, Together: 2, Batch: batch.Batch{Draft: batch.Draft{System: "memory"}}}).Make(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, w.post(t.Context(), undo, 0))
+	got := func(b *batch.Batch) string {
+		for _, c := range w.entries(b)[0].Changes {
+			if c.Field == "uidNumber" {
+				return c.After.Text()
+			}
+		}
+		return ""
+	}
+	assert.Equal(t, []string{"100", "101", "101", "100"}, []string{got(b), got(withdrawn), got(w.draft(numbered, "Login\ntom\n")), got(w.draft(strings.Replace(numbered, "100-104", "100-104, again: true", 1), "Login\ntom\n"))}, "what was only drafted was nobody's")
+}

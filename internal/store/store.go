@@ -194,6 +194,9 @@ type Drafts interface {
 	// Suspended returns the accounts of a system that batches of a brief suspended before a time,
 	// and that no batch has changed since, in the order in which they were.
 	Suspended(ctx context.Context, system, brief string, before time.Time) ([]Suspension, error)
+	// Used hands over the values of a field that batches of a system gave accounts, and those that they had
+	// before.
+	Used(ctx context.Context, system, field string, each func(value string)) error
 	// InFlight is as in Posts.
 	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
 	// WithoutAccount returns which of the rows have no account and will get none.

@@ -2,6 +2,7 @@ package tables
 
 import (
 	"context"
+	"database/sql"
 	"slices"
 	"time"
 
@@ -53,4 +54,22 @@ func (l *Ledger) Suspended(ctx context.Context, system, brief string, before tim
 	}
 	slices.SortFunc(due, func(a, b store.Suspension) int { return a.At.Compare(b.At) })
 	return due, nil
+}
+
+// Used implements store.Drafts.
+func (l *Ledger) Used(ctx context.Context, system, field string, take func(value string)) error {
+	return each(ctx, l, func(rows *sql.Rows) error {
+		var text string
+		if err := rows.Scan(&text); err != nil {
+			return err
+		}
+		changes, err := readChanges(text)
+		for _, c := range changes {
+			if c.Field == field {
+				take(c.Before.Text())
+				take(c.After.Text())
+			}
+		}
+		return err
+	}, "SELECT e.changes FROM batches b JOIN results r ON r.batch = b.id JOIN entries e ON e.batch = r.batch AND e.row = r.row WHERE b.system = ? AND r.did <> '' AND replace(e.changes, ?, '') <> e.changes", system, jsonText(field))
 }
