@@ -727,11 +727,26 @@ func TestReferencesToUnseenAccounts(t *testing.T) {
 	assert.Equal(t, 3, code, out+errOut)
 	assert.Contains(t, out, "the system does not show")
 	assert.Zero(t, f.outcomes(1)["failed"], out)
+
+	// A person may give a row up that waits: it has failed, and says who said so.
+	assert.Equal(t, 2, first(f.run("post", "1", "--give-up", "--yes")), "which rows?")
+	assert.Equal(t, 4, first(f.run("post", "1", "--give-up", "--row", "5")), "nobody is there to be asked")
+	assert.Equal(t, 2, first(f.run("post", "1", "--give-up", "--row", "3", "--yes")), "it does not wait")
+	waited := f.outcomes(1)["waiting"]
+	code, out, errOut = f.run("post", "1", "--give-up", "--row", "5", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Equal(t, waited-1, f.outcomes(1)["waiting"])
+	_, out, _ = f.run("show", "1", "--row", "5")
+	assert.Contains(t, out, "given-up")
+	assert.Contains(t, out, "given up by ")
 	p.mu.Lock()
 	late = false
 	p.mu.Unlock()
 	code, out, errOut = f.run("post", "1", "--yes")
-	require.Zero(t, code, out+errOut)
+	require.Equal(t, 1, code, out+errOut)
+	assert.Equal(t, "posted", f.batch(1).State)
+	assert.Equal(t, 1, f.outcomes(1)["failed"], "what was given up stays so")
+	assert.Zero(t, first(f.run("ledger", "check")))
 	assert.Equal(t, p.id("zoe.angstrom"), manager(p.who("ana.reyes")))
 	assert.Equal(t, p.id("ana.reyes"), manager(p.who("zoe.angstrom")))
 }

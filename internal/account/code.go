@@ -56,6 +56,7 @@ const (
 	NotKept            Code = "not-kept"
 	NotPaired          Code = "not-paired"
 	NotProven          Code = "not-proven"
+	GivenUp            Code = "given-up"
 	NotSeenYet         Code = "not-seen-yet"
 	NotSelected        Code = "not-selected"
 	NotSignInName      Code = "not-sign-in-name"

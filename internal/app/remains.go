@@ -88,15 +88,9 @@ func (r Remains) Err() error {
 
 // IsOver reports whether nothing of a batch is left for a post: no row waits, nothing is to be taken
 // away or done around it, and what an earlier post did was read back, if it is to be.
-func IsOver(ctx context.Context, l store.Store, b *batch.Batch, unproven bool) (bool, error) {
+func IsOver(ctx context.Context, l store.Store, b *batch.Batch) (bool, error) {
 	counts, _, err := l.Counts(ctx, b.ID)
-	// Of a post that was killed the end is still to be noted.
-	if err != nil || counts[account.Waiting] > 0 || b.Unmaking() || b.WaitsAround() || b.State == batch.Posting {
-		return false, err
-	}
-	if unproven || b.State != batch.Stopped {
-		return true, nil
-	}
-	proofs, err := l.Proofs(ctx, b.ID)
-	return proofs[""]+proofs[batch.Shown]+proofs[batch.Unseen] == 0, err
+	// Of a post that was stopped or killed the end is still to be noted.
+	ended := b.State != batch.Posting && b.State != batch.Stopped
+	return err == nil && counts[account.Waiting] == 0 && !b.Unmaking() && !b.WaitsAround() && ended, err
 }

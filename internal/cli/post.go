@@ -50,6 +50,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
   evenledger post 12-14             the batches of a set; or its name, for the newest
   evenledger post 17 --yes          without asking
   evenledger post 17 --settle       after a cut: what became of what was sent? Nothing new is sent
+  evenledger post 17 --give-up --row 5    a row that waits for ever: it has failed
   evenledger post 17 --workers 4    four processes share the work
   evenledger post 17 --credentials starters.age --passphrase env:HANDOUT`,
 		Args:              one("a batch's number"),
@@ -61,8 +62,14 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 			if o.workers < 1 || o.workers > 64 || o.workers > 1 && o.trial > 0 {
 				return wrong("--workers takes a number from 1 to 64, and does not go with --trial", "")
 			}
+			if o.giveUp != (len(o.rows) > 0) {
+				return wrong("--give-up and --row go together: it says which rows are not waited for any more", "Such as: evenledger post 17 --give-up --row 5,9")
+			}
 			a.longWork()
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 && o.giveUp {
+					return wrong("rows are given up in one batch at a time", "")
+				}
 				if len(batches) > 1 {
 					return a.postSet(cmd.Context(), w, l, batches, o)
 				}
@@ -76,6 +83,8 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
 	cmd.Flags().BoolVar(&o.settle, "settle", false, "only find out what became of what was sent; send nothing new")
 	cmd.Flags().BoolVar(&o.unproven, "no-proof", false, "do not read back what was done")
+	cmd.Flags().BoolVar(&o.giveUp, "give-up", false, "count the rows of --row as failed that wait, and wait for them no more")
+	cmd.Flags().IntSliceVar(&o.rows, "row", nil, "with --give-up: these `ROWS` of the sheet")
 	cmd.Flags().IntVar(&o.workers, "workers", 1, "`N` processes on this machine share the work")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
 	return cmd
@@ -104,6 +113,8 @@ type order struct {
 	unproven    bool // what was done is not read back
 	settle      bool // only find out what became of what was sent
 	again       bool // follow-ups that failed or are unclear
+	giveUp      bool // rows, which wait
+	rows        []int
 	credentials credentialFlags
 	target      workspace.System
 	envelope    secret.Envelope // that the credentials go in
@@ -119,6 +130,9 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 	if err := p.May(ctx); err != nil {
 		return err
 	}
+	if o.giveUp {
+		return a.giveUp(ctx, l, b, p, o)
+	}
 	if o.again {
 		if _, err := p.Again(ctx); err != nil {
 			return err
@@ -127,7 +141,7 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 			return err
 		}
 	}
-	over, err := app.IsOver(ctx, l, b, p.Unproven)
+	over, err := app.IsOver(ctx, l, b)
 	if err != nil {
 		return err
 	}
@@ -157,6 +171,33 @@ func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Sto
 		a.exit = exitInterrupted
 	}
 	return nil
+}
+
+// giveUp has rows that wait count as failed.
+func (a *front) giveUp(ctx context.Context, l store.Store, b *batch.Batch, p *posting.Post, o order) error {
+	if !o.yes {
+		if !isTerminal(a.In) {
+			return guard(fmt.Sprintf("rows of batch %d would be given up, and nobody is there to be asked", b.ID), "Give --yes if that is right.")
+		}
+		if !a.ask(fmt.Sprintf("Give up %s of batch %d, whatever became of them? [y/N] ", counted(len(o.rows), "row", "rows"), b.ID)) {
+			return guard("not confirmed; nothing was given up", "")
+		}
+	}
+	n, err := p.GiveUp(ctx, o.rows, a.By)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return wrong(fmt.Sprintf("none of these rows of batch %d waits", b.ID), fmt.Sprintf("“evenledger show %d --outcome waiting” lists those that do.", b.ID))
+	}
+	if a.json {
+		return a.writeBatch(ctx, l, b)
+	}
+	a.exit = exitRows
+	page := a.page()
+	page.Line("%s of batch %d given up: failed, and looked for no more.", counted(n, "row is", "rows are"), b.ID)
+	page.Next(fmt.Sprintf("evenledger post %d    # ends it", b.ID), fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
+	return page.Err()
 }
 
 // poster readies the posting of a batch as it was ordered.

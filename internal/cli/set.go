@@ -441,7 +441,7 @@ func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.St
 				return nil, err
 			}
 		}
-		over, err := app.IsOver(ctx, l, b, p.Unproven)
+		over, err := app.IsOver(ctx, l, b)
 		if err != nil {
 			return nil, err
 		}
