@@ -285,6 +285,20 @@ func TestPiecesOfOneList(t *testing.T) {
 	require.Zero(t, code, told)
 	code, told = f.as("ines", "ledger", "check")
 	require.Zero(t, code, told)
+
+	// Several post one batch at once: what each sees of it is whole.
+	f.crew("hands.csv", 600, "Deck hand")
+	f.write("briefs/hands.yaml", "system: crewdesk\nmatch: [userName]\nfields: {userName: {from: No}, familyName: {from: Last}}\n")
+	code, told = f.as("ana", "draft", "hands.csv", "-b", "hands")
+	require.Zero(t, code, told)
+	code, told = f.as("ines", "countersign", "5", "--yes")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "post", "5", "--yes", "--workers", "3")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "ledger", "check")
+	require.Zero(t, code, told)
+	_, told = f.as("ana", "show", "5")
+	assert.Contains(t, told, "What became of it is signed by ana.")
 }
 
 // A signature counts for the draft that was signed, and for no other, however it is put there.

@@ -135,25 +135,44 @@ func cameTo(filter store.Filter) (condition string, args []any) {
 
 // entries reads entries with their steps, all as they are at one moment.
 func (l *Ledger) entries(ctx context.Context, id int, mails bool, query string, args []any, more ...any) (all []batch.Entry, err error) {
-	err = l.Read(ctx, func(tx Tx) error {
-		rows, err := tx.Query(ctx, query, args...)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			e, err := scan(rows, more...)
-			if err != nil {
-				return err
-			}
-			all = append(all, e)
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
-			return err
-		}
-		return addSteps(ctx, tx, id, all, mails)
+	err = l.Read(ctx, func(tx Tx) (err error) {
+		all, err = pageOf(ctx, tx, id, mails, query, args, more...)
+		return err
 	})
 	return all, err
+}
+
+func pageOf(ctx context.Context, tx Tx, id int, mails bool, query string, args []any, more ...any) (all []batch.Entry, err error) {
+	if err := each(ctx, tx, func(rows *sql.Rows) error {
+		e, err := scan(rows, more...)
+		all = append(all, e)
+		return err
+	}, query, args...); err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return all, addSteps(ctx, tx, id, all, mails)
+}
+
+// entriesIn yields the entries of a batch within a transaction.
+func entriesIn(ctx context.Context, tx Tx, id int) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		for after := 0; ; {
+			query, args := entriesQuery(id, store.Filter{}, after, false, entryPage)
+			page, err := pageOf(ctx, tx, id, false, query, args)
+			if err != nil {
+				yield(batch.Entry{}, err)
+				return
+			}
+			for _, e := range page {
+				if after = e.Row; !yield(e, nil) {
+					return
+				}
+			}
+			if len(page) < entryPage {
+				return
+			}
+		}
+	}
 }
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {

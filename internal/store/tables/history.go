@@ -142,8 +142,16 @@ func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
 
 // marks are those of the next entries as they were drafted.
 func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked, err error) {
+	err = l.Read(ctx, func(tx Tx) (err error) {
+		all, err = marksIn(ctx, tx, id, after, limit)
+		return err
+	})
+	return all, err
+}
+
+func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, err error) {
 	hashes, secrets := map[int]hash.Hash{}, map[int]string{}
-	err = l.Read(ctx, func(tx Tx) error {
+	err = func() error {
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var row int
 			texts := make([]string, 9)
@@ -203,7 +211,7 @@ func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked,
 			secrets[row] = digested(h)
 			return err
 		}, "SELECT row, sealed FROM secrets WHERE batch = ? AND row BETWEEN ? AND ?", id, low, high)
-	})
+	}()
 	for i := range all {
 		all[i].Digest, all[i].Secret = digested(hashes[all[i].Row]), secrets[all[i].Row]
 	}
@@ -302,37 +310,21 @@ func heads(ctx context.Context, q querier, id int) (map[string]string, error) {
 	return all, err
 }
 
-// Proven implements store.Store.
+// Proven implements store.Store. Others may be at the batch meanwhile: all is read as it is at one moment.
 func (l *Ledger) Proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
-	say := func(format string, args ...any) {
-		problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
-	}
-	if b.Seal == "" {
-		if b.State != batch.Unmade {
-			say("it has no seal: it was taken away")
-		}
-		return problems, nil
-	}
-	p := &proof{ledger: l, b: b, say: say, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}, secrets: map[int]string{}, wiped: map[int]bool{}}
-	if p.draft, p.progress, err = stored(ctx, l, b.ID); err != nil {
-		return nil, err
-	}
-	if err := p.links(ctx); err != nil || len(problems) > 0 {
-		return problems, err
-	}
-	if err := p.results(ctx); err != nil || len(problems) > 0 {
-		return problems, err
-	}
-	if err := p.sealed(ctx); err != nil || len(problems) > 0 {
-		return problems, err
-	}
-	return problems, p.whole(ctx)
+	err = l.Read(ctx, func(tx Tx) error {
+		p := &proof{tx: tx, say: func(format string, args ...any) {
+			problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
+		}, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}, secrets: map[int]string{}, wiped: map[int]bool{}}
+		return errors.Join(tx.Lasting(ctx), p.all(ctx, b.ID, &problems))
+	})
+	return problems, err
 }
 
 // A proof is on its way.
 type proof struct {
-	ledger *Ledger
-	b      *batch.Batch
+	tx     Tx
+	b      batch.Batch
 	say    func(format string, args ...any)
 	after  int           // the row up to which the draft was seen
 	noted  map[int]noted // row → the newest that was noted of it
@@ -354,6 +346,34 @@ type provenNoted struct {
 	proof     batch.Proof
 }
 
+// all goes on until something is found.
+func (p *proof) all(ctx context.Context, id int, problems *[]string) (err error) {
+	if err := each(ctx, p.tx, func(rows *sql.Rows) (err error) {
+		p.b, err = scanBatch(rows)
+		return err
+	}, "SELECT "+batchColumns+" FROM batches WHERE id = ?", id); err != nil {
+		return err
+	}
+	if p.b.Seal == "" {
+		if p.b.State != batch.Unmade {
+			p.say("it has no seal: it was taken away")
+		}
+		return nil
+	}
+	if p.draft, p.progress, err = stored(ctx, p.tx, id); err != nil {
+		return err
+	}
+	for _, look := range []func(context.Context) error{p.links, p.results, p.sealed, p.whole} {
+		if err := look(ctx); err != nil || len(*problems) > 0 {
+			return err
+		}
+	}
+	return nil
+}
+
+// linksAtOnce is how many links are held at a time.
+const linksAtOnce = 32
+
 // links goes through all chains: that of the draft first, as the others begin with its end.
 func (p *proof) links(ctx context.Context) error {
 	for _, first := range []bool{true, false} {
@@ -361,23 +381,32 @@ func (p *proof) links(ctx context.Context) error {
 		if !first {
 			condition = "chain <> ?"
 		}
-		bad := false
-		if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
-			var k link
-			if err := rows.Scan(&k.chain, &k.n, &k.at, &k.what, &k.body, &k.hash); err != nil || bad {
+		for chain, n := "", -1; ; {
+			var page []link
+			if err := each(ctx, p.tx, func(rows *sql.Rows) error {
+				var k link
+				err := rows.Scan(&k.chain, &k.n, &k.at, &k.what, &k.body, &k.hash)
+				page = append(page, k)
+				return err
+			}, "SELECT chain, n, at, what, body, hash FROM history WHERE batch = ? AND "+condition+" AND (chain > ? OR chain = ? AND n > ?) ORDER BY chain, n LIMIT ?", p.b.ID, ofDraft, chain, chain, n, linksAtOnce); err != nil {
 				return err
 			}
-			bad = !p.link(ctx, &k)
-			return nil
-		}, "SELECT chain, n, at, what, body, hash FROM history WHERE batch = ? AND "+condition+" ORDER BY chain, n", p.b.ID, ofDraft); err != nil || bad {
-			return err
+			for i := range page {
+				if !p.link(ctx, &page[i]) {
+					return nil
+				}
+			}
+			if len(page) < linksAtOnce {
+				break
+			}
+			chain, n = page[len(page)-1].chain, page[len(page)-1].n
 		}
 		if first {
 			if end := p.chains[ofDraft]; end.hash != p.b.Seal {
 				p.say("its draft does not end with the seal of the batch, %.12s: something was taken out or written anew", p.b.Seal)
 				return nil
 			}
-			if more, err := p.ledger.marks(ctx, p.b.ID, p.after, 1); err != nil {
+			if more, err := marksIn(ctx, p.tx, p.b.ID, p.after, 1); err != nil {
 				return err
 			} else if len(more) > 0 {
 				p.say("%s was added since it was drafted", batch.RowName(more[0].Row))
@@ -477,7 +506,7 @@ func (p *proof) entries(ctx context.Context, k *link) bool {
 		p.say("a link of its history cannot be read")
 		return false
 	}
-	is, err := p.ledger.marks(ctx, p.b.ID, p.after, len(was))
+	is, err := marksIn(ctx, p.tx, p.b.ID, p.after, len(was))
 	if err != nil {
 		p.say("its entries cannot be read: %s", err)
 		return false
@@ -505,7 +534,7 @@ func (p *proof) entries(ctx context.Context, k *link) bool {
 // results holds what is noted of each row against what became of it.
 func (p *proof) results(ctx context.Context) error {
 	seen, ended := 0, map[int]string{} // by row that has a result
-	if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
+	if err := each(ctx, p.tx, func(rows *sql.Rows) error {
 		var row int
 		var at string
 		err := rows.Scan(&row, &at)
@@ -514,7 +543,7 @@ func (p *proof) results(ctx context.Context) error {
 	}, "SELECT row, ended FROM results WHERE batch = ?", p.b.ID); err != nil {
 		return err
 	}
-	for e, err := range p.ledger.Entries(ctx, p.b.ID, store.Filter{}) {
+	for e, err := range entriesIn(ctx, p.tx, p.b.ID) {
 		if err != nil {
 			return err
 		}
@@ -553,7 +582,7 @@ func (p *proof) results(ctx context.Context) error {
 // sealed sees whether the passwords are those that were drafted: each is there until it is wiped.
 func (p *proof) sealed(ctx context.Context) error {
 	is := map[int]string{}
-	if err := each(ctx, p.ledger, func(rows *sql.Rows) error {
+	if err := each(ctx, p.tx, func(rows *sql.Rows) error {
 		var row int
 		var sealed string
 		err := rows.Scan(&row, &sealed)
@@ -587,7 +616,7 @@ func (p *proof) sealed(ctx context.Context) error {
 func (p *proof) whole(ctx context.Context) error {
 	var state batch.State // it and the system stand there by themselves as well
 	var system, head string
-	if err := one(ctx, p.ledger, []any{&state, &system, &head}, "SELECT state, system, head FROM batches WHERE id = ?", p.b.ID); err != nil {
+	if err := one(ctx, p.tx, []any{&state, &system, &head}, "SELECT state, system, head FROM batches WHERE id = ?", p.b.ID); err != nil {
 		return err
 	}
 	k, has := p.chains[ofBatch]

@@ -72,10 +72,11 @@ func (l *Ledger) Signatures(ctx context.Context, id int) (all []store.Signature,
 
 // Heads implements store.Store.
 func (l *Ledger) Heads(ctx context.Context, id int) (head store.Head, err error) {
-	return head, l.Read(ctx, func(tx Tx) (err error) {
+	err = l.Read(ctx, func(tx Tx) (err error) {
 		head, err = headOf(ctx, tx, id)
 		return err
 	})
+	return head, err
 }
 
 func headOf(ctx context.Context, tx Tx, id int) (head store.Head, err error) {
@@ -92,7 +93,7 @@ func headOf(ctx context.Context, tx Tx, id int) (head store.Head, err error) {
 
 // NoteHeads implements store.Store.
 func (l *Ledger) NoteHeads(ctx context.Context, id int) (hash string, err error) {
-	return hash, l.Write(ctx, func(tx Tx) error {
+	err = l.Write(ctx, func(tx Tx) error {
 		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx), tx.Alone(ctx, id)); err != nil {
 			return err
 		}
@@ -102,6 +103,7 @@ func (l *Ledger) NoteHeads(ctx context.Context, id int) (hash string, err error)
 		}
 		return err
 	})
+	return hash, err
 }
 
 // Ends implements store.Store.
