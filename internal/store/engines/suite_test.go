@@ -480,7 +480,7 @@ func takenOver(t *testing.T, open opener) {
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := drafted(t, l, waiting, waiting, waiting, waiting)
 	dying := worker("dying")
-	dying.Lease = 300 * time.Millisecond
+	dying.Lease = 3 * time.Second
 	_, err := l.Join(ctx, b.ID, dying)
 	require.NoError(t, err)
 	join(t, other, b.ID, "living")
@@ -493,7 +493,7 @@ func takenOver(t *testing.T, open opener) {
 	_, turn, err = other.Take(ctx, b.ID, worker("living"), accounts, 10)
 	require.NoError(t, err)
 	assert.Equal(t, store.Wait, turn, "its lease runs")
-	time.Sleep(350 * time.Millisecond)
+	time.Sleep(dying.Lease)
 	again, turn, err := other.Take(ctx, b.ID, worker("living"), accounts, 10)
 	require.NoError(t, err)
 	part.Again = true
