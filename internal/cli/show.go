@@ -167,6 +167,9 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 	if a.json {
 		head := report.NewHead(b, counts)
 		head.Countersigned = signed
+		if head.SignedBy, head.Doubts, err = vouched(ctx, w, l, b); err != nil {
+			return err
+		}
 		return report.WriteBatch(a.out, head, l.Entries(ctx, id, filter))
 	}
 	page := a.page()
@@ -178,7 +181,7 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 			page.Line("")
 			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(signed, " and "), "nobody yet"), shortSeal(b))
 		}
-		if err := a.vouched(ctx, page, w, l, b); err != nil {
+		if err := a.vouch(ctx, page, w, l, b); err != nil {
 			return err
 		}
 		if err := a.correctedBy(ctx, page, l, b); err != nil {
@@ -220,27 +223,35 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 // ones “ledger check” does that.
 const seenWhole = 20000
 
-// vouched tells who signed what became of a batch, and what is wrong with its signatures.
-func (a *front) vouched(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+// vouched returns who signed what became of a batch, and what is wrong with its signatures or with what the
+// ledger says of it.
+func vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, doubts []string, err error) {
 	if len(w.People) == 0 || b.Posted.IsZero() {
-		return nil
+		return "", nil, nil
 	}
-	by, problems, err := app.Vouched(ctx, w, l, b)
+	if b.Rows <= seenWhole {
+		if doubts, err = l.Proven(ctx, b); err != nil {
+			return "", nil, err
+		}
+	}
+	by, more, err := app.Vouched(ctx, w, l, b)
+	if doubts = append(doubts, more...); len(doubts) > 0 {
+		by = ""
+	}
+	return by, doubts, err
+}
+
+// vouch tells it.
+func (a *front) vouch(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	by, doubts, err := vouched(ctx, w, l, b)
 	if err != nil {
 		return err
 	}
-	if b.Rows <= seenWhole {
-		altered, err := l.Proven(ctx, b)
-		if err != nil {
-			return err
-		}
-		problems = append(altered, problems...)
-	}
-	for _, problem := range problems {
+	for _, doubt := range doubts {
 		page.Line("")
-		page.Line("%s", page.Level(account.Error, problem))
+		page.Line("%s", page.Level(account.Error, doubt))
 	}
-	if by != "" && len(problems) == 0 {
+	if by != "" {
 		page.Line("")
 		page.Line("What became of it is signed by %s.", by)
 	}

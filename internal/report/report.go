@@ -46,6 +46,8 @@ type Head struct {
 	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come
 
 	Countersigned []string `json:"countersigned,omitempty"` // by whom, so that it counts
+	SignedBy      string   `json:"signedBy,omitempty"`      // who signed all that became of it
+	Doubts        []string `json:"doubts,omitempty"`        // why what the ledger says of it is not to be trusted
 
 	Proof *batch.Reading `json:"proof,omitempty"` // what reading back what was done came to
 
