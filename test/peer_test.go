@@ -34,6 +34,7 @@ type object = map[string]any
 // habits are what a service does otherwise than the RFCs, or than a client would like.
 type habits struct {
 	silent     int                                                        // status of the discovery endpoints; 0: they answer
+	unasked    string                                                     // a name that “attributes” may not have (400)
 	attributes int                                                        // status when “attributes” is asked for
 	filter     int                                                        // status when anything is searched for
 	blind      string                                                     // attribute by which a filter finds nothing
@@ -166,6 +167,8 @@ func (p *peer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(max(h.silent, 404))
 	case !known:
 		p.discovery(w, endpoint)
+	case h.unasked != "" && strings.Contains(query.Get("attributes"), h.unasked):
+		p.no(w, 400, "no such attribute")
 	case (query.Has("attributes") || query.Has("excludedAttributes")) && h.attributes > 0:
 		p.no(w, h.attributes, "attributes?")
 	case r.Method == http.MethodGet && id == "":

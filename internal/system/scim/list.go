@@ -31,6 +31,7 @@ type habits struct {
 	mu          sync.Mutex
 	plain       bool               // it refuses “attributes” and the like
 	projected   bool               // it takes them
+	plainFor    map[string]bool    // but not with these names
 	noPatch     map[string]bool    // endpoints that have no PATCH after all
 	wholes      map[string]bool    // complex attributes that have to be sent whole
 	ways        map[string]finding // by filter's attribute
@@ -150,7 +151,8 @@ func (c *Client) page(ctx context.Context, endpoint string, query url.Values, st
 // work: a server that refuses it is asked without.
 func (c *Client) read(ctx context.Context, r request) (*answer, error) {
 	var plain, projected bool
-	c.habits.learn(func(h *habits) { plain, projected = h.plain, h.projected })
+	names := r.query.Get("attributes") + " " + r.query.Get("excludedAttributes")
+	c.habits.learn(func(h *habits) { plain, projected = h.plain || h.plainFor[names], h.projected })
 	asks := r.query.Has("attributes") || r.query.Has("excludedAttributes")
 	if !asks || plain {
 		r.query = without(r.query)
@@ -163,16 +165,27 @@ func (c *Client) read(ctx context.Context, r request) (*answer, error) {
 	if err == nil && !projected {
 		c.habits.learn(func(h *habits) { h.projected = true })
 	}
-	if status := statusOf(err); projected || status < 400 || status == http.StatusUnauthorized || status == http.StatusTooManyRequests {
+	// That it took some names says nothing of others.
+	status := statusOf(err)
+	if status < 400 || status == http.StatusUnauthorized || status == http.StatusTooManyRequests || projected && status != http.StatusBadRequest && status != http.StatusInternalServerError {
 		return got, err
 	}
 	r.query = without(r.query)
 	got, second := c.do(ctx, r)
-	if second == nil {
-		c.habits.learn(func(h *habits) { h.plain = true })
-		return got, nil
+	if second != nil {
+		return nil, err
 	}
-	return nil, err
+	c.habits.learn(func(h *habits) {
+		if !projected {
+			h.plain = true
+			return
+		}
+		if h.plainFor == nil {
+			h.plainFor = map[string]bool{}
+		}
+		h.plainFor[names] = true
+	})
+	return got, nil
 }
 
 // without returns a query that asks for whole resources.
