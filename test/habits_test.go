@@ -86,6 +86,8 @@ func TestHabits(t *testing.T) {
 		"no discovery (500)":                  {silent: 500},
 		"attributes refused (400)":            {attributes: 400},
 		"attributes refused (500)":            {attributes: 500},
+		"counted from 0":                      {zeroBased: true},
+		"counted from 0, filters refused":     {zeroBased: true, filter: 403},
 		"one of the attributes refused":       {unasked: "title"},
 		"filters refused (403)":               {filter: 403},
 		"filters refused (500)":               {filter: 500},

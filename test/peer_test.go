@@ -34,6 +34,7 @@ type object = map[string]any
 // habits are what a service does otherwise than the RFCs, or than a client would like.
 type habits struct {
 	silent     int                                                        // status of the discovery endpoints; 0: they answer
+	zeroBased  bool                                                       // its first is number 0
 	unasked    string                                                     // a name that “attributes” may not have (400)
 	attributes int                                                        // status when “attributes” is asked for
 	filter     int                                                        // status when anything is searched for
@@ -211,6 +212,9 @@ var equals = regexp.MustCompile(`^(\S+) eq ("(?:[^"\\]|\\.)*")$`)
 
 func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count int) {
 	h := p.habits
+	if h.zeroBased {
+		start++
+	}
 	if filter != "" && h.filter > 0 {
 		p.no(w, h.filter, "no searching")
 		return

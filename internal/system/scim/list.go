@@ -35,6 +35,7 @@ type habits struct {
 	noPatch     map[string]bool    // endpoints that have no PATCH after all
 	wholes      map[string]bool    // complex attributes that have to be sent whole
 	ways        map[string]finding // by filter's attribute
+	zeroBased   bool               // its first resource is number 0, and not 1 (RFC 7644 section 3.4.2.4)
 	totals      *bool              // totalResults is that of all pages; nil: not known
 	having      map[string][]term  // by filter's attribute: accounts that have a value there
 	sample      []resource         // accounts that are there
@@ -311,6 +312,11 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1, early: map[span]chan early{}}
+	l.client.habits.learn(func(h *habits) {
+		if h.zeroBased {
+			p.start = 0
+		}
+	})
 	for {
 		at := span{p.start, l.count(p.overlap)}
 		page, err := p.next(ctx, at)
@@ -445,6 +451,9 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		p.overlaps, p.overlap = false, false // it may give whole pages only
 		p.start++
 		return false, false, nil
+	case counted && p.beginsAtZero(ctx):
+		p.why = "it counts resources from 0 on"
+		return true, false, nil
 	case counted:
 		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, len(p.seen))
 		return true, false, nil
@@ -460,6 +469,23 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		p.start--
 	}
 	return false, false, nil
+}
+
+// beginsAtZero finds out whether a list lacks something as the server counts from 0 on.
+func (p *pass) beginsAtZero(ctx context.Context) (zero bool) {
+	known := false
+	p.client.habits.learn(func(h *habits) { known = h.zeroBased })
+	if known {
+		return false
+	}
+	_, err := p.client.page(ctx, p.endpoint, p.query, 0, 1, p.tries, func(r resource) error {
+		zero = zero || !p.seen[r.text("id")]
+		return nil
+	})
+	if zero = zero && err == nil; zero {
+		p.client.habits.learn(func(h *habits) { h.zeroBased = true })
+	}
+	return zero
 }
 
 // honours reports whether the page shows that pages begin where they are asked to.
