@@ -180,7 +180,7 @@ func TestAnswersThatAreNone(t *testing.T) {
 		habits habits
 		says   string
 	}{
-		"an error with 200":            {lists(`{"error":"the token has run out"}`), "GET /Users"},
+		"an error with 200":            {lists(`{"error":"the token has run out"}`), "it is no list; it says: the token has run out"},
 		"an empty object":              {lists(`{}`), "cannot be taken for a list"},
 		"null":                         {lists(`null`), "cannot be taken for a list"},
 		"a list of something else":     {lists(`{"totalResults":1,"Resources":[7]}`), "is no object"},

@@ -232,6 +232,19 @@ func (c *Client) said(got *answer, isJSON bool) scimError {
 	return told
 }
 
+// words are those that a service says in what it calls a success, if there are any.
+func (c *Client) words(body []byte) string {
+	var whole any
+	if len(body) > 64<<10 || json.Unmarshal(body, &whole) != nil {
+		return ""
+	}
+	said := clip(c.config.Mask.Hide(saying(whole, 3)))
+	if said == "" {
+		return ""
+	}
+	return "; it says: " + said
+}
+
 var markup = regexp.MustCompile(`(?is)<(style|script|head)\b.*?</(style|script|head)>|<[^>]*>`)
 
 // saying finds the words in an error of whatever form.

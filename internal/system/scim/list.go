@@ -143,7 +143,7 @@ func (c *Client) page(ctx context.Context, endpoint string, query url.Values, st
 	l, err := decodeList(got.body, each)
 	var told *system.Unavailable
 	if err != nil && !errors.Is(err, errEnough) && !errors.As(err, &told) {
-		err = &system.Unavailable{Message: fmt.Sprintf("GET %s: what %s answered cannot be taken for a list: %v", endpoint, c.config.URL, err), Remedy: "Look whether the url in evenledger.yaml is that of a SCIM service. If it is, show its keepers what --trace FILE writes."}
+		err = &system.Unavailable{Message: fmt.Sprintf("GET %s: what %s answered cannot be taken for a list: %v%s", endpoint, c.config.URL, err, c.words(got.body)), Remedy: "Look whether the url in evenledger.yaml is that of a SCIM service. If it is, show its keepers what --trace FILE writes."}
 	}
 	return l, err
 }
