@@ -196,7 +196,7 @@ func (p *run) answered(ctx context.Context, e *batch.Entry, made account.Account
 			shows, agrees = p.agrees(made, e)
 		}
 	}
-	if was := p.wasThere(made, e, now); shows && was != "" {
+	if was := p.wasThere(made, e, now); agrees && was != "" {
 		p.fail(e, account.TakenValue, "", fmt.Sprintf("the system answered as if it had made the account, and it is %s (%s), which %s", made.Label(), made.ID, was))
 		return nil
 	}
