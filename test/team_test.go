@@ -222,6 +222,22 @@ func TestKeeperOfTheLedger(t *testing.T) {
 	code, told = f.as("ana", "post", "3", "--yes")
 	assert.Equal(t, 4, code, told)
 	assert.Contains(t, told, "two people have to sign it first")
+	// A person who stands there by two names is one.
+	is := f.read("evenledger.yaml")
+	line := is[strings.Index(is, "  ines:"):]
+	line = line[:strings.Index(line, "\n")+1]
+	for _, people := range []string{line, strings.Replace(line, "ines", "ines2", 1), line + strings.Replace(line, "ines", "ines2", 1)} {
+		f.write("evenledger.yaml", strings.Replace(is, line, people, 1))
+		code, told = f.as("ines", "countersign", "3", "--yes")
+		require.Zero(t, code, told)
+	}
+	code, told = f.as("ana", "post", "3", "--yes")
+	assert.Equal(t, 4, code, told)
+	assert.Contains(t, told, "two people have to sign it first")
+	code, told = f.as("ana", "countersign", "3", "--yes")
+	require.Zero(t, code, told)
+	code, told = f.as("ana", "post", "3", "--yes")
+	require.Zero(t, code, told)
 	assert.NotEmpty(t, keys)
 	code, told = f.as("ana", "identity", "a: b")
 	assert.Equal(t, 2, code, told)
