@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
@@ -31,7 +33,8 @@ type proving struct {
 	reading *readback.Reading
 	until   time.Time     // what the system shows late is looked at again
 	read    map[int]bool  // of the rows whose answers showed them whole, those that are read all the same; nil: all
-	known   []batch.Entry // all that are to be read back; nil: the ledger knows
+	known   []batch.Entry // all that are to be read back, in the order of their rows; nil: the ledger knows
+	done    map[int]bool  // rows that were found as they were to be
 	spared  []int         // rows that were not read, as their answers showed them whole
 	wrong   bool          // an answer was found to have shown what is not so
 }
@@ -51,7 +54,7 @@ func (p *run) prove(ctx context.Context, _ func(error)) error {
 	if err := system.Followed(ctx, p.System); err != nil {
 		return ignoreCancel(ctx, err)
 	}
-	w := &proving{run: p, known: p.remembered(total), until: p.Clock.Now().Add(p.Settle),
+	w := &proving{run: p, known: p.remembered(total), done: map[int]bool{}, until: p.Clock.Now().Add(p.Settle),
 		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.hands(), Clock: p.Clock}}
 	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {
 		return fmt.Errorf("what was done could not be read back: %w", err)
@@ -141,7 +144,7 @@ func (w *proving) entries(ctx context.Context, after, limit int) func(func(batch
 	if w.known != nil {
 		return func(yield func(batch.Entry, error) bool) {
 			for _, e := range w.known { // not more than one window
-				if e.Row > after && !yield(e, nil) {
+				if e.Row > after && !w.done[e.Row] && !yield(e, nil) {
 					return
 				}
 			}
@@ -163,14 +166,21 @@ func steps(e *batch.Entry) bool {
 	})
 }
 
-// skims is how many entries at least are held against one list of all accounts.
-const skims = tieWindow
+// skims is how many entries at least are held against one list of all accounts as it comes: of fewer the
+// accounts are kept until all are there, unless the entries are at hand.
+const (
+	skims      = tieWindow
+	skimsKnown = 1000
+)
 
 // skim lists all accounts once, where there are many entries and finding each takes more requests,
 // and proves those that are as they were to be. The others are looked at by themselves.
 func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
-	total := proofs[""] + proofs[batch.Shown] + proofs[batch.Unseen]
-	if total <= skims || w.read != nil {
+	total, least := proofs[""]+proofs[batch.Shown]+proofs[batch.Unseen], skims
+	if w.known != nil {
+		least = skimsKnown
+	}
+	if total <= least || w.read != nil {
 		return nil
 	}
 	way, err := system.Looks(ctx, w.System, total, 0)
@@ -192,35 +202,55 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 		}
 	}
 	some, at := map[string]account.Account{}, []int{}
-	flush := func() error {
-		var entries []batch.Entry
-		for e, err := range w.Ledger.Entries(ctx, w.Batch.ID, store.Filter{Unproven: true, Rows: at}) {
+	group, comparing := errgroup.WithContext(ctx)
+	group.SetLimit(1) // what came is compared while more comes
+	flush := func() {
+		accounts, rows := some, at
+		some, at = map[string]account.Account{}, nil
+		group.Go(func() error {
+			entries, err := w.ofRows(comparing, rows)
 			if err != nil {
 				return err
 			}
-			entries = append(entries, e)
-		}
-		differ, err := w.reading.CompareListed(ctx, entries, some)
-		if err == nil {
-			err = w.so(ctx, entries, differ)
-		}
-		some, at = map[string]account.Account{}, at[:0]
-		return err
-	}
-	for a, err := range w.System.List(ctx, slices.Sorted(maps.Keys(fields))) {
-		if err != nil {
+			differ, err := w.reading.CompareListed(comparing, entries, accounts)
+			if err == nil {
+				err = w.so(comparing, entries, differ)
+			}
 			return err
+		})
+	}
+	for a, err := range w.System.List(comparing, slices.Sorted(maps.Keys(fields))) {
+		if err != nil {
+			return errors.Join(err, group.Wait())
 		}
 		if row, ours := rows[maphash.String(seed, a.ID)]; ours {
 			some[a.ID] = a
 			if at = append(at, int(row)); len(at) == skims/10 {
-				if err := flush(); err != nil {
-					return err
-				}
+				flush()
 			}
 		}
 	}
-	return flush()
+	flush()
+	return group.Wait()
+}
+
+// ofRows are the entries of rows that are to be read back.
+func (w *proving) ofRows(ctx context.Context, rows []int) (entries []batch.Entry, err error) {
+	if w.known == nil {
+		for e, err := range w.Ledger.Entries(ctx, w.Batch.ID, store.Filter{Unproven: true, Rows: rows}) {
+			if err != nil {
+				return nil, err
+			}
+			entries = append(entries, e)
+		}
+		return entries, nil
+	}
+	for _, row := range rows {
+		if i, there := slices.BinarySearchFunc(w.known, row, func(e batch.Entry, row int) int { return e.Row - row }); there {
+			entries = append(entries, w.known[i])
+		}
+	}
+	return entries, nil
 }
 
 // windows goes through what is to be read back, many entries at a time.
@@ -294,6 +324,9 @@ func (w *proving) so(ctx context.Context, entries []batch.Entry, differ []readba
 		e := &entries[i]
 		if bad[e.Row] {
 			continue
+		}
+		if w.known != nil {
+			w.done[e.Row] = true
 		}
 		kept := func(f account.Finding) bool { return f.Code == account.NotKept && f.Field != "password" }
 		if e.Proof != batch.Unseen && !slices.ContainsFunc(e.Findings, kept) {

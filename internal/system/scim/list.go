@@ -35,6 +35,7 @@ type habits struct {
 	noPatch     map[string]bool    // endpoints that have no PATCH after all
 	wholes      map[string]bool    // complex attributes that have to be sent whole
 	ways        map[string]finding // by filter's attribute
+	honoured    bool               // pages begin where they are asked to
 	zeroBased   bool               // its first resource is number 0, and not 1 (RFC 7644 section 3.4.2.4)
 	totals      *bool              // totalResults is that of all pages; nil: not known
 	having      map[string][]term  // by filter's attribute: accounts that have a value there
@@ -313,7 +314,7 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	defer cancel()
 	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1, early: map[span]chan early{}}
 	l.client.habits.learn(func(h *habits) {
-		if h.zeroBased {
+		if p.honoured = h.honoured; h.zeroBased {
 			p.start = 0
 		}
 	})
@@ -444,7 +445,10 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 	if counted && len(p.seen) >= p.total {
 		return true, true, nil
 	}
-	p.honoured = p.honoured || p.honours()
+	if !p.honoured && p.honours() {
+		p.honoured = true
+		p.client.habits.learn(func(h *habits) { h.honoured = true })
+	}
 	switch {
 	case p.fresh > 0:
 	case p.overlap && (p.n > 1 || p.believed):
