@@ -431,7 +431,8 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		return account.Account{}, err
 	}
 	if r := a.results[0]; r.code != 0 {
-		return account.Account{}, c.partly(ctx, a, []string{after, known.ID}, changes, c.trouble(r, fieldsOf(changes)))
+		// Who has the name that it was to get is somebody else while it has its own.
+		return account.Account{}, c.partly(ctx, a, []string{known.ID, after}, changes, c.trouble(r, fieldsOf(changes)))
 	}
 	if now, err := a.account(after); err == nil {
 		return now, nil

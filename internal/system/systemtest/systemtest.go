@@ -41,7 +41,7 @@ func Person() Shape {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "closing": suite.closes,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -320,6 +320,36 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
 	require.NoError(t, s.Remove(t.Context(), gone))
 	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
+}
+
+// halves has a change refused of which one part can be made and another cannot: what is told of it is so.
+func (x suite) halves(t *testing.T, s system.System, _ *system.Description) {
+	now := x.create(t, s, x.person("ana", "Ana", ""))
+	x.create(t, s, x.person("tom", "Tom", ""))
+	for i, value := range x.Values[:2] {
+		changes := []account.Change{
+			{Field: "userName", Before: account.Of("ana"), After: account.Of("tom")},
+			{Field: x.Other, Before: now.Field(x.Other), After: account.Of(value)},
+		}
+		if i == 1 {
+			slices.Reverse(changes)
+		}
+		_, err := s.Change(t.Context(), now, changes, x.asked)
+		var refusal *system.Refusal
+		require.ErrorAs(t, err, &refusal)
+		var part *system.Partial
+		done := map[string]bool{}
+		if errors.As(err, &part) {
+			for _, c := range part.Done {
+				done[c.Field] = true
+			}
+		}
+		assert.False(t, done["userName"], "%s: %v", err, part)
+		now, err = s.Get(t.Context(), now.ID, x.asked)
+		require.NoError(t, err)
+		assert.Equal(t, "ana", now.Field("userName").Text())
+		assert.Equal(t, done[x.Other], now.Field(x.Other).Text() == value, "it is as it is told")
+	}
 }
 
 // shows reads back by identifier what was made, changed and removed, however the system looks accounts up.
