@@ -243,7 +243,7 @@ func changes(ctx context.Context, l store.Store, b *batch.Batch) (n int, err err
 		return 0, err
 	}
 	for i := range all {
-		if o := &all[i]; o.ID != b.ID && o.Took() && o.Trial == "" && b.Made.Sub(o.Posted).Abs() < 24*time.Hour && o.System == b.System && sameList(b, o) {
+		if o := &all[i]; o.ID != b.ID && o.Took() && b.Made.Sub(o.Posted).Abs() < 24*time.Hour && o.System == b.System && sameList(b, o) {
 			more, err := l.Drafted(ctx, o.ID)
 			if err != nil {
 				return 0, err

@@ -41,20 +41,20 @@ func (o *Orders) Add(e *batch.Entry) {
 	if who != e.Key {
 		who += " (" + e.Key + ")"
 	}
-	switch e.Intent {
-	case account.Update:
-		for _, c := range e.Changes {
-			before, after := Shown(c)
-			o.note("change "+c.Field, fmt.Sprintf("%s (%s → %s)", who, before, after))
-		}
-	case account.Create:
+	if e.Intent == account.Create {
 		does := "create, with"
 		for _, c := range e.Changes {
 			does += " " + c.Field
 		}
 		o.note(does, who)
-	default:
-		o.note(string(e.Intent), who)
+	} else {
+		if e.Intent != account.Update {
+			o.note(string(e.Intent), who)
+		}
+		for _, c := range e.Changes {
+			before, after := Shown(c)
+			o.note("change "+c.Field, fmt.Sprintf("%s (%s → %s)", who, before, after))
+		}
 	}
 	if e.Secret != "" {
 		o.note("set a password", who)
