@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
 	"evenledger/internal/system"
+	"evenledger/internal/words"
 )
 
 // isOpen reports whether an error leaves it open what became of the request.
@@ -219,17 +220,23 @@ func (p *run) wasThere(a account.Account, e *batch.Entry, s sent) string {
 	}
 	for _, c := range e.Changes {
 		is := a.Field(c.Field)
-		if slices.Contains(personal[:], c.Field) && c.After.Filled() && is.Filled() && !p.about.Field(c.Field).Same(is.Text(), c.After.Text()) {
+		if slices.Contains(personal[:], c.Field) && c.After.Filled() && is.Filled() && !alike(is.Text(), c.After.Text()) {
 			return fmt.Sprintf("has the %s %s, and %s was sent", c.Field, is.Text(), c.After.Text())
 		}
 	}
 	return ""
 }
 
+// alike reports whether a system may have made one value of the other: in capitals, without accents, cut.
+func alike(a, b string) bool {
+	a, b = words.Fold(a), words.Fold(b)
+	return strings.Contains(a, b) || strings.Contains(b, a)
+}
+
 // surelyBefore is how long before a request an account was made that it did not make, whatever clocks say.
 const surelyBefore = 5 * time.Minute
 
-// personal are fields of a person that no system writes otherwise than it gets them.
+// personal are fields of a person that no system changes beyond how they are written.
 var personal = [...]string{"employeeNumber", "externalId", "givenName", "familyName"}
 
 // agrees reports whether an account shows any of the entry's keys, and whether the first
