@@ -76,8 +76,17 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 		if err != nil {
 			return err
 		}
-		signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Of, "at": s.At})
-		if !a.json {
+		if a.json {
+			all, err := ordersOf(ctx, l, b)
+			if err != nil {
+				return err
+			}
+			since, err := app.SignedBefore(ctx, w, l, b)
+			if err != nil {
+				return err
+			}
+			signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Of, "at": s.At, "orders": all.All, "begin": b.Begin, "end": b.End, "reportTo": b.ReportTo, "limits": b.Limits, "since": since})
+		} else {
 			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
 		}
 	}
@@ -88,14 +97,23 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 	return page.Err()
 }
 
-// whatIsSigned shows all that a draft would have done, and what is otherwise than in one that was signed.
-func (a *front) whatIsSigned(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+// ordersOf are all that a draft would have done.
+func ordersOf(ctx context.Context, l store.Store, b *batch.Batch) (*report.Orders, error) {
 	all := &report.Orders{}
 	for e, err := range l.Entries(ctx, b.ID, store.Filter{Mails: true, Secrets: true}) {
 		if err != nil {
-			return err
+			return nil, err
 		}
 		all.Add(&e)
+	}
+	return all, nil
+}
+
+// whatIsSigned shows all that a draft would have done, and what is otherwise than in one that was signed.
+func (a *front) whatIsSigned(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+	all, err := ordersOf(ctx, l, b)
+	if err != nil {
+		return err
 	}
 	page.Orders(b, all)
 	since, err := app.SignedBefore(ctx, w, l, b)
