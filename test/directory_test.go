@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,6 +18,8 @@ import (
 	ldap "github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
 )
 
 // startHarbour starts a real directory server in a folder of its own and returns that, and the
@@ -25,9 +28,22 @@ func startHarbour(t *testing.T, more ...string) (dir, url string) {
 	if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
 		t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
 	}
+	dir, _ = runDirectory(t, "openldap", more...)
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "slapd.pid"))
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	return dir, "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
+}
+
+// runDirectory runs the project's script for a family of directories until the test is over.
+func runDirectory(t *testing.T, family string, more ...string) (dir string, port int) {
 	dir, err := os.MkdirTemp("", "harbour") // a socket's path is short
 	require.NoError(t, err)
-	server := exec.Command("../scripts/directory.sh", dir, "0")
+	if family != "openldap" {
+		port = testserver.FreePort(t)
+	}
+	server := exec.Command("../scripts/directory.sh", dir, strconv.Itoa(port), family)
 	server.Stderr, server.Env = os.Stderr, append(os.Environ(), more...)
 	require.NoError(t, server.Start())
 	t.Cleanup(func() {
@@ -35,11 +51,7 @@ func startHarbour(t *testing.T, more ...string) (dir, url string) {
 		_ = server.Wait()
 		_ = os.RemoveAll(dir)
 	})
-	require.Eventually(t, func() bool {
-		_, err := os.Stat(filepath.Join(dir, "slapd.pid"))
-		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
-	return dir, "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
+	return dir, port
 }
 
 // inHarbour is a workspace for such a server.

@@ -97,6 +97,7 @@ type Draft struct {
 	Reown    *system.Folders    `json:"reown,omitempty"`    // where files are given to new numbers; nil: nowhere
 	Set      string             `json:"set,omitempty"`      // of systems, for which one sheet made a batch each; empty: it stands alone
 	Beside   int                `json:"beside,omitempty"`   // with Set: the number of the first of them
+	Renames  *Renames           `json:"renames,omitempty"`  // accounts that get another name by which others refer to them; nil: none does
 	Trial    string             `json:"trial,omitempty"`    // what it is a trial of, to be undone later; empty: it is none
 	Tab      string             `json:"tab,omitempty"`      // of the sheet
 
@@ -104,6 +105,14 @@ type Draft struct {
 	Limits    []string           `json:"limits,omitempty"`    // in words: how much of each it was allowed, and what was let through
 	Protect   []string           `json:"protect,omitempty"`   // patterns of accounts that are not changed
 	Witnesses []account.Account  `json:"witnesses,omitempty"` // that were there when it was drafted, to know the system again by
+}
+
+// Renames are accounts that get another name by which others refer to them, and what refers to them by it.
+type Renames struct {
+	Accounts    int    `json:"accounts"`
+	Memberships int    `json:"memberships"`
+	References  int    `json:"references"`       // of other accounts
+	Server      string `json:"server,omitempty"` // in words: what the server sees to; empty: nobody knows
 }
 
 // Progress is what became of a batch as a whole since it was drafted.

@@ -260,6 +260,7 @@ func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, 
 			page.Line("Of the %s to create, %s may not sign in.", report.Number(n), report.Number(closed))
 		}
 	}
+	page.Renames(b.Renames)
 	page.Seats(b.Seats)
 	page.Makes(b)
 	return nil

@@ -174,6 +174,7 @@ type making struct {
 	bases   map[string]int                   // of the numbered field: how many rows want the value
 	seen    []account.Account                // a few of the system's, whoever they are
 	numbers []numbered                       // that new accounts get
+	keeper  *keeper
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	left    *leftAway                        // nil: the batch is no trial, or has nothing that could be left away
@@ -189,6 +190,7 @@ func (d *making) ready(ctx context.Context) (err error) {
 	d.brief.Fit(d.about.Schema)
 	d.checker = check.New(d.Mapper, d.about.Schema)
 	d.checker.Judge, d.checker.Known = secret.NewJudge(d.rules()), d.Known
+	d.keeper = &keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}
 	b := &d.Batch
 	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
 	b.Protect, b.Mark = slices.Concat(d.brief.Protect, d.Protect), d.about.Suspension
@@ -273,7 +275,7 @@ func (d *making) finish(ctx context.Context) (err error) {
 	if b := &d.Batch; b.Trial != "" {
 		d.sayTrial()
 	}
-	if err := (&keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}).keep(ctx, d.Batch.ID); err != nil {
+	if err := d.keeper.keep(ctx, &d.Batch); err != nil {
 		return err
 	}
 	if d.vault != nil {
@@ -587,6 +589,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			d.refers(&e)
 			d.places.count(&e)
 			mails.mails(&e, wanted)
+			d.keeper.note(&e)
 			entries = append(entries, e)
 		}
 		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {

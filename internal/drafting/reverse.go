@@ -39,6 +39,7 @@ type Reversal struct {
 
 	about     *system.Description
 	catalogue *membership.Catalogue
+	keeper    *keeper
 	stays     map[string]int // what was done and is not taken back
 	taken     int            // entries that are undone
 }
@@ -57,6 +58,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		return nil, err
 	}
 	r.stays = map[string]int{}
+	r.keeper = &keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}
 	b := &r.Batch
 	b.Protect, b.Mark = slices.Concat(r.Of.Protect, r.Protect), r.about.Suspension
 	if b.Taken = r.Says; r.Takes == nil { // others may still be in what it made
@@ -167,7 +169,7 @@ func (r *Reversal) fill(ctx context.Context) error {
 		return ErrNoRow
 	}
 	r.sayStays()
-	if err := (&keeper{ledger: r.Ledger, system: r.System, about: r.about, together: r.Together}).keep(ctx, r.Batch.ID); err != nil {
+	if err := r.keeper.keep(ctx, &r.Batch); err != nil {
 		return err
 	}
 	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom, r.Sign)
@@ -247,6 +249,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 		} else {
 			r.undo(&u, &e, &a, has, referred)
 		}
+		r.keeper.note(&u)
 		entries = append(entries, u)
 		if batch.Unlisted(e.Row) > 0 {
 			r.Batch.Unlisted++
@@ -403,9 +406,13 @@ func (r *Reversal) makeAgain(u, e *batch.Entry, namesakes map[string]account.Acc
 			}
 		}
 	}
-	u.Find(account.Warning, account.MadeAnew, "", "", fmt.Sprintf("the account %s is made anew, with the fields and memberships that it had, under a new identifier and without a password: what else was in it is gone, and who referred to it does not any more", name.Text()))
+	u.Find(account.Warning, account.MadeAnew, "", "", fmt.Sprintf("the account %s is made anew, with the fields and memberships that it had, under a new identifier and without a password: what else was in it is gone", name.Text()))
 	for _, s := range e.Steps {
 		if s.Result != membership.Goes {
+			continue
+		}
+		if s.Do == membership.Stay {
+			u.Steps = append(u.Steps, membership.Step{Do: membership.Stay, Kind: s.Kind, Thing: s.Thing, Name: s.Name, Role: s.Role})
 			continue
 		}
 		t := r.catalogue.Thing(s.Kind, s.Thing)

@@ -16,7 +16,10 @@ type Verb string
 
 // The verbs.
 const (
-	Refer  Verb = "refer" // set a field to an account that the same sheet creates
+	Refer Verb = "refer" // set a field to an account that the same sheet creates
+	// Stay has what refers to the account by a name do so when that changed. Was is the account's version before; where nothing
+	// referred to it when it was drafted, there is no Kind. Without Was the account is made again, and what referred to it refers to it again.
+	Stay   Verb = "stay"
 	Leave  Verb = "leave"
 	Join   Verb = "join"
 	Renew  Verb = "renew"  // give an account that is there another password
@@ -36,7 +39,7 @@ const (
 	// Already is that of a step that found things as they were to be: nothing was done, and nothing
 	// is to be undone.
 	Already Result = "already"
-	// Goes is that of a membership that goes with its account, which is removed.
+	// Goes is that of a membership or reference that goes with its account, which is removed.
 	Goes Result = "goes"
 
 	// On its way, which is on disk before it is sent. Of mails and follow-ups: begun, and nobody can say
@@ -76,6 +79,9 @@ func Ties() []Verb { return []Verb{Leave, Join} }
 // IsTie reports whether the step changes a membership.
 func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
 
+// InThing reports whether the step says who is in a thing.
+func (s Step) InThing() bool { return s.IsTie() || s.Do == Stay && s.Kind != "" && s.Role != OfAccount }
+
 // Within reports whether the step is one in the system itself, which can be read back there; others
 // go out.
 func (s Step) Within() bool { return s.Do != Follow && s.Do != Notify }
@@ -85,6 +91,9 @@ func (s Step) Waits() bool { return s.Result == "" || s.Result == Sending || s.R
 
 // Text says what the step does.
 func (s Step) Text() string {
+	if s.Do == Stay {
+		return s.stays()
+	}
 	if s.Result == Goes {
 		return "in " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Was[0], s.Was[1]) + ", which goes with it"
 	}
@@ -125,6 +134,24 @@ func (s Step) Text() string {
 		return "in " + singular(s.Kind) + " " + s.Name + ": " + as(s.Was[0], s.Was[1]) + " → " + as(s.Role, s.Section)
 	}
 	return "joins " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Role, s.Section)
+}
+
+// OfAccount is the role of a Stay whose Thing is an account, and Kind the field in which it refers to the entry's.
+const OfAccount = "account"
+
+// stays says what refers to the account by its name; empty: nothing did.
+func (s Step) stays() string {
+	switch {
+	case s.Kind == "":
+		return ""
+	case s.Result == Goes:
+		return s.Kind + " of " + s.Name + ", who has none then"
+	case s.Role == OfAccount && s.Was == nil:
+		return "becomes the " + s.Kind + " of " + s.Name + " again"
+	case s.Role == OfAccount:
+		return "stays the " + s.Kind + " of " + s.Name
+	}
+	return "stays in " + singular(s.Kind) + " " + s.Name
 }
 
 // arrows says numbers before and after, those of the group where they are others.

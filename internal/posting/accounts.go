@@ -395,8 +395,8 @@ func (p *run) partly(e *batch.Entry, part *system.Partial) error {
 	p.fail(e, account.PartlyDone, "", fmt.Sprintf("%s %s changed as wanted, and the rest was not: %s", strings.Join(done, ", "), map[bool]string{true: "was", false: "were"}[len(done) == 1], part.Err))
 	p.did(e, part.Now, part.Done)
 	var refusal *system.Refusal
-	if errors.As(part.Err, &refusal) {
-		return nil
+	if errors.As(part.Err, &refusal) || errors.Is(part.Err, system.ErrChanged) || errors.Is(part.Err, system.ErrGone) {
+		return nil // one row's trouble
 	}
 	return part.Err
 }
@@ -479,11 +479,6 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 	var refusal *system.Refusal
 	switch {
 	case errors.Is(err, system.ErrGone) && e.Intent == account.Remove:
-		if unclear {
-			if err := system.Follow(ctx, p.System, account.Account{ID: e.Account, Version: e.Version}, account.Account{}); err != nil {
-				return false, now, stillOpen(unclear, err)
-			}
-		}
 		p.goneAlready(e, unclear)
 		return true, now, nil
 	case errors.Is(err, system.ErrGone):
@@ -496,9 +491,6 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 		return false, now, stillOpen(unclear, err)
 	}
 	if unclear && e.Intent != account.Remove && p.carriedOut(e.Changes, now) {
-		if err := system.Follow(ctx, p.System, account.Account{ID: e.Account, Version: e.Version}, now); err != nil {
-			return false, now, stillOpen(unclear, err)
-		}
 		return true, now, p.changed(e, now)
 	}
 	if batch.Stranger(p.about.Schema, e.Known, &now, p.Batch.Match) {

@@ -93,24 +93,12 @@ func (f *fenced) RemoveThing(ctx context.Context, kind, thing string) error {
 	return f.System.RemoveThing(system.Fenced(ctx, f.may), kind, thing)
 }
 
-// Follow implements system.Follower, for what is fenced.
-func (f *fenced) Follow(ctx context.Context, before, now account.Account) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return system.Follow(system.Fenced(ctx, f.may), f.System, before, now)
-}
-
-// Followed implements system.Follower, for what is fenced.
-func (f *fenced) Followed(ctx context.Context) error {
-	return system.Followed(system.Fenced(ctx, f.may), f.System)
-}
-
 // Stages of a post. Each begins when the one before has ended for all workers.
 var ( // they are what the ledger calls them
 	opening     = store.Stage{Name: "opening", Whole: true}
 	ofAccounts  = store.Stage{Name: "accounts"}
 	ofReown     = store.Stage{Name: "reown", Whole: true}
+	ofNames     = store.Stage{Name: "names", Whole: true}
 	ofReferring = store.Stage{Name: "references", After: true}
 	ofPasswords = store.Stage{Name: "passwords", After: true}
 	ofTies      = store.Stage{Name: "memberships", Whole: true}

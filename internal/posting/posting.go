@@ -193,6 +193,9 @@ func (p *run) all(ctx context.Context) (err error) {
 	if err := p.recognise(ctx); err != nil {
 		return err
 	}
+	if err := p.tellMoving(ctx); err != nil {
+		return err
+	}
 	if p.about.Can.Moves {
 		if p.moving, err = p.Ledger.Changing(ctx, p.Batch.ID); err != nil {
 			return err
@@ -217,9 +220,6 @@ func (p *run) all(ctx context.Context) (err error) {
 	p.HoldMails = p.Batch.HoldMails // as who began it said
 	p.setPlaces()
 	if err := p.stages(ctx); err != nil {
-		return err
-	}
-	if err := system.Followed(ctx, p.System); err != nil {
 		return err
 	}
 	if err := p.share(ctx, closing, 0, p.finish); err != nil {
@@ -471,6 +471,7 @@ func (p *run) stages(ctx context.Context) (err error) {
 		does  []membership.Verb
 		do    func(context.Context, func(error)) error
 	}{
+		{ofNames, []membership.Verb{membership.Stay}, p.names},
 		{ofReown, []membership.Verb{membership.Reown}, p.reown},
 		{ofReferring, []membership.Verb{membership.Refer}, p.references},
 		{ofPasswords, []membership.Verb{membership.Renew}, p.passwords},

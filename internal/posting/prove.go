@@ -51,9 +51,6 @@ func (p *run) prove(ctx context.Context, _ func(error)) error {
 		return nil
 	}
 	p.begin("proof", total)
-	if err := system.Followed(ctx, p.System); err != nil {
-		return ignoreCancel(ctx, err)
-	}
 	w := &proving{run: p, known: p.remembered(total), done: map[int]bool{}, until: p.Clock.Now().Add(p.Settle),
 		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.hands(), Clock: p.Clock}}
 	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {

@@ -287,7 +287,7 @@ func (r *Reading) looks(e *batch.Entry) bool {
 	for _, s := range e.Steps {
 		switch {
 		case s.Result != membership.Done && s.Result != membership.Already:
-		case s.IsTie():
+		case s.InThing():
 			ties++
 		case s.Do == membership.Refer, s.Do == membership.Renew:
 			return true
@@ -316,7 +316,7 @@ func (r *Reading) steps(ctx context.Context, entries []batch.Entry, now *seen) (
 			case s.Result != membership.Done && s.Result != membership.Already:
 			case s.Do == membership.Refer:
 				targets = append(targets, s.Row)
-			case s.IsTie() && !known[[2]string{s.Kind, s.Thing}]:
+			case s.InThing() && !known[[2]string{s.Kind, s.Thing}]:
 				known[[2]string{s.Kind, s.Thing}] = true
 				things[s.Kind] = append(things[s.Kind], s.Thing)
 			}
@@ -423,6 +423,8 @@ func (r *Reading) stepsDiffer(e *batch.Entry, a *account.Account, now *seen) (al
 			add("files", s.Text(), fmt.Sprintf("%d are by the number before", now.files[e.Row]))
 		case s.Do == membership.Leave && member:
 			add(s.Kind, "not in "+s.Name, "in "+account.MembershipText(s.Name, m.Role, m.Section))
+		case s.Do == membership.Stay && s.InThing() && !member:
+			add(s.Kind, "in "+s.Name, "not in it")
 		case s.Do == membership.Join && !member:
 			add(s.Kind, "in "+account.MembershipText(s.Name, s.Role, s.Section), "not in it")
 		case s.Do == membership.Join && (m.Role != s.Role || m.Section != s.Section):

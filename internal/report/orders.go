@@ -64,6 +64,9 @@ func (o *Orders) Add(e *batch.Entry) {
 		if s.Do == membership.Notify {
 			does, whom = "mail "+s.Name, s.Thing
 		}
+		if does == "" {
+			continue
+		}
 		if one := o.note(does, whom); one.Rows == 1 && s.Mail != "" {
 			one.Says = sentWords(s.Mail)
 		}

@@ -479,16 +479,29 @@ func Summary(e batch.Entry) string {
 	return strings.Join(append(parts, ties(e.Steps)...), "; ")
 }
 
+// mostStays is how much of what refers to an account by name a line says.
+const mostStays = 3
+
 // ties says what steps do, those that do the same together.
 func ties(steps []membership.Step) (parts []string) {
 	said := map[membership.Verb][]string{}
+	var stays []string
 	for _, s := range steps {
-		if s.Do == membership.Join && s.Was == nil || s.Do == membership.Leave {
+		switch {
+		case s.Do == membership.Join && s.Was == nil || s.Do == membership.Leave:
 			said[s.Do] = append(said[s.Do], account.MembershipText(s.Name, s.Role, s.Section))
-		} else {
+		case s.Do == membership.Stay:
+			if text := s.Text(); text != "" {
+				stays = append(stays, text)
+			}
+		default:
 			parts = append(parts, s.Text())
 		}
 	}
+	if len(stays) > mostStays {
+		stays = append(stays[:mostStays-1], fmt.Sprintf("and %d more of that kind", len(stays)-mostStays+1))
+	}
+	parts = append(parts, stays...)
 	for _, verb := range []membership.Verb{membership.Leave, membership.Join} {
 		if names := said[verb]; len(names) > 0 {
 			parts = append(parts, map[membership.Verb]string{membership.Leave: "leaves ", membership.Join: "joins "}[verb]+strings.Join(names, ", "))
@@ -560,7 +573,9 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 		}
 	}
 	for _, s := range e.Steps {
-		p.Line("    %s  %s  %s", Pad(s.Kind, 18), s.Text(), p.result(s.Result))
+		if text := s.Text(); text != "" {
+			p.Line("    %s  %s  %s", Pad(s.Kind, 18), text, p.result(s.Result))
+		}
 	}
 	if len(e.Changes)+len(e.Steps) == 0 {
 		for i, cell := range e.Cells {
@@ -607,6 +622,20 @@ func (p *Page) result(r membership.Result) Styled {
 		return ""
 	}
 	return p.paint(dim, string(r))
+}
+
+// Renames writes what goes along with accounts that get another name by which others refer to them; nil: none does.
+func (p *Page) Renames(n *batch.Renames) {
+	if n == nil || n.Memberships+n.References == 0 {
+		return
+	}
+	server := n.Server
+	if server == "" {
+		server = "nobody knows what the server sees to"
+	}
+	p.Line("")
+	p.beneath("", "", p.Plain, fmt.Sprintf("Of the accounts, %s are moved or renamed. By name %s memberships and %s other references go along: %s; the post looks, and puts right what is left.",
+		Number(n.Accounts), Number(n.Memberships), Number(n.References), server))
 }
 
 // Seats writes how many seats each licence has, and will have left.

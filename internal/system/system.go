@@ -125,21 +125,22 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 // Abilities are what a system can do besides the six methods that every one has. Each
 // says what becomes of the work without it.
 type Abilities struct {
-	Finds    int  // values that one request of Find looks for; 0: accounts are found by listing all
-	Page     int  // accounts that one request of List gives; 0: all
-	Around   int  // how many accounts there are, as far as one can tell without counting; 0: nobody knows
-	Unlisted bool // accounts can be found that List does not give; a number that seems free is looked for as well
-	Pieces   bool // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
-	Counts   bool // without it all are listed to be counted, and finding is never given up for listing
-	Versions bool // Change is made to the version that is named or not at all; without it the account is looked at before
-	Moves    bool // an account's identifier may change with it; without it an identifier is for ever
-	AtOnce   int  // accounts that CreateAll makes in one request; below 2: they are made one by one
-	Removes  bool // without it rows that ask for it are refused
-	Renews   bool // accounts that are there can be given another password; without it rows that ask for it are refused
-	Ties     int  // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
-	Makes    bool // things can be made; without it rows that name one which is missing are refused
-	Reowns   bool // files can be given to the new numbers of accounts; without it briefs that ask for it are refused
-	Unmakes  bool // and removed again; without it those that a batch made stay when it is undone, which is told
+	Finds    int      // values that one request of Find looks for; 0: accounts are found by listing all
+	Page     int      // accounts that one request of List gives; 0: all
+	Around   int      // how many accounts there are, as far as one can tell without counting; 0: nobody knows
+	Unlisted bool     // accounts can be found that List does not give; a number that seems free is looked for as well
+	Pieces   bool     // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
+	Counts   bool     // without it all are listed to be counted, and finding is never given up for listing
+	Versions bool     // Change is made to the version that is named or not at all; without it the account is looked at before
+	Names    []string // fields that make the name by which others refer to an account; none: references are by identifier. Else the system is a Follower
+	Moves    bool     // an account's identifier may change with it; without it an identifier is for ever
+	AtOnce   int      // accounts that CreateAll makes in one request; below 2: they are made one by one
+	Removes  bool     // without it rows that ask for it are refused
+	Renews   bool     // accounts that are there can be given another password; without it rows that ask for it are refused
+	Ties     int      // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
+	Makes    bool     // things can be made; without it rows that name one which is missing are refused
+	Reowns   bool     // files can be given to the new numbers of accounts; without it briefs that ask for it are refused
+	Unmakes  bool     // and removed again; without it those that a batch made stay when it is undone, which is told
 }
 
 // Base says no to what a kind of system lacks.
@@ -290,31 +291,28 @@ func Blind(kind, why string) error {
 	return &Unavailable{Message: fmt.Sprintf("who is in which of the %s cannot be read: %s", kind, why), Remedy: fmt.Sprintf("Name the attribute that lists them in evenledger.yaml: memberships: {%s: {members: …}}.", kind)}
 }
 
-// A Follower is a system in which others refer to an account by a name that it loses when it is moved or
-// removed. Change and Remove see to that by themselves; where no answer came to one of them, and it is
-// found carried out, Follow does: before is the account as it was known, and now as it is; without an
-// identifier it is gone.
+// A Reference is what refers to an account by a name: a group that it is a member of, or another account.
+type Reference struct {
+	Account string // that is referred to
+	Kind    string // of the thing; or the field that refers
+	Holder  string // identifier of the thing, or of the account that has the field
+	Name    string // what the holder is called
+}
+
+// A Follower is a system in which others refer to an account by a name, which it loses when one of the fields in Abilities.Names
+// changes, or when it is removed. Servers see to what refers to it late, in part, or not at all.
 type Follower interface {
-	Follow(ctx context.Context, before, now account.Account) error
-	// Followed waits until all that was to follow has.
-	Followed(ctx context.Context) error
-}
-
-// Follow has what refers to an account by a name that it had refer to it as it is called now. Without a
-// Follower references are by identifier, and nothing is to be done.
-func Follow(ctx context.Context, s System, before, now account.Account) error {
-	if f, is := s.(Follower); is {
-		return f.Follow(ctx, before, now)
-	}
-	return nil
-}
-
-// Followed waits until all that refers to accounts which were moved or removed has followed.
-func Followed(ctx context.Context, s System) error {
-	if f, is := s.(Follower); is {
-		return f.Followed(ctx)
-	}
-	return nil
+	// Follows says in words what the server itself sees to, as far as it can be read; empty: nobody knows.
+	Follows(ctx context.Context) (string, error)
+	// Referring yields what refers to accounts by the names that they have, which their versions say.
+	Referring(ctx context.Context, accounts []account.Account) iter.Seq2[Reference, error]
+	// Moving tells that accounts lose the names which their versions say: what refers by them means them, unless another has the
+	// name by then.
+	Moving(accounts []account.Account)
+	// Follow has what refers to accounts by the names which their versions say refer to them as they are called now, or not at all
+	// where they are gone: it gives the server time to see to it, and does what is left. It returns what it did itself, and what could
+	// not be done. Doing it once more does no harm.
+	Follow(ctx context.Context, accounts []account.Account) (done, left []Reference, err error)
 }
 
 // A Refusal is the system's no to a request about one account.

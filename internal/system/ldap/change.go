@@ -413,12 +413,6 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 	if err != nil {
 		return account.Account{}, &system.Unclear{Err: err}
 	}
-	if len(moves) > 0 {
-		_, is := splitVersion(now.Version)
-		if err := c.follow(ctx, d, former{id: known.ID, was: dn, is: is}); err != nil {
-			return account.Account{}, &system.Partial{Now: now, Done: changes, Err: err}
-		}
-	}
 	return now, nil
 }
 
@@ -450,6 +444,40 @@ func (d *directory) controls(id, changed string) []ldap.Control {
 		filter = "(&" + filter + "(" + d.version + "=" + ldap.EscapeFilter(changed) + "))"
 	}
 	return []ldap.Control{&assertion{filter}}
+}
+
+// guarded sends a change of an entry so that it is made to the entry that is meant, as it was, or not at all. Some servers
+// cannot hold changes of some attributes against an assertion and answer that it failed: of what was answered so of an entry that is as it
+// was asserted, others are looked at just before, and the change is sent without.
+func (c *client) guarded(ctx context.Context, d *directory, id, changed, dn string, touched []string, send func([]ldap.Control) error) error {
+	controls := d.controls(id, changed)
+	if len(controls) == 0 {
+		return send(nil)
+	}
+	if !c.isDoubted(touched) {
+		err := send(controls)
+		if codeOf(err) != ldap.LDAPResultAssertionFailed {
+			return err
+		}
+	}
+	if _, err := c.entry(ctx, "looking whether "+dn+" is as it was", dn, controls[0].(*assertion).filter, d.id); err != nil {
+		if codeOf(err) == ldap.LDAPResultNoSuchObject {
+			return system.ErrChanged
+		}
+		return err
+	}
+	c.doubt(touched)
+	return send(nil)
+}
+
+func (c *client) isDoubted(touched []string) bool {
+	return slices.ContainsFunc(touched, func(name string) bool { _, is := c.doubted.Load(strings.ToLower(name)); return is })
+}
+
+func (c *client) doubt(touched []string) {
+	for _, name := range touched {
+		c.doubted.Store(strings.ToLower(name), true)
+	}
 }
 
 // An assertion is the control of RFC 4528.
@@ -540,8 +568,10 @@ func (c *client) move(ctx context.Context, d *directory, id, changed, dn string,
 			return err
 		}
 	}
-	request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, d.controls(id, changed))
-	return c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
+	return c.guarded(ctx, d, id, changed, dn, []string{"modifyDN"}, func(controls []ldap.Control) error {
+		request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, controls)
+		return c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
+	})
 }
 
 // A modification is a change of one attribute: values that go, and values that come.
@@ -623,10 +653,7 @@ func (c *client) marking(ctx context.Context, m marking, dn string, is bool) ([]
 
 // modify changes attributes of an entry, and returns it as it is then if the answer shows it.
 func (c *client) modify(ctx context.Context, d *directory, id, changed, dn string, mods []modification, fields []string) (now account.Account, shown bool, err error) {
-	request := ldap.NewModifyRequest(dn, d.controls(id, changed))
-	if d.postReads {
-		request.Controls = append(request.Controls, &postRead{d.asked(fields)})
-	}
+	request := ldap.NewModifyRequest(dn, nil)
 	for _, m := range mods {
 		switch {
 		case m.whole:
@@ -648,11 +675,16 @@ func (c *client) modify(ctx context.Context, d *directory, id, changed, dn strin
 	for _, m := range mods {
 		touched = append(touched, m.attribute)
 	}
-	err = c.run(ctx, operation{what: "changing " + dn, more: []any{"attributes", strings.Join(touched, " ")}, do: func(conn *ldap.Conn) error {
-		var err error
-		answer, err = conn.ModifyWithResult(request)
-		return err
-	}})
+	err = c.guarded(ctx, d, id, changed, dn, touched, func(controls []ldap.Control) error {
+		if request.Controls = controls; d.postReads {
+			request.Controls = append(request.Controls, &postRead{d.asked(fields)})
+		}
+		return c.run(ctx, operation{what: "changing " + dn, more: []any{"attributes", strings.Join(touched, " ")}, do: func(conn *ldap.Conn) error {
+			var err error
+			answer, err = conn.ModifyWithResult(request)
+			return err
+		}})
+	})
 	if err != nil {
 		return now, false, err
 	}
@@ -681,13 +713,11 @@ func (c *client) Remove(ctx context.Context, known account.Account) error {
 		}
 		changed, dn = splitVersion(now.Version)
 	}
-	request := ldap.NewDelRequest(dn, d.controls(known.ID, changed))
-	err = c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(request) }})
+	err = c.guarded(ctx, d, known.ID, changed, dn, []string{"delete"}, func(controls []ldap.Control) error {
+		return c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, controls)) }})
+	})
 	if err != nil {
 		return c.elsewhere(ctx, d, known.ID, dn, err)
-	}
-	if err := c.follow(ctx, d, former{id: known.ID, was: dn}); err != nil { // it is gone: asked again, that is found, and this is gone on with
-		return &system.Unclear{Err: err}
 	}
 	return nil
 }

@@ -52,10 +52,10 @@ type client struct {
 	idle   []*ldap.Conn
 
 	formerly  sync.Map   // key of a name that an entry had → its identifier
+	doubted   sync.Map   // attributes of which changes cannot be held against an assertion
 	stayed    sync.Map   // key of a name that is nobody's any more, and stayed so when it was waited for
 	following sync.Mutex // over what follows
-	custom    custom     // of the server
-	awaited   []former   // that it has not seen to yet
+	customs   map[string]custom
 
 	describing sync.Mutex
 	known      *directory

@@ -68,6 +68,7 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 		Pieces: d.password,
 		Finds:  mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Removes: true,
 	}}
+	about.Can.Names = d.callings()
 	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true
 	about.Rules = d.rules
 	if len(d.ties) > 0 {
@@ -118,6 +119,7 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 	}
 	c.estimate(ctx, d)
 	d.rules = c.policy(ctx, d, sub, root.GetEqualFoldAttributeValue("defaultNamingContext"))
+	c.readCustoms(ctx, d)
 	c.known = d
 	return d, nil
 }

@@ -9,23 +9,27 @@ import (
 
 // A family is what directories of one kind have in common where the standards leave it open.
 type family struct {
-	name       string
-	id         string // the attribute by which an entry is known for ever
-	binary     bool   // which holds bytes
-	version    string // the attribute that is another after each change; empty: there is none that can be relied on
-	named      string // by which accounts are called
-	classes    []string
-	groupClass string
-	fields     map[string]string // field → attribute, where it is not the catalogue's
-	partitions []string          // beneath the top, which hold no people: what is said to be kept there is passed over
-	filled     []string          // attributes that entries must have, and the server fills in itself
-	limits     map[string]int    // attribute → characters that it takes, where the schema does not say so
-	mostPage   int               // entries in a page; 0: as the server says
-	locks      []marking         // how accounts are suspended: the first whose attribute the server has
-	renewals   []marking         // and how somebody has to choose another password
-	quoted     bool              // passwords are written into unicodePwd, in quotes
-	hashes     bool              // a userPassword that is written is kept hashed, so that it can go with the entry
+	name        string
+	id          string // the attribute by which an entry is known for ever
+	binary      bool   // which holds bytes
+	version     string // the attribute that is another after each change; empty: there is none that can be relied on
+	named       string // by which accounts are called
+	classes     []string
+	groupClass  string
+	fields      map[string]string // field → attribute, where it is not the catalogue's
+	partitions  []string          // beneath the top, which hold no people: what is said to be kept there is passed over
+	filled      []string          // attributes that entries must have, and the server fills in itself
+	limits      map[string]int    // attribute → characters that it takes, where the schema does not say so
+	mostPage    int               // entries in a page; 0: as the server says
+	locks       []marking         // how accounts are suspended: the first whose attribute the server has
+	renewals    []marking         // and how somebody has to choose another password
+	referential referential
+	quoted      bool // passwords are written into unicodePwd, in quotes
+	hashes      bool // a userPassword that is written is kept hashed, so that it can go with the entry
 }
+
+// A referential is where a server says which attributes it keeps referring to entries that are moved or removed, if it shows that.
+type referential struct{ base, filter, attribute string }
 
 // A marking is how a field that is yes or no stands in an entry: an attribute has a value
 // of its own when the field is as marked.
@@ -42,7 +46,7 @@ func families() []family {
 	return []family{
 		{
 			name: "AD-style", id: "objectGUID", binary: true, named: "cn", classes: []string{"user"}, groupClass: "group",
-			fields:     map[string]string{"userName": "sAMAccountName", "department": "department", "employeeNumber": "employeeID", "division": "division", "organization": "company", "formattedName": "cn", "middleName": "middleName", "streetAddress": "streetAddress"},
+			fields:     map[string]string{"userName": "sAMAccountName", "department": "department", "division": "division", "organization": "company", "formattedName": "cn", "middleName": "middleName", "streetAddress": "streetAddress"},
 			limits:     map[string]int{"sAMAccountName": 20, "cn": 64, "c": 2, "givenName": 64, "sn": 64},
 			partitions: []string{"cn=configuration,", "dc=domaindnszones,", "dc=forestdnszones,"},
 			filled:     []string{"instanceType", "nTSecurityDescriptor", "objectCategory", "objectSid", "groupType"},
@@ -51,12 +55,14 @@ func families() []family {
 			renewals: []marking{{attribute: "pwdLastSet", marked: "true", value: "0", other: "-1"}},
 		},
 		{
-			name: "OpenLDAP", id: "entryUUID", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			referential: referential{"cn=config", "(objectClass=olcRefintConfig)", "olcRefintAttribute"},
+			name:        "OpenLDAP", id: "entryUUID", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks:    []marking{{attribute: "pwdAccountLockedTime", marked: "false", value: "000001010000Z"}},
 			renewals: []marking{{attribute: "pwdReset", marked: "true", value: "TRUE"}},
 		},
 		{
-			name: "389-like", id: "nsUniqueId", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			referential: referential{"cn=referential integrity postoperation,cn=plugins,cn=config", "(objectClass=*)", "referint-membership-attr"},
+			name:        "389-like", id: "nsUniqueId", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks: []marking{{attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
 		},
 		{

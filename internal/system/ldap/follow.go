@@ -1,8 +1,10 @@
 package ldap
 
 import (
+	"cmp"
 	"context"
-	"math"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -15,22 +17,22 @@ import (
 
 // What refers to an entry by its name (groups to their members, people to their manager) says
 // nothing any more once the entry is called otherwise or is gone. Some servers see to that, later
-// than they answer; some for a few attributes; some not at all. So it is looked at after each move and
-// removal, and what the server leaves is done here.
+// than they answer; some for a few attributes; some not at all. So it is looked at after moves and
+// removals, and what the server leaves is done here.
 
-// A custom is what a server does about names that refer to an entry which was moved or removed.
+// A custom is what a server does about an attribute that refers to an entry which was moved or removed.
 type custom uint8
 
 const (
 	unseen   custom = iota // nobody has seen it yet
 	itself                 // it sees to it, a while after it answered
-	notAlone               // not all of it is done
+	notAlone               // it does not
 )
 
 const (
-	patience  = 2 * time.Second // until a server is taken to leave it to us
+	patience  = 2 * time.Second // until a server is taken to leave it to us, since it did something last
 	pollPause = 50 * time.Millisecond
-	mostAwait = 3 * time.Second // for what a server that sees to it has not done yet, since it did something last
+	rounds    = 3 // of putting right, as others change groups meanwhile
 )
 
 // A former is a name that an entry had, and the one that it has; empty: it was removed.
@@ -54,64 +56,246 @@ func (d *directory) referring() (names, logins []string) {
 	return slices.Compact(names), logins
 }
 
-// Follow implements system.Follower.
-func (c *client) Follow(ctx context.Context, before, now account.Account) error {
-	d, err := c.describe(ctx)
-	if err != nil {
-		return err
-	}
-	_, was := splitVersion(before.Version)
-	_, is := splitVersion(now.Version)
-	return c.follow(ctx, d, former{id: before.ID, was: was, is: is})
-}
-
-// Followed implements system.Follower.
-func (c *client) Followed(ctx context.Context) error {
-	d, err := c.describe(ctx)
-	if err != nil {
-		return err
-	}
-	return c.followed(ctx, d)
-}
-
-// follow has what refers to an entry by a name that it had refer to it by the one that it has, or not
-// at all any more.
-func (c *client) follow(ctx context.Context, d *directory, f former) error {
-	if f.was == "" || d.quoted || keyOf(f.was) == keyOf(f.is) {
+// callings are the fields that make an entry's name, where others refer by it.
+func (d *directory) callings() []string {
+	if d.quoted {
 		return nil // such servers keep references by identifier
 	}
-	f.login, f.now = loginOf(f.was), loginOf(f.is)
-	if f.is != "" {
-		c.formerly.Store(keyOf(f.was), f.id)
+	return []string{unit, d.fieldOf(d.named)}
+}
+
+// Follows implements system.Follower.
+func (c *client) Follows(ctx context.Context) (string, error) {
+	d, err := c.describe(ctx)
+	if err != nil {
+		return "", err
 	}
-	for until := c.clock.Now().Add(patience); ; {
-		left, err := c.stillNamed(ctx, d, []former{f})
+	names, logins := d.referring()
+	var seen, left []string
+	for _, name := range append(names, logins...) {
+		switch c.customOf(name) {
+		case itself:
+			seen = append(seen, name)
+		case notAlone:
+			left = append(left, name)
+		}
+	}
+	switch {
+	case len(left) == 0 && len(seen) == 0:
+		return "", nil
+	case len(left) == 0:
+		return "the server says that it sees to all of them", nil
+	case len(seen) == 0:
+		return "the server says that it sees to none of them", nil
+	}
+	return "the server says that it sees to " + strings.Join(seen, ", ") + " and not to " + strings.Join(left, ", "), nil
+}
+
+// readCustoms reads what the server says that it sees to, where it lets us: what cannot be read is seen when something was moved.
+func (c *client) readCustoms(ctx context.Context, d *directory) {
+	if d.referential.base == "" {
+		return
+	}
+	request := ldap.NewSearchRequest(d.referential.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, d.referential.filter, nil, nil)
+	found, err := c.search(ctx, nil, "reading what the server sees to by itself", request)
+	if err != nil || len(found.Entries) == 0 {
+		return
+	}
+	sees := map[string]bool{}
+	for _, e := range found.Entries {
+		if e.GetEqualFoldAttributeValue("nsslapd-pluginEnabled") == "off" {
+			continue
+		}
+		for _, value := range e.GetEqualFoldAttributeValues(d.referential.attribute) {
+			for _, name := range strings.Fields(value) {
+				sees[strings.ToLower(name)] = true
+			}
+		}
+	}
+	names, logins := d.referring()
+	for _, name := range append(names, logins...) {
+		c.noteCustom(name, map[bool]custom{true: itself, false: notAlone}[sees[strings.ToLower(name)]])
+	}
+}
+
+func (c *client) customOf(attribute string) custom {
+	c.following.Lock()
+	defer c.following.Unlock()
+	return c.customs[strings.ToLower(attribute)]
+}
+
+func (c *client) noteCustom(attribute string, is custom) {
+	c.following.Lock()
+	defer c.following.Unlock()
+	if c.customs == nil {
+		c.customs = map[string]custom{}
+	}
+	c.customs[strings.ToLower(attribute)] = is
+}
+
+// Moving implements system.Follower.
+func (c *client) Moving(accounts []account.Account) {
+	for _, a := range accounts {
+		if _, dn := splitVersion(a.Version); dn != "" {
+			c.formerly.Store(keyOf(dn), a.ID)
+		}
+	}
+}
+
+// Referring implements system.Follower.
+func (c *client) Referring(ctx context.Context, accounts []account.Account) iter.Seq2[system.Reference, error] {
+	return func(yield func(system.Reference, error) bool) {
+		d, err := c.describe(ctx)
 		if err != nil {
-			return err
+			yield(system.Reference{}, err)
+			return
 		}
-		c.following.Lock()
-		custom := c.custom
-		switch {
-		case len(left) == 0 && custom == unseen && until.After(c.clock.Now().Add(patience-pollPause/2)):
-			// Nothing referred to it: that tells nothing of the server.
-		case len(left) == 0 && custom == unseen:
-			c.custom = itself
-		case custom == itself:
-			c.awaited = append(c.awaited, f)
-		case custom == unseen && c.clock.Now().After(until):
-			c.custom, custom = notAlone, notAlone
+		for some := range slices.Chunk(accounts, mostFound) {
+			var formers []former
+			for _, a := range some {
+				if _, dn := splitVersion(a.Version); dn != "" {
+					formers = append(formers, former{id: a.ID, was: dn, login: loginOf(dn)})
+				}
+			}
+			left, err := c.stillNamed(ctx, d, formers)
+			if err != nil {
+				yield(system.Reference{}, err)
+				return
+			}
+			for _, e := range left {
+				for _, x := range d.exchanges(e, formers) {
+					if !yield(d.reference(e, x), nil) {
+						return
+					}
+				}
+			}
 		}
-		c.following.Unlock()
+	}
+}
+
+// reference is what one value of an entry comes to.
+func (d *directory) reference(e *ldap.Entry, x exchange) system.Reference {
+	r := system.Reference{Account: x.former.id, Kind: d.fieldOf(x.attribute), Holder: d.idOf(e), Name: cmp.Or(e.GetEqualFoldAttributeValue("displayName"), e.GetEqualFoldAttributeValue("cn"), e.DN)}
+	if strings.EqualFold(d.classOf(e).members, x.attribute) {
+		r.Kind, r.Name = groupsKind, e.GetEqualFoldAttributeValue("cn")
+	}
+	return r
+}
+
+// Follow implements system.Follower.
+func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, open []system.Reference, err error) {
+	d, err := c.describe(ctx)
+	if err != nil || d.quoted {
+		return nil, nil, err
+	}
+	for some := range slices.Chunk(accounts, mostFound) {
+		right, left, err := c.follow(ctx, d, some)
+		if err != nil {
+			return nil, nil, err
+		}
+		done, open = append(done, right...), append(open, left...)
+	}
+	return done, open, nil
+}
+
+func (c *client) follow(ctx context.Context, d *directory, accounts []account.Account) (done, open []system.Reference, err error) {
+	formers, err := c.formers(ctx, d, accounts)
+	if err != nil || len(formers) == 0 {
+		return nil, nil, err
+	}
+	until, before := c.clock.Now().Add(patience), -1
+	waited := map[string]bool{} // attributes in which something was left to the server
+	for round := 0; round < rounds; {
+		left, err := c.stillNamed(ctx, d, formers)
+		if err != nil {
+			return nil, nil, err
+		}
+		var ours, its []*ldap.Entry
+		n := 0
+		for _, e := range left {
+			all := d.exchanges(e, formers)
+			n += len(all)
+			switch {
+			case len(all) == 0:
+			case slices.ContainsFunc(all, func(x exchange) bool { return c.customOf(x.attribute) == notAlone }):
+				ours = append(ours, e)
+			default:
+				its = append(its, e)
+				for _, x := range all {
+					waited[x.attribute] = true
+				}
+			}
+		}
 		switch {
-		case len(left) == 0, custom == itself:
-			return nil
-		case custom == notAlone:
-			return c.putRight(ctx, d, f, left)
+		case n == 0:
+			for attribute := range waited {
+				if c.customOf(attribute) == unseen {
+					c.noteCustom(attribute, itself)
+				}
+			}
+			return done, nil, nil
+		case before < 0 || n < before: // something is going on
+			until, before = c.clock.Now().Add(patience), n
+		case c.clock.Now().After(until):
+			for _, e := range its {
+				for _, x := range d.exchanges(e, formers) {
+					if c.customOf(x.attribute) == unseen {
+						c.noteCustom(x.attribute, notAlone)
+					}
+				}
+			}
+			ours, its = append(ours, its...), nil
+		}
+		if len(ours) > 0 {
+			round++
+			right, err := c.putRight(ctx, d, ours, formers)
+			if err != nil {
+				return nil, nil, err
+			}
+			done = append(done, right...)
+			continue
 		}
 		if err := c.clock.Wait(system.Stopping(ctx), pollPause); err != nil {
-			return err
+			return nil, nil, err
 		}
 	}
+	left, err := c.stillNamed(ctx, d, formers)
+	for _, e := range left {
+		for _, x := range d.exchanges(e, formers) {
+			open = append(open, d.reference(e, x))
+		}
+	}
+	return done, open, err
+}
+
+// formers are the names that accounts have no more, of those that their versions say.
+func (c *client) formers(ctx context.Context, d *directory, accounts []account.Account) (formers []former, err error) {
+	var ids []string
+	for _, a := range accounts {
+		ids = append(ids, a.ID)
+	}
+	now, err := c.names(ctx, d, ids)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, a := range accounts {
+		_, was := splitVersion(a.Version)
+		is := now[a.ID]
+		if was == "" || keyOf(was) == keyOf(is) {
+			continue
+		}
+		names = append(names, was)
+		formers = append(formers, former{id: a.ID, was: was, is: is, login: loginOf(was), now: loginOf(is)})
+	}
+	// A name that somebody else has by now is theirs: what refers by it may mean either, and is left alone.
+	whose, _, err := c.identify(ctx, d, names)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(formers, func(f former) bool {
+		return whose[f.was] != f.was && whose[f.was] != f.id
+	}), nil
 }
 
 // loginOf is the sign-in name in an entry's own, where it is called by that.
@@ -145,7 +329,8 @@ func (c *client) stillNamed(ctx context.Context, d *directory, all []former) (le
 	if filter.Len() == 0 {
 		return nil, nil
 	}
-	for e, err := range c.entries(ctx, "looking for what refers to it by its old name", c.base, "(|"+filter.String()+")", append(slices.Clone(names), logins...), c.pageSize(d), d.paged) {
+	attributes := append([]string{d.id, "objectClass", "cn", "displayName"}, append(names, logins...)...)
+	for e, err := range c.entries(ctx, "looking for what refers by a former name", c.base, "(|"+filter.String()+")", attributes, c.pageSize(d), d.paged) {
 		if err != nil {
 			return nil, err
 		}
@@ -154,82 +339,89 @@ func (c *client) stillNamed(ctx context.Context, d *directory, all []former) (le
 	return left, nil
 }
 
-// putRight changes what refers to an entry by a name that it had.
-func (c *client) putRight(ctx context.Context, d *directory, f former, left []*ldap.Entry) error {
-	names, logins := d.referring()
-	for _, e := range left {
-		request := ldap.NewModifyRequest(e.DN, nil)
-		exchange := func(attributes []string, is func(value string) bool, with string) {
-			for _, attribute := range attributes {
-				values := e.GetEqualFoldAttributeValues(attribute)
-				for _, value := range values {
-					if !is(value) {
-						continue
-					}
-					request.Delete(attribute, []string{value})
-					if with != "" && !slices.ContainsFunc(values, func(other string) bool { return keyOf(other) == keyOf(with) }) {
-						request.Add(attribute, []string{with})
-					}
-				}
-			}
-		}
-		exchange(names, func(value string) bool { return keyOf(value) == keyOf(f.was) }, f.is)
-		if f.login != f.now {
-			exchange(logins, func(value string) bool { return value == f.login }, f.now)
-		}
-		if len(request.Changes) == 0 {
-			continue
-		}
-		err := c.run(ctx, operation{what: "having " + e.DN + " refer to it by its name", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
-		switch codeOf(err) {
-		case ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultNoSuchObject:
-			continue // the server was faster
-		case ldap.LDAPResultObjectClassViolation:
-			if f.is == "" {
-				continue // a group that has a member always keeps the name of its last
-			}
-		}
-		if err != nil {
-			return c.refusal(err)
-		}
-	}
-	return nil
+// An exchange is a value of an entry that refers to another by a name that it had.
+type exchange struct {
+	attribute, value string
+	with             string // in its place; empty: nothing
+	former           former
 }
 
-// followed waits until a server that sees to references has done so for all that was moved and removed
-// before: who is in what tells nothing until then.
-func (c *client) followed(ctx context.Context, d *directory) error {
-	c.following.Lock()
-	defer c.following.Unlock()
-	until, fewest := c.clock.Now().Add(mostAwait), math.MaxInt
-	for len(c.awaited) > 0 {
-		some := c.awaited[:min(len(c.awaited), mostFound)]
-		left, err := c.stillNamed(ctx, d, some)
-		if err != nil {
-			return err
-		}
-		if n := len(c.awaited)*1000 + len(left); n < fewest {
-			until, fewest = c.clock.Now().Add(mostAwait), n
-		}
-		switch {
-		case len(left) == 0:
-			c.awaited = c.awaited[len(some):]
-			continue
-		case c.clock.Now().After(until):
-			for _, f := range some {
-				if left, err = c.stillNamed(ctx, d, []former{f}); err == nil {
-					err = c.putRight(ctx, d, f, left)
-				}
-				if err != nil {
-					return err
-				}
-			}
-			c.awaited = c.awaited[len(some):]
-			continue
-		}
-		if err := c.clock.Wait(system.Stopping(ctx), pollPause); err != nil {
-			return err
+// exchanges are the values of an entry that refer by names which entries had.
+func (d *directory) exchanges(e *ldap.Entry, formers []former) (all []exchange) {
+	byKey, byLogin := map[string]former{}, map[string]former{}
+	for _, f := range formers {
+		byKey[keyOf(f.was)] = f
+		if f.login != f.now {
+			byLogin[f.login] = f
 		}
 	}
-	return nil
+	names, logins := d.referring()
+	for _, attribute := range names {
+		for _, value := range e.GetEqualFoldAttributeValues(attribute) {
+			if f, is := byKey[keyOf(value)]; is {
+				all = append(all, exchange{attribute, value, f.is, f})
+			}
+		}
+	}
+	for _, attribute := range logins {
+		for _, value := range e.GetEqualFoldAttributeValues(attribute) {
+			if f, is := byLogin[value]; is {
+				all = append(all, exchange{attribute, value, f.now, f})
+			}
+		}
+	}
+	return all
+}
+
+// putRight changes what refers to entries by names that they had, all of one holder in one request, and returns what was changed.
+func (c *client) putRight(ctx context.Context, d *directory, left []*ldap.Entry, formers []former) (done []system.Reference, err error) {
+	for _, e := range left {
+		all := d.exchanges(e, formers)
+		err := c.exchange(ctx, e, all)
+		if err != nil && passable(err) && len(all) > 1 {
+			for _, x := range all { // the server was faster with one of them, or somebody else
+				if err = c.exchange(ctx, e, []exchange{x}); err != nil && !passable(err) {
+					break
+				}
+			}
+		}
+		if err != nil && !passable(err) {
+			return nil, c.refusal(err)
+		}
+		for _, x := range all {
+			done = append(done, d.reference(e, x))
+		}
+	}
+	return done, nil
+}
+
+// passable reports whether a holder is not as it was read, which is looked at again, or cannot be without a last member.
+func passable(err error) bool {
+	return slices.Contains([]uint16{ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultNoSuchObject, ldap.LDAPResultObjectClassViolation}, codeOf(err))
+}
+
+func (c *client) exchange(ctx context.Context, e *ldap.Entry, all []exchange) error {
+	gone, come := map[string][]string{}, map[string][]string{}
+	has := map[string]map[string]bool{}
+	for _, x := range all {
+		if has[x.attribute] == nil {
+			has[x.attribute] = map[string]bool{}
+			for _, value := range e.GetEqualFoldAttributeValues(x.attribute) {
+				has[x.attribute][keyOf(value)] = true
+			}
+		}
+		gone[x.attribute] = append(gone[x.attribute], x.value)
+		if key := keyOf(x.with); x.with != "" && !has[x.attribute][key] {
+			has[x.attribute][key] = true
+			come[x.attribute] = append(come[x.attribute], x.with)
+		}
+	}
+	request := ldap.NewModifyRequest(e.DN, nil)
+	for _, attribute := range slices.Sorted(maps.Keys(gone)) {
+		request.Delete(attribute, gone[attribute])
+		if len(come[attribute]) > 0 {
+			request.Add(attribute, come[attribute])
+		}
+	}
+	return c.run(ctx, operation{what: "having " + e.DN + " refer by the names of today", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 }

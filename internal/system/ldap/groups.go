@@ -252,10 +252,6 @@ func (c *client) Members(ctx context.Context, kind string, things []string) iter
 			c.standing(ctx, d, things)(yield)
 			return
 		}
-		if err := c.followed(ctx, d); err != nil {
-			yield(account.Membership{}, err)
-			return
-		}
 		filter := ""
 		if things != nil && len(things) <= mostFound {
 			filter = d.byID(things)
@@ -353,9 +349,6 @@ func (c *client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 	}
 	if kind == unitsKind {
 		return system.ErrCannot // accounts are moved
-	}
-	if err := c.followed(ctx, d); err != nil {
-		return err
 	}
 	var group *ldap.Entry
 	for e, err := range c.groupEntries(ctx, d, d.byID([]string{thing}), false) {

@@ -469,7 +469,7 @@ func shown(e *ldap.Entry, wants []string, ranges int) *ber.Packet {
 // what goes together.
 func officeSchema() *ldap.Entry {
 	var types []string
-	for i, name := range strings.Fields("cn sAMAccountName sn givenName title displayName mail department employeeID description userAccountControl pwdLastSet c") {
+	for i, name := range strings.Fields("cn sAMAccountName sn givenName title displayName mail department employeeNumber description userAccountControl pwdLastSet c") {
 		types = append(types, fmt.Sprintf("( 1.2.840.113556.9.%d NAME '%s' SYNTAX '1.3.6.1.4.1.1466.115.121.1.15' SINGLE-VALUE )", i, name))
 	}
 	types = append(types, "( 1.2.840.113556.1.4.2 NAME 'objectGUID' SYNTAX '1.3.6.1.4.1.1466.115.121.1.40' SINGLE-VALUE NO-USER-MODIFICATION )",
@@ -480,6 +480,6 @@ func officeSchema() *ldap.Entry {
 		"objectClasses": {"( 2.5.6.0 NAME 'top' ABSTRACT MUST (objectClass $ objectCategory $ nTSecurityDescriptor $ instanceType ) MAY (memberOf $ description ) )",
 			"( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST (cn ) MAY (sn ) )", "( 1.2.840.113556.1.5.9 NAME 'user' SUP person STRUCTURAL MAY (givenName $ displayName ) )",
 			"( 1.2.840.113556.1.5.8 NAME 'group' SUP top STRUCTURAL MUST (groupType ) MAY (member ) )"},
-		"dITContentRules": {"( 1.2.840.113556.1.5.9 NAME 'user' AUX ( securityPrincipal ) MUST (sAMAccountName $ objectSid $ cn ) MAY (title $ mail $ department $ employeeID $ manager $ userAccountControl $ pwdLastSet $ c ) )"},
+		"dITContentRules": {"( 1.2.840.113556.1.5.9 NAME 'user' AUX ( securityPrincipal ) MUST (sAMAccountName $ objectSid $ cn ) MAY (title $ mail $ department $ employeeNumber $ manager $ userAccountControl $ pwdLastSet $ c ) )"},
 	})
 }

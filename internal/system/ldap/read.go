@@ -201,11 +201,6 @@ func (c *client) accounts(ctx context.Context, d *directory, entries []*ldap.Ent
 		return all, nil
 	}
 	ids, _, err := c.identify(ctx, d, refers)
-	for dn, id := range ids { // somebody who was moved may be referred to by the old name for a while
-		if was, moved := c.formerly.Load(keyOf(dn)); moved && id == dn {
-			ids[dn] = was.(string)
-		}
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -528,6 +523,11 @@ func (c *client) identify(ctx context.Context, d *directory, dns []string) (ids 
 					ids[dn] = id
 				}
 			}
+		}
+	}
+	for dn, id := range ids { // somebody who was moved may be referred to by the old name for a while
+		if was, moved := c.formerly.Load(keyOf(dn)); moved && id == dn {
+			ids[dn] = was.(string)
 		}
 	}
 	for dn, id := range ids {

@@ -1,0 +1,158 @@
+package posting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/membership"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+)
+
+// follower returns the system if others refer to accounts by name in it, and the context for its requests; nil: they do not.
+func (p *run) follower(ctx context.Context) (system.Follower, context.Context) {
+	if len(p.about.Can.Names) == 0 {
+		return nil, ctx
+	}
+	f, _ := p.System.(*fenced)
+	follower, _ := f.System.(system.Follower)
+	return follower, system.Fenced(ctx, f.may)
+}
+
+// tellMoving tells the system which accounts the batch calls otherwise, before the first is: until what refers to them has followed,
+// it does so by names that are nobody's.
+func (p *run) tellMoving(ctx context.Context) error {
+	follower, _ := p.follower(ctx)
+	if follower == nil {
+		return nil
+	}
+	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Does: membership.Stay}) {
+		if err != nil {
+			return err
+		}
+		if before, moves := formerly(&e); moves {
+			follower.Moving([]account.Account{before})
+		}
+	}
+	return nil
+}
+
+// formerly is an entry's account as it was called before the batch, where that changes.
+func formerly(e *batch.Entry) (before account.Account, moves bool) {
+	for _, s := range e.Steps {
+		if s.Do == membership.Stay && s.Was != nil {
+			return account.Account{ID: e.Account, Version: s.Was[0]}, true
+		}
+	}
+	return before, false
+}
+
+// names has what refers by name to accounts that were called otherwise, or removed, refer to them as they are called now, or not
+// at all, where the server does not see to it.
+func (p *run) names(ctx context.Context, _ func(error)) error {
+	follower, fenced := p.follower(ctx)
+	if follower == nil {
+		return errors.New("the system has no names by which others refer to accounts")
+	}
+	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
+		window = slices.DeleteFunc(window, func(e batch.Entry) bool {
+			return !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Stay && s.Waits() })
+		})
+		var moved, called []account.Account
+		for i := range window {
+			e := &window[i]
+			if before, moves := formerly(e); moves {
+				moved = append(moved, before)
+			}
+			if e.Did != account.Removed {
+				called = append(called, account.Account{ID: e.Account, Version: e.Version})
+			}
+		}
+		p.begin("references by name", len(window))
+		sending := system.Ending(fenced)
+		done, left, err := follower.Follow(sending, moved)
+		if err != nil {
+			return err
+		}
+		ours, stays := map[string]bool{}, map[string][]system.Reference{}
+		for _, r := range done {
+			ours[r.Account+"\x00"+r.Kind+"\x00"+r.Holder] = true
+		}
+		for _, r := range left {
+			stays[r.Account] = append(stays[r.Account], r)
+		}
+		now := map[string]bool{}
+		for r, err := range follower.Referring(sending, called) {
+			if err != nil {
+				return err
+			}
+			now[r.Account+"\x00"+r.Kind+"\x00"+r.Holder] = true
+		}
+		for i := range window {
+			e := &window[i]
+			for _, r := range stays[e.Account] {
+				e.Find(account.Warning, account.FormerName, r.Kind, "", fmt.Sprintf("%s still has the name that it had: whoever is called so next is taken for it there", r.Name))
+			}
+			for n := range e.Steps {
+				s := &e.Steps[n]
+				if s.Do != membership.Stay || !s.Waits() {
+					continue
+				}
+				key := e.Account + "\x00" + s.Kind + "\x00" + s.Thing
+				switch {
+				case s.Kind == "":
+					s.Result = membership.Done
+				case s.Was == nil:
+					if err := p.referAgain(sending, e, s); err != nil {
+						return err
+					}
+				case ours[key] && now[key]:
+					s.Result = membership.Done
+				case now[key]:
+					s.Result = membership.Already
+				default:
+					s.Result = membership.Failed
+					e.Find(account.Error, account.LostReference, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s does not have it any more", s.Text(), s.Name))
+				}
+			}
+			p.clear(e)
+			e.Settle()
+			p.advance(1)
+			p.results <- resultOf(e)
+		}
+		return nil
+	})
+}
+
+// referAgain has another account refer to one that was made again, unless it refers to somebody else by now.
+func (p *run) referAgain(ctx context.Context, e *batch.Entry, s *membership.Step) error {
+	s.Result = membership.Already
+	holder, err := p.System.Get(system.Stopping(ctx), s.Thing, []string{s.Kind})
+	switch is := holder.Field(s.Kind); {
+	case errors.Is(err, system.ErrGone):
+		return nil
+	case err != nil:
+		return err
+	case is.Filled():
+		if is.Text() != e.Account {
+			e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another by now, and stays so", s.Kind, s.Name))
+		}
+		return nil
+	}
+	_, err = p.System.Change(ctx, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
+	var refusal *system.Refusal
+	switch {
+	case errors.As(err, &refusal):
+		s.Result = membership.Failed
+		e.Find(account.Error, refusal.Code, s.Kind, "", fmt.Sprintf("the account is there, but is not the %s of %s: %s", s.Kind, s.Name, refusal.Message))
+		return nil
+	case err != nil:
+		return err
+	}
+	s.Result = membership.Done
+	return nil
+}

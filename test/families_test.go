@@ -1,0 +1,243 @@
+package test
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	ldap "github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A family is a kind of directory server, as the tests have to know it.
+type family struct {
+	name, server     string // the program that has to be installed
+	more             string // in the environment of its script
+	number, login    string // attributes
+	locked           func(*ldap.Entry) bool
+	lock             string // the attribute that says so; empty: it has none as it is set up
+	brief, evenledge string // what its brief and its part of evenledger.yaml have more
+}
+
+func marked(attribute, value string) func(*ldap.Entry) bool {
+	return func(e *ldap.Entry) bool { return strings.EqualFold(e.GetAttributeValue(attribute), value) }
+}
+
+// families are the servers that a thousand people are tried on.
+func families() map[string]family {
+	const active = "  active: {from: Signs in}\n"
+	return map[string]family{
+		"as installed":       {name: "openldap", server: "/usr/sbin/slapd", number: "employeeNumber", login: "uid", locked: func(*ldap.Entry) bool { return false }, more: "OVERLAYS="},
+		"as one is well run": {name: "openldap", server: "/usr/sbin/slapd", number: "employeeNumber", login: "uid", lock: "pwdAccountLockedTime", locked: marked("pwdAccountLockedTime", "000001010000Z"), brief: active},
+		"389":                {name: "389", server: "/usr/sbin/ns-slapd", number: "employeeNumber", login: "uid", lock: "nsAccountLock", locked: marked("nsAccountLock", "true"), brief: active},
+		"ad": {name: "ad", server: "/usr/sbin/samba", number: "employeeNumber", login: "sAMAccountName", lock: "userAccountControl", locked: func(e *ldap.Entry) bool {
+			bits, _ := strconv.Atoi(e.GetAttributeValue("userAccountControl"))
+			return bits&2 != 0
+		}, brief: active},
+	}
+}
+
+// startDirectory starts a directory of a family in a folder of its own, and returns that, its address, and a connection of
+// who keeps the accounts, which is none of the program's.
+func startDirectory(t *testing.T, of family, more ...string) (dir, url string, conn *ldap.Conn) {
+	if _, err := os.Stat(of.server); err != nil {
+		t.Skipf("SKIPPED: there is no %s on this machine; scripts/test.sh installs it on Debian", of.server)
+	}
+	dir, port := runDirectory(t, of.name, more...)
+	url = fmt.Sprintf("ldap://localhost:%d", port)
+	if of.name == "openldap" {
+		url = "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
+	}
+	require.Eventually(t, func() bool {
+		_, ready := os.Stat(filepath.Join(dir, "ready"))
+		_, runs := os.Stat(filepath.Join(dir, "slapd.pid"))
+		return ready == nil || runs == nil
+	}, 2*time.Minute, 50*time.Millisecond, "the directory does not get ready")
+	user := "cn=evenledger,ou=services,dc=brindlesound,dc=example"
+	if at, err := os.ReadFile(filepath.Join(dir, "url")); err == nil {
+		url, user = string(at), "evenledger@brindlesound.example"
+	}
+	authority, err := os.ReadFile(filepath.Join(dir, "ca.pem"))
+	require.NoError(t, err)
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM(authority))
+	password, err := os.ReadFile(filepath.Join(dir, "password"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		if conn, err = ldap.DialURL(url, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: "localhost"})); err != nil {
+			return false
+		}
+		return conn.Bind(user, string(password)) == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	t.Cleanup(func() { _ = conn.Close() })
+	return dir, url, conn
+}
+
+// A person is what a directory itself says of one.
+type person struct {
+	dn, title, mail, boss string
+	locked                bool
+}
+
+// whoIs reads the people whose numbers begin with 5, and who is in which groups, all by number.
+func whoIs(t *testing.T, conn *ldap.Conn, of family) (people map[string]person, groups map[string][]string) {
+	people, groups = map[string]person{}, map[string][]string{}
+	numbers, bosses := map[string]string{}, map[string]string{}
+	number := func(dn string) string {
+		if n := numbers[strings.ToLower(dn)]; n != "" || dn == "" {
+			return n
+		}
+		return dn
+	}
+	for place, filter := range map[string]string{"ou=people": "(objectClass=person)", "ou=groups": "(member=*)"} {
+		found, err := conn.SearchWithPaging(ldap.NewSearchRequest(place+",dc=brindlesound,dc=example", ldap.ScopeWholeSubtree, 0, 0, 0, false, filter, []string{"*", of.lock}, nil), 200)
+		require.NoError(t, err)
+		for _, e := range found.Entries {
+			if place == "ou=groups" {
+				groups[e.GetAttributeValue("cn")] = e.GetAttributeValues("member")
+				continue
+			}
+			n := e.GetAttributeValue(of.number)
+			require.NotContains(t, people, n, "somebody was made twice")
+			people[n] = person{e.DN, e.GetAttributeValue("title"), e.GetAttributeValue("mail"), "", of.locked(e)}
+			numbers[strings.ToLower(e.DN)], bosses[n] = n, e.GetAttributeValue("manager")
+		}
+	}
+	for n, p := range people {
+		p.boss = number(bosses[n])
+		people[n] = p
+	}
+	for _, members := range groups {
+		for i, dn := range members {
+			members[i] = number(dn)
+		}
+		slices.Sort(members)
+	}
+	return people, groups
+}
+
+// A thousand people are made, half of them changed, a hundred moved and renamed, three hundred get a new manager, and all is
+// undone: by the directory's own word each row is as it was told.
+func TestThousandPeople(t *testing.T) {
+	for name, of := range families() {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir, url, conn := startDirectory(t, of, "EMPTY=1", of.more)
+			f := folder{t, t.TempDir()}
+			user := map[bool]string{true: "evenledger@brindlesound.example", false: "cn=evenledger,ou=services,dc=brindlesound,dc=example"}[of.name == "ad"]
+			f.write("evenledger.yaml", fmt.Sprintf("systems:\n  harbour: {kind: ldap, url: %q, user: %q, password: \"file:%s/password\", ca: %s/ca.pem, base: \"dc=brindlesound,dc=example\", people: ou=people, groups: ou=groups, settle: 2s}\n", url, user, dir, dir))
+			f.write("briefs/crew.yaml", `system: harbour
+match: [employeeNumber]
+fields:
+  employeeNumber: {from: No}
+  givenName: {from: First}
+  familyName: {from: Last}
+  formattedName: {make: 'givenName + " " + familyName + " " + employeeNumber'}
+  userName: {from: Login}
+  email: {make: 'userName + "@brindlesound.example"'}
+  title: {from: Position}
+  unit: {from: Place, make_missing: true}
+  manager: {from: Boss, refers: employeeNumber}
+`+of.brief+`groups: {from: Groups, split: ";", make_missing: true, mode: exact}
+password: {new: generate}
+`)
+			const people = 1000
+			last := []string{"Reyes", "Ångström", "O’Neil", "Ivanova#+", "Żak", "de la Cruz, Jr.", `Back\slash`, "Ødegård"}
+			sheet := func(name string, row func(i int) (login, title, place, boss, groups string, rest bool)) {
+				var rows strings.Builder
+				rows.WriteString("No,First,Last,Login,Position,Signs in,Place,Boss,Groups\n")
+				for i := range people {
+					if login, title, place, boss, groups, is := row(i); is {
+						fmt.Fprintf(&rows, "%d,Ana,%q,%s,%s,%s,%s,%s,%s\n", 5000+i, last[i%len(last)], login, title, map[bool]string{true: "no", false: "yes"}[i%4 == 0], place, boss, groups)
+					}
+				}
+				f.write(name, rows.String())
+			}
+			begun := time.Now()
+			post := func(id int, words string, args ...string) {
+				code, out, errOut := f.run(args...)
+				require.Zero(t, code, out+errOut)
+				t.Log(time.Since(begun).Round(100*time.Millisecond), "drafted", id)
+				t.Log(out)
+				code, out, errOut = f.run("post", strconv.Itoa(id), "--yes", "--credentials", fmt.Sprintf("words-%d.csv", id), "--in-clear")
+				t.Log(time.Since(begun).Round(100*time.Millisecond), "posted", id)
+				require.Zero(t, code, out+errOut)
+				t.Log(out)
+				assert.Contains(t, out, words)
+			}
+			sheet("crew.csv", func(i int) (string, string, string, string, string, bool) {
+				boss := ""
+				if i%10 > 0 {
+					boss = strconv.Itoa(5000 + i - 1)
+				}
+				return fmt.Sprintf("ana%d", i), "Mate", []string{"Deck/Crew A", "Engine", "Ticket offices"}[i%3], boss, []string{"Watch;Night", "Watch"}[i%2], true
+			})
+			post(1, "Proven", "draft", "crew.csv", "-b", "crew")
+			first, in := whoIs(t, conn, of)
+			require.Len(t, first, people)
+			assert.Len(t, in["Watch"], people)
+			assert.Len(t, in["Night"], people/2)
+			assert.Equal(t, person{first["5001"].dn, "Mate", "ana1@brindlesound.example", "5000", false}, first["5001"])
+
+			sheet("changes.csv", func(i int) (string, string, string, string, string, bool) {
+				login, place, groups := fmt.Sprintf("ana%d", i), []string{"Deck/Crew A", "Engine", "Ticket offices"}[i%3], []string{"Watch;Night", "Watch"}[i%2]
+				switch {
+				case i < 50:
+					place = "Ashore"
+				case i < 100:
+					login, place = fmt.Sprintf("ana.%d", i), "Deck/Crew B"
+				case i < 150:
+					groups = "Watch;Stay"
+				}
+				boss := strconv.Itoa(5000 + (i+7)%people)
+				if i < 200 {
+					boss = map[bool]string{true: strconv.Itoa(5000 + i - 1)}[i%10 > 0]
+				}
+				return login, "Second mate", place, boss, groups, i < 500
+			})
+			post(2, "Proven", "draft", "changes.csv", "-b", "crew")
+			second, now := whoIs(t, conn, of)
+			for i := range people {
+				n := strconv.Itoa(5000 + i)
+				p := second[n]
+				switch {
+				case i < 50:
+					assert.Contains(t, p.dn, "Ashore", n)
+				case i < 100:
+					assert.Contains(t, p.dn, "Crew B", n)
+					assert.Equal(t, fmt.Sprintf("ana.%d@brindlesound.example", i), p.mail)
+				default:
+					assert.Equal(t, first[n].dn, p.dn)
+				}
+				if i >= 200 && i < 500 {
+					assert.Equal(t, strconv.Itoa(5000+(i+7)%people), p.boss, n)
+				} else {
+					assert.Equal(t, first[n].boss, p.boss, n)
+				}
+				assert.Equal(t, map[bool]string{true: "Second mate", false: "Mate"}[i < 500], p.title, n)
+				assert.Equal(t, of.lock != "" && i%4 == 0, p.locked, n)
+			}
+			assert.Equal(t, in["Watch"], now["Watch"], "who is moved or renamed stays in their groups")
+			assert.Len(t, now["Stay"], 50)
+			assert.Len(t, now["Night"], people/2-25)
+
+			post(3, "Proven", "reverse", "2")
+			third, then := whoIs(t, conn, of)
+			assert.Equal(t, first, third, "undone, all is as it was")
+			delete(then, "Stay")
+			assert.Equal(t, in, then)
+			post(4, "Proven", "reverse", "1", "--remove")
+			none, left := whoIs(t, conn, of)
+			assert.Empty(t, none)
+			assert.Empty(t, left)
+		})
+	}
+}
