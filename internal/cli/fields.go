@@ -68,7 +68,7 @@ func (a *front) fields(target workspace.System, schema *account.Schema) error {
 	page := a.page()
 	page.Line("%s takes %d fields of an account", page.Bold(target.Name), len(fields))
 	page.Line("")
-	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
+	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kept in", 20)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
 	for _, f := range fields {
 		name := f.Name()
 		values := page.Dim("")
@@ -76,13 +76,14 @@ func (a *front) fields(target workspace.System, schema *account.Schema) error {
 			values = page.Dim("such as " + f.Example)
 		}
 		if len(f.Allowed) > 0 {
-			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-64))
+			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-84))
 		}
 		rules := report.Styled(report.Pad(f.Rules(), 26))
 		if f.Required {
 			rules = page.Bold(report.Pad(f.Rules(), 26))
 		}
-		page.Line("  %s%s%s%s", report.Pad(report.Clip(name, 21), 22), report.Pad(f.Kind.String(), 11), rules, values)
+		kept := page.Dim(report.Pad(report.Clip(attributeOf(schema, f.Field), 19), 20))
+		page.Line("  %s%s%s%s%s", report.Pad(report.Clip(name, 21), 22), kept, report.Pad(f.Kind.String(), 11), rules, values)
 	}
 	ownFields(page, fields)
 	if len(schema.Lists) > 0 {
@@ -95,6 +96,14 @@ func (a *front) fields(target workspace.System, schema *account.Schema) error {
 	}
 	page.Next("evenledger blank "+target.Name+" -o blank.xlsx", "evenledger lookup "+target.Name)
 	return page.Err()
+}
+
+// attributeOf is where the system keeps a field, if it calls that otherwise.
+func attributeOf(schema *account.Schema, field string) string {
+	if a, ok := schema.Attribute(field); ok && a.Path != field {
+		return a.Path
+	}
+	return ""
 }
 
 // ownFields writes the full names of the system's own fields.

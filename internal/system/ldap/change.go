@@ -399,6 +399,7 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		changed = ""
 	}
 	if len(moves) > 0 {
+		c.formerly.Store(keyOf(dn), known.ID) // before others can see that nobody has the name
 		if err := c.move(ctx, d, known.ID, changed, dn, moves); err != nil {
 			err = c.elsewhere(ctx, d, known.ID, dn, err)
 			if len(mods) == 0 {

@@ -32,6 +32,7 @@ const (
 const (
 	patience  = 2 * time.Second // until a server is taken to leave it to us, since it did something last
 	pollPause = 50 * time.Millisecond
+	mostPause = 500 * time.Millisecond
 	rounds    = 3 // of putting right, as others change groups meanwhile
 )
 
@@ -204,6 +205,7 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		return nil, nil, err
 	}
 	until, before := c.clock.Now().Add(patience), -1
+	pause := pollPause
 	waited := map[string]bool{} // attributes in which something was left to the server
 	for round := 0; round < rounds; {
 		left, err := c.stillNamed(ctx, d, formers)
@@ -255,9 +257,10 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 			done = append(done, right...)
 			continue
 		}
-		if err := c.clock.Wait(system.Stopping(ctx), pollPause); err != nil {
+		if err := c.clock.Wait(system.Stopping(ctx), pause); err != nil {
 			return nil, nil, err
 		}
+		pause = min(2*pause, mostPause) // looking keeps the server from its work
 	}
 	left, err := c.stillNamed(ctx, d, formers)
 	for _, e := range left {
