@@ -3,7 +3,9 @@ package test
 import (
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/csv"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -83,8 +85,8 @@ func startDirectory(t *testing.T, of family, more ...string) (dir, url string, c
 
 // A person is what a directory itself says of one.
 type person struct {
-	dn, title, mail, boss string
-	locked                bool
+	dn, name, title, mail, boss string
+	locked                      bool
 }
 
 // whoIs reads the people whose numbers begin with 5, and who is in which groups, all by number.
@@ -107,7 +109,7 @@ func whoIs(t *testing.T, conn *ldap.Conn, of family) (people map[string]person, 
 			}
 			n := e.GetAttributeValue(of.number)
 			require.NotContains(t, people, n, "somebody was made twice")
-			people[n] = person{e.DN, e.GetAttributeValue("title"), e.GetAttributeValue("mail"), "", of.locked(e)}
+			people[n] = person{e.DN, e.GetAttributeValue("cn"), e.GetAttributeValue("title"), e.GetAttributeValue("mail"), "", of.locked(e)}
 			numbers[strings.ToLower(e.DN)], bosses[n] = n, e.GetAttributeValue("manager")
 		}
 	}
@@ -150,16 +152,29 @@ fields:
 password: {new: generate}
 `)
 			const people = 1000
-			last := []string{"Reyes", "Ångström", "O’Neil", "Ivanova#+", "Żak", "de la Cruz, Jr.", `Back\slash`, "Ødegård"}
+			// Names hold what has a meaning in names of entries (RFC 4514), filters and sheets.
+			seed := uint64(time.Now().UnixNano())
+			t.Log("seed", seed)
+			dice := rand.New(rand.NewPCG(seed, 1))
+			last := make([]string, people)
+			for i := range last {
+				last[i] = "Q"
+				for range dice.IntN(9) {
+					last[i] += string([]rune(`=+,;<>"\#&/()* aZéŻ漢`)[dice.IntN(20)])
+				}
+				last[i] = strings.Join(strings.Fields(last[i]+"z"), " ")
+			}
 			sheet := func(name string, row func(i int) (login, title, place, boss, groups string, rest bool)) {
-				var rows strings.Builder
-				rows.WriteString("No,First,Last,Login,Position,Signs in,Place,Boss,Groups\n")
+				var out strings.Builder
+				rows := csv.NewWriter(&out)
+				require.NoError(t, rows.Write(strings.Split("No,First,Last,Login,Position,Signs in,Place,Boss,Groups", ",")))
 				for i := range people {
 					if login, title, place, boss, groups, is := row(i); is {
-						fmt.Fprintf(&rows, "%d,Ana,%q,%s,%s,%s,%s,%s,%s\n", 5000+i, last[i%len(last)], login, title, map[bool]string{true: "no", false: "yes"}[i%4 == 0], place, boss, groups)
+						require.NoError(t, rows.Write([]string{strconv.Itoa(5000 + i), "Ana", last[i], login, title, map[bool]string{true: "no", false: "yes"}[i%4 == 0], place, boss, groups}))
 					}
 				}
-				f.write(name, rows.String())
+				rows.Flush()
+				f.write(name, out.String())
 			}
 			begun := time.Now()
 			post := func(id int, words string, args ...string) {
@@ -185,13 +200,17 @@ password: {new: generate}
 			require.Len(t, first, people)
 			assert.Len(t, in["Watch"], people)
 			assert.Len(t, in["Night"], people/2)
-			assert.Equal(t, person{first["5001"].dn, "Mate", "ana1@brindlesound.example", "5000", false}, first["5001"])
+			for i := range people {
+				p := first[strconv.Itoa(5000+i)]
+				assert.Equal(t, fmt.Sprintf("Ana %s %d", last[i], 5000+i), p.name)
+				assert.Equal(t, fmt.Sprintf("ana%d@brindlesound.example", i), p.mail)
+			}
 
 			sheet("changes.csv", func(i int) (string, string, string, string, string, bool) {
 				login, place, groups := fmt.Sprintf("ana%d", i), []string{"Deck/Crew A", "Engine", "Ticket offices"}[i%3], []string{"Watch;Night", "Watch"}[i%2]
 				switch {
 				case i < 50:
-					place = "Ashore"
+					place = `Ashore=1, "+#2`
 				case i < 100:
 					login, place = fmt.Sprintf("ana.%d", i), "Deck/Crew B"
 				case i < 150:

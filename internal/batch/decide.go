@@ -58,6 +58,8 @@ type Decider struct {
 	booked  []membership.Step // of the row at hand
 	matched map[string]int    // account → row it was matched by
 	given   map[string]bool   // values of the numbered field given to new accounts
+
+	standing map[[2]string]int // unit and name → row whose account is to be called so there
 }
 
 // Decide turns what a row wants into its entry. If the row comes to an account
@@ -342,6 +344,7 @@ func (d *Decider) create(e *Entry, w *mapping.Wanted) {
 	if len(e.Changes) == 0 {
 		e.Find(account.Error, account.NothingToSend, "", "", "the row gives the new account no value")
 	}
+	d.called(e, nil)
 	e.Changes = append(e.Changes, d.Extra...)
 	if d.tie(e, w, nil); account.HasError(e.Findings) {
 		d.Ties.Return(d.booked)
@@ -402,7 +405,7 @@ func (d *Decider) update(e *Entry, w *mapping.Wanted, found *account.Account, as
 	e.Findings = w.Findings
 	for i, f := range d.Brief.Fields {
 		before, after := found.Field(f.Name), w.Values[i]
-		if i == named || !d.gives(w, i, before) {
+		if i == named || !d.gives(w, i, before) || keepsNumber(&d.Brief.Fields[i], before.Text(), after.Text()) {
 			continue
 		}
 		if f.Kind == account.List {
@@ -421,6 +424,7 @@ func (d *Decider) update(e *Entry, w *mapping.Wanted, found *account.Account, as
 		d.set(e, found, d.Brief.Resuming)
 	}
 	d.taken(e, w, found.ID)
+	d.called(e, found)
 	d.tie(e, w, found)
 	if e.Intent == account.Suspend && d.Ties != nil {
 		d.leave(e, found)

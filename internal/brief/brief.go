@@ -46,9 +46,10 @@ type Uniqueness string
 
 // The kinds of uniqueness.
 const (
-	Shared       Uniqueness = ""       // it may be shared
-	UniqueRefuse Uniqueness = "refuse" // the row is refused
-	UniqueNumber Uniqueness = "number" // a new account gets another value: a further formula's, or the next free number behind it
+	Shared       Uniqueness = ""        // it may be shared
+	UniqueRefuse Uniqueness = "refuse"  // the row is refused
+	UniqueInUnit Uniqueness = "in-unit" // where somebody of the same unit has the value, a number is put behind it
+	UniqueNumber Uniqueness = "number"  // a new account gets another value: a further formula's, or the next free number behind it
 )
 
 // FallbackFor says which accounts get a fallback.
@@ -691,7 +692,7 @@ func (source *fieldSource) readUnique(node yamldoc.Node) {
 	f := &source.field
 	items := node.Items()
 	if len(items) == 0 || len(items) == 1 && !node.IsList() {
-		f.Unique = Uniqueness(node.OneOf(string(UniqueRefuse), string(UniqueNumber)))
+		f.Unique = Uniqueness(node.OneOf(string(UniqueRefuse), string(UniqueNumber), string(UniqueInUnit)))
 		f.Number = f.Unique == UniqueNumber
 		return
 	}
@@ -888,14 +889,17 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 func oneNumbered(fields []fieldSource) {
 	numbered := 0
 	for _, f := range fields {
-		if f.field.Unique != UniqueNumber {
+		if f.field.Unique != UniqueNumber && f.field.Unique != UniqueInUnit {
 			continue
 		}
-		if numbered++; numbered > 1 {
+		if f.field.Unique == UniqueNumber {
+			numbered++
+		}
+		if numbered > 1 && f.field.Unique == UniqueNumber {
 			f.at.Fail("Use “unique: refuse” for the others.", "only one field of a brief can have “unique: number”")
 		}
 		if f.field.Kind != account.Text && f.field.Kind != account.Login {
-			f.at.Fail("Use “unique: refuse”.", "“unique: number” cannot put a number behind a value of kind %s", f.field.Kind)
+			f.at.Fail("Use “unique: refuse”.", "“unique: %s” cannot put a number behind a value of kind %s", f.field.Unique, f.field.Kind)
 		}
 	}
 }

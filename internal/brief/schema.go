@@ -50,7 +50,7 @@ var (
 		{Name: "as", OneOf: account.KindNames(), About: "The kind of value, where the field itself is any text."},
 		{Name: "required", Form: yamldoc.Bool, About: "Whether a row without a value is refused."},
 		{Name: "clear_when_blank", Form: yamldoc.Bool, About: "Whether a blank cell empties the field. Without it a blank leaves the field as it is."},
-		{Name: "unique", Form: unique, About: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number, or try the formulas of a list in turn, of which “number” may be the last."},
+		{Name: "unique", Form: unique, About: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number (number), or one behind a value that somebody of the same unit has (in-unit), or try the formulas of a list in turn, of which “number” may be the last."},
 		{Name: "send", Form: yamldoc.Bool, About: "false keeps the field for expressions and sends it nowhere."},
 		{Name: "refers", Form: yamldoc.Text, About: "The value is another account's value of this field, such as employeeNumber, and that account is meant. It may be one that the same sheet creates."},
 		{Name: "parts", Form: yamldoc.Table, About: "The parts of each value of a list that has several, such as the type and value of a sign-in: the system's name of the part and the heading of its column, with a star for a number or a word, or = and a text that is the same in all."},
@@ -231,7 +231,7 @@ func schemaOf(keys []key) object {
 			"properties": object{"like": object{"type": []string{"array", "string"}, "items": object{"type": "string"}}}}}}}}},
 		limit:       {"type": []string{"integer", "string"}, "pattern": "^[0-9]+(\\.[0-9]+)?%?$"},
 		memberships: {"anyOf": []object{one, {"type": "array", "items": one, "minItems": 1}}},
-		unique:      {"anyOf": []object{{"enum": []string{"refuse", "number"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}},
+		unique:      {"anyOf": []object{{"enum": []string{"refuse", "number", "in-unit"}}, {"type": "array", "items": object{"type": "string"}, "minItems": 1}}},
 		fallback:    {"type": []string{"string", "number", "boolean", "array"}},
 	})
 }

@@ -80,7 +80,7 @@ func New(m *mapping.Mapper, schema *account.Schema) *Checker {
 		switch {
 		case slices.Contains(c.brief.Match, f.Name):
 			code = account.SameAccount
-		case f.Unique != brief.Shared, f.Send && attribute.Unique:
+		case f.Unique != brief.Shared && f.Unique != brief.UniqueInUnit, f.Send && attribute.Unique:
 			code = account.SameValue
 		}
 		if code != "" {

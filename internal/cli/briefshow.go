@@ -270,6 +270,8 @@ func fieldSentence(f *brief.Field) string {
 	switch f.Unique {
 	case brief.UniqueRefuse:
 		text += " No two accounts may share it."
+	case brief.UniqueInUnit:
+		text += " Where somebody of the same unit has it, a number is put behind it."
 	case brief.UniqueNumber:
 		text += " If it is taken"
 		for _, other := range f.Others {

@@ -87,7 +87,7 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 	pool := &pool{several: len(drafts) > 1}
 	makings := make([]*making, len(drafts))
 	for i, d := range drafts {
-		makings[i] = &making{Draft: d, pool: pool, keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}}
+		makings[i] = &making{Draft: d, pool: pool, keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}, beside: map[string]int{}}
 	}
 	each := func(together bool, do func(*making) error) {
 		if !together || len(makings) == 1 {
@@ -170,10 +170,11 @@ type making struct {
 	brief   *brief.Brief
 	keys    map[string][]string // field → values to look for
 	way     system.Way
-	earlier map[int][]account.Finding        // findings about rows taken in before
-	bases   map[string]int                   // of the numbered field: how many rows want the value
-	seen    []account.Account                // a few of the system's, whoever they are
-	numbers []numbered                       // that new accounts get
+	earlier map[int][]account.Finding // findings about rows taken in before
+	bases   map[string]int            // of the numbered field: how many rows want the value
+	beside  map[string]int            // of the field that is told apart in its unit: how many rows want the value
+	seen    []account.Account         // a few of the system's, whoever they are
+	numbers []numbered                // that new accounts get
 	keeper  *keeper
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
@@ -364,6 +365,9 @@ func (d *making) takeIn(ctx context.Context) error {
 					d.bases[strings.Clone(f.Key(last))]++
 				}
 			}
+			if f.Unique == brief.UniqueInUnit && value.Filled() {
+				d.beside[strings.Clone(f.Key(value.Text()))]++
+			}
 			if value.Filled() {
 				d.want(seen, f.Field, value.Text())
 			}
@@ -434,6 +438,11 @@ func (d *making) lookUp() []int {
 			fields = append(fields, i)
 		}
 	}
+	if naming, _ := batch.Calling(d.about.Schema, d.about.Can.Names); naming != "" {
+		if i := d.brief.Field(naming); i >= 0 && !slices.Contains(fields, i) {
+			fields = append(fields, i)
+		}
+	}
 	return slices.DeleteFunc(fields, func(i int) bool { return !d.brief.Fields[i].Send })
 }
 
@@ -474,10 +483,16 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 	}
 	var err error
 	d.way, err = system.Fetch(ctx, d.System, d.keys, ask, d.Together, take)
-	if err != nil || n < 0 || d.way.Listed {
+	if err != nil || d.way.Listed {
 		return index, err
 	}
-	return index, d.findNumbers(ctx, index, d.brief.Fields[n].Field, ask, take)
+	if n >= 0 {
+		err = d.findNumbers(ctx, index, d.brief.Fields[n].Field, d.bases, "", ask, take)
+	}
+	if i := slices.IndexFunc(d.brief.Fields, func(f brief.Field) bool { return f.Unique == brief.UniqueInUnit }); i >= 0 && err == nil {
+		err = d.findNumbers(ctx, index, d.brief.Fields[i].Field, d.beside, " ", ask, take)
+	}
+	return index, err
 }
 
 // numbersAhead is how many numbers behind a taken value are looked up at once,
@@ -485,8 +500,8 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 const numbersAhead = 8
 
 // findNumbers looks up which numbers behind the taken values of the numbered
-// field are taken as well, until there are enough free ones.
-func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, ask []string, take func(account.Account)) error {
+// field are taken as well, until there are enough free ones; rows is how many want each value.
+func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, rows map[string]int, between string, ask []string, take func(account.Account)) error {
 	type numbered struct {
 		base string
 		next int // number to look at
@@ -494,16 +509,16 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 	}
 	var open []*numbered
 	for _, base := range d.keys[field.Name] {
-		if d.bases[field.Key(base)] > 0 && len(index.Find(field.Name, base)) > 0 {
+		if rows[field.Key(base)] > 0 && len(index.Find(field.Name, base)) > 0 {
 			open = append(open, &numbered{base: base, next: 2})
 		}
 	}
 	for len(open) > 0 {
 		more := map[string][]string{}
-		upTo := func(n *numbered) int { return n.next + d.bases[field.Key(n.base)] + numbersAhead }
+		upTo := func(n *numbered) int { return n.next + rows[field.Key(n.base)] + numbersAhead }
 		for _, n := range open {
 			for number := n.next; number < upTo(n); number++ {
-				more[field.Name] = append(more[field.Name], n.base+strconv.Itoa(number))
+				more[field.Name] = append(more[field.Name], n.base+between+strconv.Itoa(number))
 			}
 		}
 		way, err := system.Fetch(ctx, d.System, more, ask, d.Together, take)
@@ -513,11 +528,11 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 		open = slices.DeleteFunc(open, func(n *numbered) bool {
 			last := upTo(n)
 			for ; n.next < last; n.next++ {
-				if len(index.Find(field.Name, n.base+strconv.Itoa(n.next))) == 0 {
+				if len(index.Find(field.Name, n.base+between+strconv.Itoa(n.next))) == 0 {
 					n.free++
 				}
 			}
-			return n.free >= d.bases[field.Key(n.base)]
+			return n.free >= rows[field.Key(n.base)]
 		})
 	}
 	return nil

@@ -31,7 +31,7 @@ type keeper struct {
 
 // note takes in what an entry is to do to names and to what refers by them.
 func (k *keeper) note(e *batch.Entry) {
-	if len(k.about.Can.Names) == 0 || e.Account == "" || e.Outcome != account.Waiting {
+	if !k.about.Can.Refers || e.Account == "" || e.Outcome != account.Waiting {
 		return
 	}
 	if slices.ContainsFunc(e.Changes, func(c account.Change) bool { return slices.Contains(k.about.Can.Names, c.Field) }) {
@@ -221,7 +221,7 @@ func (k *keeper) keepAll(ctx context.Context, entries []batch.Entry, members *me
 			}
 		}
 	}
-	if len(k.about.Can.Names) == 0 {
+	if !k.about.Can.Refers {
 		return nil
 	}
 	steps, err := k.referring(ctx, entries)

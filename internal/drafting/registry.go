@@ -153,7 +153,7 @@ func set[V any](of map[string]map[string]V, key, inner string, value V) {
 // ask lists the fields to ask for.
 func (d *making) ask() []string {
 	fields := append([]string{d.about.Naming, "displayName"}, d.Batch.Fields...)
-	fields = append(fields, d.brief.Match...)
+	fields = append(slices.Concat(fields, d.about.Can.Names), d.brief.Match...)
 	if d.looksForGone() {
 		for _, i := range d.brief.Scope.Only[0].Uses {
 			fields = append(fields, d.brief.Scope.Fields[i].Name)

@@ -142,7 +142,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 // may have made two as well.
 func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
 	before := wasOpen(e)
-	if refusal.Code == account.TakenValue {
+	if shows, agrees := p.agrees(refusal.By, e); refusal.Code == account.TakenValue && (!shows || agrees) { // else somebody else is seen to have it
 		patience := time.Duration(0)
 		if earlier.any() {
 			patience = p.Settle

@@ -15,7 +15,7 @@ import (
 
 // follower returns the system if others refer to accounts by name in it, and the context for its requests; nil: they do not.
 func (p *run) follower(ctx context.Context) (system.Follower, context.Context) {
-	if len(p.about.Can.Names) == 0 {
+	if !p.about.Can.Refers {
 		return nil, ctx
 	}
 	f, _ := p.System.(*fenced)

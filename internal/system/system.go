@@ -132,7 +132,8 @@ type Abilities struct {
 	Pieces   bool     // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
 	Counts   bool     // without it all are listed to be counted, and finding is never given up for listing
 	Versions bool     // Change is made to the version that is named or not at all; without it the account is looked at before
-	Names    []string // fields that make the name by which others refer to an account; none: references are by identifier. Else the system is a Follower
+	Names    []string // fields that make the name of an account, which no two of the same place share; none: there is no such name
+	Refers   bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
 	Moves    bool     // an account's identifier may change with it; without it an identifier is for ever
 	AtOnce   int      // accounts that CreateAll makes in one request; below 2: they are made one by one
 	Removes  bool     // without it rows that ask for it are refused
@@ -299,8 +300,8 @@ type Reference struct {
 	Name    string // what the holder is called
 }
 
-// A Follower is a system in which others refer to an account by a name, which it loses when one of the fields in Abilities.Names
-// changes, or when it is removed. Servers see to what refers to it late, in part, or not at all.
+// A Follower is a system in which others refer to an account by a name, which it loses when one of the fields in
+// Abilities.Names changes, or when it is removed. Servers see to what refers to it late, in part, or not at all.
 type Follower interface {
 	// Follows says in words what the server itself sees to, as far as it can be read; empty: nobody knows.
 	Follows(ctx context.Context) (string, error)
@@ -317,8 +318,10 @@ type Follower interface {
 
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
-	Code    account.Code
-	Field   string // the field at fault, where the system says so
+	Code  account.Code
+	Field string // the field at fault, where the system says so
+	// By is the account that has what is taken, where the system shows it; without an identifier: nobody knows.
+	By      account.Account
 	Message string // in plain words, with the system's own at the end
 }
 

@@ -24,7 +24,7 @@ func (c *client) Create(ctx context.Context, wanted account.Account, fields []st
 	if err != nil {
 		return account.Account{}, err
 	}
-	dn, err := c.add(ctx, d, wanted)
+	dn, err := c.add(ctx, d, wanted, fields)
 	if err != nil {
 		return account.Account{}, err
 	}
@@ -50,7 +50,7 @@ func (c *client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	var adding sync.WaitGroup
 	for i := range wanted {
 		adding.Go(func() {
-			dns[i], made[i].Err = c.add(ctx, d, wanted[i])
+			dns[i], made[i].Err = c.add(ctx, d, wanted[i], fields)
 		})
 	}
 	adding.Wait()
@@ -85,7 +85,7 @@ func (c *client) CreateAll(ctx context.Context, wanted []account.Account, fields
 }
 
 // add makes an account's entry and returns its name.
-func (c *client) add(ctx context.Context, d *directory, wanted account.Account) (dn string, err error) {
+func (c *client) add(ctx context.Context, d *directory, wanted account.Account, fields []string) (dn string, err error) {
 	c.mask.Add(wanted.Password)
 	request, err := c.addition(ctx, d, wanted)
 	if err != nil {
@@ -93,7 +93,7 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account) 
 	}
 	err = c.run(ctx, operation{what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
 	if err != nil {
-		return "", c.refusal(err)
+		return "", c.whoHas(ctx, d, request.DN, fields, c.refusal(err))
 	}
 	if err = c.setPassword(ctx, d, request.DN, wanted); err == nil {
 		return request.DN, nil
@@ -107,6 +107,23 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account) 
 		return "", &system.Unclear{Err: fmt.Errorf("%s was made, its password was refused (%s), and it could not be taken back: %w", request.DN, plainly(err), gone)}
 	}
 	return "", c.refusal(err)
+}
+
+// whoHas adds to the refusal of a name that is taken whose it is.
+func (c *client) whoHas(ctx context.Context, d *directory, dn string, fields []string, err error) error {
+	var refusal *system.Refusal
+	if !errors.As(err, &refusal) || refusal.Code != account.TakenValue || refusal.Field != "" {
+		return err
+	}
+	e, looked := c.entry(ctx, "looking whose "+dn+" is", dn, d.isPerson, d.asked(fields)...)
+	if looked != nil {
+		return err
+	}
+	if all, looked := c.accounts(ctx, d, []*ldap.Entry{e}, fields); looked == nil {
+		refusal.By = all[0]
+		refusal.Message += fmt.Sprintf("; it is that of %s (%s)", all[0].Label(), all[0].ID)
+	}
+	return refusal
 }
 
 // setPassword gives a new account its password, where that was not sent with it. What a password does
@@ -256,7 +273,7 @@ func (c *client) addition(ctx context.Context, d *directory, wanted account.Acco
 		return nil, &system.Refusal{Code: account.BlankRequired, Field: d.fieldOf(d.named), Message: fmt.Sprintf("accounts are called by their %s, and it is blank", d.named)}
 	}
 	above := c.place(wanted.Field(unit).Text())
-	request := ldap.NewAddRequest(d.named+"="+ldap.EscapeDN(called[0])+","+above, nil)
+	request := ldap.NewAddRequest(d.named+"="+escapeName(called[0])+","+above, nil)
 	request.Attribute("objectClass", d.classes)
 	for _, name := range slices.Sorted(maps.Keys(entry)) {
 		request.Attribute(name, entry[name])
@@ -552,7 +569,7 @@ func (c *client) move(ctx context.Context, d *directory, id, changed, dn string,
 	if err != nil || len(parsed.RDNs) < 2 {
 		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the entry %s is called in a way that is not understood", dn)}
 	}
-	called := parsed.RDNs[0].String()
+	called := writeRDN(parsed.RDNs[0])
 	newAbove := ""
 	for _, m := range moves {
 		switch {
@@ -561,7 +578,7 @@ func (c *client) move(ctx context.Context, d *directory, id, changed, dn string,
 		case !m.After.Filled():
 			return &system.Refusal{Code: account.BlankRequired, Field: m.Field, Message: fmt.Sprintf("accounts are called by their %s, which cannot be blank", d.named)}
 		default:
-			called = d.named + "=" + ldap.EscapeDN(m.After.Text())
+			called = d.named + "=" + escapeName(m.After.Text())
 		}
 	}
 	if newAbove != "" && d.quoted { // these say of a missing one only that something went wrong

@@ -52,6 +52,7 @@ type client struct {
 	idle   []*ldap.Conn
 
 	formerly  sync.Map   // key of a name that an entry had → its identifier
+	used      sync.Map   // attributes by which somebody was seen to refer to another
 	doubted   sync.Map   // attributes of which changes cannot be held against an assertion
 	stayed    sync.Map   // key of a name that is nobody's any more, and stayed so when it was waited for
 	following sync.Mutex // over what follows

@@ -68,7 +68,7 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 		Pieces: d.password,
 		Finds:  mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Removes: true,
 	}}
-	about.Can.Names = d.callings()
+	about.Can.Names, about.Can.Refers = []string{unit, d.fieldOf(d.named)}, !d.quoted
 	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true
 	about.Rules = d.rules
 	if len(d.ties) > 0 {

@@ -3,6 +3,7 @@ package ldap
 import (
 	"cmp"
 	"context"
+	"errors"
 	"iter"
 	"maps"
 	"slices"
@@ -55,14 +56,6 @@ func (d *directory) referring() (names, logins []string) {
 	}
 	slices.Sort(names)
 	return slices.Compact(names), logins
-}
-
-// callings are the fields that make an entry's name, where others refer by it.
-func (d *directory) callings() []string {
-	if d.quoted {
-		return nil // such servers keep references by identifier
-	}
-	return []string{unit, d.fieldOf(d.named)}
 }
 
 // Follows implements system.Follower.
@@ -315,31 +308,72 @@ func loginOf(dn string) string {
 	return ""
 }
 
-// stillNamed finds the entries that refer to one by a name that it had.
+// stillNamed finds the groups and the people that refer to entries by names which they had. They are looked for apart: a server that
+// has an index for the members of groups need not have one for who is whose manager.
 func (c *client) stillNamed(ctx context.Context, d *directory, all []former) (left []*ldap.Entry, err error) {
-	names, logins := d.referring()
-	var filter strings.Builder
-	for _, f := range all {
-		for _, attribute := range names {
-			filter.WriteString("(" + attribute + "=" + ldap.EscapeFilter(f.was) + ")")
-		}
-		for _, attribute := range logins {
-			if f.login != "" && f.login != f.now {
-				filter.WriteString("(" + attribute + "=" + ldap.EscapeFilter(f.login) + ")")
+	people, err := c.peopleRefer(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var groups []string
+	for _, class := range d.ties {
+		groups = append(groups, class.members)
+	}
+	slices.Sort(groups)
+	for _, of := range []struct {
+		base, is   string
+		attributes []string
+	}{{c.groups, d.isGroup(), slices.Compact(groups)}, {c.people, d.isPerson, people}} {
+		var filter strings.Builder
+		for _, attribute := range of.attributes {
+			logins := slices.ContainsFunc(d.ties, func(class tieClass) bool { return class.logins && class.members == attribute })
+			for _, f := range all {
+				switch {
+				case !logins:
+					filter.WriteString("(" + attribute + "=" + ldap.EscapeFilter(f.was) + ")")
+				case f.login != "" && f.login != f.now:
+					filter.WriteString("(" + attribute + "=" + ldap.EscapeFilter(f.login) + ")")
+				}
 			}
 		}
-	}
-	if filter.Len() == 0 {
-		return nil, nil
-	}
-	attributes := append([]string{d.id, "objectClass", "cn", "displayName"}, append(names, logins...)...)
-	for e, err := range c.entries(ctx, "looking for what refers by a former name", c.base, "(|"+filter.String()+")", attributes, c.pageSize(d), d.paged) {
-		if err != nil {
-			return nil, err
+		if filter.Len() == 0 {
+			continue
 		}
-		left = append(left, e)
+		for e, err := range c.entries(ctx, "looking for what refers by a former name", of.base, "(&"+of.is+"(|"+filter.String()+"))", append([]string{d.id, "objectClass", "cn", "displayName"}, of.attributes...), c.pageSize(d), d.paged) {
+			if err == nil {
+				err = c.allMembers(ctx, d, e)
+			}
+			if err != nil {
+				return nil, err
+			}
+			left = append(left, e)
+		}
 	}
 	return left, nil
+}
+
+// peopleRefer are the fields, as attributes, by which anybody refers to another at all: the schema has more of them than are used.
+func (c *client) peopleRefer(ctx context.Context, d *directory) (attributes []string, err error) {
+	for _, p := range d.places {
+		if p.kind != account.Person {
+			continue
+		}
+		if _, used := c.used.Load(p.attribute); used {
+			attributes = append(attributes, p.attribute)
+			continue
+		}
+		request := ldap.NewSearchRequest(c.people, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 1, 0, false, "(&"+d.isPerson+"("+p.attribute+"=*))", []string{"1.1"}, nil)
+		found, err := c.search(ctx, nil, "looking whether anybody has a "+p.attribute, request)
+		if err != nil && !errors.Is(err, errIncomplete) {
+			return nil, err
+		}
+		if err != nil || len(found.Entries) > 0 { // there are more than the one that was asked for
+			c.used.Store(p.attribute, true)
+			attributes = append(attributes, p.attribute)
+		}
+	}
+	slices.Sort(attributes)
+	return attributes, nil
 }
 
 // An exchange is a value of an entry that refers to another by a name that it had.

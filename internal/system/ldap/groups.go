@@ -445,7 +445,7 @@ func (c *client) MakeThing(ctx context.Context, kind, name string, first []syste
 	if err != nil {
 		return account.Thing{}, err
 	}
-	request := ldap.NewAddRequest("cn="+ldap.EscapeDN(name)+","+c.groups, nil)
+	request := ldap.NewAddRequest("cn="+escapeName(name)+","+c.groups, nil)
 	request.Attribute("objectClass", []string{d.made.name})
 	request.Attribute("cn", []string{name})
 	if len(values) > 0 {

@@ -561,6 +561,31 @@ func (c *client) names(ctx context.Context, d *directory, ids []string) (map[str
 	return names, nil
 }
 
+// escapeName writes a value so that it can stand in a name (RFC 4514 section 2.4). What has a meaning there is written as two digits, which
+// every server reads: some take no “=” as it is, which the standard lets stand.
+func escapeName(value string) string {
+	var out strings.Builder
+	for i := range len(value) {
+		c := value[i]
+		edge := c == ' ' && (i == 0 || i == len(value)-1) || c == '#' && i == 0
+		if edge || c < ' ' || c == 0x7f || strings.IndexByte(`"+,;<=>\`, c) >= 0 {
+			fmt.Fprintf(&out, `\%02X`, c)
+		} else {
+			out.WriteByte(c)
+		}
+	}
+	return out.String()
+}
+
+// writeRDN writes the first part of a name.
+func writeRDN(rdn *ldap.RelativeDN) string {
+	var parts []string
+	for _, a := range rdn.Attributes {
+		parts = append(parts, a.Type+"="+escapeName(a.Value))
+	}
+	return strings.Join(parts, "+")
+}
+
 // keyOf is what must agree for two names to be one, however servers and people write them
 // (RFC 4514 section 2.4, RFC 4517 section 4.2.15).
 func keyOf(dn string) string {
@@ -572,7 +597,7 @@ func keyOf(dn string) string {
 	for i, rdn := range parsed.RDNs {
 		var pairs []string
 		for _, a := range rdn.Attributes {
-			pairs = append(pairs, strings.ToLower(a.Type)+"="+ldap.EscapeDN(strings.ToLower(strings.Join(strings.Fields(a.Value), " "))))
+			pairs = append(pairs, strings.ToLower(a.Type)+"="+escapeName(strings.ToLower(strings.Join(strings.Fields(a.Value), " "))))
 		}
 		slices.Sort(pairs)
 		parts[i] = strings.Join(pairs, "+")

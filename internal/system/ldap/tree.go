@@ -159,7 +159,8 @@ func (c *client) path(dn string) string {
 		var names []string
 		for _, a := range rdn.Attributes {
 			name := strings.NewReplacer(`\`, `\\`, "/", `\/`).Replace(a.Value)
-			if !strings.EqualFold(a.Type, "ou") {
+			looksNamed, _, _ := strings.Cut(a.Value, "=")
+			if !strings.EqualFold(a.Type, "ou") || slices.Contains(placeNames(), strings.ToLower(looksNamed)) && looksNamed != a.Value {
 				name = a.Type + "=" + name
 			}
 			names = append(names, name)
@@ -178,13 +179,17 @@ func (c *client) place(path string) string {
 	dn := c.people
 	for _, part := range splitPath(path) {
 		attribute, value := "ou", part
-		if name, rest, ok := strings.Cut(part, "="); ok && isName(name) {
+		if name, rest, ok := strings.Cut(part, "="); ok && slices.Contains(placeNames(), strings.ToLower(name)) {
 			attribute, value = name, rest
 		}
-		dn = attribute + "=" + ldap.EscapeDN(value) + "," + dn
+		dn = attribute + "=" + escapeName(value) + "," + dn
 	}
 	return dn
 }
+
+// placeNames are the attributes by which places are called (RFC 4514 section 3, RFC 4519); in a path they are told
+// where it is another than ou.
+func placeNames() []string { return []string{"ou", "cn", "o", "l", "st", "street", "c", "dc", "uid"} }
 
 // splitPath takes a path apart at its slashes, but for those behind a backslash.
 func splitPath(path string) (parts []string) {
