@@ -98,6 +98,7 @@ func (c *client) describe(ctx context.Context) (*directory, error) {
 		return nil, c.nothing(err, "its root entry")
 	}
 	d := &directory{family: familyOf(root), places: map[string]place{}, back: map[string]string{}}
+	c.digits, c.idName = d.digits, d.id
 	controls, extensions := root.GetEqualFoldAttributeValues("supportedControl"), root.GetEqualFoldAttributeValues("supportedExtension")
 	d.paged = slices.Contains(controls, ldap.ControlTypePaging)
 	d.asserts, d.postReads = slices.Contains(controls, controlAssertion), slices.Contains(controls, controlPostRead)

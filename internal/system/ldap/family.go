@@ -11,6 +11,7 @@ import (
 type family struct {
 	name        string
 	id          string // the attribute by which an entry is known for ever
+	digits      string // how it is written, where it is put in order, so that a listing can be taken apart by it; empty: it is not
 	binary      bool   // which holds bytes
 	version     string // the attribute that is another after each change; empty: there is none that can be relied on
 	named       string // by which accounts are called
@@ -56,13 +57,13 @@ func families() []family {
 		},
 		{
 			referential: referential{"cn=config", "(objectClass=olcRefintConfig)", "olcRefintAttribute"},
-			name:        "OpenLDAP", id: "entryUUID", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			name:        "OpenLDAP", id: "entryUUID", digits: "xxxxxxxx-xxxx-xxxx-xxxx-xxxxxxxxxxxx", version: "entryCSN", named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks:    []marking{{attribute: "pwdAccountLockedTime", marked: "false", value: "000001010000Z"}},
 			renewals: []marking{{attribute: "pwdReset", marked: "true", value: "TRUE"}},
 		},
 		{
 			referential: referential{"cn=referential integrity postoperation,cn=plugins,cn=config", "(objectClass=*)", "referint-membership-attr"},
-			name:        "389-like", id: "nsUniqueId", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			name:        "389-like", id: "nsUniqueId", digits: "xxxxxxxx-xxxxxxxx-xxxxxxxx-xxxxxxxx", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks: []marking{{attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
 		},
 		{

@@ -62,7 +62,7 @@ func (c *client) judge(o operation, err error) error {
 	case ldap.LDAPResultBusy, ldap.LDAPResultUnavailable:
 		return &again{unavailable("Try again later, or set a pace in evenledger.yaml, such as “rate: 50/s”.", "%s is busy and stayed so (%d): %s", c.url, told.ResultCode, said)}
 	case ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded:
-		return &system.Unavailable{Message: fmt.Sprintf("%s: %s cut its answer short (%d), so that not all is known: %s", o.what, c.url, told.ResultCode, said), Remedy: "Ask who runs the server to let this user read more at once, or set a smaller “page” in evenledger.yaml.", Err: errors.Join(errIncomplete, err)}
+		return &system.Unavailable{Message: fmt.Sprintf("%s: %s cut its answer short (%d %s), so that not all is known%s", o.what, c.url, told.ResultCode, strings.ToLower(ldap.LDAPResultCodeMap[told.ResultCode]), whyNot(said)), Remedy: "Ask who runs the server to let this user read more at once.", Err: errors.Join(errIncomplete, err)}
 	case ldap.LDAPResultConfidentialityRequired, ldap.LDAPResultStrongAuthRequired:
 		return unavailable("Use ldaps:// in evenledger.yaml.", "%s wants TLS for this (%d): %s", c.url, told.ResultCode, said)
 	case ldap.LDAPResultReferral:

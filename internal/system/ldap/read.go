@@ -61,9 +61,79 @@ type listing struct {
 	begun bool
 }
 
-// entries yields all entries beneath a place that a filter finds, page by page
-// (RFC 2696), each once. What is cut short is an error; what breaks off begins again.
+// entries yields all entries beneath a place that a filter finds, each once. Where the server cuts its answer short, the entries are
+// asked for in parts, by the first digits of their identifiers, until each part is whole; what is still cut short then is an error.
 func (c *client) entries(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
+	return func(yield func(*ldap.Entry, error) bool) {
+		given := map[string]bool{} // by name: it was seen in a part that was whole
+		var walk func(first string) (more bool, err error)
+		walk = func(first string) (bool, error) {
+			within, n := filter, 0
+			if first != "" {
+				within = "(&" + filter + c.idRange(first) + ")"
+			}
+			var part []string
+			for e, err := range c.listed(ctx, what, base, within, attributes, page, paged) {
+				if err != nil {
+					if !errors.Is(err, errIncomplete) || c.digits == "" || n == 0 || len(first) == deepest {
+						return false, err // smaller parts would not help
+					}
+					for _, digit := range "0123456789abcdef" {
+						if more, err := walk(first + string(digit)); err != nil || !more {
+							return more, err
+						}
+					}
+					if slices.ContainsFunc(part, func(dn string) bool { return !given[dn] }) {
+						return false, err // it does not find by identifiers what it shows
+					}
+					return true, nil
+				}
+				n++
+				part = append(part, e.DN)
+				if _, had := given[e.DN]; had {
+					continue
+				}
+				if given[e.DN] = false; !yield(e, nil) {
+					return false, nil
+				}
+			}
+			for _, dn := range part {
+				given[dn] = true
+			}
+			return true, nil
+		}
+		if _, err := walk(""); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// deepest is how many digits of identifiers tell parts apart at most.
+const deepest = 8
+
+// idRange is the filter for identifiers that begin with some digits.
+func (c *client) idRange(first string) string {
+	bound := func(with string) string {
+		text, at := []byte(c.digits), 0
+		for i := range text {
+			switch {
+			case text[i] == '-':
+			case at < len(first):
+				text[i] = first[at]
+				at++
+			default:
+				text[i] = with[0]
+			}
+		}
+		return string(text)
+	}
+	id := c.idName
+	return "(" + id + ">=" + bound("0") + ")(" + id + "<=" + bound("f") + ")"
+}
+
+// listed yields the entries that a filter finds, page by page (RFC 2696), each once. What is cut short is an error; what breaks off
+// begins again.
+func (c *client) listed(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
 		given := map[string]bool{}
 		for try := 1; ; try++ {
