@@ -59,7 +59,14 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 		refuse(account.WeakPassword, "", fmt.Sprintf("passwords made like “%s” can be guessed: there are 2^%.0f of them, and 2^%d is the least", w.Pattern, bits, secret.Enough))
 		return nil
 	}
-	made, broken, err := recipe.MakeFor(d.rules())
+	var own []string
+	for _, c := range e.Changes {
+		own = append(own, c.After.Text())
+	}
+	for _, known := range e.Known {
+		own = append(own, known.Text())
+	}
+	made, broken, err := recipe.MakeFor(d.rules(), own)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -20,18 +21,37 @@ type Recipe struct {
 // tries is how often a password is made anew until it keeps the system's rules.
 const tries = 200
 
-// MakeFor makes a password that keeps a system's rules. broken says which rule the
-// recipe's passwords break, if hardly one keeps them.
-func (r Recipe) MakeFor(rules Rules) (password, broken string, err error) {
+// shortestWord is from how many letters on servers look for words of a person in their password.
+const shortestWord = 3
+
+// MakeFor makes a password that keeps a system's rules, and holds no word of these values, which are its person's own: many
+// servers refuse one that does. broken says which rule the recipe's passwords break, if hardly one keeps them.
+func (r Recipe) MakeFor(rules Rules, own []string) (password, broken string, err error) {
+	var words []string
+	for _, value := range own {
+		for _, word := range strings.FieldsFunc(strings.ToLower(value), func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }) {
+			if utf8.RuneCountInString(word) >= shortestWord {
+				words = append(words, word)
+			}
+		}
+	}
+	kept := ""
 	for range tries {
 		if password, err = r.Make(); err != nil {
 			return "", "", err
 		}
-		if broken = rules.Breaks(password); broken == "" {
-			return password, "", nil
+		if broken = rules.Breaks(password); broken != "" {
+			continue
+		}
+		kept = password
+		if lower := strings.ToLower(password); !slices.ContainsFunc(words, func(word string) bool { return strings.Contains(lower, word) }) {
+			break
 		}
 	}
-	return "", broken, nil
+	if kept != "" { // with a word of theirs if the recipe has it
+		broken = ""
+	}
+	return kept, broken, nil
 }
 
 // Make makes a password.

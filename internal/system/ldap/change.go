@@ -93,7 +93,7 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account, 
 	}
 	err = c.run(ctx, operation{what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
 	if err != nil {
-		return "", c.whoHas(ctx, d, request.DN, fields, c.refusal(err))
+		return "", c.whoHas(ctx, d, request, wanted, fields, err)
 	}
 	if err = c.setPassword(ctx, d, request.DN, wanted); err == nil {
 		return request.DN, nil
@@ -109,21 +109,46 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account, 
 	return "", c.refusal(err)
 }
 
-// whoHas adds to the refusal of a name that is taken whose it is.
-func (c *client) whoHas(ctx context.Context, d *directory, dn string, fields []string, err error) error {
+// whoHas turns a server's no into a refusal, and adds whose it is if something is taken: a name, or a value that the server names.
+func (c *client) whoHas(ctx context.Context, d *directory, request *ldap.AddRequest, wanted account.Account, fields []string, err error) error {
+	no := c.refusal(err)
 	var refusal *system.Refusal
-	if !errors.As(err, &refusal) || refusal.Code != account.TakenValue || refusal.Field != "" {
-		return err
+	if !errors.As(no, &refusal) || refusal.Code != account.TakenValue {
+		return no
 	}
-	e, looked := c.entry(ctx, "looking whose "+dn+" is", dn, d.isPerson, d.asked(fields)...)
-	if looked != nil {
-		return err
+	if codeOf(err) == ldap.LDAPResultEntryAlreadyExists {
+		if e, looked := c.entry(ctx, "looking whose "+request.DN+" is", request.DN, d.isPerson, d.asked(fields)...); looked == nil {
+			c.isOf(ctx, d, refusal, e, fields)
+			return refusal
+		}
 	}
-	if all, looked := c.accounts(ctx, d, []*ldap.Entry{e}, fields); looked == nil {
-		refusal.By = all[0]
-		refusal.Message += fmt.Sprintf("; it is that of %s (%s)", all[0].Label(), all[0].ID)
+	named := []string{refusal.Field}
+	if several := alreadyHas.FindStringSubmatch(refusal.Message); several != nil {
+		named = strings.Fields(several[1])
+	}
+	for _, name := range named {
+		field := d.fieldOf(name)
+		value, p := wanted.Field(field), d.places[field]
+		if !value.Filled() || p.attribute == "" {
+			continue
+		}
+		for e, looked := range c.entries(ctx, "looking who has what is taken", c.base, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(encode(p.kind, value.Text()))+"))", d.asked(fields), c.pageSize(d), d.paged) {
+			if looked == nil {
+				refusal.Field = field
+				c.isOf(ctx, d, refusal, e, fields)
+			}
+			return refusal
+		}
 	}
 	return refusal
+}
+
+// isOf says in a refusal who has what is taken.
+func (c *client) isOf(ctx context.Context, d *directory, refusal *system.Refusal, e *ldap.Entry, fields []string) {
+	if all, err := c.accounts(ctx, d, []*ldap.Entry{e}, fields); err == nil {
+		refusal.By = all[0]
+		refusal.Message += fmt.Sprintf("; %s (%s) has it", all[0].Label(), all[0].ID)
+	}
 }
 
 // setPassword gives a new account its password, where that was not sent with it. What a password does

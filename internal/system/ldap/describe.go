@@ -140,6 +140,9 @@ func (c *client) policy(ctx context.Context, d *directory, sub *subschema, domai
 		}
 		return rules
 	}
+	if d.configured {
+		return c.configured(ctx, d)
+	}
 	if sub.classes["pwdpolicy"] == nil {
 		return secret.Rules{}
 	}
@@ -157,6 +160,23 @@ func (c *client) policy(ctx context.Context, d *directory, sub *subschema, domai
 		rules.Shortest = min(rules.Shortest, shortest)
 	}
 	return rules
+}
+
+// configured reads what a 389-like server is told of passwords, where it lets us; and whether who is given one has to choose another.
+func (c *client) configured(ctx context.Context, d *directory) secret.Rules {
+	entry, err := c.entry(ctx, "reading the rules for passwords", "cn=config", "(objectClass=*)", "passwordCheckSyntax", "passwordMinLength", "passwordMinCategories", "passwordMustChange")
+	if err != nil {
+		return secret.Rules{}
+	}
+	if entry.GetEqualFoldAttributeValue("passwordMustChange") == "on" {
+		d.marks[renewal] = marking{attribute: "passwordExpirationTime", marked: "true", value: "19700101000000Z"}
+		d.schema.Renewal = renewal
+		d.schema.Attributes = append(d.schema.Attributes, account.Attribute{Field: renewal, Path: "passwordExpirationTime", Kind: account.YesNo, Description: "whether they have to choose another password"})
+	}
+	if entry.GetEqualFoldAttributeValue("passwordCheckSyntax") != "on" {
+		return secret.Rules{}
+	}
+	return secret.Rules{Shortest: whole(entry, "passwordMinLength"), Kinds: min(whole(entry, "passwordMinCategories"), 4)}
 }
 
 // passwordMixed is the bit of pwdProperties by which three kinds of characters are wanted.

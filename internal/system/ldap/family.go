@@ -26,6 +26,7 @@ type family struct {
 	renewals    []marking         // and how somebody has to choose another password
 	referential referential
 	quoted      bool // passwords are written into unicodePwd, in quotes
+	configured  bool // what passwords have to be like stands in cn=config
 	hashes      bool // a userPassword that is written is kept hashed, so that it can go with the entry
 }
 
@@ -63,7 +64,7 @@ func families() []family {
 		},
 		{
 			referential: referential{"cn=referential integrity postoperation,cn=plugins,cn=config", "(objectClass=*)", "referint-membership-attr"},
-			name:        "389-like", id: "nsUniqueId", digits: "xxxxxxxx-xxxxxxxx-xxxxxxxx-xxxxxxxx", hashes: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
+			name:        "389-like", id: "nsUniqueId", digits: "xxxxxxxx-xxxxxxxx-xxxxxxxx-xxxxxxxx", hashes: true, configured: true, named: "uid", classes: []string{"inetOrgPerson"}, groupClass: "groupOfNames",
 			locks: []marking{{attribute: "nsAccountLock", marked: "false", value: "TRUE"}},
 		},
 		{

@@ -100,9 +100,10 @@ func plainly(err error) string {
 }
 
 var (
-	namesAttribute = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*): `)                            // “mail: value #0 invalid per syntax”
-	lacks          = regexp.MustCompile(`requires attribute '([^']+)'`)                          // “object class … requires attribute 'sn'”
-	taken          = regexp.MustCompile(`non-unique attributes found with .*\(\(?([A-Za-z-]+)=`) // “… with (|(mail=…))”
+	namesAttribute = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*): `)                                   // “mail: value #0 invalid per syntax”
+	lacks          = regexp.MustCompile(`requires attribute '([^']+)'`)                                 // “object class … requires attribute 'sn'”
+	taken          = regexp.MustCompile(`non-unique attributes found with .*\(\(?([A-Za-z-]+)=`)        // “… with (|(mail=…))”
+	alreadyHas     = regexp.MustCompile(`same attribute value already exists \(attribute: "([^"]*)"\)`) // “… (attribute: "uid mail ")”, all that must be unique
 )
 
 // refusal puts a server's no to a change of one account into plain words. Codes mean other
@@ -121,6 +122,11 @@ func (c *client) refusal(err error) error {
 	case code == ldap.LDAPResultConstraintViolation && (strings.Contains(said, "non-unique") || strings.Contains(said, "already in use")):
 		no.Code, words = account.TakenValue, "another account already has a value that must be unique"
 		no.Field = c.fieldAt(taken, said)
+	case code == ldap.LDAPResultConstraintViolation && alreadyHas.MatchString(said):
+		no.Code, words = account.TakenValue, "another account already has a value that must be unique"
+		if all := strings.Fields(alreadyHas.FindStringSubmatch(said)[1]); len(all) == 1 && c.known != nil {
+			no.Field = c.known.fieldOf(all[0])
+		}
 	case code == ldap.LDAPResultConstraintViolation && (strings.Contains(strings.ToLower(said), "password") || strings.Contains(said, "0000052D")):
 		no.Field, words = "password", "the server's rules do not let the password be"
 	case code == ldap.LDAPResultConstraintViolation:

@@ -68,14 +68,14 @@ func (c *client) entries(ctx context.Context, what, base, filter string, attribu
 		given := map[string]bool{} // by name: it was seen in a part that was whole
 		var walk func(first string) (more bool, err error)
 		walk = func(first string) (bool, error) {
-			within, n := filter, 0
+			within := filter
 			if first != "" {
 				within = "(&" + filter + c.idRange(first) + ")"
 			}
 			var part []string
 			for e, err := range c.listed(ctx, what, base, within, attributes, page, paged) {
 				if err != nil {
-					if !errors.Is(err, errIncomplete) || c.digits == "" || n == 0 || len(first) == deepest {
+					if !errors.Is(err, errIncomplete) || c.digits == "" || len(first) == deepest {
 						return false, err // smaller parts would not help
 					}
 					for _, digit := range "0123456789abcdef" {
@@ -88,7 +88,6 @@ func (c *client) entries(ctx context.Context, what, base, filter string, attribu
 					}
 					return true, nil
 				}
-				n++
 				part = append(part, e.DN)
 				if _, had := given[e.DN]; had {
 					continue
@@ -527,7 +526,10 @@ func (c *client) findsBy(ctx context.Context, d *directory, p place) error {
 			break
 		}
 		if shown = e.GetEqualFoldAttributeValue(p.attribute); shown != "" {
-			for found, err := range c.entries(ctx, "looking whether accounts are found by "+p.attribute, c.people, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(shown)+"))", []string{d.id}, sampled, d.paged) {
+			for found, err := range c.listed(ctx, "looking whether accounts are found by "+p.attribute, c.people, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(shown)+"))", []string{d.id}, sampled, d.paged) {
+				if errors.Is(err, errIncomplete) {
+					return system.ErrCannotFind // it has no index, and would look through all each time
+				}
 				if err != nil {
 					return err
 				}
