@@ -86,6 +86,9 @@ type Account struct {
 	Amiss []string `json:"-"`
 	// Refuses says of fields why they cannot be changed in just this account, as it is now.
 	Refuses map[string]string `json:"-"`
+	// Lacks says of fields why an account of its kind cannot have them, and Needs of fields which others it must have once it has them.
+	Lacks map[string]string   `json:"-"`
+	Needs map[string][]string `json:"-"`
 	// Made is when the system says it made the account, by this machine's clock; zero:
 	// it doesn't say.
 	Made time.Time `json:"-"`

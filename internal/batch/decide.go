@@ -149,6 +149,20 @@ func (d *Decider) Settle(e *Entry) {
 			return
 		}
 	}
+	for _, c := range e.Changes {
+		code, why := account.UnknownField, found.Lacks[c.Field]
+		for _, other := range found.Needs[c.Field] {
+			if why == "" && c.After.Filled() && !changes(other) {
+				code, why = account.BlankRequired, fmt.Sprintf("whoever has a %s needs a %s as well, and the account has none", c.Field, other)
+			}
+		}
+		if why != "" && c.After.Filled() {
+			d.Ties.Return(e.Steps)
+			e.Find(account.Error, code, c.Field, "", why)
+			e.Refuse()
+			return
+		}
+	}
 	if why := found.Refuses[account.ID]; why != "" && e.Intent == account.Remove {
 		d.Ties.Return(e.Steps)
 		e.Find(account.Error, account.KeptElsewhere, "", "", why)

@@ -427,8 +427,11 @@ func (c *client) Change(ctx context.Context, known account.Account, changes []ac
 		}
 	}
 	mods, err := c.modifications(ctx, d, dn, others)
+	if err == nil {
+		mods, err = c.classChanges(ctx, d, dn, mods)
+	}
 	if err != nil {
-		return account.Account{}, err
+		return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
 	}
 	if len(mods) > 0 {
 		now, shown, err := c.modify(ctx, d, known.ID, changed, dn, mods, fields)

@@ -58,6 +58,8 @@ type client struct {
 	following sync.Mutex // over what follows
 	customs   map[string]custom
 
+	fitting sync.Map // object classes → what entries of them can be given
+
 	digits, idName string // of identifiers by which a listing can be taken apart, as the family has them; set when the server is described
 
 	describing sync.Mutex

@@ -35,6 +35,7 @@ const unit = "unit"
 // A directory is what is known of a server.
 type directory struct {
 	family
+	sub       *subschema
 	schema    *account.Schema
 	places    map[string]place   // field → where it stands
 	back      map[string]string  // attribute in small letters → field
@@ -239,6 +240,7 @@ func (c *client) nothing(err error, what string) error {
 
 // adopt finds out what the classes of accounts hold, and where fields stand.
 func (c *client) adopt(d *directory, sub *subschema) error {
+	d.sub = sub
 	d.classes, d.named = firstOf(c.connection.classes, d.family.classes), cmp.Or(c.connection.named, d.family.named)
 	for _, class := range d.classes {
 		if sub.classes[strings.ToLower(class)] == nil {

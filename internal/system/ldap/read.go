@@ -229,7 +229,7 @@ func (c *client) persons(ctx context.Context, d *directory, what, filter string,
 
 // asked is what is to be asked for so that fields come back.
 func (d *directory) asked(fields []string) []string {
-	all := []string{d.id, "createTimestamp"}
+	all := []string{d.id, "createTimestamp", "objectClass"}
 	if d.version != "" {
 		all = append(all, d.version)
 	}
@@ -255,6 +255,7 @@ func (c *client) accounts(ctx context.Context, d *directory, entries []*ldap.Ent
 			return nil, &system.Unavailable{Message: fmt.Sprintf("%s does not show the %s of %s", c.url, d.id, e.DN), Remedy: "By it accounts are known when they are renamed. Ask who runs the server to let this user read it."}
 		}
 		a.Version = version(e.GetEqualFoldAttributeValue(d.version), e.DN)
+		c.fit(d, e.GetEqualFoldAttributeValues("objectClass")).tell(&a)
 		a.Made, _ = readTime(e.GetEqualFoldAttributeValue("createTimestamp"))
 		for _, name := range append(slices.Clone(fields), d.schema.Naming) {
 			if v := c.value(d, e, name); v.Present() {

@@ -24,6 +24,7 @@ type attributeType struct {
 type objectClass struct {
 	names     []string
 	supers    []string
+	auxiliary bool
 	also      []string // auxiliary classes that its entries have (RFC 4512 section 4.1.6)
 	must, may []string
 }
@@ -162,6 +163,8 @@ func readClass(text string) *objectClass {
 			o.names = append(o.names, values...)
 		case "SUP":
 			o.supers = values
+		case "AUXILIARY":
+			o.auxiliary = true
 		case "AUX":
 			o.also = values
 		case "MUST":
