@@ -23,6 +23,7 @@ import (
 	"evenledger/internal/membership"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
+	"evenledger/internal/words"
 )
 
 // chunkSize is how many rows go to a core at once.
@@ -393,7 +394,7 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	if c.brief.Fields[i].MakeMissing {
 		return
 	}
-	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s; it takes %s", text, c.brief.Fields[i].Name, strings.Join(a.Allowed, ", ")))
+	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s%s", text, c.brief.Fields[i].Name, allowed(text, &a)))
 }
 
 // Missing finds what the system wants of a new account and the row doesn't give.
@@ -561,4 +562,38 @@ func (c *Checker) add(wanted *mapping.Wanted, field int, level account.Level, co
 		f.Field, f.Column = c.brief.Fields[field].Name, c.mapper.Heading(field)
 	}
 	wanted.Findings = append(wanted.Findings, f)
+}
+
+// mostAllowed is how many of the values that there are a message lists.
+const mostAllowed = 12
+
+// allowed says which values the system takes instead of one: which is near, and which there are.
+func allowed(text string, a *account.Attribute) string {
+	said := ""
+	if near := words.Nearest(text, a.Allowed); near != "" {
+		said = fmt.Sprintf(": did you mean “%s”?", near)
+	} else if above, last, deep := cutLast(text); deep && a.Kind == account.Place {
+		for _, one := range a.Allowed {
+			if strings.EqualFold(one, above) {
+				said = fmt.Sprintf(": there is “%s”, and no “%s” in it.", one, last)
+			}
+		}
+	}
+	list, more := a.Allowed, ""
+	if len(list) > mostAllowed {
+		list, more = list[:mostAllowed], fmt.Sprintf(" and %d more", len(list)-mostAllowed)
+	}
+	if said == "" {
+		return "; it takes " + strings.Join(list, ", ") + more
+	}
+	return said + " It takes " + strings.Join(list, ", ") + more
+}
+
+// cutLast cuts the last part off a path.
+func cutLast(path string) (above, last string, deep bool) {
+	i := strings.LastIndexByte(path, '/')
+	if i <= 0 {
+		return "", "", false
+	}
+	return path[:i], path[i+1:], true
 }

@@ -179,14 +179,27 @@ func (r *Reader) Read(kind account.Kind, text string) (string, error) {
 	return text, nil
 }
 
-// place writes a place without slashes at its ends or two together; the top is one.
+// place writes a place without slashes at its ends or two together, and without blanks around them; the top is one. A slash behind a
+// backslash is a part of a name.
 func place(text string) string {
-	parts := strings.FieldsFunc(text, func(r rune) bool { return r == '/' })
-	if len(parts) == 0 {
-		return "/"
+	var parts []string
+	from := 0
+	end := func(to int) {
+		if part := strings.TrimSpace(text[from:to]); part != "" {
+			parts = append(parts, part)
+		}
+		from = to + 1
 	}
-	if text[0] != '/' && text[len(text)-1] != '/' && !strings.Contains(text, "//") {
-		return text
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '\\':
+			i++
+		case '/':
+			end(i)
+		}
+	}
+	if end(len(text)); len(parts) == 0 {
+		return "/"
 	}
 	return strings.Join(parts, "/")
 }

@@ -9,6 +9,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/words"
 )
 
 // places are those of a directory that rows name and that do not exist: they are made
@@ -17,6 +18,7 @@ type places struct {
 	kind  string
 	field account.Field
 	there map[string]bool // by key
+	names []string
 	makes []membership.Make
 }
 
@@ -36,6 +38,7 @@ func (d *making) lookForPlaces(ctx context.Context) error {
 				return err
 			}
 			d.places.there[f.Key(t.Name)] = true
+			d.places.names = append(d.places.names, t.Name)
 		}
 		return nil
 	}
@@ -66,7 +69,7 @@ func (p *places) want(path string) {
 			return
 		}
 	}
-	p.makes = append(p.makes, membership.Make{Kind: p.kind, Name: path, Rows: 1})
+	p.makes = append(p.makes, membership.Make{Kind: p.kind, Name: path, Near: words.Nearest(path, p.names), Rows: 1})
 }
 
 // downTo lists the places on the way down a path, itself the last: a slash behind a

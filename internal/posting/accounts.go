@@ -500,7 +500,7 @@ func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (s
 		p.refuseProtected(e, name)
 		return true, now, nil
 	}
-	return p.refuseIfStale(e, now, unclear), now, nil
+	return p.refuseIfStale(ctx, e, now, unclear), now, nil
 }
 
 // moved finds an account that a request of ours has called otherwise, by its keys as the
@@ -531,20 +531,34 @@ func (p *run) moved(ctx context.Context, e *batch.Entry) (now account.Account, e
 
 // refuseIfStale settles the entry if its account is not as it was drafted. It is unclear if
 // a request of ours may have changed it.
-func (p *run) refuseIfStale(e *batch.Entry, now account.Account, unclear bool) bool {
+func (p *run) refuseIfStale(ctx context.Context, e *batch.Entry, now account.Account, unclear bool) bool {
 	field, before, after, differs := p.difference(e.Known, now)
 	switch ours := slices.ContainsFunc(e.Changes, func(c account.Change) bool { return c.Field == field }); {
 	case differs && unclear && ours && e.Intent != account.Remove:
 		// It is no refusal that nothing was sent of: our own request may have done a part.
-		p.fail(e, account.Unclear, field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, after))
+		p.fail(e, account.Unclear, field, fmt.Sprintf("no clear answer came, and the account is neither as it was nor as it was to be: %s is “%s”", field, p.said(ctx, field, after)))
 		if part := system.Carried(p.about.Schema, e.Changes, now); len(part) > 0 {
 			p.did(e, now, part)
 		}
 	case differs:
-		e.Find(account.Error, account.Stale, field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, before, after))
+		e.Find(account.Error, account.Stale, field, "", fmt.Sprintf("since the draft %s changed from “%s” to “%s” in the system", field, p.said(ctx, field, before), p.said(ctx, field, after)))
 		p.refuse(e)
 	}
 	return differs
+}
+
+// said is a field's value as people say it: of other accounts the names, not the identifiers.
+func (p *run) said(ctx context.Context, field, text string) string {
+	if p.about.Field(field).Kind != account.Person || text == "" {
+		return text
+	}
+	items := account.Items(text)
+	for i, id := range items {
+		if a, err := p.System.Get(system.Stopping(ctx), id, []string{p.about.Naming, "displayName"}); err == nil {
+			items[i] = a.Label()
+		}
+	}
+	return strings.Join(items, ", ")
 }
 
 // carriedOut reports whether the account has what the changes would give it.

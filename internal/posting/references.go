@@ -112,7 +112,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 		var now account.Account
 		var err error
 		if look {
-			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(now, unclear) {
+			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(ctx, now, unclear) {
 				return nil
 			}
 			known.Version = now.Version
@@ -174,7 +174,7 @@ func (r *reference) late(ctx context.Context, id string) bool {
 
 // settled settles the references if the account has them already, or somebody changed
 // them since the draft. They are ours if a request of ours may have set them.
-func (r *reference) settled(now account.Account, ours bool) bool {
+func (r *reference) settled(ctx context.Context, now account.Account, ours bool) bool {
 	if r.carriedOut(r.changes, now) {
 		result := membership.Already
 		if ours {
@@ -186,7 +186,7 @@ func (r *reference) settled(now account.Account, ours bool) bool {
 	}
 	for _, c := range r.changes {
 		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() && !r.followed(c.Field, c.Before.Text()) {
-			r.fail(account.Stale, fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", c.Before.Text(), is))
+			r.fail(account.Stale, fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", r.said(ctx, c.Field, c.Before.Text()), r.said(ctx, c.Field, is)))
 			return true
 		}
 	}

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -485,23 +486,27 @@ const mostStays = 3
 // ties says what steps do, those that do the same together.
 func ties(steps []membership.Step) (parts []string) {
 	said := map[membership.Verb][]string{}
-	var stays []string
+	stays := map[string][]string{}
 	for _, s := range steps {
 		switch {
 		case s.Do == membership.Join && s.Was == nil || s.Do == membership.Leave:
 			said[s.Do] = append(said[s.Do], account.MembershipText(s.Name, s.Role, s.Section))
 		case s.Do == membership.Stay:
 			if text := s.Text(); text != "" {
-				stays = append(stays, text)
+				as := strings.TrimSuffix(strings.TrimSuffix(text, " again"), s.Name)
+				stays[as] = append(stays[as], s.Name)
 			}
 		default:
 			parts = append(parts, s.Text())
 		}
 	}
-	if len(stays) > mostStays {
-		stays = append(stays[:mostStays-1], fmt.Sprintf("and %d more of that kind", len(stays)-mostStays+1))
+	for _, as := range slices.Sorted(maps.Keys(stays)) {
+		names := stays[as]
+		if len(names) > mostStays {
+			names = append(names[:mostStays-1:mostStays-1], fmt.Sprintf("and %d more", len(names)-mostStays+1))
+		}
+		parts = append(parts, as+strings.Join(names, ", "))
 	}
-	parts = append(parts, stays...)
 	for _, verb := range []membership.Verb{membership.Leave, membership.Join} {
 		if names := said[verb]; len(names) > 0 {
 			parts = append(parts, map[membership.Verb]string{membership.Leave: "leaves ", membership.Join: "joins "}[verb]+strings.Join(names, ", "))
@@ -634,7 +639,7 @@ func (p *Page) Renames(n *batch.Renames) {
 		server = "nobody knows what the server sees to"
 	}
 	p.Line("")
-	p.beneath("", "", p.Plain, fmt.Sprintf("Of the accounts, %s are moved or renamed. By name %s memberships and %s other references go along: %s; the post looks, and puts right what is left.",
+	p.beneath("", "", p.Plain, fmt.Sprintf("Of the accounts, %s are moved or renamed. Groups name them %s times, and other people %s times, which goes along: %s; the post looks, and puts right what is left.",
 		Number(n.Accounts), Number(n.Memberships), Number(n.References), server))
 }
 
