@@ -175,7 +175,7 @@ func (p *run) lookAtKnown(ctx context.Context, window []batch.Entry) error {
 			if batch.Stranger(p.about.Schema, e.Known, &now, p.Batch.Match) {
 				stranger = p.otherSystem(e, now)
 			} else if onlySteps(e) {
-				p.refuseIfStale(e, now, false)
+				p.refuseIfStale(ctx, e, now, false)
 			}
 		}
 	})
