@@ -9,6 +9,8 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
   missing=()
   command -v chromedriver >/dev/null || missing+=(chromium chromium-driver)
   [ -x /usr/sbin/slapd ] || missing+=(slapd ldap-utils)
+  [ -x /usr/sbin/ns-slapd ] || missing+=(389-ds-base)
+  [ -x /usr/sbin/samba ] && [ -x /usr/bin/ldbadd ] || missing+=(samba samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules ldb-tools python3-dnspython python3-markdown)
   command -v ip >/dev/null || missing+=(iproute2)
   command -v openssl >/dev/null || missing+=(openssl)
   [ -d /usr/lib/postgresql ] || missing+=(postgresql)
@@ -22,7 +24,7 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
     apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
   fi
 fi
-for server in /usr/sbin/slapd /usr/lib/postgresql /usr/sbin/mariadbd /usr/sbin/sshd; do
+for server in /usr/sbin/slapd /usr/sbin/ns-slapd /usr/sbin/samba /usr/lib/postgresql /usr/sbin/mariadbd /usr/sbin/sshd; do
   [ -e $server ] || echo "NOTE: there is no $server on this machine; the tests against a real one are skipped" >&2
 done
 
