@@ -251,7 +251,7 @@ ana,Ana,Reyes,1800,1800,,,deck
 	require.Equal(t, 1, code, errOut)
 	_, out, _ := f.run("show", "1", "--json")
 	for i, why := range []string{"has an account “daemon” already", "cannot be the name of an account", "two words", "no colon and no line break", "begin with 1000", "no colon and no line break", "is no full path", "is not a value the system takes",
-		"1500", "no group of number 1999", "may be a group that gives rights", "something at the home folder already", "gives rights over others", "take it for a number",
+		"1500", "no group of number 1999", "may be a group that gives rights", "there is something at /home/old already", "gives rights over others", "take it for a number",
 		"cannot be the name of an account", "cannot be the name of an account", "cannot be the name of an account", "is no plain path", "nobody's home", "nobody's home", `"outcome":"created"`} {
 		at := strings.Index(out, fmt.Sprintf(`{"row":%d,`, i+2))
 		require.Positive(t, at, i+2)
@@ -299,25 +299,57 @@ ana,Ana,Reyes,1800,1800,,,deck
 	// A home folder that cannot be moved, and a shell that is changed all the same: what was done is
 	// told, seen by reading it back, and undone.
 	f.write("briefs/moved.yaml", "system: quay1\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  homeDirectory: {from: Home}\n  loginShell: {from: Shell}\n")
-	f.write("moved.csv", "Login,Home,Shell\nana,/proc/ana,/bin/bash\n")
+	f.write("moved.csv", "Login,Home,Shell\nana,/srv/shut/ana,/bin/bash\n")
 	f.write("evenledger.yaml", strings.Replace(f.read("evenledger.yaml"), "kind: host,", "kind: host, homes: {make: true, move: true},", 1))
-	h.sh("mkdir -p /home/ana && touch /home/ana/letters && chown -R ana: /home/ana")
+	h.sh("mkdir -p /home/ana /srv/shut /srv/full && dd if=/dev/zero of=/home/ana/letters bs=1k count=300 2>/dev/null && chown -R ana: /home/ana; mount -t tmpfs -o ro tmpfs /srv/shut; mount -t tmpfs -o size=64k tmpfs /srv/full")
 	was := h.people("passwd")["ana"][5:]
 	code, out, errOut = f.run("draft", "moved.csv", "-b", "moved")
 	require.Zero(t, code, out+errOut)
 	code, out, errOut = f.run("post", "last", "--yes")
 	assert.Equal(t, 1, code, out+errOut)
-	assert.Contains(t, out, "cannot rename directory /home/ana to /proc/ana")
-	assert.Equal(t, []string{"/proc/ana", "/bin/bash"}, h.people("passwd")["ana"][5:])
-	code, out, errOut = f.run("reconcile", "last")
-	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "the home folder could not be moved")
+	assert.Equal(t, []string{was[0], "/bin/bash"}, h.people("passwd")["ana"][5:])
 	code, out, errOut = f.run("reverse", "last")
 	assert.Zero(t, code, out+errOut)
-	code, out, errOut = f.run("post", "last", "--yes") // the folder never went, so it need not come back
-	assert.Equal(t, 1, code, out+errOut)
-	assert.Contains(t, out, "directory /home/ana exists")
-	assert.FileExists(t, filepath.Join(h.Dir, "home", "ana", "letters"))
+	code, out, errOut = f.run("post", "last", "--yes")
+	assert.Zero(t, code, out+errOut)
 	assert.Equal(t, was, h.people("passwd")["ana"][5:])
+	f.write("moved.csv", "Login,Home,Shell\nana,/srv/full/ana,/bin/bash\n")
+	code, out, errOut = f.run("draft", "moved.csv", "-b", "moved")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "last", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "there is no room")
+	assert.Equal(t, was, h.people("passwd")["ana"][5:], "nothing is done of it")
+	assert.FileExists(t, filepath.Join(h.Dir, "home", "ana", "letters"))
+
+	// What would be refused is refused in the draft, and what one should know is told there.
+	f.write("moved.csv", "Login,Home,Shell\nana,/home/tom,/bin/bash\nbo,/nowhere/bo,\ncy,/srv/full,\ntom,/home/tommy,\n")
+	code, out, errOut = f.run("draft", "moved.csv", "-b", "moved")
+	assert.Equal(t, 1, code, out+errOut)
+	for _, why := range []string{"/home/tom is the home folder of tom", "there is no folder /nowhere", "there is something at /srv/full already"} {
+		assert.Contains(t, out, why)
+	}
+	f.write("more.csv", "Login\nBO\nb$\n")
+	code, out, errOut = f.run("draft", "more.csv", "-b", "plain")
+	assert.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "“BO” and “bo”, who is there, differ only in capitals")
+	assert.Contains(t, out, "holds what shells or mail mind")
+	f.write("briefs/leave.yaml", "system: quay1\nmatch: [userName]\nallow_remove: true\nintent: {from: What, via: {out: remove}}\nfields:\n  userName: {from: Login}\n")
+	f.write("leave.csv", "Login,What\nbo,out\n")
+	code, out, errOut = f.run("draft", "leave.csv", "-b", "leave")
+	assert.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "the home folder /home/bo stays")
+	code, out, errOut = f.run("post", "last", "--yes")
+	require.Zero(t, code, out+errOut)
+	number := strings.TrimSpace(h.sh("stat -c %u /home/bo"))
+	f.write("briefs/next.yaml", fmt.Sprintf("system: quay1\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  uidNumber: {next: %s-%s9, again: true}\n", number, number))
+	f.write("more.csv", "Login\ndi\n")
+	code, out, errOut = f.run("draft", "more.csv", "-b", "next")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "last", "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.NotEqual(t, number, h.people("passwd")["di"][2], "whose letters are still there")
 }
 
 // The pages on hosts, sets and the migration, followed to the letter.

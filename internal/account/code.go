@@ -96,6 +96,7 @@ const (
 	SameValue          Code = "same-value"
 	ShortRow           Code = "short-row"
 	Stale              Code = "stale"
+	StaysBehind        Code = "stays-behind"
 	SwappedDate        Code = "swapped-date"
 	SystemRefused      Code = "system-refused"
 	TakenValue         Code = "taken-value"

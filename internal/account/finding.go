@@ -133,6 +133,7 @@ var codes = [...]Explanation{
 	{SameValue, "Two rows of the sheet have the same value in a field where each needs its own.", "Correct one of the rows."},
 	{ShortRow, "The row ends before the last heading.", "The missing cells count as blank. Look whether a line was broken in two."},
 	{Stale, "The account changed in the system after the draft was made.", "Make a new draft of the row and look at it again."},
+	{StaysBehind, "An account goes, and something of it stays, with its number.", "Archive it or give it to somebody else; “homes: {remove: true}” in evenledger.yaml has home folders go with their accounts."},
 	{SwappedDate, "A program that takes the month first seems to have made the date, so that its day and month are swapped.", "Type the dates of the column anew from where they came, as year-month-day."},
 	{SystemRefused, "The system did not accept the request for this row.", "The message has the system's own words."},
 	{TakenValue, "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},

@@ -17,6 +17,7 @@ import (
 // A pool is what batches of one sheet share: the ranges of which they give numbers.
 type pool struct {
 	several bool // there is more than one batch
+	owning  int  // in systems whose accounts own files by a number
 	ranges  []*numbers
 }
 
@@ -70,6 +71,9 @@ func (p *pool) rangeOf(f brief.Field) *numbers {
 
 // lookForNumbers gets ready to give numbers, if the brief does.
 func (d *making) lookForNumbers() {
+	if d.about.Owners[0] != "" {
+		d.pool.owning++
+	}
 	for i, f := range d.brief.Fields {
 		if f.Next.High > 0 && f.Send {
 			d.numbers = append(d.numbers, numbered{d.pool.rangeOf(f), i, f})
@@ -98,6 +102,15 @@ func (d *making) readNumbers(ctx context.Context) error {
 		d.tell("looked at numbers", read)
 	}
 	for _, n := range d.numbers {
+		if foreseer, is := d.System.(system.Foreseer); is {
+			left, err := foreseer.Leftovers(ctx, n.field.Name)
+			if err != nil {
+				return err
+			}
+			for _, text := range left {
+				n.take(text, false)
+			}
+		}
 		if n.field.Again {
 			continue
 		}
@@ -259,6 +272,7 @@ func (n *numbers) give(row int) (number int, free bool) {
 // number gives an account that is to be made the numbers that its row does not give, and one
 // that is there the number that the person has everywhere.
 func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
+	d.needsNumber(e)
 	for _, n := range d.numbers {
 		known := n.field.Renumber && e.Account != "" && (e.Outcome == account.Waiting && e.Intent != account.Remove || e.Outcome == account.Unchanged && e.Intent == account.Keep)
 		made := e.Intent == account.Create && e.Outcome == account.Waiting
@@ -286,4 +300,26 @@ func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
 			}
 		}
 	}
+}
+
+// needsNumber refuses an account that several systems of a set would each give another number.
+func (d *making) needsNumber(e *batch.Entry) {
+	owner := d.about.Owners[0]
+	if d.pool.owning < 2 || owner == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
+		return
+	}
+	for _, n := range d.numbers {
+		if n.field.Name == owner {
+			return
+		}
+	}
+	for _, c := range e.Changes {
+		if c.Field == owner && c.After.Filled() {
+			return
+		}
+	}
+	d.ties.Return(e.Steps)
+	e.Find(account.Error, account.BlankRequired, owner, "", fmt.Sprintf("no %s is given, and each system of the set would choose another", owner))
+	e.Findings[len(e.Findings)-1].Remedy = fmt.Sprintf("Fill it in, or have the brief choose one for all of them: “%s: {next: 20000-29999}”.", owner)
+	e.Refuse()
 }

@@ -169,6 +169,9 @@ func (r *Reversal) fill(ctx context.Context) error {
 		return ErrNoRow
 	}
 	r.sayStays()
+	if err := foresee(ctx, r.Ledger, r.System, r.Batch.ID, func(*batch.Entry) {}); err != nil {
+		return err
+	}
 	if err := r.keeper.keep(ctx, &r.Batch); err != nil {
 		return err
 	}

@@ -316,6 +316,21 @@ type Follower interface {
 	Follow(ctx context.Context, accounts []account.Account) (done, left []Reference, err error)
 }
 
+// Intended is what is to be done with one account: Known is as it was read, without an identifier if it is to be made.
+type Intended struct {
+	Known   account.Account
+	Changes []account.Change
+	Remove  bool
+}
+
+// A Foreseer can tell beforehand what would be refused when it is sent, and what one should know of it.
+type Foreseer interface {
+	// Foresee returns what there is to tell of each; an error among it would be a refusal. It changes nothing.
+	Foresee(ctx context.Context, all []Intended) ([][]account.Finding, error)
+	// Leftovers yields the numbers of a field to which something still belongs that no account has.
+	Leftovers(ctx context.Context, field string) ([]string, error)
+}
+
 // A Refusal is the system's no to a request about one account.
 type Refusal struct {
 	Code  account.Code

@@ -499,7 +499,7 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		return "", "", err
 	}
 	after = known.ID
-	usermod, before, more, retire := []string{"usermod"}, []string{}, []string{}, ""
+	usermod, before, more, retire, home := []string{"usermod"}, []string{}, []string{}, "", ""
 	for _, change := range changes {
 		to := change.After.Text()
 		switch change.Field {
@@ -520,9 +520,13 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		case "gecos":
 			usermod = append(usermod, "-c", to)
 		case "homeDirectory":
-			if usermod = append(usermod, "-d", to); c.homes.move {
-				usermod = append(usermod, "-m")
+			if !c.homes.move {
+				usermod = append(usermod, "-d", to)
+				continue
 			}
+			// It is looked at before anything is done, and moved when all else is: usermod writes where it is to be before it moves it.
+			home = to
+			before = append(before, "rehome "+words(change.Before.Text(), to))
 		case "loginShell":
 			usermod = append(usermod, "-s", to)
 		case "expires":
@@ -556,10 +560,25 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		more = append([]string{fmt.Sprintf(`{ [ -z "$(sed -nE %s /etc/shadow)" ] || try password usermod -U -- %s; }`, quoted("/^("+pattern([]string{after})+"):![^:!*]/p"), quoted(after))}, more...)
 	}
 	if fields["active"].Text() == "false" && c.ends {
-		more = append(more, "sessions "+quoted(after))
+		more = append(more, "sessions "+words(pattern([]string{after}), strconv.Itoa(f.least)))
+	}
+	if from := known.Field("gidNumber").Text(); after != known.ID && from != "" {
+		if to := fields["gidNumber"].Text(); to != "" {
+			from = to
+		}
+		more = append([]string{"rename " + words(known.ID, after, from)}, more...) // the group of the account's own
 	}
 	if len(usermod) > 1 {
 		more = append([]string{"slow account " + words(append(usermod, "--", known.ID)...)}, more...)
+	}
+	if home != "" {
+		was := ""
+		for _, change := range changes {
+			if change.Field == "homeDirectory" {
+				was = change.Before.Text()
+			}
+		}
+		more = append(more, "movehome "+words(was, home, after, pattern([]string{after})))
 	}
 	if more = append(before, more...); retire != "" {
 		more = append(more, retire)

@@ -79,12 +79,30 @@ makehome() { u=$(sed -nE 's/^UMASK[[:space:]]+//p' /etc/login.defs); h=$(sed -nE
 }
 regid() {
   if [ -n "$(sed -nE "/^[^:]*:[^:]*:$3:/p" /etc/group)" ]; then slow account usermod -g "$3" -- "$1"
-  elif [ "$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group)" = "$1" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$1"
+  elif g=$(sed -nE "s/^([^:]*):[^:]*:$2:.*/\1/p" /etc/group | sed -n 1p) && [ -n "$g" ] && [ "$(cut -d: -f4 /etc/passwd | grep -cx "$2")" = 1 ]; then try group groupmod -g "$3" -- "$g"
   else no no-such-group "$3"; fi
 }
+leftovers() { for d in "$@"; do [ ! -d "$d" ] || stat -c %u -- "$d"/* "$d"/.[!.]* 2>/dev/null; done | sort -un | sed "s/^/$M L /"; }
 owners() { printf '%s\0' "$@" | xargs -0 stat -c "$M O %u %n" -- 2>/dev/null; }
 seen() { getent passwd -- "$@" 2>/dev/null | sed -nE "s/^([^:]*):[^:]*:([^:]*):.*/$M V \1:\2/p"; }
-sessions() { if have loginctl; then loginctl terminate-user "$1"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$1"; fi >/dev/null 2>&1; :; }
+sessions() { u=$(line "$1" | sed -n 1p | cut -d: -f2); [ "$u" -ge "$2" ] 2>/dev/null || return 0
+  if have loginctl; then loginctl terminate-user "$u"; fi >/dev/null 2>&1; if have pkill; then pkill -KILL -u "$u"; fi >/dev/null 2>&1; :
+}
+rehome() {
+  [ ! -e "$2" ] || { no home-there "of user number $(stat -c %u -- "$2")"; return; }
+  [ -d "${2%/*}/" ] || { no home-nowhere "${2%/*}"; return; }
+  [ ! -d "$1" ] || [ "$(stat -c %d -- "$1")" = "$(stat -c %d -- "${2%/*}/")" ] || [ "$(du -skx -- "$1" 2>/dev/null | cut -f1)" -lt "$(df -Pk -- "${2%/*}/" | sed -n '2s/^[^ ]* *[0-9]* *[0-9]* *\([0-9]*\) .*/\1/p')" ] || { no home-room; return; }
+}
+movehome() {
+  slow home usermod -m -d "$2" -- "$3" && return
+  z=$c; y=$e; [ "$(line "$4" | sed -n 1p | cut -d: -f5)" != "$2" ] || [ ! -d "$1" ] || { usermod -d "$1" -- "$3" >/dev/null 2>&1; }
+  step=home c=$z e=$y; return $z
+}
+rename() {
+  g=$(sed -nE "s/^([^:]*):[^:]*:$3:.*/\1/p" /etc/group | sed -n 1p)
+  [ "$g" = "$1" ] && [ -z "$(getent group -- "$2" 2>/dev/null)" ] || return 0
+  try group groupmod -n "$2" -- "$1"
+}
 `
 
 // quoted is a text as one word of a shell.

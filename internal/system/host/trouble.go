@@ -57,8 +57,8 @@ func noPath(text string) string {
 	if text != path.Clean(text) || text == "/" {
 		return "is no plain path: it leads through “..”, or has “.” or “//” in it"
 	}
-	for _, top := range []string{"/root", "/etc", "/boot", "/dev"} {
-		if text == top || strings.HasPrefix(text, top+"/") {
+	for _, top := range []string{"/root", "/etc", "/boot", "/dev", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/usr", "/proc", "/sys", "/run", "/lost+found"} {
+		if text == top || strings.HasPrefix(text, top+"/") || slices.Contains([]string{"/home", "/var", "/srv", "/opt", "/mnt", "/media", "/tmp", "/var/lib", "/var/mail", "/var/spool"}, text) {
 			return "is a folder of the host itself, and nobody's home"
 		}
 	}
@@ -104,6 +104,12 @@ func (c *client) trouble(r result, fields map[string]account.Value) error {
 		return &system.Unavailable{Message: fmt.Sprintf("%s has no room, or may not be written to: %s", c.At, said), Remedy: "Make room on the host."}
 	case r.step == "home-short":
 		return &system.Unavailable{Message: fmt.Sprintf("a new home folder on %s was not filled from /etc/skel: there is likely no room", c.At), Remedy: "Make room on the host. The account was taken away again."}
+	case r.step == "home-nowhere":
+		return refuse(account.SystemRefused, "homeDirectory", "there is no folder that the home folder could be moved into")
+	case r.step == "home-room":
+		return refuse(account.SystemRefused, "homeDirectory", "there is no room for the home folder where it is to be moved")
+	case r.step == "home-there" && fields["userName"].Text() == "":
+		return refuse(account.SystemRefused, "homeDirectory", "there is something already where the home folder is to be moved")
 	case r.step == "home-there":
 		return refuse(account.SystemRefused, "homeDirectory", "there is something at the home folder already, which a new account would be given")
 	}
@@ -135,6 +141,8 @@ func (c *client) trouble(r result, fields map[string]account.Value) error {
 		return refuse(account.NotAllowedValue, "", "the host does not take one of the values")
 	case "account 8":
 		return refuse(account.SystemRefused, "", "the person is signed in, or something of theirs runs; end it on the host, or try again later")
+	case "home 12", "home 1":
+		return refuse(account.SystemRefused, "homeDirectory", "the home folder could not be moved; the account has the one that it had")
 	case "account 12":
 		return refuse(account.SystemRefused, "homeDirectory", "the home folder could not be made, moved or removed")
 	case "group 4", "group 9":
