@@ -16,6 +16,7 @@ if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ]; then
   [ -d /usr/lib/postgresql ] || missing+=(postgresql)
   [ -x /usr/sbin/mariadbd ] || missing+=(mariadb-server)
   { [ -x /usr/sbin/sshd ] && [ -x /usr/bin/sudo ] && [ -d /var/lib/extrausers ]; } || missing+=(openssh-server openssh-client sudo libnss-extrausers)
+  command -v setfacl >/dev/null && command -v setcap >/dev/null || missing+=(acl libcap2-bin)
   if [ ${#missing[@]} -gt 0 ]; then
     # Nothing that is installed starts a server of its own.
     [ -e /usr/sbin/policy-rc.d ] || { printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d; }

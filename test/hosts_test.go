@@ -504,7 +504,13 @@ func TestFilesFollow(t *testing.T) {
 	f, hosts := quays(t, 1, "")
 	h := hosts[0]
 	h.sh(`for i in 0 1 2 3 4; do useradd -m -u 110$i p$i; mkdir -p /srv/p$i; for d in a b c d e f; do mkdir /srv/p$i/$d; for n in $(seq 40); do : >/srv/p$i/$d/$n; done; done; chown -R p$i:p$i /srv/p$i; done
-ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; mount -t tmpfs tmpfs /srv/other; : >/srv/other/x; chown p0 /srv/other/x; : >/srv/shared; chown p1:p2 /srv/shared`)
+ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; mount -t tmpfs tmpfs /srv/other; : >/srv/other/x; chown p0 /srv/other/x; : >/srv/shared; chown p1:p2 /srv/shared
+cp /bin/true /srv/p3/suid; cp /bin/true /srv/p3/sgid; cp /bin/true /srv/p3/caps; chown p3:p3 /srv/p3/?uid /srv/p3/?gid /srv/p3/caps; chmod 4751 /srv/p3/suid; chmod 2755 /srv/p3/sgid; setcap cap_net_raw=ep /srv/p3/caps
+mkdir "/srv/of root"; setfacl -m u:1103:rwx,d:u:1103:r-x,g:1104:r-- "/srv/of root"`)
+	marks := func() string {
+		return h.sh(`cd /srv/p3 && stat -c '%n %a %u:%g' suid sgid; getcap caps | sed 's/ = / /'; stat -c %u:%g caps; getfacl -cnp "/srv/of root" | grep :..*: | sort`)
+	}
+	unmarked := marks()
 	f.write("briefs/one.yaml", "system: quay1\nmatch: [userName]\nnew: refuse\nfields:\n  userName: {from: Login}\n  uidNumber: {from: Number, next: 20000-20999, renumber: true}\nreown: [/home, /srv]\n")
 	f.write("people.csv", "Login\np0\np1\np2\np3\np4\n")
 	owners := func() (of map[string]int) {
@@ -515,6 +521,7 @@ ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; moun
 		return of
 	}
 	before := owners()
+	require.Contains(t, unmarked, "suid 4751 1103:1103\nsgid 2755 1103:1103\ncaps cap_net_raw=ep\n")
 	code, _, errOut := f.run("draft", "people.csv", "-b", "one")
 	require.Zero(t, code, errOut)
 	_, out, _ := f.run("show", "1", "--row", "2,3")
@@ -530,6 +537,9 @@ ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; moun
 	code, out, errOut = f.run("post", "1", "--yes")
 	require.Zero(t, code, out+errOut)
 	now := owners()
+	assert.Equal(t, strings.NewReplacer("1103", "20003", "1104", "20004").Replace(unmarked), marks(), "bits, capabilities and access lists stay what they are, by the new numbers")
+	_, out, _ = f.run("show", "1", "--row", "5")
+	assert.Contains(t, out, "3 with bits or capabilities that are put back, and 2 entries of access lists")
 	for i := range 5 {
 		was, is := fmt.Sprintf("110%d:110%d", i, i), fmt.Sprintf("2000%d:2000%d", i, i)
 		assert.Equal(t, before[was], now[is])
@@ -543,6 +553,7 @@ ln -s /etc/passwd /srv/p0/link; chown -h p0 /srv/p0/link; mkdir /srv/other; moun
 	code, out, errOut = f.run("post", "2", "--yes")
 	require.Zero(t, code, out+errOut)
 	assert.Equal(t, before, owners())
+	assert.Equal(t, unmarked, marks())
 
 	f.write("people.csv", "Login,Number\np0,1101\np1,1105\np2,1102\n")
 	code, out, _ = f.run("draft", "people.csv", "-b", "one")

@@ -119,6 +119,12 @@ func Files(has system.Owned) string {
 	if alone := has.Group - has.Both; alone > 0 {
 		more = append(more, fmt.Sprintf("%d by its group alone", alone))
 	}
+	if has.Marked > 0 {
+		more = append(more, fmt.Sprintf("%d with bits or capabilities that are put back", has.Marked))
+	}
+	if has.Listed > 0 {
+		more = append(more, fmt.Sprintf("and %d entries of access lists", has.Listed))
+	}
 	if len(more) > 0 {
 		said += " (" + strings.Join(more, ", ") + ")"
 	}

@@ -215,6 +215,8 @@ type Owned struct {
 	User, Group int // by the number of the account, of the group
 	Both        int // of those: by both
 	After       int // that one of its numbers after has already
+	Marked      int // of those: with bits or capabilities that a change of owner takes away, and that are put back
+	Listed      int // entries of access lists, of whosever files, that name a number before
 }
 
 // Made is what became of one account that was to be made: the account as the

@@ -83,6 +83,32 @@ regid() {
   else no no-such-group "$3"; fi
 }
 leftovers() { for d in "$@"; do [ ! -d "$d" ] || stat -c %u -- "$d"/* "$d"/.[!.]* 2>/dev/null; done | sort -un | sed "s/^/$M L /"; }
+keep='own=$1 who=$2; shift 2
+for f in "$@"; do
+  [ -f "$f" ] && [ ! -L "$f" ] && k=$(stat -c "%i %a" -- "$f") || continue
+  { $own -h "$who" -- "$f" && { [ "$(stat -Lc %i /proc/self/fd/8)" != "${k%% *}" ] || chmod "${k#* }" /proc/self/fd/8; }; } 8<"$f"
+done'
+marked() { ! have getcap || find "$@" -type f ! -name "*$n*" -exec getcap {} + 2>/dev/null | sed -nE 's/^(.*[^=]) (= )?([^ ]+)$/\3 \1/p' | while read -r k f; do stat -c "%i %u %g $k %n" -- "$f"; done; }
+premark() {
+  rules=$1; shift
+  marked "$@" | while read -r i u g k f; do
+    u2=$(printf %s "$rules" | tr ';' '\n' | sed -n "s/^u $u \(.*\)/\1/p"); g2=$(printf %s "$rules" | tr ';' '\n' | sed -n "s/^g $g \(.*\)/\1/p")
+    [ -z "$u2$g2" ] || ( cd -P -- "${f%/*}/" && f=./${f##*/} && [ "$(stat -c %i -- "$f")" = "$i" ] && b=$(stat -c %a -- "$f") && chown -h "${u2:-$u}:${g2:-$g}" -- "$f" && setcap "$k" "$f" && { [ "$(stat -Lc %i /proc/self/fd/8)" != "$i" ] || chmod "$b" /proc/self/fd/8; } 8<"$f" ) 2>/dev/null
+  done
+}
+listed() { ! have getfacl || find "$@" ! -type l ! -name "*$n*" -exec getfacl -snp -- {} + 2>/dev/null; }
+entries() { awk -v R="$1" 'BEGIN { n=split(R,r,";"); for(i=1;i<=n;i++) if(split(r[i],x," ")==3) to[x[1] ":" x[2]]=x[3] }
+function out() { if(m!="") print m, d, f; m=""; d="" }
+/^# file: / { out(); f=substr($0,9); next }
+{ l=$0; p=""; if(sub(/^default:/,"",l)) p="d:"; split(l,q,":"); k=(q[1]=="user" ? "u:" : "g:") q[2]; if(k in to) { m=m (m=="" ? "" : ",") p substr(k,1,2) to[k] ":" substr(q[3],1,3); d=d (d=="" ? "" : ",") p k } }
+END { out() }'; }
+relist() {
+  rules=$1; shift; have setfacl || return 0
+  listed "$@" | entries "$rules" | while read -r k g f; do
+    f=$(printf '%b' "$(printf %s "$f" | sed 's/\\\([0-7][0-7][0-7]\)/\\0\1/g')")
+    { getfacl -snp /proc/self/fd/8 | entries "$rules" | { read -r m d f && setfacl -n -m "$m" -x "$d" /proc/self/fd/8; }; } 8<"$f"
+  done 2>/dev/null
+}
 owners() { printf '%s\0' "$@" | xargs -0 stat -c "$M O %u %n" -- 2>/dev/null; }
 seen() { getent passwd -- "$@" 2>/dev/null | sed -nE "s/^([^:]*):[^:]*:([^:]*):.*/$M V \1:\2/p"; }
 sessions() { u=$(line "$1" | sed -n 1p | cut -d: -f2); [ "$u" -ge "$2" ] 2>/dev/null || return 0
