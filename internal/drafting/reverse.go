@@ -297,7 +297,7 @@ func (r *Reversal) members(ctx context.Context, done []batch.Entry) (*membership
 	things := map[string][]string{}
 	for _, e := range done {
 		for _, s := range e.Steps {
-			if s.IsTie() && (s.Result == membership.Done || s.Result == membership.Goes) && !slices.Contains(things[s.Kind], s.Thing) {
+			if s.IsTie() && (s.Result == membership.Done || s.Result == membership.Goes || s.Result == membership.Unclear) && !slices.Contains(things[s.Kind], s.Thing) {
 				things[s.Kind] = append(things[s.Kind], s.Thing)
 			}
 		}
@@ -352,7 +352,7 @@ func (r *Reversal) undo(u, e *batch.Entry, now *account.Account, has *membership
 	}
 	if u.Intent != account.Remove {
 		for _, s := range e.Steps {
-			if s.Result == membership.Done {
+			if s.Result == membership.Done || s.Result == membership.Unclear && s.Do == membership.Join {
 				r.undoStep(u, e, s, now, has, referred)
 			}
 		}
@@ -507,6 +507,8 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 	case s.Do == membership.Leave && member:
 		return // it is back already
 	case s.Do == membership.Leave:
+	case !member && s.Result == membership.Unclear:
+		back.Do, back.Was = membership.Leave, &[2]string{s.Role, s.Section} // it may be one all the same: it never was shown
 	case !member:
 		return // it is gone already
 	case m.Role != s.Role || m.Section != s.Section:

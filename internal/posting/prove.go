@@ -296,6 +296,11 @@ func (w *proving) window(ctx context.Context, entries []batch.Entry) error {
 			if again, err = w.shutOut(ctx, entries, differ); err != nil {
 				return err
 			}
+			joined, err := w.joinAgain(ctx, entries, differ)
+			if err != nil {
+				return err
+			}
+			again = again || joined
 		}
 		left := w.until.Sub(w.Clock.Now())
 		if left <= 0 && !again {
@@ -381,6 +386,31 @@ func (w *proving) shutOut(ctx context.Context, entries []batch.Entry, differ []r
 	return any, nil
 }
 
+// joinAgain sends memberships once more that were answered well and are not shown, those of one thing together, and reports whether
+// there were any.
+func (w *proving) joinAgain(ctx context.Context, entries []batch.Entry, differ []readback.Row) (any bool, err error) {
+	ties := map[thing][]system.Tie{}
+	for i, e := range readback.Differing(entries, differ) {
+		for _, d := range differ[i].Differences {
+			if s := e.Steps; d.Of == readback.OfStep && s[d.Step].Do == membership.Join && s[d.Step].Was == nil {
+				at := thing{s[d.Step].Kind, s[d.Step].Thing}
+				ties[at] = append(ties[at], system.Tie{Account: e.Account, Role: s[d.Step].Role, Section: s[d.Step].Section})
+			}
+		}
+	}
+	for at, all := range ties {
+		for some := range slices.Chunk(all, max(1, w.about.Can.Ties)) {
+			err := w.System.Tie(system.Ending(ctx), at.kind, at.id, some)
+			var refusal *system.Refusal
+			if err != nil && !errors.Is(err, system.ErrGone) && !errors.Is(err, system.ErrChanged) && !errors.As(err, &refusal) && !isOpen(err) {
+				return any, err
+			}
+			any = true
+		}
+	}
+	return any, nil
+}
+
 // otherwise settles entries by what is there.
 func (w *proving) otherwise(ctx context.Context, entries []batch.Entry, differ []readback.Row) error {
 	of := map[int][]readback.Difference{}
@@ -422,6 +452,10 @@ func (w *proving) tell(e *batch.Entry, d readback.Difference, first bool) {
 		e.Find(account.Error, account.NotProven, "", "", fmt.Sprintf("the system answered that the account %s was removed, and %s", w.named(e), d.Found))
 	case d.Of == readback.OfAccount:
 		e.Find(account.Error, account.AccountGone, "", "", fmt.Sprintf("the account %s is no longer in the system", w.named(e)))
+	case d.Of == readback.OfStep && e.Steps[d.Step].Do == membership.Join && e.Steps[d.Step].Was == nil:
+		// It may be a member all the same: undoing takes it out, whatever is shown.
+		e.Steps[d.Step].Result = membership.Unclear
+		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered twice that the account %s, and does not show it there: it drops members, or shows only some of them%s", e.Steps[d.Step].Text(), since))
 	case d.Of == readback.OfStep:
 		e.Steps[d.Step].Result = membership.Failed
 		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered that it was done, and it is otherwise: %s was to be “%s”, and is “%s”%s", d.What, d.Left, blank(d.Found), since))

@@ -278,7 +278,19 @@ func TestProofOfSteps(t *testing.T) {
 	}}
 	require.NoError(t, w.postWith(l, b, nil))
 	assert.Equal(t, []string{"updated proven", "failed otherwise not-proven"}, w.proofs(b))
-	assert.Equal(t, membership.Failed, w.entries(b)[1].Steps[0].Result)
+	assert.Equal(t, membership.Unclear, w.entries(b)[1].Steps[0].Result, "undoing takes her out, whatever is shown")
+
+	w = newDirectory(t)
+	w.all(t, aCrew)
+	b = w.draft(aboard, aboardColumns+"2,tom,,,,,night;day,\n3,ana,,,,,day,\n")
+	lost := false
+	l = &liar{System: w.system, lies: func(action string, a account.Account) bool {
+		first := action == "tie" && !lost
+		lost = lost || action == "tie"
+		return first
+	}}
+	require.NoError(t, w.postWith(l, b, nil))
+	assert.Equal(t, []string{"updated proven", "updated proven"}, w.proofs(b), "what was lost once is sent once more")
 }
 
 // Where reading all back would take more than its part of the requests, answers that showed an account whole

@@ -87,9 +87,42 @@ func (c *Client) Change(ctx context.Context, known account.Account, changes []ac
 		got, err = c.patch(ctx, known, operations)
 	}
 	if err != nil {
+		if now, done := c.putOnce(err, d.endpoint, func() (account.Account, error) { return c.replace(ctx, known, changes, fields) }); done {
+			return now, nil
+		}
 		return account.Account{}, err
 	}
+	c.habits.learn(func(h *habits) { h.patched = true })
 	return c.changed(ctx, got, known, changes, fields)
+}
+
+// putOnce tries once, on one account, whether a server that answers a change with 400 or 404, and never took one, takes the account
+// whole: what is there is read before. If it does not, what it answered first stands.
+func (c *Client) putOnce(err error, endpoint string, put func() (account.Account, error)) (now account.Account, done bool) {
+	status := statusOf(err)
+	odd := status == http.StatusBadRequest && slices.Contains([]string{"", "invalidSyntax", "invalidPath", "noTarget"}, scimTypeOf(err))
+	if !odd && status != http.StatusNotFound && !errors.Is(err, system.ErrGone) {
+		return now, false
+	}
+	first := false
+	c.habits.learn(func(h *habits) {
+		first = !h.patched && !h.putTried
+		h.putTried = true
+	})
+	if !first {
+		return now, false
+	}
+	now, refused := put()
+	if refused != nil {
+		return now, false
+	}
+	c.habits.learn(func(h *habits) {
+		if h.noPatch == nil {
+			h.noPatch = map[string]bool{}
+		}
+		h.noPatch[endpoint] = true
+	})
+	return now, true
 }
 
 // changed reads the account out of the answer to a change. An answer without a body
