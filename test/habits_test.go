@@ -105,6 +105,10 @@ func TestHabits(t *testing.T) {
 		"no listing of all":                   {noList: 403},
 		"no PATCH (501)":                      {noPatch: 501},
 		"no PATCH (405)":                      {noPatch: 405, noVersions: true},
+		"no PATCH (400)":                      {noPatch: 400},
+		"no PATCH (404)":                      {noPatch: 404},
+		"a byte order mark":                   {mark: true},
+		"members forgotten once":              {forgets: 1},
 		"no PATCH, and a version wanted":      {noPatch: 501, wantsMatch: true},
 		"a manager only as a whole":           {wholeRef: true},
 		"numbers for ids":                     {numbers: true},
@@ -644,6 +648,29 @@ func TestSlowPipe(t *testing.T) {
 	require.Error(t, cmd.Wait())
 	assert.Less(t, time.Since(begun), 2*time.Second)
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
+}
+
+// A group of which only some members are shown is not taken for the whole: who was put in and is not shown is told, and
+// taken out again when it is undone. Who is removed and is still there is told.
+func TestShownInPart(t *testing.T) {
+	p, f := quay(t, habits{cutGroups: 2, softly: true})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "it drops members, or shows only some of them")
+	require.Len(t, slices.Compact(p.in("deck")), 3)
+	code, out, errOut = f.run("reverse", "1")
+	require.Zero(t, code, out+errOut)
+	code, out, errOut = f.run("post", "2", "--yes")
+	assert.Zero(t, code, out+errOut)
+	assert.Equal(t, []string{p.id("tom.kaya")}, p.in("deck"), "nobody whom the batch put in stays")
+
+	f.write("briefs/out.yaml", "system: crewdesk\nmatch: [userName]\nallow_remove: true\nintent: {make: '\"remove\"'}\nfields:\n  userName: {from: Name}\n")
+	f.write("out.csv", "Name\ntom.kaya\n")
+	require.Zero(t, first(f.run("draft", "out.csv", "-b", "out")))
+	code, out, errOut = f.run("post", "3", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "was removed, and it is there, and may not sign in")
 }
 
 // A no in plain words is a no, and its words are told.

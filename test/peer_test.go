@@ -56,6 +56,10 @@ type habits struct {
 	busy       int                                                        // every so manieth request is answered 429
 	after      func(r *http.Request, did int) (status int, body string)   // another answer after the work was done
 	instead    func(p *peer, w http.ResponseWriter, r *http.Request) bool // another answer instead
+	mark       bool                                                       // a byte order mark stands before each answer
+	forgets    int                                                        // so many changes of groups come without those who join
+	cutGroups  int                                                        // no more members of a group are shown
+	softly     bool                                                       // who is removed stays, and may not sign in
 	lateGroups int                                                        // so many requests long a group doesn't know a new user
 	shift      func(p *peer, start int)                                   // called between two pages
 	schemas    []object                                                   // of /Schemas; nil: it is not there
@@ -245,6 +249,7 @@ func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count
 		}
 		if hit {
 			r = clone(r)
+			p.cut(r)
 			if h.bareLists {
 				delete(r, "members")
 			}
@@ -270,7 +275,17 @@ func (p *peer) list(w http.ResponseWriter, endpoint, filter string, start, count
 	if h.pageTotal {
 		answer["totalResults"] = len(found)
 	}
+	if h.mark {
+		_, _ = io.WriteString(w, "\ufeff")
+	}
 	_ = json.NewEncoder(w).Encode(answer)
+}
+
+// cut leaves out the members of a group that are not shown.
+func (p *peer) cut(r object) {
+	if members := list(r["members"]); p.habits.cutGroups > 0 && len(members) > p.habits.cutGroups {
+		r["members"] = members[:p.habits.cutGroups]
+	}
 }
 
 func clone(o object) object {
@@ -342,6 +357,8 @@ func (p *peer) one(w http.ResponseWriter, r *http.Request, endpoint, id string, 
 		p.no(w, 404, "nobody")
 		return
 	case r.Method == http.MethodGet:
+	case r.Method == http.MethodDelete && h.softly:
+		now["active"], status = false, http.StatusNoContent
 	case r.Method == http.MethodDelete:
 		p.kinds[endpoint] = slices.Delete(p.kinds[endpoint], i, i+1)
 		status = http.StatusNoContent
@@ -354,6 +371,10 @@ func (p *peer) one(w http.ResponseWriter, r *http.Request, endpoint, id string, 
 				return
 			}
 			body = patched
+		}
+		if had := len(list(now["members"])); endpoint == "/Groups" && p.habits.forgets > 0 && len(list(body["members"])) > had {
+			p.habits.forgets--
+			body["members"] = clone(now)["members"]
 		}
 		if endpoint == "/Groups" {
 			for _, m := range list(body["members"]) {
@@ -381,7 +402,11 @@ func (p *peer) one(w http.ResponseWriter, r *http.Request, endpoint, id string, 
 	w.WriteHeader(status)
 	if status != http.StatusNoContent {
 		shown := clone(now)
+		p.cut(shown)
 		delete(shown, "password")
+		if h.mark {
+			_, _ = io.WriteString(w, "\ufeff")
+		}
 		_ = json.NewEncoder(w).Encode(shown)
 	}
 }

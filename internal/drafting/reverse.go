@@ -508,7 +508,7 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 		return // it is back already
 	case s.Do == membership.Leave:
 	case !member && s.Result == membership.Unclear:
-		back.Do, back.Was = membership.Leave, &[2]string{s.Role, s.Section} // it may be one all the same: it never was shown
+		back.Do = membership.Leave // it may be one all the same: it never was shown
 	case !member:
 		return // it is gone already
 	case m.Role != s.Role || m.Section != s.Section:

@@ -365,6 +365,8 @@ func (w *tieWork) sift(at thing, ties []tied, members *membership.Register, draf
 	for _, t := range ties {
 		m, is := members.In(t.entry.Account, at.kind, at.id)
 		switch {
+		case drafted && t.step.Do == membership.Leave && t.step.Was == nil && !is:
+			left = append(left, t) // it was to be left whether it is shown or not
 		case t.step.Do == membership.Leave && !is || t.step.Do == membership.Join && is && m.Role == t.step.Role && m.Section == t.step.Section:
 			if t.ours {
 				done = append(done, t)

@@ -39,12 +39,7 @@ func (c *Client) noPatch(endpoint string, err error) bool {
 	if status != http.StatusNotImplemented && status != http.StatusMethodNotAllowed {
 		return false
 	}
-	c.habits.learn(func(h *habits) {
-		if h.noPatch == nil {
-			h.noPatch = map[string]bool{}
-		}
-		h.noPatch[endpoint] = true
-	})
+	c.habits.learn(func(h *habits) { note(&h.noPatch, endpoint) })
 	return true
 }
 
@@ -87,42 +82,47 @@ func (c *Client) Change(ctx context.Context, known account.Account, changes []ac
 		got, err = c.patch(ctx, known, operations)
 	}
 	if err != nil {
-		if now, done := c.putOnce(err, d.endpoint, func() (account.Account, error) { return c.replace(ctx, known, changes, fields) }); done {
+		var now account.Account
+		if c.putOnce(err, d.endpoint, func() (err error) { now, err = c.replace(ctx, known, changes, fields); return err }) {
 			return now, nil
 		}
 		return account.Account{}, err
 	}
-	c.habits.learn(func(h *habits) { h.patched = true })
+	c.patched(d.endpoint)
 	return c.changed(ctx, got, known, changes, fields)
 }
 
-// putOnce tries once, on one account, whether a server that answers a change with 400 or 404, and never took one, takes the account
+// patched notes that something was changed by PATCH at an endpoint.
+func (c *Client) patched(endpoint string) {
+	c.habits.learn(func(h *habits) { note(&h.patched, endpoint) })
+}
+
+// note marks an endpoint.
+func note(of *map[string]bool, endpoint string) {
+	if *of == nil {
+		*of = map[string]bool{}
+	}
+	(*of)[endpoint] = true
+}
+
+// putOnce tries once, on one resource, whether a server that answers a change with 400 or 404, and never took one, takes the resource
 // whole: what is there is read before. If it does not, what it answered first stands.
-func (c *Client) putOnce(err error, endpoint string, put func() (account.Account, error)) (now account.Account, done bool) {
+func (c *Client) putOnce(err error, endpoint string, put func() error) (done bool) {
 	status := statusOf(err)
 	odd := status == http.StatusBadRequest && slices.Contains([]string{"", "invalidSyntax", "invalidPath", "noTarget"}, scimTypeOf(err))
 	if !odd && status != http.StatusNotFound && !errors.Is(err, system.ErrGone) {
-		return now, false
+		return false
 	}
 	first := false
 	c.habits.learn(func(h *habits) {
-		first = !h.patched && !h.putTried
-		h.putTried = true
+		first = !h.patched[endpoint] && !h.putTried[endpoint]
+		note(&h.putTried, endpoint)
 	})
-	if !first {
-		return now, false
+	if !first || put() != nil {
+		return false
 	}
-	now, refused := put()
-	if refused != nil {
-		return now, false
-	}
-	c.habits.learn(func(h *habits) {
-		if h.noPatch == nil {
-			h.noPatch = map[string]bool{}
-		}
-		h.noPatch[endpoint] = true
-	})
-	return now, true
+	c.habits.learn(func(h *habits) { note(&h.noPatch, endpoint) })
+	return true
 }
 
 // changed reads the account out of the answer to a change. An answer without a body

@@ -32,8 +32,8 @@ type habits struct {
 	plain       bool               // it refuses “attributes” and the like
 	projected   bool               // it takes them
 	plainFor    map[string]bool    // but not with these names
-	patched     bool               // an account was changed by PATCH
-	putTried    bool               // it was tried whether PUT is taken where PATCH is not
+	patched     map[string]bool    // endpoints at which something was changed by PATCH
+	putTried    map[string]bool    // endpoints at which it was tried whether PUT is taken where PATCH is not
 	noPatch     map[string]bool    // endpoints that have no PATCH after all
 	wholes      map[string]bool    // complex attributes that have to be sent whole
 	ways        map[string]finding // by filter's attribute

@@ -289,8 +289,12 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		got, err = c.send(ctx, r, at.Endpoint, thing)
 	}
 	if err != nil {
+		if c.putOnce(err, at.Endpoint, func() error { return c.putMembers(ctx, at, thing, ties) }) {
+			return nil
+		}
 		return err
 	}
+	c.patched(at.Endpoint)
 	return shown(got, at.Endpoint, thing)
 }
 
