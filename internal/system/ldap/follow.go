@@ -144,6 +144,11 @@ func (c *client) Referring(ctx context.Context, accounts []account.Account) iter
 			yield(system.Reference{}, err)
 			return
 		}
+		people, err := c.peopleRefer(ctx, d, false)
+		if err != nil {
+			yield(system.Reference{}, err)
+			return
+		}
 		for some := range slices.Chunk(accounts, mostFound) {
 			var formers []former
 			for _, a := range some {
@@ -151,7 +156,7 @@ func (c *client) Referring(ctx context.Context, accounts []account.Account) iter
 					formers = append(formers, former{id: a.ID, was: dn, login: loginOf(dn)})
 				}
 			}
-			left, err := c.stillNamed(ctx, d, formers)
+			left, err := c.stillNamed(ctx, d, formers, people)
 			if err != nil {
 				yield(system.Reference{}, err)
 				return
@@ -182,8 +187,12 @@ func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, 
 	if err != nil || d.quoted {
 		return nil, nil, err
 	}
+	people, err := c.peopleRefer(ctx, d, true)
+	if err != nil {
+		return nil, nil, err
+	}
 	for some := range slices.Chunk(accounts, mostFound) {
-		right, left, err := c.follow(ctx, d, some)
+		right, left, err := c.follow(ctx, d, some, people)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -192,7 +201,7 @@ func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, 
 	return done, open, nil
 }
 
-func (c *client) follow(ctx context.Context, d *directory, accounts []account.Account) (done, open []system.Reference, err error) {
+func (c *client) follow(ctx context.Context, d *directory, accounts []account.Account, people []string) (done, open []system.Reference, err error) {
 	formers, err := c.formers(ctx, d, accounts)
 	if err != nil || len(formers) == 0 {
 		return nil, nil, err
@@ -201,7 +210,7 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 	pause := pollPause
 	waited := map[string]bool{} // attributes in which something was left to the server
 	for round := 0; round < rounds; {
-		left, err := c.stillNamed(ctx, d, formers)
+		left, err := c.stillNamed(ctx, d, formers, people)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -255,7 +264,7 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		}
 		pause = min(2*pause, mostPause) // looking keeps the server from its work
 	}
-	left, err := c.stillNamed(ctx, d, formers)
+	left, err := c.stillNamed(ctx, d, formers, people)
 	for _, e := range left {
 		for _, x := range d.exchanges(e, formers) {
 			open = append(open, d.reference(e, x))
@@ -309,12 +318,8 @@ func loginOf(dn string) string {
 }
 
 // stillNamed finds the groups and the people that refer to entries by names which they had. They are looked for apart: a server that
-// has an index for the members of groups need not have one for who is whose manager.
-func (c *client) stillNamed(ctx context.Context, d *directory, all []former) (left []*ldap.Entry, err error) {
-	people, err := c.peopleRefer(ctx, d)
-	if err != nil {
-		return nil, err
-	}
+// has an index for the members of groups need not have one for who is whose manager. People are the attributes by which they refer.
+func (c *client) stillNamed(ctx context.Context, d *directory, all []former, people []string) (left []*ldap.Entry, err error) {
 	var groups []string
 	for _, class := range d.ties {
 		groups = append(groups, class.members)
@@ -353,13 +358,17 @@ func (c *client) stillNamed(ctx context.Context, d *directory, all []former) (le
 }
 
 // peopleRefer are the fields, as attributes, by which anybody refers to another at all: the schema has more of them than are used.
-func (c *client) peopleRefer(ctx context.Context, d *directory) (attributes []string, err error) {
+// With anew those that nobody used are looked for once more.
+func (c *client) peopleRefer(ctx context.Context, d *directory, anew bool) (attributes []string, err error) {
 	for _, p := range d.places {
 		if p.kind != account.Person {
 			continue
 		}
-		if _, used := c.used.Load(p.attribute); used {
+		used, looked := c.used.Load(p.attribute)
+		if used == true {
 			attributes = append(attributes, p.attribute)
+		}
+		if used == true || looked && !anew {
 			continue
 		}
 		request := ldap.NewSearchRequest(c.people, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 1, 0, false, "(&"+d.isPerson+"("+p.attribute+"=*))", []string{"1.1"}, nil)
@@ -367,8 +376,8 @@ func (c *client) peopleRefer(ctx context.Context, d *directory) (attributes []st
 		if err != nil && !errors.Is(err, errIncomplete) {
 			return nil, err
 		}
-		if err != nil || len(found.Entries) > 0 { // there are more than the one that was asked for
-			c.used.Store(p.attribute, true)
+		is := err != nil || len(found.Entries) > 0 // there are more than the one that was asked for
+		if c.used.Store(p.attribute, is); is {
 			attributes = append(attributes, p.attribute)
 		}
 	}
