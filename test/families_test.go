@@ -206,6 +206,12 @@ password: {new: generate}
 				assert.Equal(t, fmt.Sprintf("ana%d@brindlesound.example", i), p.mail)
 			}
 
+			if of.name == "389" { // from here on it cuts short what it is asked for, so that it is asked in parts
+				limits := ldap.NewModifyRequest("cn=evenledger,ou=services,dc=brindlesound,dc=example", nil)
+				limits.Replace("nsLookThroughLimit", []string{"400"})
+				limits.Replace("nsSizeLimit", []string{"300"})
+				require.NoError(t, conn.Modify(limits))
+			}
 			sheet("changes.csv", func(i int) (string, string, string, string, string, bool) {
 				login, place, groups := fmt.Sprintf("ana%d", i), []string{"Deck/Crew A", "Engine", "Ticket offices"}[i%3], []string{"Watch;Night", "Watch"}[i%2]
 				switch {
@@ -259,4 +265,44 @@ password: {new: generate}
 			assert.Empty(t, left)
 		})
 	}
+}
+
+// Of people of one name in one unit the draft refuses the second, or puts a number behind it; whose a name is that somebody took since is told.
+func TestNamesakesInUnits(t *testing.T) {
+	of := families()["ad"]
+	dir, url, conn := startDirectory(t, of)
+	f := folder{t, t.TempDir()}
+	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  office: {kind: ldap, url: %q, user: evenledger@brindlesound.example, password: \"file:%s/password\", ca: %s/ca.pem, base: \"dc=brindlesound,dc=example\", people: ou=people, groups: ou=groups}\n", url, dir, dir))
+	brief := `system: office
+match: [employeeNumber]
+fields:
+  employeeNumber: {from: No}
+  formattedName: {from: Name, unique: in-unit}
+  userName: {make: 'fold(formattedName)', unique: number}
+  unit: {from: Place, make_missing: true}
+`
+	f.write("briefs/plain.yaml", strings.Replace(brief, ", unique: in-unit", "", 1))
+	f.write("briefs/crew.yaml", brief)
+	f.write("crew.csv", "No,Name,Place\n5001,Ana Reyes,Deck\n5002,Ana Reyes,Engine\n5003,ana reyes,deck\n5004,Mei Lin,Deck\n")
+	code, out, errOut := f.run("draft", "crew.csv", "-b", "plain")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "row 2 is called “ana reyes” already")
+	code, out, errOut = f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, out+errOut)
+	add := ldap.NewAddRequest("cn=Mei Lin,ou=people,dc=brindlesound,dc=example", nil)
+	add.Attribute("objectClass", []string{"user"})
+	add.Attribute("sAMAccountName", []string{"another"})
+	require.NoError(t, conn.Add(add))
+	code, out, errOut = f.run("post", "2", "--yes", "--trial", "3")
+	require.Zero(t, code, out+errOut)
+	require.NoError(t, conn.ModifyDN(ldap.NewModifyDNRequest("cn=Mei Lin,ou=people,dc=brindlesound,dc=example", "cn=Mei Lin", true, "ou=Deck,ou=people,dc=brindlesound,dc=example")))
+	code, out, errOut = f.run("post", "2", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "; another (")
+	assert.Contains(t, out, "taken-value")
+	people, _ := whoIs(t, conn, of)
+	assert.Equal(t, []string{"Ana Reyes", "Ana Reyes", "ana reyes 2"}, []string{people["5001"].name, people["5002"].name, people["5003"].name})
+	code, out, errOut = f.run("draft", "crew.csv", "-b", "crew")
+	assert.Contains(t, out+errOut, "Nothing to change   3", "who has a number keeps it")
+	assert.Zero(t, code, "Mei gets one now")
 }

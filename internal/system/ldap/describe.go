@@ -23,7 +23,7 @@ const (
 	controlPostRead  = "1.3.6.1.1.13.2"          // RFC 4527
 	extPassword      = "1.3.6.1.4.1.4203.1.11.1" // RFC 3062
 	mostFound        = 200                       // values in one filter
-	mostTies         = 1000                      // members in one change
+	mostTies         = 5000                      // members in one change
 	mostUnits        = 5000                      // that the schema lists
 	together         = 50                        // accounts that CreateAll makes
 )

@@ -10,9 +10,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	ldap "github.com/go-ldap/ldap/v3"
+	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
 	"evenledger/internal/system"
@@ -582,21 +584,18 @@ func (c *client) identify(ctx context.Context, d *directory, dns []string) (ids 
 		}
 		byPart[filter.String()] = nil
 	}
-	for some := range slices.Chunk(slices.Sorted(maps.Keys(byPart)), mostFound) {
-		for e, err := range c.entries(ctx, "looking for who is referred to", c.base, "(|"+strings.Join(some, "")+")", []string{d.id}, c.pageSize(d), d.paged) {
-			if err != nil {
-				return nil, nil, err
-			}
-			at := keyOf(e.DN)
-			if first, _, _ := strings.Cut(at, ","); byKey[at] == nil {
-				stand[first] = true
-			}
-			for _, dn := range byKey[at] {
-				if id := d.idOf(e); id != "" {
-					ids[dn] = id
-				}
+	if err := c.together(ctx, d, slices.Sorted(maps.Keys(byPart)), func(some []string) string { return "(|" + strings.Join(some, "") + ")" }, func(e *ldap.Entry) {
+		at := keyOf(e.DN)
+		if first, _, _ := strings.Cut(at, ","); byKey[at] == nil {
+			stand[first] = true
+		}
+		for _, dn := range byKey[at] {
+			if id := d.idOf(e); id != "" {
+				ids[dn] = id
 			}
 		}
+	}); err != nil {
+		return nil, nil, err
 	}
 	for dn, id := range ids { // somebody who was moved may be referred to by the old name for a while
 		if was, moved := c.formerly.Load(keyOf(dn)); moved && id == dn {
@@ -623,15 +622,28 @@ func (c *client) names(ctx context.Context, d *directory, ids []string) (map[str
 			unknown = append(unknown, id)
 		}
 	}
-	for some := range slices.Chunk(unknown, mostFound) {
-		for e, err := range c.entries(ctx, "looking for who is referred to", c.base, d.byID(some), []string{d.id}, c.pageSize(d), d.paged) {
-			if err != nil {
-				return nil, err
+	return names, c.together(ctx, d, unknown, d.byID, func(e *ldap.Entry) { names[d.idOf(e)] = e.DN })
+}
+
+// together looks for who is referred to, many in one request and several requests at once.
+func (c *client) together(ctx context.Context, d *directory, all []string, filter func([]string) string, each func(*ldap.Entry)) error {
+	group, looking := errgroup.WithContext(ctx)
+	group.SetLimit(c.work.Together)
+	var mu sync.Mutex
+	for some := range slices.Chunk(all, mostFound) {
+		group.Go(func() error {
+			for e, err := range c.entries(looking, "looking for who is referred to", c.base, filter(some), []string{d.id}, c.pageSize(d), d.paged) {
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				each(e)
+				mu.Unlock()
 			}
-			names[d.idOf(e)] = e.DN
-		}
+			return nil
+		})
 	}
-	return names, nil
+	return group.Wait()
 }
 
 // escapeName writes a value so that it can stand in a name (RFC 4514 section 2.4). What has a meaning there is written as two digits, which
