@@ -21,12 +21,12 @@ import (
 
 // A family is a kind of directory server, as the tests have to know it.
 type family struct {
-	name, server     string // the program that has to be installed
-	more             string // in the environment of its script
-	number, login    string // attributes
-	locked           func(*ldap.Entry) bool
-	lock             string // the attribute that says so; empty: it has none as it is set up
-	brief, evenledge string // what its brief and its part of evenledger.yaml have more
+	name, server  string // the program that has to be installed
+	more          string // in the environment of its script
+	number, login string // attributes
+	locked        func(*ldap.Entry) bool
+	lock          string // the attribute that says so; empty: it has none as it is set up
+	brief         string // what its brief has more
 }
 
 func marked(attribute, value string) func(*ldap.Entry) bool {
