@@ -69,6 +69,7 @@ const (
 	NumbersMixed       Code = "numbers-mixed"
 	OddWhiteSpace      Code = "odd-white-space"
 	OneValueOnly       Code = "one-value-only"
+	OtherTab           Code = "other-tab"
 	OutsideWithin      Code = "outside-within"
 	PartlyDone         Code = "partly-done"
 	PasswordLike       Code = "password-like"

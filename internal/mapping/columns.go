@@ -203,6 +203,16 @@ func (m *Mapper) oddColumns(info sheet.Info) {
 		f.Column = heading
 		m.findings = append(m.findings, f)
 	}
+	for _, other := range info.Others {
+		level, hidden := account.Warning, ""
+		if m.brief.Gone == brief.Suspend {
+			level = account.Error // who stands there would be taken for gone
+		}
+		if other.Hidden {
+			hidden = ", which is hidden,"
+		}
+		tell(level, account.OtherTab, "", fmt.Sprintf("the tab “%s”%s has %d rows under such headings as well, and only “%s” is read", other.Name, hidden, other.Rows, info.Tab))
+	}
 	var hidden []string
 	for _, heading := range info.Hidden {
 		if i := slices.Index(info.Headings, heading); m.columns[i].Used {

@@ -35,6 +35,7 @@ type csvSource struct {
 
 // newCSV readies text with separated values.
 func newCSV(name string, text *textReader, decoded *bufio.Reader, options Options) (*csvSource, error) {
+	decoded = bufio.NewReaderSize(&newlines{from: decoded}, sampleSize)
 	start, err := decoded.Peek(sampleSize / 2)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, &Error{Name: name, Message: err.Error()}

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -96,7 +97,7 @@ func parseSection(text string) (s formatSection, bare string, plain bool) {
 			}
 			pattern, s.literal = append(pattern, digit[0]), append(s.literal, false)
 			bare += token
-		case strings.Contains(" -()/", token):
+		case strings.Contains(" -()/+", token):
 			add(token)
 			bare += token
 		default:
@@ -112,7 +113,16 @@ func parseSection(text string) (s formatSection, bare string, plain bool) {
 // not.
 func (s formatSection) shows() bool {
 	zeros, prefix := s.parts()
-	return zeros > 1 || prefix
+	return zeros > 1 || prefix || s.plus()
+}
+
+// shortestPhone is from how many digits on a plus before them is that of a telephone number, and no sign.
+const shortestPhone = 7
+
+// plus reports whether a plus is written before the digits.
+func (s formatSection) plus() bool {
+	first := slices.Index(s.literal, false)
+	return first > 0 && strings.Contains(s.pattern[:first], "+")
 }
 
 // parts returns how many digits a section has that are always shown, and whether a
@@ -149,7 +159,7 @@ func (f numberFormat) shown(text string, number float64) string {
 		return text
 	}
 	section := f.sections[at]
-	if zeros, prefixed := section.parts(); len(text) > zeros && !prefixed {
+	if zeros, prefixed := section.parts(); len(text) > zeros && !prefixed && !(section.plus() && len(text) >= shortestPhone) {
 		return text // it has all its digits
 	}
 	return section.fill(text)

@@ -151,7 +151,7 @@ func workbook(t testing.TB, parts map[string]string) []byte {
 	whole := map[string]string{
 		"xl/workbook.xml":            `<workbook xmlns:r="x"><workbookPr date1904="false"/><sheets><sheet name="One" sheetId="1" r:id="r1"/></sheets></workbook>`,
 		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="x/worksheet" Target="worksheets/sheet1.xml"/><Relationship Id="r2" Type="x/sharedStrings" Target="/xl/sharedStrings.xml"/></Relationships>`,
-		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="170" formatCode="[$-409]d\ mmm&quot;day&quot;;@"/><numFmt numFmtId="171" formatCode="000\-00&quot; &quot;00"/><numFmt numFmtId="172" formatCode="[h]:mm"/><numFmt numFmtId="173" formatCode="[$-409]00000"/><numFmt numFmtId="174" formatCode="&quot;BSF-&quot;0000;[Red]-0"/><numFmt numFmtId="175" formatCode="[&lt;1000][Blue]00000;0"/><numFmt numFmtId="176" formatCode="0&quot; days&quot;"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/><xf numFmtId="173"/><xf numFmtId="174"/><xf numFmtId="175"/><xf numFmtId="176"/></cellXfs></styleSheet>`,
+		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="170" formatCode="[$-409]d\ mmm&quot;day&quot;;@"/><numFmt numFmtId="171" formatCode="000\-00&quot; &quot;00"/><numFmt numFmtId="172" formatCode="[h]:mm"/><numFmt numFmtId="173" formatCode="[$-409]00000"/><numFmt numFmtId="174" formatCode="&quot;BSF-&quot;0000;[Red]-0"/><numFmt numFmtId="175" formatCode="[&lt;1000][Blue]00000;0"/><numFmt numFmtId="176" formatCode="0&quot; days&quot;"/><numFmt numFmtId="177" formatCode="+0"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="170"/><xf numFmtId="171"/><xf numFmtId="172"/><xf numFmtId="173"/><xf numFmtId="174"/><xf numFmtId="175"/><xf numFmtId="176"/><xf numFmtId="177"/></cellXfs></styleSheet>`,
 		"xl/sharedStrings.xml":       `<sst><si><t>Surname</t></si><si><r><t>First</t></r><r><t xml:space="preserve"> name</t></r><rPh><t>no</t></rPh></si></sst>`,
 	}
 	for name, text := range parts {
@@ -188,6 +188,10 @@ func TestStoredValues(t *testing.T) {
 		text string
 		kind sheet.CellKind
 	}{
+		`<c r="A2" t="b"/>`: {"", sheet.Logical},
+		`<c r="A2"><v>5</v><extLst><ext><x:v>7</x:v></ext></extLst></c>`:    {"5", sheet.Numeric},
+		`<c r="A2" s="9"><v>351282555014</v></c>`:                           {"+351282555014", sheet.Numeric},
+		`<c r="A2" s="9"><v>5</v></c>`:                                      {"5", sheet.Numeric},
 		`<c r="A2"><v>0.1</v></c>`:                                          {"0.1", sheet.Numeric},
 		`<c r="A2"><v>0.30000000000000004</v></c>`:                          {"0.3", sheet.Numeric},
 		`<c r="A2"><v>4.17E+10</v></c>`:                                     {"41700000000", sheet.Numeric},
@@ -303,6 +307,38 @@ func TestWhichTab(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.Equal(t, c.want, s.Info().Tab, name)
 	}
+}
+
+// A tab that cannot be read is no reason to read another, and rows that stand on another are told.
+func TestTabsBesides(t *testing.T) {
+	table := func(name, style string, cells ...string) string {
+		out := `<table:table table:name="` + name + `" table:style-name="` + style + `">`
+		for _, row := range append([]string{`<text:p>First name</text:p>|<text:p>Surname</text:p>`}, cells...) {
+			out += "<table:table-row>"
+			for cell := range strings.SplitSeq(row, "|") {
+				kind := ` office:value-type="string"`
+				if number, is := strings.CutPrefix(cell, "#"); is {
+					kind, cell = ` office:value-type="float" office:value="`+number+`"`, "<text:p>1</text:p>"
+				}
+				out += `<table:table-cell` + kind + `>` + cell + `</table:table-cell>`
+			}
+			out += "</table:table-row>"
+		}
+		return out + "</table:table>"
+	}
+	book := func(tables ...string) []byte {
+		return openDocument(t, `<x xmlns:style="s"><style:style style:name="off"><style:table-properties table:display="false"/></style:style>`+strings.Join(tables, "")+`</x>`)
+	}
+	ana, zoe := `<text:p>Ana</text:p>|<text:p>Reyes</text:p>`, `<text:p>Zoë</text:p>|<text:p>Ångström</text:p>`
+	s, err := open(t, book(table("Crew", "on", ana), table("Gone", "on", ana, zoe), table("Old", "off", zoe), table("Empty", "on")), sheet.Options{Recognise: knows, AnyTab: true})
+	require.NoError(t, err)
+	assert.Equal(t, []sheet.OtherTab{{Name: "Gone", Rows: 2}, {Name: "Old", Hidden: true, Rows: 1}}, s.Info().Others)
+	broken := book(table("Crew", "on", `#no number|<text:p>Reyes</text:p>`), table("Gone", "on", zoe))
+	_, err = open(t, broken, sheet.Options{Recognise: knows})
+	require.ErrorContains(t, err, "the tab “Crew” cannot be read: the workbook is damaged: “no number” is stored as a number and is none")
+	s, err = open(t, broken, sheet.Options{Recognise: knows, Tab: "Gone"})
+	require.NoError(t, err)
+	assert.Empty(t, s.Info().Others, "it was named")
 }
 
 // What is merged is told cell by cell, in every row it covers.

@@ -279,6 +279,9 @@ func (s *odsSource) cell(e xml.StartElement) (string, CellKind, error) {
 		if err != nil {
 			return "", Plain, fmt.Errorf("“%s” is stored as a number and is none", value["value"])
 		}
+		if (number == 0 || number == 1) && shown != "" && !strings.ContainsAny(shown, "0123456789") {
+			return strings.ToUpper(strconv.FormatBool(number == 1)), Logical, nil // its format is that of yes and no
+		}
 		return paddedAs(shown, numberText(value["value"], number)), Numeric, nil
 	case "date":
 		return strings.TrimSuffix(strings.Replace(value["date-value"], "T", " ", 1), " 00:00:00"), Dated, nil

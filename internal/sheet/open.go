@@ -250,6 +250,7 @@ func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
 		}
 		return nil, &Error{Name: name, Message: fmt.Sprintf("has no tab “%s”", options.Tab), Remedy: remedy}
 	}
+	every := tabs
 	if shown := slices.DeleteFunc(slices.Clone(tabs), func(t tab) bool { return t.hidden }); len(shown) > 0 {
 		tabs = shown
 	}
@@ -262,6 +263,8 @@ func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
 	for _, t := range tabs {
 		s, err := t.open()
 		switch {
+		case isDamage(err):
+			return nil, unread(name, t.name, err)
 		case err != nil:
 			failed = errors.Join(failed, err)
 		case best == nil || best.fit.less(s.fit):
@@ -273,10 +276,54 @@ func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
 	if equal != "" && !options.AnyTab {
 		return nil, &Error{Name: name, Message: fmt.Sprintf("has two tabs that fit alike, “%s” and “%s”", at, equal), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief."}
 	}
-	if best != nil {
-		return best, nil
+	if best == nil {
+		return nil, failed
 	}
-	return nil, failed
+	var err error
+	best.info.Others, err = otherTabs(name, every, at, best.fit)
+	return best, err
+}
+
+// otherTabs lists the tabs besides the one that is read which have rows under such headings as well.
+func otherTabs(name string, tabs []tab, at string, fits fit) (others []OtherTab, err error) {
+	for _, t := range tabs {
+		if t.name == at || len(tabs) > mostTabs {
+			continue
+		}
+		s, err := t.open()
+		if isDamage(err) && !t.hidden {
+			return nil, unread(name, t.name, err)
+		}
+		if err != nil || !(fits.named > 0 && 2*s.fit.named >= fits.named || fits.known > 0 && 2*s.fit.known >= fits.known) {
+			continue
+		}
+		other := OtherTab{Name: t.name, Hidden: t.hidden}
+		for _, err := range s.Rows() {
+			if err != nil {
+				return nil, unread(name, t.name, err)
+			}
+			other.Rows++
+		}
+		if other.Rows > 0 {
+			others = append(others, other)
+		}
+	}
+	return others, nil
+}
+
+func isDamage(err error) bool {
+	var damaged damage
+	return errors.As(err, &damaged)
+}
+
+// unread is the error of a tab that cannot be read: nobody can say that another is meant.
+func unread(name, tab string, err error) error {
+	said := err.Error()
+	var told *Error
+	if errors.As(err, &told) {
+		said = told.Message
+	}
+	return &Error{Name: name, Message: fmt.Sprintf("the tab “%s” cannot be read: %s", tab, said), Remedy: "Open the workbook in a spreadsheet program and save it again. If another tab is meant, name it with --tab or as “sheet: {tab: …}” in the brief."}
 }
 
 // parts are the files in a workbook.
@@ -348,5 +395,11 @@ func (p parts) broken(err error) error {
 	if errors.Is(err, errTooLong) {
 		return &Error{Name: p.name, Message: fmt.Sprintf("a row is over %d MiB long", maxRecord>>20), Remedy: "Look for a cell into which a whole document was pasted."}
 	}
-	return &Error{Name: p.name, Message: "the workbook is damaged: " + err.Error(), Remedy: "Open it in a spreadsheet program and save it again."}
+	return damage{&Error{Name: p.name, Message: "the workbook is damaged: " + err.Error(), Remedy: "Open it in a spreadsheet program and save it again."}}
 }
+
+// damage is an error of the file itself, and not of what is asked of it.
+type damage struct{ told *Error }
+
+func (d damage) Error() string { return d.told.Error() }
+func (d damage) Unwrap() error { return d.told }

@@ -63,12 +63,20 @@ type Info struct {
 	Separator  string     `json:"separator,omitempty"`      // of CSV: "comma", "semicolon", "tab", "pipe"
 	Tab        string     `json:"tab,omitempty"`            // of a workbook
 	Tabs       []string   `json:"tabs,omitempty"`           // every tab of it
+	Others     []OtherTab `json:"otherTabs,omitempty"`      // that have rows under such headings as well, and are not read; unless a tab was named
 	HeadingRow int        `json:"headingRow"`               // from 1; 0: there is none, as in JSON
 	Headings   []string   `json:"headings"`                 // as written, trimmed
 	Above      [][]string `json:"aboveHeadings,omitempty"`  // the rows above the headings, as they stand
 	Hidden     []string   `json:"hiddenColumns,omitempty"`  // headings of columns that the spreadsheet program doesn't show
 	Merged     []string   `json:"mergedHeadings,omitempty"` // headings that stretch over columns to their right
 	Read       Tally      `json:"read,omitzero"`
+}
+
+// An OtherTab is a tab of a workbook that is not read.
+type OtherTab struct {
+	Name   string `json:"name"`
+	Hidden bool   `json:"hidden,omitempty"`
+	Rows   int    `json:"rows"`
 }
 
 // IsWorkbook reports whether the sheet is a spreadsheet program's own file.

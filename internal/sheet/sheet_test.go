@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -265,6 +266,33 @@ func TestEncodings(t *testing.T) {
 }
 
 // Headings that come again, totals and remarks of the page are nobody's; people are.
+// Whatever ends the lines of a file, and mixed as it comes, a row is a row, and what stands in quotes is one cell.
+func TestLineEnds(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		end := rapid.SampledFrom([]string{"\n", "\r", "\r\n", "\u0085", "\u2028", "\u2029", "\f"})
+		if rapid.Bool().Draw(t, "one kind") {
+			end = rapid.Just(end.Draw(t, "end"))
+		}
+		rows := rapid.IntRange(1, 3000).Draw(t, "rows")
+		var text strings.Builder
+		text.WriteString("No,Name" + end.Draw(t, "end"))
+		for i := range rows {
+			fmt.Fprintf(&text, "%d,\"Zoë%sÅng\"%s", i, end.Draw(t, "within"), end.Draw(t, "end"))
+		}
+		data := []byte(text.String())
+		if rapid.Bool().Draw(t, "wide") {
+			data = utf16le(text.String(), true)
+		}
+		info, got, err := read(t, data, sheet.Options{})
+		require.NoError(t, err)
+		require.Equal(t, []string{"No", "Name"}, info.Headings)
+		require.Len(t, got, rows)
+		for i, row := range got {
+			require.Equal(t, []string{fmt.Sprint(i), "Zoë\nÅng"}, row.cells)
+		}
+	})
+}
+
 func TestFurniture(t *testing.T) {
 	for text, want := range map[string]string{
 		"No,First name,SURNAME,Crew": "headings again", "Total: 40,,,": "a total", ",,Total,40": "a total", "Summe,40,,": "a total", "Page 2 of 3,,,": "a remark", "* provisional,,,": "a remark",

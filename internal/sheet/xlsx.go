@@ -71,15 +71,18 @@ func openXLSX(p parts, options Options) (*Sheet, error) {
 	if book.Properties.Date1904 == "1" || book.Properties.Date1904 == "true" {
 		epoch = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
-	target, sharedPart := map[string]string{}, ""
+	target, sharedPart, charts := map[string]string{}, "", map[string]bool{}
 	for _, r := range relations.List {
 		at := r.Target
 		if !path.IsAbs(at) {
 			at = path.Join("xl", at)
 		}
 		target[r.ID] = strings.TrimLeft(at, "/")
-		if path.Base(r.Type) == "sharedStrings" {
+		switch path.Base(r.Type) {
+		case "sharedStrings":
 			sharedPart = target[r.ID]
+		case "chartsheet", "dialogsheet": // which have no cells
+			charts[target[r.ID]] = true
 		}
 	}
 	var tabs []tab
@@ -92,7 +95,7 @@ func openXLSX(p parts, options Options) (*Sheet, error) {
 				part = target[a.Value]
 			}
 		}
-		if part == "" || p.find(part) == nil {
+		if part == "" || p.find(part) == nil || charts[part] {
 			continue
 		}
 		names = append(names, listed.Name)
@@ -400,6 +403,10 @@ func (s *xlsxSource) cell(e xml.StartElement) error {
 		switch token := token.(type) {
 		case xml.StartElement:
 			switch token.Name.Local {
+			case "extLst": // what stands in an extension is no value
+				if err := skip(s.xml, "extLst"); err != nil {
+					return err
+				}
 			case "v":
 				if raw, err = s.chars(); err != nil {
 					return err
@@ -425,6 +432,27 @@ func (s *xlsxSource) cell(e xml.StartElement) error {
 			return err
 		}
 	}
+}
+
+// skip reads up to the end of an element that has been begun.
+func skip(d *xml.Decoder, element string) error {
+	for depth := 1; depth > 0; {
+		token, err := d.RawToken()
+		if err != nil {
+			return unexpected(err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			if token.Name.Local == element {
+				depth++
+			}
+		case xml.EndElement:
+			if token.Name.Local == element {
+				depth--
+			}
+		}
+	}
+	return nil
 }
 
 // chars reads the characters up to the end of the element that has been begun.
@@ -459,7 +487,10 @@ func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error
 	case "inlineStr":
 		return raw, Plain, nil
 	case "b":
-		if truth(raw) {
+		switch {
+		case raw == "":
+			return "", Logical, nil
+		case truth(raw):
 			return "TRUE", Logical, nil
 		}
 		return "FALSE", Logical, nil
