@@ -159,7 +159,7 @@ func (f numberFormat) shown(text string, number float64) string {
 		return text
 	}
 	section := f.sections[at]
-	if zeros, prefixed := section.parts(); len(text) > zeros && !prefixed && !(section.plus() && len(text) >= shortestPhone) {
+	if zeros, prefixed := section.parts(); !prefixed && !(section.plus() && len(text) >= shortestPhone) && (zeros < 2 || len(text) > zeros) {
 		return text // it has all its digits
 	}
 	return section.fill(text)
