@@ -56,7 +56,7 @@ func TestProofFindsWhatWasNotDone(t *testing.T) {
 		counts     map[string]int
 		firstThing string // the first line of what the batch came to, in parts
 	}{
-		"a member that is dropped":           {habits: answers(http.MethodPatch, "/Groups/", ""), row: "1,Clerk,,deck", says: "groups was to be “in deck”, and is “not in it”", counts: map[string]int{"failed": 1}},
+		"a member that is dropped":           {habits: answers(http.MethodPatch, "/Groups/", ""), row: "1,Clerk,,deck", says: "the system answered twice that the account joins group deck", counts: map[string]int{"failed": 1}},
 		"an account that is still there":     {habits: answers(http.MethodDelete, "/Users/", ""), row: "1,,Delete,", says: "was removed, and it is there", counts: map[string]int{"failed": 1}},
 		"a value that is dropped afterwards": {habits: keeps(func(_ *peer, u object) { u["title"] = "Clerk" }), row: "1,Chief,,", says: "title was to be “Chief”, and is “Clerk”", counts: map[string]int{"failed": 1}},
 		"somebody who may sign in":           {habits: keeps(func(_ *peer, u object) { u["active"] = true }), row: "1,Clerk,Quit,", says: "may sign in", counts: map[string]int{"failed": 1}, firstThing: "May sign in"},

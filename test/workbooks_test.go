@@ -1,6 +1,8 @@
 package test
 
 import (
+	"archive/zip"
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"os"
@@ -25,6 +27,39 @@ func (f folder) book(name string, rows [][]any, change func(book *excelize.File)
 	}
 	require.NoError(f.t, book.SaveAs(filepath.Join(f.dir, name)))
 	require.NoError(f.t, book.Close())
+}
+
+// A workbook that says nothing of how its cells look is read, and given back as a plain one.
+func TestWorkbookWithoutStyles(t *testing.T) {
+	f := workspace(t, practice(t), "")
+	f.write("briefs/crew.yaml", crewBrief)
+	f.book("whole.xlsx", [][]any{{"No", "First", "Last", "Position"}, {"x y", "Ana", "", "Pilot"}}, nil)
+	for name, styles := range map[string]string{"none.xlsx": "", "empty.xlsx": "<styleSheet/>", "nameless.xlsx": `<styleSheet><fonts count="1"><font/></fonts><cellXfs count="1"><xf/></cellXfs></styleSheet>`} {
+		whole, err := zip.OpenReader(filepath.Join(f.dir, "whole.xlsx"))
+		require.NoError(t, err)
+		var out bytes.Buffer
+		w := zip.NewWriter(&out)
+		for _, part := range whole.File {
+			if part.Name == "xl/styles.xml" {
+				if styles != "" {
+					to, err := w.Create(part.Name)
+					require.NoError(t, err)
+					_, err = to.Write([]byte(styles))
+					require.NoError(t, err)
+				}
+				continue
+			}
+			require.NoError(t, w.Copy(part))
+		}
+		require.NoError(t, errors.Join(w.Close(), whole.Close()))
+		f.write(name, out.String())
+		code, told, errOut := f.run("check", name, "-b", "crew", "-o", "marked-"+name)
+		assert.Equal(t, 1, code, told+errOut)
+		assert.Contains(t, told+errOut, "cannot be given back as it was (it says nothing of how its cells look)", name)
+		marked, err := excelize.OpenFile(filepath.Join(f.dir, "marked-"+name))
+		require.NoError(t, err, name)
+		require.NoError(t, marked.Close())
+	}
 }
 
 // A workbook that comes back is the one that went in: its tabs, widths, fills and

@@ -69,6 +69,9 @@ func OpenBeside(path string, info Info, width int, added []string) (b *Beside, w
 	if had, err := file.GetComments(info.Tab); err != nil || len(had) > 0 {
 		b.notes = maxNotes
 	}
+	if styles := file.Styles; styles == nil || styles.Fonts == nil || len(styles.Fonts.Font) == 0 || styles.Fonts.Font[0].Name == nil || styles.Fonts.Font[0].Name.Val == nil || styles.CellXfs == nil || len(styles.CellXfs.Xf) == 0 {
+		return nil, "it says nothing of how its cells look", file.Close()
+	}
 	if b.font, err = file.GetDefaultFont(); err != nil || b.font == "" {
 		b.font = "Calibri"
 	}

@@ -289,7 +289,8 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		got, err = c.send(ctx, r, at.Endpoint, thing)
 	}
 	if err != nil {
-		if c.putOnce(err, at.Endpoint, func() error { return c.putMembers(ctx, at, thing, ties) }) {
+		// Of a group that a PUT would replace whole it is tried only where accounts are known to be changed so.
+		if !c.patches(c.known.endpoint) && c.putOnce(err, at.Endpoint, func() error { return c.putMembers(ctx, at, thing, ties) }) {
 			return nil
 		}
 		return err
