@@ -34,7 +34,7 @@ func TestWorkbookWithoutStyles(t *testing.T) {
 	f := workspace(t, practice(t), "")
 	f.write("briefs/crew.yaml", crewBrief)
 	f.book("whole.xlsx", [][]any{{"No", "First", "Last", "Position"}, {"x y", "Ana", "", "Pilot"}}, nil)
-	for name, styles := range map[string]string{"none.xlsx": "", "empty.xlsx": "<styleSheet/>", "nameless.xlsx": `<styleSheet><fonts count="1"><font/></fonts><cellXfs count="1"><xf/></cellXfs></styleSheet>`} {
+	for name, styles := range map[string]string{"none.xlsx": "", "empty.xlsx": `<styleSheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"/>`, "nameless.xlsx": `<styleSheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><fonts count="1"><font/></fonts><cellXfs count="1"><xf/></cellXfs></styleSheet>`} {
 		whole, err := zip.OpenReader(filepath.Join(f.dir, "whole.xlsx"))
 		require.NoError(t, err)
 		var out bytes.Buffer
