@@ -650,6 +650,33 @@ func TestSlowPipe(t *testing.T) {
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
 }
 
+// Whose number lost its zeros in a spreadsheet program, or got some, is not taken for new.
+func TestLostZeros(t *testing.T) {
+	p := newPeer(t, habits{})
+	for i := range 3 {
+		p.add("/Users", sailor(fmt.Sprintf("%05d", 7*(i+1)), "Sailor", fmt.Sprint("Number", i), "Mate"))
+	}
+	p.add("/Users", sailor("100000", "Ana", "Reyes", "Mate"))
+	f := workspace(t, p.url, "")
+	brief := "system: crewdesk\nmatch: [employeeNumber]\nfields:\n  employeeNumber: {from: No}\n  userName: {from: Login}\n  title: {from: Position}\n"
+	f.write("briefs/plain.yaml", brief)
+	f.write("crew.csv", "No,Login,Position\n7,seven,Mate\n00021,sailor.number2,Mate\n1E5,ana,Mate\n0100000,more,Mate\n42,new,Mate\n")
+	code, out, errOut := f.run("draft", "crew.csv", "-b", "plain")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "Refused             3")
+	_, out, _ = f.run("show", "1", "--json")
+	for _, says := range []string{"no account has the staff number “7”, and “00007” is sailor.number0", "“100000” is ana.reyes", "say “digits: 5”"} {
+		assert.Contains(t, out, says)
+	}
+	f.write("briefs/five.yaml", strings.Replace(brief, "{from: No}", "{from: No, digits: 5}", 1))
+	f.write("crew.csv", "No,Login,Position\n7,sailor.number0,Mate\n42,new,Mate\n123456,long,Mate\n")
+	code, out, errOut = f.run("draft", "crew.csv", "-b", "five")
+	assert.Equal(t, 1, code, out+errOut)
+	for _, says := range []string{"To create           1", "Nothing to change   1", "is no number of 5 digits"} {
+		assert.Contains(t, out, says)
+	}
+}
+
 // A group of which only some members are shown is not taken for the whole: who was put in and is not shown is told, and
 // taken out again when it is undone. Who is removed and is still there is told.
 func TestShownInPart(t *testing.T) {

@@ -31,6 +31,7 @@ const (
 	KeptElsewhere      Code = "kept-elsewhere"
 	KnownRefused       Code = "known-refused"
 	LostDigits         Code = "lost-digits"
+	LostZeros          Code = "lost-zeros"
 	LostReference      Code = "lost-reference"
 	MadeAnew           Code = "made-anew"
 	MaySignIn          Code = "may-sign-in"

@@ -52,6 +52,8 @@ type Decider struct {
 	// Paired is whom a person said that a row means: an account by its identifier, by what
 	// names it, or nobody, who is new. It is asked where the brief compares what has no key.
 	Paired func(w *mapping.Wanted) (id, name string, isNew, said bool)
+	// Zeros returns what a key of digits may really be, but for zeros before it; nil: nobody looks.
+	Zeros func(field, text string) []string
 	// Several rows may come to the same account, as they bring only memberships.
 	Several bool
 
@@ -345,6 +347,7 @@ func (d *Decider) create(e *Entry, w *mapping.Wanted) {
 		delete(d.given, number)
 	}()
 	e.Findings = append(w.Findings, d.Missing(w)...)
+	d.lostZeros(e, w)
 	if d.taken(e, w, ""); account.HasError(e.Findings) {
 		e.Refuse()
 		return
@@ -367,6 +370,25 @@ func (d *Decider) create(e *Entry, w *mapping.Wanted) {
 	}
 	e.Intent, e.Outcome = account.Create, account.Waiting
 	e.Key = Key(d.Brief, w)
+}
+
+// lostZeros tells a row that finds nobody by its key, where somebody has it but for zeros before it.
+func (d *Decider) lostZeros(e *Entry, w *mapping.Wanted) {
+	if d.Zeros == nil {
+		return
+	}
+	for _, name := range d.Brief.Match {
+		i := d.Brief.Field(name)
+		for _, other := range d.Zeros(name, w.Values[i].Text()) {
+			hits := d.Index.Find(name, other)
+			if len(hits) == 0 {
+				continue
+			}
+			e.Find(account.Error, account.LostZeros, name, d.Column(i), fmt.Sprintf("no account has the %s “%s”, and “%s” is %s (%s)", d.Brief.Fields[i].Label, w.Values[i].Text(), other, hits[0].Label(), hits[0].ID))
+			e.Findings[len(e.Findings)-1].Remedy = fmt.Sprintf("Did you mean “%s”? If zeros are lost in every row, say “digits: %d” at the field in the brief.", other, len(other))
+			return
+		}
+	}
 }
 
 // number gives a new account the first value of the numbered field that neither

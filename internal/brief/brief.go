@@ -139,6 +139,7 @@ type Field struct {
 	ViaExact       map[string]string // the same by what the brief has, to spare the key
 	ViaWords       []string          // what may be written, as the brief has it
 	Required       bool
+	Digits         int // that the value has: what has fewer lost zeros before them; 0: any
 	ClearWhenBlank bool
 	Unique         Uniqueness
 	Others         []*Expr // with UniqueNumber: what to try, in turn, when the value is taken
@@ -602,6 +603,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			readTable(f, p.Value, in)
 		case "required":
 			f.Required = p.Value.Bool()
+		case "digits":
+			f.Digits = p.Value.Whole(2, 40)
 		case "clear_when_blank":
 			clear, f.ClearWhenBlank = p.Value, p.Value.Bool()
 		case "unique":

@@ -176,6 +176,7 @@ type making struct {
 	seen    []account.Account         // a few of the system's, whoever they are
 	numbers []numbered                // that new accounts get
 	keeper  *keeper
+	digits  map[string][]int                 // that keys of the system have, by field; nil: nobody looked yet
 	places  *places                          // nil: none are made
 	guards  map[string]bool                  // patterns of protected accounts → one was seen
 	left    *leftAway                        // nil: the batch is no trial, or has nothing that could be left away
@@ -374,6 +375,11 @@ func (d *making) takeIn(ctx context.Context) error {
 			if value.Filled() {
 				d.want(seen, f.Field, value.Text())
 			}
+			if slices.Contains(d.brief.Match, f.Name) {
+				for _, other := range d.alikeButZeros(ctx, f.Name, value.Text()) {
+					d.want(seen, f.Field, other)
+				}
+			}
 		}
 		for i, f := range d.brief.Fields {
 			if value := checked.Wanted.Values[i]; f.Refers != "" && value.Filled() {
@@ -560,11 +566,12 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 		Several: d.brief.OnlyMemberships(),
 		Protect: d.Batch.Protect,
 		Paired:  d.paired,
+		Zeros:   func(field, text string) []string { return d.alikeButZeros(ctx, field, text) },
 
 		WhyRefuse: d.WhyNot,
 	}
 	if d.Compare { // an account that is not there is told as just that
-		decider.Missing = func(*mapping.Wanted) []account.Finding { return nil }
+		decider.Missing, decider.Zeros = func(*mapping.Wanted) []account.Finding { return nil }, nil
 	}
 	for after, done := 0, 0; ; {
 		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)

@@ -59,6 +59,12 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 	case !meant && isPlaceholder(text) && !(f.Kind == account.Place && text == "/"):
 		w.find(account.Error, account.Placeholder, heading, f.Name, fmt.Sprintf("“%s” stands for something that is not known, and would be taken for a value", show(text)))
 		return account.Value{}, faulty
+	case f.Digits > 0:
+		if strings.Trim(text, "0123456789") != "" || len(text) > f.Digits {
+			w.find(account.Error, account.NotANumber, heading, f.Name, fmt.Sprintf("“%s” is no number of %d digits", show(text), f.Digits))
+			return account.Value{}, faulty
+		}
+		return account.Of(strings.Repeat("0", f.Digits-len(text)) + text), fine
 	case f.Kind == account.Text || f.Kind == account.Person:
 		return account.Of(text), fine
 	case f.Kind == account.Number && thousands.MatchString(text) && w.kind(column) == sheet.Plain:
