@@ -409,6 +409,41 @@ func TestJSON(t *testing.T) {
 	assert.Equal(t, numbered{1202, []string{"Zoë", "rank: Bosun"}}, rows[1200], "what comes late is not lost")
 }
 
+// The list of people is found by its shape, wherever it is held, and a person's own lists are none.
+func TestJSONByShape(t *testing.T) {
+	many := strings.Repeat(`{"Surname":"Reyes","boats":[{"a":1},{"a":2}]},`, 3000)
+	for name, c := range map[string]struct {
+		text, tab string
+		rows      int
+		headings  []string
+	}{
+		"another name":     {`{"page":1,"mannschaft":[{"Surname":"Reyes"},{"Surname":"Kaya"}]}`, "mannschaft", 2, []string{"Surname"}},
+		"held deep":        {"{\n \"answer\": {\"meta\": {\"n\": 2}, \"body\": {\"crew\": [{\"Surname\":\"Reyes\"},{\"Surname\":\"Kaya\"}], \"at\": 1}}, \"ok\": true}", "answer.body.crew", 2, []string{"Surname"}},
+		"a long one":       {`{"besatzung":[` + many + `{"Surname":"Lin"}],"n":1}`, "besatzung", 3001, []string{"Surname", "boats.1.a", "boats.2.a"}},
+		"one person":       {`{"userName":"ana","boats":[{"a":1},{"a":2}]}`, "", 1, []string{"userName", "boats.1.a", "boats.2.a"}},
+		"people, of lists": {`{"id":1,"accounts":[{"a":1}]}` + "\n" + `{"id":2,"accounts":[{"a":1}]}`, "", 2, []string{"id", "accounts.1.a"}},
+		"a table":          {`[["No","Surname"],[1,"Reyes"],[2,"Kaya;Lin"],[3]]`, "", 3, []string{"No", "Surname"}},
+	} {
+		s, err := sheet.Read("t", strings.NewReader(c.text), sheet.Options{})
+		require.NoError(t, err, name)
+		info, rows, err := all(t, s)
+		require.NoError(t, err, name)
+		assert.Equal(t, c.tab, info.Tab, name)
+		assert.Len(t, rows, c.rows, name)
+		assert.Equal(t, c.headings, info.Headings, name)
+	}
+	s, err := sheet.Read("t", strings.NewReader(`{"a":{"crew":[{"Surname":"Reyes"}],"boats":[{"Surname":"x"}]}}`), sheet.Options{Tab: "a.boats"})
+	require.NoError(t, err)
+	_, rows, err := all(t, s)
+	require.NoError(t, err)
+	assert.Equal(t, []numbered{{1, []string{"x"}}}, rows)
+	s, err = sheet.Read("t", strings.NewReader(`{"a":{"crew":[{"Surname":"Reyes"}],"boats":[{"Surname":"x"}]}}`), sheet.Options{})
+	if err == nil {
+		_, _, err = all(t, s)
+	}
+	assert.ErrorContains(t, err, "two lists of objects")
+}
+
 // Of two lists the named one is read; of two values of one key neither is believed.
 func TestJSONInDoubt(t *testing.T) {
 	_, rows, err := read(t, []byte(`{"teams":[{"a":1}],"users":[{"a":2}]}`), sheet.Options{Tab: "teams"})

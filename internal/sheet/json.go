@@ -3,6 +3,7 @@ package sheet
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,7 +27,10 @@ type jsonSource struct {
 	json    *json.Decoder
 	meter   *meter
 	lines   *lineCounter // of JSON lines; nil in an array
-	key     string       // of the object that holds the list; empty: none does
+	key     string       // of the object that holds the list, with points between where objects hold each other; empty: none does
+	level   int          // at which of these the list is
+	table   bool         // the list is of lists, the first of headings
+	titles  []string     // of a table
 	chosen  bool         // the person named the key
 	inside  bool         // the list is begun
 	lists   int          // begun so far
@@ -67,7 +71,7 @@ func isJSON(start []byte) bool {
 	rest := bytes.TrimLeft(start[1:], " \t\r\n")
 	switch start[0] {
 	case '[':
-		return len(rest) > 0 && (rest[0] == '{' || rest[0] == ']')
+		return len(rest) > 0 && (rest[0] == '{' || rest[0] == ']' || rest[0] == '[')
 	case '{':
 		return len(rest) > 0 && (rest[0] == '"' || rest[0] == '}')
 	}
@@ -112,6 +116,8 @@ func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info, k
 	s.meter = &meter{r: decoded, left: maxRecord}
 	info.Format = "JSON"
 	var read io.Reader = s.meter
+	trimmed := bytes.TrimLeft(start, " \t\r\n")
+	s.table = trimmed[0] == '[' && bytes.HasPrefix(bytes.TrimLeft(trimmed[1:], " \t\r\n"), []byte("["))
 	if s.key, s.chosen = key, key != ""; !s.chosen && bytes.TrimLeft(start, " \t\r\n")[0] == '{' {
 		if s.key = wrapper(start); s.key == "" {
 			info.Format = "JSON lines"
@@ -150,22 +156,100 @@ func newJSON(name string, text *textReader, decoded *bufio.Reader, info *Info, k
 	return s, nil
 }
 
-// wrapper returns the key under which an object holds the list, or "" if it is
-// itself the first of JSON lines.
+// wrapper returns where an object holds the list, or "" if it is itself the first of JSON lines: under a name that is known for it, or
+// else by its shape. Of several it is the one nearest to the top, and there the longest, as far as the beginning of the text shows.
 func wrapper(start []byte) string {
-	line, rest, _ := bytes.Cut(bytes.TrimLeft(start, " \t\r\n"), []byte("\n"))
 	var first map[string]json.RawMessage
-	single := json.Unmarshal(bytes.TrimSpace(line), &first) == nil && len(bytes.TrimSpace(rest)) > 0
-	for _, key := range []string{"Resources", "resources", "users", "people", "persons", "employees", "staff", "accounts", "members", "items", "records", "results", "rows", "data", "values", "list"} {
-		if single {
-			if isList(first[key]) && !tellsOfPerson(first) {
-				return key
+	d := json.NewDecoder(bytes.NewReader(start))
+	whole := d.Decode(&first) == nil
+	several := whole && d.More() // as persons follow each other, or pages of a list
+	if several && tellsOfPerson(first) {
+		return ""
+	}
+	known := []string{"Resources", "resources", "users", "people", "persons", "employees", "staff", "accounts", "members", "items", "records", "results", "rows", "data", "values", "list"}
+	rank := func(l listAt) int {
+		if i := slices.Index(known, l.path[len(l.path)-1]); i >= 0 {
+			return i
+		}
+		return len(known)
+	}
+	d = json.NewDecoder(bytes.NewReader(start))
+	if token, err := d.Token(); err != nil || token != json.Delim('{') {
+		return ""
+	}
+	var found []listAt
+	findLists(d, nil, &found)                     // the beginning may end in the midst of it
+	if several || whole && tellsOfPerson(first) { // only where a name says so is it a page and no person
+		found = slices.DeleteFunc(found, func(l listAt) bool { return len(l.path) > 1 || rank(l) == len(known) })
+	}
+	if len(found) == 0 {
+		return ""
+	}
+	best := slices.MinFunc(found, func(a, b listAt) int {
+		return cmp.Or(cmp.Compare(len(a.path), len(b.path)), cmp.Compare(rank(a), rank(b)), cmp.Compare(b.objects, a.objects))
+	})
+	return strings.Join(best.path, ".")
+}
+
+// A listAt is a list of objects within objects, and how many of them were seen.
+type listAt struct {
+	path    []string
+	objects int
+}
+
+// findLists finds the lists of objects in an object that has been begun, and in those that it holds; what stands in a list is not looked
+// into. It reports whether it came to the object's end.
+func findLists(d *json.Decoder, path []string, found *[]listAt) bool {
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return false
+		}
+		at := append(slices.Clone(path), fmt.Sprint(name))
+		token, err := d.Token()
+		switch {
+		case err != nil:
+			return false
+		case token == json.Delim('{') && len(at) < jsonNesting:
+			if !findLists(d, at, found) {
+				return false
 			}
-		} else if _, after, found := bytes.Cut(start, []byte(`"`+key+`"`)); found && isList(bytes.TrimLeft(after, " \t\r\n:")) {
-			return key
+		case token == json.Delim('{'):
+			return false
+		case token == json.Delim('['):
+			here := -1
+			for d.More() {
+				var item json.RawMessage
+				err := d.Decode(&item)
+				if err != nil && here < 0 && isObject(d) || err == nil && len(item) > 0 && item[0] == '{' {
+					if here < 0 {
+						here = len(*found)
+						*found = append(*found, listAt{path: at})
+					}
+					(*found)[here].objects++
+				}
+				if err != nil {
+					return false
+				}
+			}
+			if _, err := d.Token(); err != nil {
+				return false
+			}
 		}
 	}
-	return ""
+	_, err := d.Token()
+	return err == nil
+}
+
+// isObject reports whether what could not be read to its end begins as an object does.
+func isObject(d *json.Decoder) bool {
+	var next [1]byte
+	for {
+		if n, err := d.Buffered().Read(next[:]); n == 0 || err != nil {
+			return false
+		}
+		return next[0] == '{'
+	}
 }
 
 // isList reports whether a text begins as a list of objects does.
@@ -178,6 +262,9 @@ func isList(text []byte) bool {
 // person has and a page of a listing has not.
 func tellsOfPerson(members map[string]json.RawMessage) bool {
 	for key, value := range members {
+		if name := words.Key(key); value[0] >= '0' && value[0] <= '9' && (name == "id" || strings.HasSuffix(name, "number") || strings.HasSuffix(name, "no")) {
+			return true
+		}
 		if value[0] == '"' && !slices.Contains([]string{"next", "previous", "prev", "self", "cursor", "nextcursor", "nextpagetoken", "nextlink", "odatacontext", "odatanextlink", "status", "version", "generated", "kind", "etag"}, words.Key(key)) {
 			return true
 		}
@@ -198,27 +285,42 @@ func (s *jsonSource) enter() error {
 	case s.key == "" || token != json.Delim('{'):
 		return fmt.Errorf("“%v” stands where a list is to be", token)
 	}
-	found, err := s.passMembers()
+	found, err := s.passMembers(0)
 	if err == nil && !found {
-		err = fmt.Errorf("there is no list “%s” at its top", s.key)
+		err = fmt.Errorf("there is no list “%s” in it", s.key)
 	}
 	return err
 }
 
-// passMembers passes over the members of the object that holds the list, up to the
-// list or to the object's end.
-func (s *jsonSource) passMembers() (found bool, err error) {
+// passMembers passes over the members of an object that holds the list, or one that does, up to the
+// list or to the object's end; level is how many hold that object.
+func (s *jsonSource) passMembers(level int) (found bool, err error) {
+	keys := strings.Split(s.key, ".")
 	for s.json.More() {
 		name, err := s.json.Token()
 		if err != nil {
 			return false, err
 		}
-		if name == s.key {
+		switch {
+		case name == strings.Join(keys[level:], "."):
 			token, err := s.json.Token()
 			if err == nil && token != json.Delim('[') {
 				err = fmt.Errorf("“%s” is no list", s.key)
 			}
+			s.level = level
 			return true, err
+		case name == keys[level] && level+1 < len(keys):
+			token, err := s.json.Token()
+			if err == nil && token != json.Delim('{') {
+				err = fmt.Errorf("“%v” holds no list", name)
+			}
+			if err != nil {
+				return false, err
+			}
+			if found, err := s.passMembers(level + 1); found || err != nil {
+				return found, err
+			}
+			continue
 		}
 		s.meter.left = maxRecord
 		var passed json.RawMessage
@@ -275,11 +377,47 @@ func (s *jsonSource) object() (object, error) {
 		s.last = max(s.last+1, s.lines.at(s.json.InputOffset())) // several may stand on a line
 		o.number = s.last
 	}
+	if s.table && token == json.Delim('[') {
+		return s.tableRow(o)
+	}
 	if token != json.Delim('{') {
 		return o, &Error{Name: s.name, Message: fmt.Sprintf("item %d is no object: each person is one, {\"First name\": \"Ana\"}", s.count), Remedy: "Ask for the feed as a list of objects."}
 	}
 	if err := s.members("", 1, &o); err != nil {
 		return o, s.broken(unexpected(err))
+	}
+	return o, nil
+}
+
+// tableRow reads a row of a list of lists, the first of which has the headings.
+func (s *jsonSource) tableRow(o object) (object, error) {
+	var texts []string
+	for s.json.More() {
+		var cell object
+		if err := s.value("", 1, &cell); err != nil {
+			return o, s.broken(unexpected(err))
+		}
+		if len(cell.values) > 1 {
+			return o, &Error{Name: s.name, Message: fmt.Sprintf("row %d holds an object, and the rows of a list of lists hold texts and numbers", s.count), Remedy: "Ask for the feed as a list of objects."}
+		}
+		texts = append(texts, "")
+		for _, v := range cell.values {
+			texts[len(texts)-1] = v.text
+		}
+	}
+	if _, err := s.json.Token(); err != nil {
+		return o, s.broken(unexpected(err))
+	}
+	if s.titles == nil {
+		s.titles = texts
+		return s.object()
+	}
+	for i, text := range texts {
+		path := "column " + strconv.Itoa(i+1)
+		if i < len(s.titles) {
+			path = s.titles[i]
+		}
+		o.values = append(o.values, pathValue{path, text, Plain})
 	}
 	return o, nil
 }
@@ -297,9 +435,9 @@ func (s *jsonSource) advance() error {
 			if _, err := s.json.Token(); err != nil {
 				return s.broken(unexpected(err))
 			}
-			for again := s.key != ""; again; {
-				var err error
-				if again, err = s.passMembers(); err != nil {
+			for level := s.level; s.key != "" && level >= 0; level-- {
+				again, err := s.passMembers(level)
+				if err != nil {
 					return s.broken(unexpected(err))
 				}
 				if again {
