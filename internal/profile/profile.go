@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"iter"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -714,6 +715,16 @@ func (c *column) otherKinds() {
 
 // shorter tells keys of which zeros in front may be lost: nearly all others are longer.
 func (c *column) shorter(asked int) {
+	common, all := false, 0
+	lengths := slices.Sorted(maps.Keys(c.lengths))
+	for _, t := range c.lengths {
+		common = common || 5*t.n >= 4*asked
+		all += t.n
+	}
+	if n := len(lengths); !common && n > 1 && lengths[n-1] > 3 && all == asked && c.Distinct == asked && !c.More {
+		uneven := tally{n: all - c.lengths[lengths[n-1]].n, example: c.lengths[lengths[0]].example, rows: c.lengths[lengths[0]].rows}
+		c.odd(&uneven, "digits of uneven length, %d to %d: if these are keys, zeros in front may be lost: “%s”", lengths[0], lengths[n-1], uneven.example)
+	}
 	for length, t := range c.lengths {
 		if 5*t.n < 4*asked {
 			continue
