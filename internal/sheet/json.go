@@ -244,12 +244,8 @@ func findLists(d *json.Decoder, path []string, found *[]listAt) bool {
 // isObject reports whether what could not be read to its end begins as an object does.
 func isObject(d *json.Decoder) bool {
 	var next [1]byte
-	for {
-		if n, err := d.Buffered().Read(next[:]); n == 0 || err != nil {
-			return false
-		}
-		return next[0] == '{'
-	}
+	n, err := d.Buffered().Read(next[:])
+	return n > 0 && err == nil && next[0] == '{'
 }
 
 // isList reports whether a text begins as a list of objects does.
