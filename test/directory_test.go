@@ -241,3 +241,65 @@ func TestProvenInDirectories(t *testing.T) {
 		})
 	}
 }
+
+// Who is removed is gone from all groups and from all who had them as manager, and stands there again when it is undone, whatever
+// the directory sees to by itself. A person who lacks an auxiliary class gets it, with all that it needs, and loses it again.
+func TestReferredToAgain(t *testing.T) {
+	for name, overlays := range map[string]string{"with a policy alone": "ppolicy", "as one is well run": "memberof refint unique ppolicy"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			f, url := inHarbour(t, "OVERLAYS="+overlays)
+			f.write("briefs/out.yaml", "system: harbour\nmatch: [employeeNumber]\nallow_remove: true\nintent: {from: What, via: {out: remove}}\nfields:\n  employeeNumber: {from: No}\n")
+			f.write("out.csv", "No,What\n1001,out\n")
+			var conn *ldap.Conn
+			require.Eventually(t, func() bool {
+				var err error
+				conn, err = ldap.DialURL(url)
+				return err == nil
+			}, 10*time.Second, 20*time.Millisecond)
+			defer conn.Close()
+			require.NoError(t, conn.ExternalBind())
+			named := func() (all []string) {
+				found, err := conn.Search(ldap.NewSearchRequest("dc=brindlesound,dc=example", ldap.ScopeWholeSubtree, 0, 0, 0, false, "(|(member=*)(manager=*))", []string{"member", "manager"}, nil))
+				require.NoError(t, err)
+				for _, e := range found.Entries {
+					for _, value := range append(e.GetAttributeValues("member"), e.GetAttributeValues("manager")...) {
+						if strings.HasPrefix(value, "uid=ines.carvalho,") {
+							all = append(all, e.DN)
+						}
+					}
+				}
+				slices.Sort(all)
+				return all
+			}
+			before := named()
+			require.Len(t, before, 5)
+			for i, args := range [][]string{{"draft", "out.csv", "-b", "out"}, {"reverse", "1"}} {
+				code, out, errOut := f.run(args...)
+				require.Zero(t, code, out+errOut)
+				code, out, errOut = f.run("post", strconv.Itoa(i+1), "--yes")
+				require.Zero(t, code, out+errOut)
+				assert.Equal(t, [][]string{nil, before}[i], named())
+			}
+
+			f.write("evenledger.yaml", strings.Replace(f.read("evenledger.yaml"), "settle:", "classes: [inetOrgPerson, posixAccount], settle:", 1))
+			f.write("briefs/unix.yaml", "system: harbour\nmatch: [employeeNumber]\nnew: refuse\nfields:\n  employeeNumber: {from: No}\n  uidNumber: {from: Uid}\n  gidNumber: {from: Gid}\n  homeDirectory: {from: Home}\n")
+			f.write("unix.csv", "No,Uid,Gid,Home\n1002,20001,20001,/home/x\n1003,20002,,\n")
+			code, out, errOut := f.run("draft", "unix.csv", "-b", "unix")
+			assert.Equal(t, 1, code, out+errOut)
+			assert.Contains(t, out, "needs a gidNumber as well")
+			classes := func() []string {
+				found, err := conn.Search(ldap.NewSearchRequest("dc=brindlesound,dc=example", ldap.ScopeWholeSubtree, 0, 0, 0, false, "(employeeNumber=1002)", []string{"objectClass"}, nil))
+				require.NoError(t, err)
+				return found.Entries[0].GetAttributeValues("objectClass")
+			}
+			code, out, errOut = f.run("post", "3", "--yes")
+			assert.Equal(t, 1, code, out+errOut)
+			assert.Contains(t, classes(), "posixAccount")
+			require.Zero(t, first(f.run("reverse", "3")))
+			code, out, errOut = f.run("post", "4", "--yes")
+			require.Zero(t, code, out+errOut)
+			assert.NotContains(t, classes(), "posixAccount")
+		})
+	}
+}
