@@ -100,6 +100,24 @@ func (c *Checker) Unique() []int {
 	return fields
 }
 
+// maySuspend reports whether rows may ask for accounts to be suspended or let back in.
+func (c *Checker) maySuspend() bool {
+	i := c.brief.Intent()
+	if i < 0 {
+		return false
+	}
+	via := c.brief.Fields[i].Via
+	if via == nil {
+		return true
+	}
+	for _, word := range via {
+		if word == string(account.Suspend) || word == string(account.Resume) {
+			return true
+		}
+	}
+	return false
+}
+
 // Schema finds what is wrong between the brief and the system's schema, before
 // any row is read. An error means that no row can be sent.
 func (c *Checker) Schema() []account.Finding {
@@ -107,7 +125,7 @@ func (c *Checker) Schema() []account.Finding {
 		return nil
 	}
 	findings := slices.Concat(c.fieldsFit(), c.settingsFit())
-	if (c.brief.Intent() >= 0 || c.brief.Gone == brief.Suspend) && !c.schema.MaySuspend() {
+	if (c.maySuspend() || c.brief.Gone == brief.Suspend) && !c.schema.MaySuspend() {
 		marked := "nothing that marks an account as suspended"
 		if c.schema.Suspension.Field != "" {
 			marked = fmt.Sprintf("no field “%s” that could be set", c.schema.Suspension.Field)

@@ -36,6 +36,11 @@ func TestPathsAreNames(t *testing.T) {
 			require.Equal(t, p, dn.RDNs[len(parts)-1-i].Attributes[0].Value)
 		}
 		require.Equal(t, path, c.path(c.place(path)))
+		require.Equal(t, parsedKey(c.place(path)), keyOf(c.place(path)))
+		raw := "OU= " + strings.Join(parts, ", ou=")
+		if key, plain := plainKey(raw); plain {
+			require.Equal(t, parsedKey(raw), key)
+		}
 		require.Equal(t, keyOf(c.place(path)), keyOf(strings.ToUpper(c.place(path)[:3])+c.place(path)[3:]))
 	})
 	for written, path := range map[string]string{"": "/", "/": "/", "ou=Crew A,ou=Deck,ou=people,dc=x": "Deck/Crew A", "cn=Users,ou=people,dc=x": "cn=Users"} {
