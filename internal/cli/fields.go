@@ -73,7 +73,7 @@ func (a *front) fields(target workspace.System, schema *account.Schema) error {
 		name := f.Name()
 		values := page.Dim("")
 		if f.Example != "" {
-			values = page.Dim("such as " + f.Example)
+			values = page.Dim(report.Clip("such as "+f.Example, page.Columns()-84))
 		}
 		if len(f.Allowed) > 0 {
 			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-84))

@@ -634,13 +634,13 @@ func (p *Page) Renames(n *batch.Renames) {
 	if n == nil || n.Memberships+n.References == 0 {
 		return
 	}
-	server := n.Server
-	if server == "" {
-		server = "nobody knows what the server sees to"
+	said := fmt.Sprintf("Of the accounts, %s are moved or renamed. They keep %s memberships, and %s others who refer to them go on doing so: the post looks afterwards, and puts right what the server leaves.",
+		Number(n.Accounts), Number(n.Memberships), Number(n.References))
+	if n.Server != "" {
+		said += " " + strings.ToUpper(n.Server[:1]) + n.Server[1:] + "."
 	}
 	p.Line("")
-	p.beneath("", "", p.Plain, fmt.Sprintf("Of the accounts, %s are moved or renamed. Groups name them %s times, and other people %s times, which goes along: %s; the post looks, and puts right what is left.",
-		Number(n.Accounts), Number(n.Memberships), Number(n.References), server))
+	p.beneath("", "", p.Plain, said)
 }
 
 // Seats writes how many seats each licence has, and will have left.
