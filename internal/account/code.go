@@ -78,6 +78,7 @@ const (
 	FollowUpFailed     Code = "follow-up-failed"
 	NoticeNotWritten   Code = "notice-not-written"
 	NoticeNotSent      Code = "notice-not-sent"
+	PasswordRemade     Code = "password-remade"
 	PasswordNotKnown   Code = "password-not-known"
 	PerhapsListed      Code = "perhaps-listed"
 	PerhapsMade        Code = "perhaps-made"

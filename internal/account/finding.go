@@ -115,6 +115,7 @@ var codes = [...]Explanation{
 	{PartlyDone, "The system made a part of the row's changes, and refused the others or gave no answer.", "The message says what was done. Correct what was refused, and hand the row back in."},
 	{PasswordLike, "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},
 	{PasswordNotKnown, "An account was there already when a batch went on, so that nobody can tell which password it has.", "Set another password for it in the system."},
+	{PasswordRemade, "The system refused a password that was made for the account, and another was made.", "Nothing needs to be done. If it comes often, say what the system wants: “password_rules” in evenledger.yaml."},
 	{PerhapsListed, "An account is in no row, but a row that nobody can tell whose it is may be its.", "Correct the row that the message names, and draft again."},
 	{PerhapsMade, "An account is there, or may be, and nobody can tell whether a batch made it or somebody else.", "Look at the account. If it is the row's, hand the row back in; if the batch that the message names is not posted to its end, post that first."},
 	{Placeholder, "A cell says that nothing is known, such as N/A or a hyphen, and would be taken for a value.", "Leave the cell blank, or list what stands for a blank in the brief: “sheet: {blank_words: [N/A]}”. If it is truly the value, write it in quotes."},

@@ -128,7 +128,9 @@ func handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 		for e, err := range got(l.Entries(ctx, b.ID, store.Filter{Secrets: true})) {
 			c := secret.Credential{}
 			if err == nil {
-				c.Password, err = sealed.Open(e.Row, e.Secret)
+				if c.Password, err = sealed.Open(e.Row, e.Secret); err == nil {
+					c.Password, _ = e.Password(c.Password)
+				}
 			}
 			left := e.Left()
 			c.UserName, c.Name, c.Email = left["userName"].Text(), left["displayName"].Text(), left["email"].Text()

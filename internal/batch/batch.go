@@ -18,6 +18,7 @@ import (
 	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 )
@@ -261,6 +262,17 @@ func (e *Entry) Find(level account.Level, code account.Code, field, column, mess
 	f := account.Find(level, code, message)
 	f.Row, f.Field, f.Column = e.Row, field, column
 	e.Findings = append(e.Findings, f)
+}
+
+// Password is the entry's of what was sealed: of those that were made, the one that counts after others were refused.
+func (e *Entry) Password(opened string) (password string, more bool) {
+	refused := 0
+	for _, f := range e.Findings {
+		if f.Code == account.PasswordRemade {
+			refused++
+		}
+	}
+	return secret.Choose(opened, refused)
 }
 
 // Refuse refuses the entry for the last finding added.

@@ -66,15 +66,20 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 	for _, known := range e.Known {
 		own = append(own, known.Text())
 	}
-	made, broken, err := recipe.MakeFor(d.rules(), own)
-	if err != nil {
-		return err
+	var made []string
+	for range 1 + secret.Refusals {
+		password, broken, err := recipe.MakeFor(d.rules(), own)
+		if err != nil {
+			return err
+		}
+		if broken != "" {
+			refuse(account.WeakPassword, "", "the brief's recipe makes passwords that will not do: "+broken)
+			return nil
+		}
+		made = append(made, password)
 	}
-	if broken != "" {
-		refuse(account.WeakPassword, "", "the brief's recipe makes passwords that will not do: "+broken)
-		return nil
-	}
-	e.Secret, err = d.vault.Seal(e.Row, made)
+	var err error
+	e.Secret, err = d.vault.Seal(e.Row, secret.Several(made))
 	return err
 }
 

@@ -177,6 +177,12 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 			return nil
 		}
 	}
+	if another, err := p.remade(ctx, e, refusal); err != nil || another {
+		if err != nil {
+			return err
+		}
+		return p.create(ctx, e, sent{})
+	}
 	p.fail(e, refusal.Code, refusal.Field, refusal.Message)
 	return nil
 }

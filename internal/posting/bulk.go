@@ -135,6 +135,7 @@ func (p *run) wantedOf(e *batch.Entry) (wanted account.Account, err error) {
 	}
 	if e.Secret != "" {
 		if wanted.Password, err = p.Vault.Open(e.Row, e.Secret); err == nil {
+			wanted.Password, _ = e.Password(wanted.Password)
 			p.Mask.Add(wanted.Password)
 		}
 	}

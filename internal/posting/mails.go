@@ -147,6 +147,7 @@ func (p *run) opened(e *batch.Entry) (string, error) {
 	if err != nil {
 		return "", errors.New("its password cannot be opened")
 	}
+	password, _ = e.Password(password)
 	p.Mask.Add(password)
 	return password, nil
 }

@@ -367,3 +367,53 @@ func TestAroundABatch(t *testing.T) {
 	assert.Equal(t, []string{"lock 1 0", "unlock 1 1"}, done)
 	assert.Equal(t, batch.Posted, b.State)
 }
+
+// picky is a system that refuses so many passwords of each account.
+type picky struct {
+	system.System
+	refuses int
+	mu      sync.Mutex
+	met     map[string][]string // user name → passwords that came
+}
+
+func (p *picky) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+	name := wanted.Field("userName").Text()
+	p.mu.Lock()
+	p.met[name] = append(p.met[name], wanted.Password)
+	refused := len(p.met[name]) <= p.refuses
+	p.mu.Unlock()
+	if refused {
+		return account.Account{}, &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}
+	}
+	return p.System.Create(ctx, wanted, fields)
+}
+
+func (p *picky) CreateAll(context.Context, []account.Account, []string) ([]system.Made, error) {
+	return nil, &system.Refusal{Code: account.SystemRefused, Message: "one by one"}
+}
+
+// A password that was made and is refused is made anew, twice, and the one that was taken is handed out.
+func TestPasswordsRemade(t *testing.T) {
+	t.Parallel()
+	for refuses, want := range map[int]account.Counts{0: {account.Created: 2}, 1: {account.Created: 2}, 2: {account.Created: 2}, 3: {account.Failed: 2}} {
+		w := newWorld(t)
+		w.secrets = "generate"
+		b := w.draft(crew+"password: {new: generate}\n", columns+"7,Tom,Kaya,,,,\n8,Mia,Lund,,,,\n")
+		s := &picky{System: w.system, refuses: refuses, met: map[string][]string{}}
+		require.NoError(t, w.postWith(s, b, func(p *posting.Post) { p.HandsOut = true }))
+		counts := w.even(b)
+		assert.Equal(t, want, counts)
+		for e, err := range w.ledger.Entries(t.Context(), b.ID, store.Filter{Secrets: true}) {
+			require.NoError(t, err)
+			came := s.met[e.Left()["userName"].Text()]
+			assert.Len(t, came, min(refuses+1, 3))
+			assert.Len(t, slices.Compact(slices.Sorted(slices.Values(came))), len(came), "each is another")
+			if refuses < 3 {
+				opened, err := w.vaults.Of(b.ID, "").Open(e.Row, e.Secret)
+				require.NoError(t, err)
+				password, _ := e.Password(opened)
+				assert.Equal(t, came[len(came)-1], password)
+			}
+		}
+	}
+}

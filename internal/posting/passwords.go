@@ -11,6 +11,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
 
@@ -49,6 +50,7 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 	if err != nil {
 		return fmt.Errorf("the password of row %d cannot be opened: %w", e.Row, err)
 	}
+	password, _ = e.Password(password)
 	p.Mask.Add(password)
 	var also []account.Change
 	if step.Name != "" {
@@ -89,6 +91,12 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 		case errors.As(err, &refusal) && again:
 			return fail(refusal.Code, refusal.Message+" (it was sent before without a clear answer, so it may be set already)")
 		case errors.As(err, &refusal):
+			if another, err := p.remade(ctx, e, refusal); err != nil || another {
+				if err != nil {
+					return err
+				}
+				return p.renew(ctx, e)
+			}
 			return fail(refusal.Code, refusal.Message)
 		default:
 			return err
@@ -99,4 +107,20 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 	}
 	p.open(e, 1, fmt.Sprintf("the system gave no clear answer %d times when the password was to be set", maxAttempts))
 	return end("")
+}
+
+// remade notes that a password which was made is refused, before the one that takes its place is sent, and reports whether there is one.
+func (p *run) remade(ctx context.Context, e *batch.Entry, refusal *system.Refusal) (another bool, err error) {
+	if refusal.Field != "password" || e.Secret == "" {
+		return false, nil
+	}
+	opened, err := p.Vault.Open(e.Row, e.Secret)
+	if err != nil {
+		return false, err
+	}
+	if _, more := e.Password(opened); !more {
+		return false, nil
+	}
+	e.Find(account.Note, account.PasswordRemade, "password", "", "the password that was made was refused, and another was made: "+refusal.Message)
+	return true, p.settle(ctx, []store.Result{resultOf(e)})
 }

@@ -21,6 +21,27 @@ type Recipe struct {
 // tries is how often a password is made anew until it keeps the system's rules.
 const tries = 200
 
+// made passwords are sealed together with those that take their place if a system refuses them: the text begins with this mark, which
+// stands between them as well, and which no password holds.
+const made = "\x00"
+
+// Refusals is how often a password that was made may be refused and another take its place.
+const Refusals = 2
+
+// Several are passwords that are sealed as one.
+func Several(passwords []string) string { return made + strings.Join(passwords, made) }
+
+// Choose returns of what was sealed the password that counts once so many were refused, and whether another is left after it.
+func Choose(text string, refused int) (password string, more bool) {
+	rest, several := strings.CutPrefix(text, made)
+	if !several {
+		return text, false
+	}
+	all := strings.Split(rest, made)
+	at := min(refused, len(all)-1)
+	return all[at], at+1 < len(all)
+}
+
 // shortestWord is from how many letters on servers look for words of a person in their password.
 const shortestWord = 3
 
