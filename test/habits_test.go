@@ -650,6 +650,21 @@ func TestSlowPipe(t *testing.T) {
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errOut.String())
 }
 
+// An export that is handed back untouched changes nothing, whatever stands in it that a spreadsheet program minds.
+func TestUntouchedExport(t *testing.T) {
+	p := newPeer(t, habits{})
+	for i, title := range []string{"'=x", "=x", "''+1", "a,'+b", "'-", "'007", "-x", "@y", `"q"`, `="00101"`} {
+		p.add("/Users", sailor(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes ", i), title))
+	}
+	f := workspace(t, p.url, "")
+	for _, name := range []string{"out.xlsx", "out.csv", "out.jsonl"} {
+		require.Zero(t, first(f.run("export", "crewdesk", "-o", name)))
+		code, out, errOut := f.run("draft", name, "--system", "crewdesk")
+		assert.Zero(t, code, out+errOut)
+		assert.Contains(t, out, "Nothing to change  10", name)
+	}
+}
+
 // Whose number lost its zeros in a spreadsheet program, or got some, is not taken for new.
 func TestLostZeros(t *testing.T) {
 	p := newPeer(t, habits{})

@@ -152,7 +152,7 @@ var wrapped = regexp.MustCompile(`^(?:=?"([^"]*)"|'([^']*)'|'([0-9][^']*))$`)
 // unwrapped takes such wrapping off.
 func (w *Worker) unwrapped(f *brief.Field, heading, text string) string {
 	parts := wrapped.FindStringSubmatch(text)
-	if parts == nil {
+	if parts == nil || w.exact {
 		return text
 	}
 	inner, _ := words.Clean(parts[1] + parts[2] + parts[3])

@@ -33,6 +33,7 @@ type Column struct {
 // A Mapper maps the rows of one sheet. It may be shared; the work is done by
 // its Workers.
 type Mapper struct {
+	exact    bool // the sheet is an export: what looks wrapped is what the system has
 	brief    *brief.Brief
 	headings []string
 	format   string          // of the sheet
@@ -57,7 +58,8 @@ type Mapper struct {
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
-	m := &Mapper{brief: b, headings: info.Headings, format: info.Format, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
+	own := slices.DeleteFunc(slices.Clone(info.Headings), func(h string) bool { return !sheet.IsOurs(h) })
+	m := &Mapper{exact: len(own) == 1 && own[0] == sheet.AccountHeading, brief: b, headings: info.Headings, format: info.Format, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
 	for _, word := range b.Blanks {
 		m.blanks[word] = true
 	}

@@ -26,6 +26,7 @@ type workbookWriter struct {
 	row     int
 	heading int // row of the headings
 	notes   int
+	ours    bool // it has columns of ours, by which it is known again
 	styles  workbookStyles
 	account []Count
 }
@@ -82,7 +83,9 @@ func newStyles(file *excelize.File) (s workbookStyles, err error) {
 
 // Write implements Writer.
 func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
-	w.row++
+	if w.row++; w.row == w.heading {
+		w.ours = slices.ContainsFunc(cells, IsOurs)
+	}
 	values := make([]any, len(cells))
 	for i, text := range cells {
 		style := w.styles.text
@@ -96,6 +99,9 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		}
 		if text == "" && style == w.styles.text {
 			continue
+		}
+		if w.ours && unguarded(text) != text {
+			text = guarded(text) // what reads the sheet again takes one off
 		}
 		values[i] = excelize.Cell{StyleID: style, Value: fitCell(text)}
 	}
