@@ -654,7 +654,7 @@ func TestSlowPipe(t *testing.T) {
 func TestUntouchedExport(t *testing.T) {
 	p := newPeer(t, habits{})
 	for i, title := range []string{"'=x", "=x", "''+1", "a,'+b", "'-", "'007", "-x", "@y", `"q"`, `="00101"`} {
-		p.add("/Users", sailor(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes ", i), title))
+		p.add("/Users", sailor(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes", i), title))
 	}
 	f := workspace(t, p.url, "")
 	for _, name := range []string{"out.xlsx", "out.csv", "out.jsonl"} {
