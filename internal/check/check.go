@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"evenledger/internal/account"
@@ -48,6 +49,9 @@ type Checker struct {
 	number    int // field that gets numbers, or -1
 	numbering Numbering
 	worker    *mapping.Worker
+
+	asking sync.Mutex
+	asked  map[string]string // wrong values of fields → what is said of them
 
 	// Things has what the system has besides accounts; nil: memberships are not
 	// looked at.
@@ -412,7 +416,7 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	if c.brief.Fields[i].MakeMissing {
 		return
 	}
-	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s%s", text, c.brief.Fields[i].Name, allowed(text, &a)))
+	c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” is not a value the system takes for %s%s", text, c.brief.Fields[i].Name, c.instead(text, &a)))
 }
 
 // Missing finds what the system wants of a new account and the row doesn't give.
@@ -582,14 +586,38 @@ func (c *Checker) add(wanted *mapping.Wanted, field int, level account.Level, co
 	wanted.Findings = append(wanted.Findings, f)
 }
 
-// mostAllowed is how many of the values that there are a message lists.
-const mostAllowed = 12
+// mostAllowed is how many of the values that there are a message lists, and mostAsked for how many wrong ones it is looked which is near:
+// there may be thousands of values, and a sheet in which every row has another wrong one.
+const (
+	mostAllowed = 12
+	mostAsked   = 500
+)
 
-// allowed says which values the system takes instead of one: which is near, and which there are.
-func allowed(text string, a *account.Attribute) string {
-	said := ""
-	if near := words.Nearest(text, a.Allowed); near != "" {
-		said = fmt.Sprintf(": did you mean “%s”?", near)
+// instead says which values the system takes instead of one: which is near, and which there are.
+func (c *Checker) instead(text string, a *account.Attribute) string {
+	key := a.Field + "\x00" + text
+	c.asking.Lock()
+	defer c.asking.Unlock()
+	said, asked := c.asked[key]
+	if !asked {
+		said = instead(text, a, len(c.asked) < mostAsked)
+		if c.asked == nil {
+			c.asked = map[string]string{}
+		}
+		if len(c.asked) < mostAsked {
+			c.asked[strings.Clone(key)] = said
+		}
+	}
+	return said
+}
+
+func instead(text string, a *account.Attribute, near bool) string {
+	said, nearest := "", ""
+	if near {
+		nearest = words.Nearest(text, a.Allowed)
+	}
+	if nearest != "" {
+		said = fmt.Sprintf(": did you mean “%s”?", nearest)
 	} else if above, last, deep := cutLast(text); deep && a.Kind == account.Place {
 		for _, one := range a.Allowed {
 			if strings.EqualFold(one, above) {

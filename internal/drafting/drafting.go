@@ -262,8 +262,10 @@ func (d *making) finish(ctx context.Context) (err error) {
 	if err := d.decide(ctx, d.index); err != nil {
 		return err
 	}
-	if err := foresee(ctx, d.Ledger, d.System, d.Batch.ID, func(e *batch.Entry) { d.ties.Return(e.Steps) }); err != nil {
-		return err
+	if !d.Compare {
+		if err := foresee(ctx, d.Ledger, d.System, d.Batch.ID, func(e *batch.Entry) { d.ties.Return(e.Steps) }); err != nil {
+			return err
+		}
 	}
 	if d.Batch.Delivery != nil && d.Sheet.Info().Read.Cut {
 		d.Batch.Held = append(d.Batch.Held, "the list breaks off inside its last row: the line has no end, and fewer cells than the others")

@@ -305,7 +305,7 @@ func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
 // needsNumber refuses an account that several systems of a set would each give another number.
 func (d *making) needsNumber(e *batch.Entry) {
 	owner := d.about.Owners[0]
-	if d.pool.owning < 2 || owner == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
+	if d.Compare || d.pool.owning < 2 || owner == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
 		return
 	}
 	for _, n := range d.numbers {

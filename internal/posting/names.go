@@ -59,9 +59,7 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 		return errors.New("the system has no names by which others refer to accounts")
 	}
 	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
-		window = slices.DeleteFunc(window, func(e batch.Entry) bool {
-			return !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Stay && s.Waits() })
-		})
+		window = slices.DeleteFunc(window, func(e batch.Entry) bool { return !slices.ContainsFunc(e.Steps, waitsToStay) })
 		var moved, called []account.Account
 		for i := range window {
 			e := &window[i]
@@ -78,31 +76,36 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 		if err != nil {
 			return err
 		}
-		ours, stays := map[string]bool{}, map[string][]system.Reference{}
+		ours, stays, why := map[[3]string]bool{}, map[string][]system.Reference{}, map[[3]string]string{}
 		for _, r := range done {
-			ours[r.Account+"\x00"+r.Kind+"\x00"+r.Holder] = true
+			ours[[3]string{r.Account, r.Kind, r.Holder}] = true
 		}
 		for _, r := range left {
 			stays[r.Account] = append(stays[r.Account], r)
+			why[[3]string{r.Account, r.Kind, r.Holder}] = r.Why
 		}
-		now := map[string]bool{}
+		now := map[[3]string]bool{}
 		for r, err := range follower.Referring(sending, called) {
 			if err != nil {
 				return err
 			}
-			now[r.Account+"\x00"+r.Kind+"\x00"+r.Holder] = true
+			now[[3]string{r.Account, r.Kind, r.Holder}] = true
 		}
 		for i := range window {
 			e := &window[i]
 			for _, r := range stays[e.Account] {
-				e.Find(account.Warning, account.FormerName, r.Kind, "", fmt.Sprintf("%s still has the name that it had: whoever is called so next is taken for it there", r.Name))
+				because := ""
+				if r.Why != "" {
+					because = ": " + r.Why
+				}
+				e.Find(account.Warning, account.FormerName, r.Kind, "", fmt.Sprintf("%s still has the name that it had, and whoever is called so next is taken for it there%s", r.Name, because))
 			}
 			for n := range e.Steps {
 				s := &e.Steps[n]
-				if s.Do != membership.Stay || !s.Waits() {
+				if !waitsToStay(*s) {
 					continue
 				}
-				key := e.Account + "\x00" + s.Kind + "\x00" + s.Thing
+				key := [3]string{e.Account, s.Kind, s.Thing}
 				switch {
 				case s.Kind == "":
 					s.Result = membership.Done
@@ -114,12 +117,17 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 					s.Result = membership.Done
 				case now[key]:
 					s.Result = membership.Already
+				case why[key] != "":
+					s.Result = membership.Failed
+					e.Find(account.Error, account.SystemRefused, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", s.Text(), why[key]))
 				default:
 					s.Result = membership.Failed
 					e.Find(account.Error, account.LostReference, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s does not have it any more", s.Text(), s.Name))
 				}
 			}
-			p.clear(e)
+			if !slices.ContainsFunc(e.Steps, waitsToStay) {
+				p.clear(e)
+			}
 			e.Settle()
 			p.advance(1)
 			p.results <- resultOf(e)
@@ -128,31 +136,46 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 	})
 }
 
+func waitsToStay(s membership.Step) bool { return s.Do == membership.Stay && s.Waits() }
+
 // referAgain has another account refer to one that was made again, unless it refers to somebody else by now.
 func (p *run) referAgain(ctx context.Context, e *batch.Entry, s *membership.Step) error {
-	s.Result = membership.Already
-	holder, err := p.System.Get(system.Stopping(ctx), s.Thing, []string{s.Kind})
-	switch is := holder.Field(s.Kind); {
-	case errors.Is(err, system.ErrGone):
-		return nil
-	case err != nil:
-		return err
-	case is.Filled():
-		if is.Text() != e.Account {
-			e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another by now, and stays so", s.Kind, s.Name))
+	before := wasOpen(e)
+	for range maxAttempts {
+		holder, err := p.System.Get(system.Stopping(ctx), s.Thing, []string{s.Kind})
+		switch is := holder.Field(s.Kind); {
+		case errors.Is(err, system.ErrGone):
+			s.Result = membership.Already
+			return nil
+		case err != nil:
+			return err
+		case is.Filled():
+			if s.Result = membership.Already; is.Text() != e.Account {
+				e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another by now, and stays so", s.Kind, s.Name))
+			}
+			return nil
 		}
-		return nil
+		_, err = p.System.Change(ctx, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			s.Result = membership.Done
+			return nil
+		case errors.As(err, &refusal):
+			s.Result = membership.Failed
+			e.Find(account.Error, refusal.Code, s.Kind, "", fmt.Sprintf("the account is there, but is not the %s of %s: %s", s.Kind, s.Name, refusal.Message))
+			return nil
+		case errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrGone), isOpen(err): // what is there tells
+		default:
+			return err
+		}
 	}
-	_, err = p.System.Change(ctx, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
-	var refusal *system.Refusal
-	switch {
-	case errors.As(err, &refusal):
+	why := fmt.Sprintf("the system gave no clear answer %d times when it was to be the %s of %s", maxAttempts, s.Kind, s.Name)
+	if before {
 		s.Result = membership.Failed
-		e.Find(account.Error, refusal.Code, s.Kind, "", fmt.Sprintf("the account is there, but is not the %s of %s: %s", s.Kind, s.Name, refusal.Message))
+		e.Find(account.Error, account.Unclear, s.Kind, "", why+", as in an earlier post")
 		return nil
-	case err != nil:
-		return err
 	}
-	s.Result = membership.Done
+	p.open(e, 1, why)
 	return nil
 }

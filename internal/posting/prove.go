@@ -296,11 +296,13 @@ func (w *proving) window(ctx context.Context, entries []batch.Entry) error {
 			if again, err = w.shutOut(ctx, entries, differ); err != nil {
 				return err
 			}
-			joined, err := w.joinAgain(ctx, entries, differ)
-			if err != nil {
-				return err
+			if !w.again { // else somebody may have taken them out since
+				joined, err := w.joinAgain(ctx, entries, differ)
+				if err != nil {
+					return err
+				}
+				again = again || joined
 			}
-			again = again || joined
 		}
 		left := w.until.Sub(w.Clock.Now())
 		if left <= 0 && !again {
@@ -452,7 +454,7 @@ func (w *proving) tell(e *batch.Entry, d readback.Difference, first bool) {
 		e.Find(account.Error, account.NotProven, "", "", fmt.Sprintf("the system answered that the account %s was removed, and %s", w.named(e), d.Found))
 	case d.Of == readback.OfAccount:
 		e.Find(account.Error, account.AccountGone, "", "", fmt.Sprintf("the account %s is no longer in the system", w.named(e)))
-	case d.Of == readback.OfStep && e.Steps[d.Step].Do == membership.Join && e.Steps[d.Step].Was == nil:
+	case d.Of == readback.OfStep && e.Steps[d.Step].Do == membership.Join && e.Steps[d.Step].Was == nil && !w.again:
 		// It may be a member all the same: undoing takes it out, whatever is shown.
 		e.Steps[d.Step].Result = membership.Unclear
 		e.Find(account.Error, account.NotProven, d.What, "", fmt.Sprintf("the system answered twice that the account %s, and does not show it there: it drops members, or shows only some of them%s", e.Steps[d.Step].Text(), since))

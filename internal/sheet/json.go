@@ -258,7 +258,7 @@ func isList(text []byte) bool {
 // person has and a page of a listing has not.
 func tellsOfPerson(members map[string]json.RawMessage) bool {
 	for key, value := range members {
-		if name := words.Key(key); value[0] >= '0' && value[0] <= '9' && (name == "id" || strings.HasSuffix(name, "number") || strings.HasSuffix(name, "no")) {
+		if name := words.Key(key); value[0] >= '0' && value[0] <= '9' && slices.Contains([]string{"id", "userid", "personid", "employeeid", "employeenumber", "staffnumber", "staffno", "number", "no"}, name) {
 			return true
 		}
 		if value[0] == '"' && !slices.Contains([]string{"next", "previous", "prev", "self", "cursor", "nextcursor", "nextpagetoken", "nextlink", "odatacontext", "odatanextlink", "status", "version", "generated", "kind", "etag"}, words.Key(key)) {

@@ -300,6 +300,7 @@ type Reference struct {
 	Kind    string // of the thing; or the field that refers
 	Holder  string // identifier of the thing, or of the account that has the field
 	Name    string // what the holder is called
+	Why     string // with what could not be done: why; empty: nobody says
 }
 
 // A Follower is a system in which others refer to an account by a name, which it loses when one of the fields in

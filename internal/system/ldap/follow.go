@@ -208,7 +208,8 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 	}
 	until, before := c.clock.Now().Add(patience), -1
 	pause := pollPause
-	waited := map[string]bool{} // attributes in which something was left to the server
+	waited := map[string]bool{}    // attributes in which something was left to the server
+	refused := map[string]string{} // names of holders that may not be changed → why
 	for round := 0; round < rounds; {
 		left, err := c.stillNamed(ctx, d, formers, people)
 		if err != nil {
@@ -218,6 +219,9 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		n := 0
 		for _, e := range left {
 			all := d.exchanges(e, formers)
+			if refused[e.DN] != "" {
+				all = nil
+			}
 			n += len(all)
 			switch {
 			case len(all) == 0:
@@ -237,7 +241,7 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 					c.noteCustom(attribute, itself)
 				}
 			}
-			return done, nil, nil
+			return done, d.openReferences(left, formers, refused), nil
 		case before < 0 || n < before: // something is going on
 			until, before = c.clock.Now().Add(patience), n
 		case c.clock.Now().After(until):
@@ -252,7 +256,7 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		}
 		if len(ours) > 0 {
 			round++
-			right, err := c.putRight(ctx, d, ours, formers)
+			right, err := c.putRight(ctx, d, ours, formers, refused)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -265,12 +269,19 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		pause = min(2*pause, mostPause) // looking keeps the server from its work
 	}
 	left, err := c.stillNamed(ctx, d, formers, people)
+	return done, d.openReferences(left, formers, refused), err
+}
+
+// openReferences are those that still go by former names, with why they could not be put right.
+func (d *directory) openReferences(left []*ldap.Entry, formers []former, refused map[string]string) (open []system.Reference) {
 	for _, e := range left {
 		for _, x := range d.exchanges(e, formers) {
-			open = append(open, d.reference(e, x))
+			r := d.reference(e, x)
+			r.Why = refused[e.DN]
+			open = append(open, r)
 		}
 	}
-	return done, open, err
+	return open
 }
 
 // formers are the names that accounts have no more, of those that their versions say.
@@ -420,22 +431,33 @@ func (d *directory) exchanges(e *ldap.Entry, formers []former) (all []exchange) 
 }
 
 // putRight changes what refers to entries by names that they had, all of one holder in one request, and returns what was changed.
-func (c *client) putRight(ctx context.Context, d *directory, left []*ldap.Entry, formers []former) (done []system.Reference, err error) {
+// A holder that the server does not let us change is noted in refused, and no reason to leave the others.
+func (c *client) putRight(ctx context.Context, d *directory, left []*ldap.Entry, formers []former, refused map[string]string) (done []system.Reference, err error) {
 	for _, e := range left {
 		all := d.exchanges(e, formers)
-		err := c.exchange(ctx, e, all)
-		if err != nil && passable(err) && len(all) > 1 {
-			for _, x := range all { // the server was faster with one of them, or somebody else
-				if err = c.exchange(ctx, e, []exchange{x}); err != nil && !passable(err) {
-					break
+		parts := [][]exchange{all}
+		for len(parts) > 0 {
+			part := parts[0]
+			parts = parts[1:]
+			err := c.exchange(ctx, e, part)
+			var no *system.Refusal
+			switch {
+			case err == nil:
+				for _, x := range part {
+					done = append(done, d.reference(e, x))
 				}
+			case passable(err) && len(part) > 1: // the server was faster with one of them, or somebody else
+				for _, x := range part {
+					parts = append(parts, []exchange{x})
+				}
+			case codeOf(err) == ldap.LDAPResultObjectClassViolation:
+				refused[e.DN] = "a group of its class has a member always"
+			case passable(err): // the next round sees what is left of it
+			case errors.As(c.refusal(err), &no):
+				refused[e.DN], parts = no.Message, nil
+			default:
+				return nil, err
 			}
-		}
-		if err != nil && !passable(err) {
-			return nil, c.refusal(err)
-		}
-		for _, x := range all {
-			done = append(done, d.reference(e, x))
 		}
 	}
 	return done, nil

@@ -68,14 +68,14 @@ type listing struct {
 // asked for in parts, by the first digits of their identifiers, until each part is whole; what is still cut short then is an error.
 func (c *client) entries(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
-		given := map[string]bool{} // by name: it was seen in a part that was whole
+		given := map[string]bool{} // by name, once: whether it was seen in a part that was whole
 		var walk func(first string) (more bool, err error)
 		walk = func(first string) (bool, error) {
 			within := filter
 			if first != "" {
 				within = "(&" + filter + c.idRange(first) + ")"
 			}
-			var part []string
+			var part []string // that is cut out of the whole
 			for e, err := range c.listed(ctx, what, base, within, attributes, page, paged) {
 				if err != nil {
 					if !errors.Is(err, errIncomplete) || c.digits == "" || len(first) == deepest {
@@ -86,13 +86,21 @@ func (c *client) entries(ctx context.Context, what, base, filter string, attribu
 							return more, err
 						}
 					}
-					if slices.ContainsFunc(part, func(dn string) bool { return !given[dn] }) {
-						return false, err // it does not find by identifiers what it shows
+					if first != "" {
+						return true, nil
+					}
+					for _, whole := range given {
+						if !whole {
+							return false, err // it does not find by identifiers what it shows
+						}
 					}
 					return true, nil
 				}
-				part = append(part, e.DN)
-				if _, had := given[e.DN]; had {
+				_, had := given[e.DN]
+				if first != "" {
+					part = append(part, e.DN)
+				}
+				if had {
 					continue
 				}
 				if given[e.DN] = false; !yield(e, nil) {
@@ -133,20 +141,13 @@ func (c *client) idRange(first string) string {
 	return "(" + id + ">=" + bound("0") + ")(" + id + "<=" + bound("f") + ")"
 }
 
-// listed yields the entries that a filter finds, page by page (RFC 2696), each once. What is cut short is an error; what breaks off
-// begins again.
+// listed yields the entries that a filter finds, page by page (RFC 2696). What is cut short is an error; what breaks off begins again,
+// with entries that came before.
 func (c *client) listed(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
-		given := map[string]bool{}
 		for try := 1; ; try++ {
 			l := &listing{}
-			more, err := c.pages(ctx, l, what, base, filter, attributes, page, paged, func(e *ldap.Entry) bool {
-				if given[e.DN] {
-					return true
-				}
-				given[e.DN] = true
-				return yield(e, nil)
-			})
+			more, err := c.pages(ctx, l, what, base, filter, attributes, page, paged, func(e *ldap.Entry) bool { return yield(e, nil) })
 			if l.conn != nil && !more { // half an answer may still come on it
 				_ = l.conn.Close()
 			} else if l.conn != nil {

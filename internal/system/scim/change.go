@@ -113,12 +113,21 @@ func (c *Client) putOnce(err error, endpoint string, put func() error) (done boo
 	if !odd && status != http.StatusNotFound && !errors.Is(err, system.ErrGone) {
 		return false
 	}
-	first := false
+	c.putting.Lock() // those that meet it together wait for what comes of the first
+	defer c.putting.Unlock()
+	known, tried := false, false
 	c.habits.learn(func(h *habits) {
-		first = !h.patched[endpoint] && !h.putTried[endpoint]
-		note(&h.putTried, endpoint)
+		known = h.noPatch[endpoint]
+		tried = h.patched[endpoint] || h.putTried[endpoint]
 	})
-	if !first || put() != nil {
+	if tried && !known {
+		return false
+	}
+	err = put()
+	if !errors.Is(err, system.ErrGone) { // of what is gone nothing can be learned
+		c.habits.learn(func(h *habits) { note(&h.putTried, endpoint) })
+	}
+	if err != nil {
 		return false
 	}
 	c.habits.learn(func(h *habits) { note(&h.noPatch, endpoint) })

@@ -85,6 +85,7 @@ type Client struct {
 	discovering sync.Mutex
 	known       *discovered
 	sampling    sync.Mutex
+	putting     sync.Mutex // while it is tried whether PUT is taken where PATCH is not
 	habits      habits
 }
 
