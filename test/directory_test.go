@@ -28,7 +28,7 @@ func startHarbour(t *testing.T, more ...string) (dir, url string) {
 	if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
 		t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
 	}
-	dir, _ = runDirectory(t, "openldap", more...)
+	dir = runDirectory(t, "openldap", more...)
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "slapd.pid"))
 		return err == nil
@@ -37,10 +37,11 @@ func startHarbour(t *testing.T, more ...string) (dir, url string) {
 }
 
 // runDirectory runs the project's script for a family of directories until the test is over.
-func runDirectory(t *testing.T, family string, more ...string) (dir string, port int) {
+func runDirectory(t *testing.T, family string, more ...string) string {
+	port := 0
 	dir, err := os.MkdirTemp("", "harbour") // a socket's path is short
 	require.NoError(t, err)
-	if family != "openldap" {
+	if family == "ad" {
 		port = testserver.FreePort(t)
 	}
 	server := exec.Command("../scripts/directory.sh", dir, strconv.Itoa(port), family)
@@ -51,7 +52,7 @@ func runDirectory(t *testing.T, family string, more ...string) (dir string, port
 		_ = server.Wait()
 		_ = os.RemoveAll(dir)
 	})
-	return dir, port
+	return dir
 }
 
 // inHarbour is a workspace for such a server.

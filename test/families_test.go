@@ -53,11 +53,8 @@ func startDirectory(t *testing.T, of family, more ...string) (dir, url string, c
 	if _, err := os.Stat(of.server); err != nil {
 		t.Skipf("SKIPPED: there is no %s on this machine; scripts/test.sh installs it on Debian", of.server)
 	}
-	dir, port := runDirectory(t, of.name, more...)
-	url = fmt.Sprintf("ldap://localhost:%d", port)
-	if of.name == "openldap" {
-		url = "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
-	}
+	dir = runDirectory(t, of.name, more...)
+	url = "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
 	require.Eventually(t, func() bool {
 		_, ready := os.Stat(filepath.Join(dir, "ready"))
 		_, runs := os.Stat(filepath.Join(dir, "slapd.pid"))

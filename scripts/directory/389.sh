@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
-# A 389 Directory Server for scripts/directory.sh, which says what FOLDER, PORT and EMPTY are. It listens on PORT + 1 as well, with TLS. It sees to
-# what its plug-ins see to as they come: who is in what (memberOf, referential integrity without managers) and that sign-in names and addresses are unique.
+# A 389 Directory Server for scripts/directory.sh, which says what FOLDER, PORT and EMPTY are. It listens on PORT + 1 as well, with TLS. Ports it must
+# have: if PORT is 0, those of a network of its own, where nobody else is. It sees to what its plug-ins see to as they come: who is in what (memberOf,
+# referential integrity without managers) and that sign-in names and addresses are unique.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 dir=$1 port=$2 base=dc=brindlesound,dc=example
@@ -13,6 +14,10 @@ as=()
 if [ "$(id -u)" = 0 ]; then
   as=(setpriv --reuid=dirsrv --regid=dirsrv --clear-groups --)
   chown -R dirsrv "$dir"
+fi
+alone=()
+if [ "$port" = 0 ]; then
+  alone=(unshare -n) port=3389
 fi
 export PREFIX=$dir/root HOME=$dir PATH=$dir/bin:$PATH
 home=$dir/root/etc/dirsrv/slapd-harbour
@@ -58,7 +63,7 @@ END
   rm "$dir/dse.new"
   cp "$home/ca.crt" "$dir/ca.pem"
 fi
-"${as[@]}" "$server" -D "$home" -i "$dir/pid" -d 0 &
+"${alone[@]}" "${as[@]}" "$server" -D "$home" -i "$dir/pid" -d 0 &
 trap 'kill $!; wait' INT TERM
 if [ ! -e "$dir/ready" ]; then
   admin=(-H "ldapi://${dir//\//%2F}%2Fldapi" -x -D 'cn=Directory Manager' -w "$(tr -d '/' <"$dir/password")")
