@@ -41,6 +41,7 @@ type Explanation struct {
 var codes = [...]Explanation{
 	{AccountGone, "The account that the draft found is no longer in the system.", "Make a new draft of the row: it may have to be created, or left out."},
 	{AmbiguousDate, "The day and the month of a date can be told apart in two ways.", "Write the date as year-month-day, such as 2027-03-04, or put “dates: day-first” or “dates: month-first” into the brief."},
+	{AnotherList, "Another list seems to stand below the first: other headings, or cells of other kinds than those above.", "If the list ends above it, say so in the brief: “sheet: {ends: blank}” for the first blank row, or the number of its last row. If every row is one of the list: “sheet: {ends: never}”. Two lists of people belong into two sheets."},
 	{BecameADate, "A spreadsheet program made a date of what should be a text, such as a code like 3-4.", "Type the cell anew as text: with an apostrophe before it, or in a column formatted as text."},
 	{BlankRequired, "A field that must be there has no value in this row.", "Fill the cell in, or give the field a “fallback” in the brief."},
 	{BothWays, "A row asks for two different things with the same group, course or licence.", "Decide which is meant, and take the other out."},
@@ -54,6 +55,7 @@ var codes = [...]Explanation{
 	{DatesSettled, "Nothing says whether dates such as 3/4/2027 have the day or the month first, and other dates of the column settle it.", "Nothing needs to be done if that is right. Else put “dates: day-first” or “dates: month-first” into the brief."},
 	{DifferentPerson, "One key of the row finds an account whose other key says it is somebody else's.", "Find out which of the two keys is wrong; if both are right, change the one that must be unique."},
 	{DoesNotFit, "Something about an account does not fit together in the system, which no field of the row would put right.", "Put it right as the message says, then look again."},
+	{DoubtedEncoding, "Nothing says in which encoding a text file is, and its words fit two about as well, so that names may be written otherwise.", "Say the encoding: --encoding, or “sheet: {encoding: …}” in the brief. Best is to save the sheet as CSV UTF-8."},
 	{ElevatedRight, "A role or group gives rights over others.", "If that is meant, draft with --allow-elevated; else take it out of the row."},
 	{ErrorCell, "A cell holds an error of the spreadsheet program, such as #N/A.", "Correct the formula in the cell, or type the value."},
 	{ExistsAlready, "The row's account exists already, and the policy is to set such rows aside.", "Nothing needs to be done, unless the account should be updated: change “known” in the brief."},

@@ -250,7 +250,7 @@ func sheetOptions(b *brief.Brief, request Request) sheet.Options {
 	if b == nil {
 		return options
 	}
-	options.HeadingRow, options.Columns = b.HeadingRow, b.Columns
+	options.HeadingRow, options.Columns, options.End = b.HeadingRow, b.Columns, b.ListEnd
 	if options.Tab == "" {
 		options.Tab = b.Tab
 	}

@@ -71,13 +71,14 @@ func (f FallbackFor) Serves(before account.Value) bool {
 type Brief struct {
 	Name       string
 	System     string
-	BasedOn    []string // names of the briefs it takes defaults from, nearest first
-	Tab        string   // of a workbook; empty: look for it
-	HeadingRow int      // from 1; 0: look for it
-	Columns    []string // what the columns of a sheet without headings are called; nil: it has some
-	Encoding   string   // of the sheet's text; empty: look
-	Feed       string   // that brings the sheet where none is named
-	Blanks     []string // what is written in a cell that is blank
+	BasedOn    []string  // names of the briefs it takes defaults from, nearest first
+	Tab        string    // of a workbook; empty: look for it
+	HeadingRow int       // from 1; 0: look for it
+	ListEnd    sheet.End // of the list; zero: look for what stands below it
+	Columns    []string  // what the columns of a sheet without headings are called; nil: it has some
+	Encoding   string    // of the sheet's text; empty: look
+	Feed       string    // that brings the sheet where none is named
+	Blanks     []string  // what is written in a cell that is blank
 	Dates      codes.DateOrder
 	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
 	Only       []*Expr // rows for which one does not hold are set aside
@@ -501,6 +502,12 @@ func (b *Brief) readSheet(pairs []yamldoc.Pair) {
 			}
 		case "heading_row":
 			b.HeadingRow = pair.Value.Whole(1, 1000)
+		case "ends":
+			end, err := sheet.ParseEnd(pair.Value.Text())
+			if err != nil {
+				pair.Value.Fail("Write the last row of the list, such as 57, or “blank” for the first blank row, or “never”, or what stands in the first cell below it.", "nobody can tell where the list ends: %s", err)
+			}
+			b.ListEnd = end
 		case "tab":
 			b.Tab = pair.Value.Text()
 		case "encoding":

@@ -33,6 +33,7 @@ var (
 		{Name: "blank_words", Form: yamldoc.Texts, About: "What is written in cells that are to count as blank, such as N/A or -."},
 		{Name: "columns", Form: yamldoc.Texts, About: "What the columns are called, of a sheet that has no headings, in their order; whatever stands between cells, a colon as well, is found by their number."},
 		{Name: "heading_row", Form: yamldoc.Whole, About: "The row of the headings, from 1, when it cannot be found by looking."},
+		{Name: "ends", Form: yamldoc.Text, About: "Where the list ends, if something else stands below it: its last row, such as 57; blank for the first blank row; never if every row is one of the list; or what stands in the first cell of the row below it, such as Totals."},
 	}
 	checkKeys = []key{
 		{Name: "that", Form: expression, About: "What must hold for the row."},

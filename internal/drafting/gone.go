@@ -93,9 +93,9 @@ func (d *making) decideGone(ctx context.Context, decider *batch.Decider, mails *
 		if e.Outcome == account.Unchanged {
 			continue
 		}
-		if d.unsure > 0 && e.Outcome == account.Waiting {
+		if d.unsure != "" && e.Outcome == account.Waiting {
 			d.ties.Return(e.Steps)
-			e.Find(account.Error, account.PerhapsListed, d.brief.Match[0], "", fmt.Sprintf("row %d has no usable %s, so it may be this account's", d.unsure, d.brief.Match[0]))
+			e.Find(account.Error, account.PerhapsListed, d.brief.Match[0], "", d.unsure+", so it may be this account's")
 			e.Refuse()
 		}
 		mails.mails(&e, nil)

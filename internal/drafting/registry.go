@@ -27,7 +27,7 @@ type registry struct {
 	references []reference
 
 	listed map[string]map[string]bool // match field → values in the sheet
-	unsure int                        // a row that nobody can tell whose it is; 0: none
+	unsure string                     // why a row may be anybody's; or empty
 	gone   []account.Account          // in scope and in no row
 	scope  int                        // accounts in scope
 }
@@ -127,6 +127,9 @@ func (d *making) note(w *mapping.Wanted) {
 	if !d.looksForGone() {
 		return
 	}
+	if d.unsure == "" && slices.ContainsFunc(w.Findings, func(f account.Finding) bool { return f.Code == account.AnotherList }) {
+		d.unsure = fmt.Sprintf("another list seems to begin in row %d", w.Row)
+	}
 	for n, name := range d.brief.Match {
 		i := d.brief.Field(name)
 		if i >= len(w.Values) {
@@ -137,8 +140,8 @@ func (d *making) note(w *mapping.Wanted) {
 			if i == d.brief.Numbered() && w.Base != "" { // what it was before a number was put behind
 				set(d.listed, name, strings.Clone(d.brief.Fields[i].Key(w.Base)), true)
 			}
-		} else if n == 0 && !w.Aside && d.unsure == 0 {
-			d.unsure = w.Row
+		} else if n == 0 && !w.Aside && d.unsure == "" {
+			d.unsure = fmt.Sprintf("row %d has no usable %s", w.Row, name)
 		}
 	}
 }

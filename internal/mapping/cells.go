@@ -269,12 +269,15 @@ func (w *Worker) tidy(f *brief.Field, heading, text string) (tidy string, sound 
 		w.find(account.Error, account.BrokenText, heading, f.Name, fmt.Sprintf("“%s” holds the character U+%04X, which cannot be seen", show(tidy), r))
 		return "", false
 	}
-	if w.guessed {
+	if w.certain != sheet.Told {
 		if sign, found := words.SignInWord(tidy); found {
 			w.find(account.Error, account.GarbledText, heading, f.Name, fmt.Sprintf("“%s” has “%c” within a word: the sheet is in another encoding than was guessed", show(tidy), sign))
 			last(w.wants).Remedy = "Say in which encoding the sheet was saved: --encoding, or “sheet: {encoding: …}” in the brief."
 			return "", false
 		}
+	}
+	if w.certain == sheet.Doubted && strings.ContainsFunc(tidy, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		w.find(account.Error, account.DoubtedEncoding, heading, f.Name, fmt.Sprintf("“%s” may be written otherwise: nothing says in which encoding the sheet is, and its words fit two", show(tidy)))
 	}
 	if said, garbled := words.Ungarbled(tidy); garbled {
 		w.find(account.Warning, account.GarbledText, heading, f.Name, fmt.Sprintf("“%s” looks like “%s”, read in the wrong encoding", show(tidy), show(said)))

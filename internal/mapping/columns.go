@@ -253,7 +253,11 @@ func GuessedEncoding(info sheet.Info) []account.Finding {
 		}
 		examples = append(examples, text)
 	}
-	return []account.Finding{account.Find(account.Warning, account.GuessedEncoding, fmt.Sprintf("nothing says in which encoding the sheet is; it was read as %s: %s", info.Encoding, strings.Join(examples, "; ")))}
+	told := strings.Join(examples, "; ")
+	if info.Doubted {
+		return []account.Finding{account.Find(account.Error, account.DoubtedEncoding, fmt.Sprintf("nothing says in which encoding the sheet is, and its words fit two: as %s it reads %s", info.Encoding, told))}
+	}
+	return []account.Finding{account.Find(account.Warning, account.GuessedEncoding, fmt.Sprintf("nothing says in which encoding the sheet is; its words fit %s: %s", info.Encoding, told))}
 }
 
 // LooksAhead reports whether the rows have to be gone through before they are mapped:

@@ -201,7 +201,7 @@ type Worker struct {
 	scope    *expr.Scope
 	cells    []string
 	kinds    []sheet.CellKind // of cells, if not all are plain
-	guessed  bool             // the encoding of the cells was
+	certain  sheet.Certainty  // in which encoding the cells are
 	state    []state
 	origin   []Origin
 	wants    *Wanted
@@ -284,7 +284,7 @@ func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	n := len(w.brief.Fields)
 	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], Fallen: slices.Grow(wanted.Fallen[:0], n)[:n], Cells: row.Cells, Kinds: row.Kinds}
 	clear(wanted.Fallen)
-	w.cells, w.kinds, w.wants, w.guessed = row.Cells, row.Kinds, wanted, row.Guessed
+	w.cells, w.kinds, w.wants, w.certain = row.Cells, row.Kinds, wanted, row.Certain
 	switch {
 	case row.Left:
 		w.aside(account.NotSelected, "the selection leaves the row out")
@@ -324,7 +324,10 @@ func (w *Worker) aside(code account.Code, why string) {
 
 // oddRow tells of what is odd about a row as a whole.
 func (w *Worker) oddRow(row sheet.Row) {
-	if row.Doubt != "" {
+	switch {
+	case row.Below:
+		w.find(account.Error, account.AnotherList, "", "", row.Doubt)
+	case row.Doubt != "":
 		w.find(account.Error, account.NoPersonsRow, "", "", row.Doubt)
 	}
 	for _, i := range row.Twice {

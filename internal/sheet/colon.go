@@ -123,7 +123,7 @@ func (s *userSource) read() (record, error) {
 // add has a row wait.
 func (s *userSource) add(number int, aside, doubt string, cells ...string) {
 	s.records++
-	s.waiting = append(s.waiting, record{number: number, line: s.line, cells: cells, aside: aside, doubt: doubt, guessed: s.text.guessed})
+	s.waiting = append(s.waiting, record{number: number, line: s.line, cells: cells, aside: aside, doubt: doubt, certain: s.text.certain})
 }
 
 // account takes in a line of /etc/passwd.

@@ -99,7 +99,7 @@ func (s *csvSource) read() (record, error) {
 			s.empty++
 			continue
 		}
-		rec := record{number: number, line: s.lines, guessed: s.text.guessed}
+		rec := record{number: number, line: s.lines, certain: s.text.certain}
 		guards := true // there may be some
 		if strings.IndexByte(line, '"') < 0 {
 			s.plain(line)

@@ -16,6 +16,8 @@ var (
 	pageLine  = regexp.MustCompile(`^((page|seite|página|pagina|strona|sida|side|blatt)\s*\d+.*|\d+\s*(of|/|von|de|z)\s*\d+|(printed|generated|created|exported|as of|as at|gedruckt|erstellt|stand)[: ].*\d.*|end of (report|list|file|sheet)\.?|(strictly )?confidential.*|continued.*|[*†‡©].*|(source|note|notes|remark|legend|quelle|hinweis|fußnote)\s*:.*)$`)
 )
 
+const headingsAgain = "the row has the headings again"
+
 // furniture looks whether a row is one of the table at all.
 func (s *Sheet) furniture(row *Row) {
 	if s.info.HeadingRow == 0 || len(s.info.Headings) < 2 {
@@ -31,7 +33,7 @@ func (s *Sheet) furniture(row *Row) {
 		}
 	}
 	if len(at) >= 2 && 2*len(at) >= s.named() && !slices.ContainsFunc(at, func(i int) bool { return !s.isHeading(i, row.Cells[i]) }) {
-		row.Aside = "the row has the headings again"
+		row.Aside = headingsAgain
 		s.tally.Repeated++
 		return
 	}

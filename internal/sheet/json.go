@@ -555,5 +555,5 @@ func (s *jsonSource) read() (record, error) {
 			s.cells = append(s.cells, v.path+": "+v.text)
 		}
 	}
-	return record{number: o.number, cells: s.cells, kinds: s.kinds, guessed: s.text.guessed, twice: s.twice}, nil
+	return record{number: o.number, cells: s.cells, kinds: s.kinds, certain: s.text.certain, twice: s.twice}, nil
 }

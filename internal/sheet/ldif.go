@@ -220,7 +220,7 @@ func (s *ldifSource) read() (record, error) {
 			return record{}, err
 		}
 	}
-	rec := record{number: e.line, line: e.line, guessed: s.text.guessed}
+	rec := record{number: e.line, line: e.line, certain: s.text.certain}
 	s.cells = append(s.cells[:0], make([]string, len(s.column))...)
 	for _, name := range e.names {
 		values := e.values[strings.ToLower(name)]

@@ -128,7 +128,7 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return fail(err.Error(), "")
 	}
-	s := &Sheet{info: Info{Name: name, Compressed: compressed}, close: func() error { return nil }}
+	s := &Sheet{info: Info{Name: name, Compressed: compressed}, below: below{end: options.End}, close: func() error { return nil }}
 	if isJSON(start) {
 		if s.source, err = newJSON(name, text, decoded, &s.info, options.Tab); err != nil {
 			return nil, err

@@ -44,6 +44,7 @@ type Options struct {
 	Recognise  func(heading string) bool // whether a text is a known heading; helps to find the row
 	Named      func(heading string) bool // whether the brief names a heading, which weighs more
 	AnyTab     bool                      // of tabs that fit alike the first will do
+	End        End                       // where the list ends; zero: look
 	Most       int64                     // bytes that a packed file may come to; 0: 16 GiB
 	Stop       <-chan struct{}           // closed when nobody wants the rest; reading what keeps its reader waiting ends with ErrStopped
 }
@@ -56,19 +57,20 @@ func (o Options) recognise(heading string) bool {
 // Info is what was found out about a sheet.
 type Info struct {
 	Name       string     `json:"name"`
-	Format     string     `json:"format"`                   // "CSV", "XLSX", "ODS", "JSON", "JSON lines"
-	Compressed bool       `json:"compressed,omitempty"`     // the file is in gzip
-	Encoding   string     `json:"encoding,omitempty"`       // of text: "UTF-8", "UTF-16LE", "windows-1250", …
-	Guessed    []Guess    `json:"guessed,omitempty"`        // the encoding was guessed: words for which it matters
-	Separator  string     `json:"separator,omitempty"`      // of CSV: "comma", "semicolon", "tab", "pipe"
-	Tab        string     `json:"tab,omitempty"`            // of a workbook
-	Tabs       []string   `json:"tabs,omitempty"`           // every tab of it
-	Others     []OtherTab `json:"otherTabs,omitempty"`      // that have rows under such headings as well, and are not read; unless a tab was named
-	HeadingRow int        `json:"headingRow"`               // from 1; 0: there is none, as in JSON
-	Headings   []string   `json:"headings"`                 // as written, trimmed
-	Above      [][]string `json:"aboveHeadings,omitempty"`  // the rows above the headings, as they stand
-	Hidden     []string   `json:"hiddenColumns,omitempty"`  // headings of columns that the spreadsheet program doesn't show
-	Merged     []string   `json:"mergedHeadings,omitempty"` // headings that stretch over columns to their right
+	Format     string     `json:"format"`                    // "CSV", "XLSX", "ODS", "JSON", "JSON lines"
+	Compressed bool       `json:"compressed,omitempty"`      // the file is in gzip
+	Encoding   string     `json:"encoding,omitempty"`        // of text: "UTF-8", "UTF-16LE", "windows-1250", …
+	Guessed    []Guess    `json:"guessed,omitempty"`         // the encoding was guessed: words for which it matters
+	Doubted    bool       `json:"encodingInDoubt,omitempty"` // the words fit another encoding about as well
+	Separator  string     `json:"separator,omitempty"`       // of CSV: "comma", "semicolon", "tab", "pipe"
+	Tab        string     `json:"tab,omitempty"`             // of a workbook
+	Tabs       []string   `json:"tabs,omitempty"`            // every tab of it
+	Others     []OtherTab `json:"otherTabs,omitempty"`       // that have rows under such headings as well, and are not read; unless a tab was named
+	HeadingRow int        `json:"headingRow"`                // from 1; 0: there is none, as in JSON
+	Headings   []string   `json:"headings"`                  // as written, trimmed
+	Above      [][]string `json:"aboveHeadings,omitempty"`   // the rows above the headings, as they stand
+	Hidden     []string   `json:"hiddenColumns,omitempty"`   // headings of columns that the spreadsheet program doesn't show
+	Merged     []string   `json:"mergedHeadings,omitempty"`  // headings that stretch over columns to their right
 	Read       Tally      `json:"read,omitzero"`
 }
 
@@ -134,11 +136,12 @@ type Row struct {
 	Hidden bool       // the spreadsheet program doesn't show the row
 	Left   bool       // a selection leaves the row out
 
-	Aside   string // why the row is not one of the table's, such as headings repeated; or empty
-	Doubt   string // why it is perhaps none; or empty
-	Guessed bool   // the encoding of its text was guessed
-	Merged  []int  // columns, from 0, whose cells are part of a larger one that begins elsewhere
-	Twice   []int  // columns that the object gives two different values
+	Aside   string    // why the row is not one of the table's, such as headings repeated; or empty
+	Doubt   string    // why it is perhaps none; or empty
+	Below   bool      // of those: another list below the first seems to begin there, or has begun
+	Certain Certainty // in which encoding its text is
+	Merged  []int     // columns, from 0, whose cells are part of a larger one that begins elsewhere
+	Twice   []int     // columns that the object gives two different values
 }
 
 // Kind returns the kind of the cell in column i, from 0.
@@ -181,7 +184,7 @@ type record struct {
 	kinds  []CellKind
 	hidden bool
 
-	guessed bool
+	certain Certainty
 	merged  []int
 	twice   []int
 
@@ -201,6 +204,10 @@ type Sheet struct {
 	ours  bool // the program wrote the sheet
 	ended bool
 	tally Tally
+
+	below     below
+	keys      map[string]bool // of the headings, as words.Key has them
+	recognise func(heading string) bool
 }
 
 // A fit is how well headings are known.
@@ -226,13 +233,22 @@ func (s *Sheet) Close() error { return s.close() }
 // are valid until the next. After an error nothing more is yielded.
 func (s *Sheet) Rows() iter.Seq2[Row, error] {
 	return func(yield func(Row, error) bool) {
+		var held []Row // that are odd
+		release := func() bool {
+			for _, row := range held {
+				if !yield(row, nil) {
+					return false
+				}
+			}
+			held = held[:0]
+			return true
+		}
 		for {
 			rec, err := s.read()
-			if errors.Is(err, io.EOF) {
-				return
-			}
 			if err != nil {
-				yield(Row{}, err)
+				if release() && !errors.Is(err, io.EOF) {
+					yield(Row{}, err)
+				}
 				return
 			}
 			if isBlank(rec.cells) {
@@ -251,9 +267,17 @@ func (s *Sheet) Rows() iter.Seq2[Row, error] {
 					rec.cells = append(rec.cells, "")
 				}
 			}
-			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Guessed: rec.guessed, Merged: rec.merged, Twice: rec.twice, Aside: rec.aside, Doubt: rec.doubt}
+			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Certain: rec.certain, Merged: rec.merged, Twice: rec.twice, Aside: rec.aside, Doubt: rec.doubt}
 			s.furniture(&row)
-			if !yield(row, nil) {
+			if s.below.judge(s, &row) {
+				row.Cells, row.Kinds = slices.Clone(row.Cells), slices.Clone(row.Kinds)
+				if held = append(held, row); len(held) < lastingOdd {
+					continue
+				}
+				s.below.lasts(s, held)
+				row, held = held[len(held)-1], held[:len(held)-1]
+			}
+			if !release() || !yield(row, nil) {
 				return
 			}
 		}
@@ -288,6 +312,7 @@ func (s *Sheet) read() (record, error) {
 
 // findHeadings reads the first rows and settles which of them has the headings.
 func (s *Sheet) findHeadings(options Options) error {
+	s.recognise = options.recognise
 	var first []record
 	for len(first) < max(headingDepth, options.HeadingRow) {
 		rec, err := s.read()

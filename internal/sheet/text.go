@@ -10,8 +10,6 @@ import (
 	letters "unicode"
 	"unicode/utf8"
 
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
@@ -23,13 +21,14 @@ import (
 // A file that begins as plain ASCII may turn out, a million rows below, to be in
 // some encoding of one byte a letter: the first byte that is no UTF-8 shows it, as
 // everything before reads the same in all of them. Which one it is nobody says, so
-// Windows-1252 is taken, the most usual one, and told as a guess with the words
-// for which it matters. If proper UTF-8 beyond ASCII came first, the byte is damage
-// and becomes U+FFFD, which is told at its row.
+// the words of the next part of the file decide, by the letters that languages write names
+// with, and it is told as a guess with the words for which it matters; where they fit two
+// encodings about as well, that is told as a doubt. If proper UTF-8 beyond ASCII came first,
+// the byte is damage and becomes U+FFFD, which is told at its row.
 type textReader struct {
 	src      io.Reader
 	encoding string
-	guessed  bool
+	certain  Certainty
 	wide     bool // UTF-8 beyond ASCII was seen
 	macLines bool // lines end in a lone carriage return
 	buf      []byte
@@ -37,7 +36,7 @@ type textReader struct {
 	out      []byte // decoded, not yet handed out
 	err      error
 
-	line    int // of what was decoded as a guess
+	line    int // of what was read
 	guesses []Guess
 }
 
@@ -71,18 +70,19 @@ func newTextReader(src io.Reader, sample []byte, named string) (*textReader, err
 
 // KnowsEncoding reports whether there is an encoding of that name.
 func KnowsEncoding(name string) bool {
-	_, err := htmlindex.Get(name)
+	_, _, err := findEncoding(name)
 	return err == nil
 }
 
-// named decodes by the encoding of that name (the WHATWG's labels of the IANA
-// registry of character sets).
+var errUnknownEncoding = errors.New("there is no such encoding")
+
+// named decodes by the encoding of that name.
 func (t *textReader) named(name string, sample []byte) error {
-	encoding, err := htmlindex.Get(name)
+	encoding, as, err := findEncoding(name)
 	if err != nil {
 		return fmt.Errorf("cannot be read in the encoding “%s”, which nobody knows", name)
 	}
-	t.encoding, _ = htmlindex.Name(encoding) // it was found by it
+	t.encoding = as
 	if t.encoding == "utf-8" {
 		t.encoding, t.wide = "UTF-8", true // what is no UTF-8 is damage
 		return nil
@@ -107,7 +107,9 @@ func lastRune(sample []byte) int {
 	return len(sample)
 }
 
-func (t *textReader) describe(info *Info) { info.Encoding, info.Guessed = t.encoding, t.guesses }
+func (t *textReader) describe(info *Info) {
+	info.Encoding, info.Guessed, info.Doubted = t.encoding, t.guesses, t.certain == Doubted
+}
 
 func (t *textReader) utf16(order unicode.Endianness, name string) {
 	t.encoding, t.wide = name, true
@@ -159,8 +161,8 @@ func (t *textReader) fill() {
 	if err != nil {
 		t.err = err
 	}
-	if t.guessed {
-		t.out = t.guess(data)
+	if t.certain != Told {
+		t.out = data
 	} else {
 		t.out = t.utf8(data, errors.Is(err, io.EOF))
 	}
@@ -191,12 +193,12 @@ func (t *textReader) utf8(data []byte, last bool) []byte {
 			t.carry = bytes.Clone(data)
 			return out
 		case !t.wide:
-			t.encoding, t.guessed = "Windows-1252", true
 			word := len(out) // that has the letter
 			for word > 0 && isPlainLetter(rune(out[word-1])) {
 				word--
 			}
-			return append(out[:word], t.guess(append(bytes.Clone(out[word:]), data...))...)
+			t.guess(append(bytes.Clone(out[word:]), data...))
+			return out[:word]
 		}
 		out, data = append(out, "\uFFFD"...), data[1:]
 		bad = firstBad(data)
@@ -232,50 +234,57 @@ func isPlainLetter(r rune) bool { return 'a' <= r && r <= 'z' || 'A' <= r && r <
 // mostGuesses is how many words are told for which the encoding matters.
 const mostGuesses = 4
 
-// guess decodes bytes as Windows-1252, and notes the first words beyond ASCII.
-func (t *textReader) guess(data []byte) []byte {
-	for line := range bytes.Lines(data) {
-		if len(t.guesses) < mostGuesses && !isASCII(line) {
-			for _, word := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !isPlainLetter(r) }) {
-				t.note(word)
-			}
-		}
-		if bytes.HasSuffix(line, []byte("\n")) {
-			t.line++
+// lookAhead is how much of a file is read to find out its encoding.
+const lookAhead = 1 << 20
+
+// guess settles in which encoding the rest of the file is, of which data has been read.
+func (t *textReader) guess(data []byte) {
+	ahead := bytes.NewBuffer(data)
+	_, err := io.CopyN(ahead, t.src, lookAhead)
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	words, lines := strangeWords(ahead.Bytes(), t.line)
+	found := readings(words)
+	best := found[0]
+	t.encoding, t.certain = best.name, Guessed
+	if isInDoubt(found) {
+		t.certain = Doubted
+	}
+	for i, word := range best.words {
+		if len(t.guesses) < mostGuesses {
+			t.note(Guess{Line: lines[i], Word: word}, i, found[1:])
 		}
 	}
-	return decode(charmap.Windows1252, data)
+	rest := io.MultiReader(ahead, t.src)
+	if err != nil {
+		rest = io.MultiReader(ahead, failing{err})
+	}
+	t.src, t.err = transform.NewReader(rest, best.codec.NewDecoder()), nil
 }
 
-// note keeps a word beyond ASCII as it reads now and as it would in the encodings
-// of other parts of the world, where it would be letters only.
-func (t *textReader) note(word []byte) {
-	g := Guess{Line: t.line, Word: string(decode(charmap.Windows1252, word))}
-	if len(t.guesses) == mostGuesses || isASCII(word) || len(word) > 40 || slices.ContainsFunc(t.guesses, func(had Guess) bool { return had.Word == g.Word }) {
+// note keeps a word beyond ASCII as it reads now and as it would in other encodings where it would
+// be letters only, the likeliest first.
+func (t *textReader) note(g Guess, i int, others []reading) {
+	if slices.ContainsFunc(t.guesses, func(had Guess) bool { return had.Word == g.Word }) {
 		return
 	}
-	for _, name := range []string{"windows-1250", "windows-1254", "windows-1257", "windows-1251", "windows-1253", "macintosh", "shift_jis", "gbk", "euc-kr"} {
-		encoding, err := htmlindex.Get(name)
-		if err != nil {
+	had := map[string]bool{g.Word: true}
+	for _, other := range others {
+		text := other.words[i]
+		if had[text] || isMixed(text) || strings.ContainsFunc(text, func(r rune) bool { return r == utf8.RuneError || !letters.IsLetter(r) }) {
 			continue
 		}
-		other, err := encoding.NewDecoder().Bytes(word)
-		text := string(other)
-		if err != nil || text == g.Word || strings.ContainsFunc(text, func(r rune) bool { return r == utf8.RuneError || !letters.IsLetter(r) }) {
-			continue
-		}
-		g.Others = append(g.Others, text+" ("+name+")")
+		had[text] = true
+		g.Others = append(g.Others, text+" ("+other.name+")")
 	}
 	t.guesses = append(t.guesses, g)
 }
 
-func decode(encoding *charmap.Charmap, data []byte) []byte {
-	out := make([]byte, 0, len(data)+len(data)/8)
-	for _, c := range data {
-		out = utf8.AppendRune(out, encoding.DecodeByte(c))
-	}
-	return out
-}
+// A failing is a source that ends with an error.
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 // separators are the ones looked for, most usual first.
 const separators = ",;\t|"

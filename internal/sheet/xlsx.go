@@ -136,7 +136,7 @@ func (s *xlsxSource) start(options Options) (*Sheet, error) {
 
 // startWorkbook finds the headings of a tab.
 func startWorkbook(name string, source source, options Options) (*Sheet, error) {
-	s := &Sheet{info: Info{Name: name}, source: source, close: func() error { return nil }}
+	s := &Sheet{info: Info{Name: name}, source: source, below: below{end: options.End}, close: func() error { return nil }}
 	return s, s.findHeadings(options)
 }
 
