@@ -112,7 +112,7 @@ var codes = [...]Explanation{
 	{NumbersMixed, "Files cannot be re-owned for sure, as a number is somebody's old one and another's as well.", "Give new numbers of a range that nobody has had, or renumber in two batches."},
 	{OddWhiteSpace, "White space, no-break spaces or characters without width stood around or in a value and were taken away.", "Nothing needs to be done; the value is used without them."},
 	{OneValueOnly, "The brief makes a list of a field that holds one value in the system.", "Take “split” or the star out of the field, or use a field that holds several values."},
-	{OtherTab, "Another tab of the workbook has rows of people as well, and only one tab is read.", "Name the tab that is meant: --tab, or “sheet: {tab: …}” in the brief. If both are, copy the rows into one."},
+	{OtherTab, "Another tab of the workbook has rows of people as well, and only one tab is read.", "Name the tab that is meant: --tab, or “sheet: {tab: …}” in the brief. If both are, and have the same headings: “sheet: {tabs: all}”."},
 	{OutsideWithin, "A row names a thing that is not within the pattern the brief keeps exact.", "Correct the name, or widen “within” in the brief."},
 	{PartlyDone, "The system made a part of the row's changes, and refused the others or gave no answer.", "The message says what was done. Correct what was refused, and hand the row back in."},
 	{PasswordLike, "A cell or column looks like passwords and no field claims it, so it is neither kept nor shown.", "Take it out of the sheet. If new accounts are to have these passwords, name the column: “password: {new: given, from: …}”."},

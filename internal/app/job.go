@@ -252,7 +252,7 @@ func sheetOptions(b *brief.Brief, request Request) sheet.Options {
 	}
 	options.HeadingRow, options.Columns, options.End = b.HeadingRow, b.Columns, b.ListEnd
 	if options.Tab == "" {
-		options.Tab = b.Tab
+		options.Tab, options.Tabs = b.Tab, b.Tabs
 	}
 	if options.Encoding == "" {
 		options.Encoding = b.Encoding

@@ -73,6 +73,7 @@ type Brief struct {
 	System     string
 	BasedOn    []string  // names of the briefs it takes defaults from, nearest first
 	Tab        string    // of a workbook; empty: look for it
+	Tabs       []string  // read as one sheet
 	HeadingRow int       // from 1; 0: look for it
 	ListEnd    sheet.End // of the list; zero: look for what stands below it
 	Columns    []string  // what the columns of a sheet without headings are called; nil: it has some
@@ -132,7 +133,6 @@ type Field struct {
 	account.Field
 	From           string            // heading of the column
 	Split          string            // what stands between the values of a cell; empty: a cell is one value
-	Escaped        bool              // with Split: a backslash stands before what is part of a value
 	Make           *Expr             // how to make it
 	Fallback       account.Value     // what a blank becomes, or a column that isn't there
 	FallbackFor    FallbackFor       // for which accounts it does
@@ -510,12 +510,20 @@ func (b *Brief) readSheet(pairs []yamldoc.Pair) {
 			b.ListEnd = end
 		case "tab":
 			b.Tab = pair.Value.Text()
+		case "tabs":
+			b.Tabs = pair.Value.Texts()
+			if len(b.Tabs) == 0 {
+				pair.Value.Fail("Write “tabs: all”, or “tabs: [Crew, Pilots]”.", "no tab is named")
+			}
 		case "encoding":
 			if b.Encoding = pair.Value.Text(); b.Encoding != "" && !sheet.KnowsEncoding(b.Encoding) {
 				pair.Value.Fail("Write a name such as utf-8, windows-1250, iso-8859-2, macintosh or shift_jis.", "there is no encoding “%s”", b.Encoding)
 			}
 		case "blank_words":
 			b.Blanks = pair.Value.Texts()
+		}
+		if b.Tab != "" && len(b.Tabs) > 0 {
+			pair.Value.Fail("Keep “tab” for one, or “tabs” for several.", "the brief names both a tab and several")
 		}
 	}
 }

@@ -239,7 +239,7 @@ func (b *Brief) readGuards(top *layers, options Options) {
 	if gone.Exists() && gone.OneOf("keep", string(Suspend)) == string(Suspend) {
 		b.Gone = Suspend
 		if _, limited := b.Limits[account.Suspend]; !limited || b.Scope == nil {
-			gone.Fail("Add “scope: CONDITION”, which says whose accounts the sheet lists, and “limits: {suspend: 5%%}”.", "“gone: suspend” needs both “scope” and a limit on suspending: else a sheet that came half could lock everyone out")
+			gone.Fail("Add “scope: CONDITION”, which says whose accounts the sheet lists, and “limits: {suspend: 5%}”.", "“gone: suspend” needs both “scope” and a limit on suspending: else a sheet that came half could lock everyone out")
 		}
 	}
 }

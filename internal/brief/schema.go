@@ -29,6 +29,7 @@ var (
 	sheetKeys = []key{
 		{Name: "feed", Form: yamldoc.Text, About: "The feed of evenledger.yaml that brings the sheet where none is named."},
 		{Name: "tab", Form: yamldoc.Text, About: "The tab of a workbook, or the list of a JSON file, when it is not the one that fits the brief best."},
+		{Name: "tabs", Form: yamldoc.Texts, About: "The tabs of a workbook that are read as one sheet, one below the other: all, for those that are shown and have the same headings, or their names."},
 		{Name: "encoding", Form: yamldoc.Text, About: "The encoding of its text, such as windows-1250 or shift_jis, when it is not UTF-8."},
 		{Name: "blank_words", Form: yamldoc.Texts, About: "What is written in cells that are to count as blank, such as N/A or -."},
 		{Name: "columns", Form: yamldoc.Texts, About: "What the columns are called, of a sheet that has no headings, in their order; whatever stands between cells, a colon as well, is found by their number."},
@@ -42,7 +43,7 @@ var (
 	}
 	fieldKeys = []key{
 		{Name: "from", Form: yamldoc.Text, About: "The heading of the column; capitals, spacing, accents and punctuation make no difference. With a star for a number or a word, such as “Training *” or “phones.*.value”, every such column gives a value."},
-		{Name: "split", Form: yamldoc.Text, About: "What stands between several values of one cell, such as “;”. The field is then a list."},
+		{Name: "split", Form: yamldoc.Text, About: "What stands between several values of one cell, such as “;”; a backslash stands before one that is part of a value. The field is then a list."},
 		{Name: "make", Form: expression, About: "How to make the value when there is no column, or its cell is blank."},
 		{Name: "fallback", Form: fallback, About: "The value that a new account gets when the cell is blank or the column isn't there."},
 		{Name: "fallback_for", OneOf: servedAccounts, About: "Which accounts get the fallback: new ones, also known ones for which the system has nothing in the field (empty), or all. Without it: new."},

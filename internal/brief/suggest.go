@@ -44,7 +44,7 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 		f := Field{Field: field, From: heading, Send: true}
 		switch field.Kind {
 		case account.List:
-			f.Split, f.Escaped = sheet.ListSeparator, true
+			f.Split = sheet.ListSeparator
 		case account.Person:
 			f.Refers = "userName"
 		}
@@ -92,7 +92,7 @@ func (b *Brief) suggestMemberships(heading string) bool {
 		default:
 			continue
 		}
-		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: mode, Column: Field{Field: account.Field{Name: kind, Label: kind}, From: heading, Split: sheet.ListSeparator, Escaped: true}})
+		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: mode, Column: Field{Field: account.Field{Name: kind, Label: kind}, From: heading, Split: sheet.ListSeparator}})
 		return true
 	}
 	return false

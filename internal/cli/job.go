@@ -56,6 +56,11 @@ func about(info sheet.Info) string {
 		if len(info.Tabs) > 1 {
 			tab += fmt.Sprintf(" of %d", len(info.Tabs))
 		}
+		for i, below := range info.Below {
+			if tab += fmt.Sprintf(" and “%s”, whose row 1 is counted as row %d", below.Name, below.Before+1); i == 0 {
+				tab = strings.Replace(tab, "tab ", "tabs ", 1)
+			}
+		}
 		parts = append(parts, tab)
 	}
 	text := info.Name + " · " + strings.Join(parts, ", ")

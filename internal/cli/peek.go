@@ -295,5 +295,5 @@ func visible(text string) string {
 }
 
 func kindName(kind sheet.CellKind) string {
-	return [...]string{"", "number", "date", "yes or no", "error", "not calculated"}[kind]
+	return [...]string{"", "number", "date", "yes or no", "error", "not calculated", "list"}[kind]
 }

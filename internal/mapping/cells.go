@@ -20,7 +20,7 @@ func (w *Worker) read(i int, f *brief.Field) (account.Value, state) {
 	if w.from[i] >= len(w.cells) {
 		return account.Value{}, fine
 	}
-	return w.value(i, f, w.from[i], w.cells[w.from[i]])
+	return w.value(i, f, w.from[i], w.cell(w.from[i]))
 }
 
 // value reads a text out of a column as a value of field i.
@@ -175,11 +175,7 @@ func (w *Worker) list(i int, f *brief.Field) (account.Value, state) {
 		if column >= len(w.cells) {
 			continue
 		}
-		parts := []string{w.cells[column]}
-		if f.Split != "" {
-			parts = split(parts[0], f)
-		}
-		for _, part := range parts {
+		for _, part := range w.itemsIn(f, column) {
 			value, state := w.value(i, f, column, part)
 			if state == faulty {
 				return account.Value{}, faulty
@@ -193,6 +189,27 @@ func (w *Worker) list(i int, f *brief.Field) (account.Value, state) {
 		return account.Value{}, fine
 	}
 	return account.Of(account.ListOf(items)), fine
+}
+
+// cell is the text of a cell that holds one value.
+func (w *Worker) cell(column int) string {
+	if w.kind(column) == sheet.Listed {
+		if items := sheet.SplitItems(w.cells[column]); len(items) == 1 {
+			return items[0]
+		}
+	}
+	return w.cells[column]
+}
+
+// itemsIn are the values in a cell of a field that may have several.
+func (w *Worker) itemsIn(f *brief.Field, column int) []string {
+	switch {
+	case f.Split == "":
+		return []string{w.cell(column)}
+	case w.kind(column) == sheet.Listed:
+		return sheet.SplitItems(w.cells[column])
+	}
+	return split(w.cells[column], f)
 }
 
 // errorCells are what spreadsheet programs show for a formula that failed; a

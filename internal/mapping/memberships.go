@@ -128,11 +128,7 @@ func (w *Worker) named(n int) {
 		if column >= len(w.cells) {
 			continue
 		}
-		parts := []string{w.cells[column]}
-		if of.Column.Split != "" {
-			parts = split(parts[0], &of.Column)
-		}
-		for _, part := range parts {
+		for _, part := range w.itemsIn(&of.Column, column) {
 			value, s := w.value(-1, &of.Column, column, part)
 			if s == faulty {
 				faults = true
@@ -163,9 +159,9 @@ func (w *Worker) named(n int) {
 	}
 }
 
-// split cuts a cell into the values in it.
+// split cuts a cell into the values in it. A backslash stands before a separator that is part of one, and before such a backslash.
 func split(cell string, f *brief.Field) []string {
-	if !f.Escaped || strings.IndexByte(cell, '\\') < 0 {
+	if len(f.Split) != 1 || strings.IndexByte(cell, '\\') < 0 {
 		return strings.Split(cell, f.Split)
 	}
 	parts := []string{""}
@@ -189,7 +185,7 @@ func (w *Worker) besides(of *brief.Memberships, column int) (text string, ok boo
 		return "", true
 	}
 	plain := brief.Field{Field: account.Field{Name: of.Kind, Label: of.Column.Label}}
-	value, s := w.value(-1, &plain, column, w.cells[column])
+	value, s := w.value(-1, &plain, column, w.cell(column))
 	return value.Text(), s != faulty
 }
 

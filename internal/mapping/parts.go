@@ -61,7 +61,7 @@ func (w *Worker) inParts(i int, f *brief.Field) (account.Value, state) {
 			if columns[n] < 0 || columns[n] >= len(w.cells) {
 				continue
 			}
-			value, s := w.value(i, &plain, columns[n], w.cells[columns[n]])
+			value, s := w.value(i, &plain, columns[n], w.cell(columns[n]))
 			if s == faulty {
 				return account.Value{}, faulty
 			}

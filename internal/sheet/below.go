@@ -195,7 +195,11 @@ func (b *below) compare(row *Row) (filled, misfits, sure, missing, loose int) {
 	if b.parted {
 		enough = learnedGap
 	}
-	for i, cell := range row.Cells {
+	for i := range max(len(row.Cells), len(b.seen)) {
+		cell := ""
+		if i < len(row.Cells) {
+			cell = row.Cells[i]
+		}
 		kind := lookOf(cell)
 		if cell != "" {
 			filled++

@@ -49,6 +49,9 @@ func OpenBeside(path string, info Info, width int, added []string) (b *Beside, w
 	if info.Format != "XLSX" {
 		return nil, "it is no .xlsx workbook", nil
 	}
+	if len(info.Below) > 0 {
+		return nil, "several of its tabs are read as one", nil
+	}
 	if why, err = besideBounds(path); why != "" || err != nil {
 		return nil, why, err
 	}

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 	"pgregory.net/rapid"
 
 	"evenledger/internal/sheet"
@@ -272,17 +273,18 @@ func TestStoredValuesODS(t *testing.T) {
 // tab that is not shown is not read unless it is named.
 func TestWhichTab(t *testing.T) {
 	ods := func(tabs ...string) []byte {
-		content := `<x xmlns:style="s"><style:style style:name="off"><style:table-properties table:display="false"/></style:style>`
+		var content strings.Builder
+		content.WriteString(`<x xmlns:style="s"><style:style style:name="off"><style:table-properties table:display="false"/></style:style>`)
 		for _, tab := range tabs {
 			name, headings, _ := strings.Cut(tab, ":")
 			style, isHidden := strings.CutPrefix(name, "!")
-			content += `<table:table table:name="` + style + `" table:style-name="` + map[bool]string{true: "off", false: "on"}[isHidden] + `"><table:table-row>`
+			content.WriteString(`<table:table table:name="` + style + `" table:style-name="` + map[bool]string{true: "off", false: "on"}[isHidden] + `"><table:table-row>`)
 			for heading := range strings.SplitSeq(headings, ",") {
-				content += `<table:table-cell office:value-type="string"><text:p>` + heading + `</text:p></table:table-cell>`
+				content.WriteString(`<table:table-cell office:value-type="string"><text:p>` + heading + `</text:p></table:table-cell>`)
 			}
-			content += `</table:table-row></table:table>`
+			content.WriteString(`</table:table-row></table:table>`)
 		}
-		return openDocument(t, content+`</x>`)
+		return openDocument(t, content.String()+`</x>`)
 	}
 	for name, c := range map[string]struct {
 		tabs    []string
@@ -339,6 +341,54 @@ func TestTabsBesides(t *testing.T) {
 	s, err = open(t, broken, sheet.Options{Recognise: knows, Tab: "Gone"})
 	require.NoError(t, err)
 	assert.Empty(t, s.Info().Others, "it was named")
+}
+
+// Several tabs of one shape are read as one sheet, whatever the order of their columns.
+func TestTabsTogether(t *testing.T) {
+	type row = []string
+	book := func(tabs ...[]row) []byte {
+		f := excelize.NewFile()
+		for i, rows := range tabs {
+			name := []string{"Crew", "Pilots", "Legend", "Office"}[i]
+			_, err := f.NewSheet(name)
+			require.NoError(t, err)
+			for r, cells := range rows {
+				require.NoError(t, f.SetSheetRow(name, fmt.Sprintf("A%d", r+1), &cells))
+			}
+		}
+		require.NoError(t, f.DeleteSheet("Sheet1"))
+		var out bytes.Buffer
+		require.NoError(t, f.Write(&out))
+		return out.Bytes()
+	}
+	crew := []row{{"First name", "Surname", "No"}, {"Ana", "Reyes", "1"}, {}, {"Zoë", "Ångström", "2"}}
+	pilots := []row{{"List of pilots"}, {"No", "Surname", "First name"}, {"7", "Kaya", "Ece", "beyond"}}
+	legend := []row{{"Colour", "Meaning"}, {"red", "late"}}
+	office := []row{{"First name", "Surname", "Desk"}, {"Bo", "Lind", "4"}}
+	for name, c := range map[string]struct {
+		book  []byte
+		tabs  []string
+		rows  []numbered
+		error string
+	}{
+		"all":               {book(crew, pilots, legend), []string{"all"}, []numbered{{2, row{"Ana", "Reyes", "1"}}, {4, row{"Zoë", "Ångström", "2"}}, {7, row{"Ece", "Kaya", "7", "beyond"}}}, ""},
+		"by name":           {book(crew, pilots, legend, office), []string{"pilots", "Crew"}, []numbered{{3, row{"7", "Kaya", "Ece", "beyond"}}, {5, row{"1", "Reyes", "Ana"}}, {7, row{"2", "Ångström", "Zoë"}}}, ""},
+		"of other columns":  {book(crew, pilots, legend, office), []string{"all"}, nil, "“Crew” and “Office” are to be read as one sheet, and only the second has the heading “Desk”"},
+		"that is not there": {book(crew), []string{"Crew", "Pilot"}, nil, "has no tab “Pilot”"},
+	} {
+		s, err := open(t, c.book, sheet.Options{Tabs: c.tabs, Recognise: knows})
+		if c.error != "" {
+			assert.ErrorContains(t, err, c.error, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		info, rows, err := all(t, s)
+		require.NoError(t, err, name)
+		assert.Equal(t, c.rows, rows, name)
+		assert.True(t, info.Read.Ended && info.Read.Even(), name)
+		assert.Equal(t, 3, info.Read.Rows, name)
+		require.Len(t, info.Below, 1, name)
+	}
 }
 
 // What is merged is told cell by cell, in every row it covers.
@@ -400,11 +450,16 @@ func TestJSON(t *testing.T) {
 			assert.Equal(t, want, rows)
 		})
 	}
+	info, rows, err := read(t, []byte(`[{"crews":["a;b","c"],"one":["x\\y"]},{"crews":["d"],"one":"z"}]`), sheet.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"crews", "one"}, info.Headings, "a separator within a value changes no list's shape")
+	assert.Equal(t, []numbered{{1, []string{`a\;b; c`, `x\\y`}}, {2, []string{"d", "z"}}}, rows)
+	assert.Equal(t, []string{"a;b", "c"}, sheet.SplitItems(rows[0].cells[0]))
 	var late strings.Builder
 	for range 1200 {
 		late.WriteString(`{"name":"Ana"}` + "\n")
 	}
-	_, rows, err := read(t, []byte(late.String()+"\n"+`{"name":"Zoë","rank":"Bosun"}`), sheet.Options{})
+	_, rows, err = read(t, []byte(late.String()+"\n"+`{"name":"Zoë","rank":"Bosun"}`), sheet.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, numbered{1202, []string{"Zoë", "rank: Bosun"}}, rows[1200], "what comes late is not lost")
 }

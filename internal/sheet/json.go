@@ -514,16 +514,22 @@ func (s *jsonSource) list(path string, depth int, o *object) error {
 	}
 	items := o.values[from:]
 	plain := !slices.ContainsFunc(items, func(v pathValue) bool {
-		return strings.Contains(v.path[len(path)+1:], ".") || strings.ContainsAny(v.text, ListSeparator+`\`)
+		return strings.Contains(v.path[len(path)+1:], ".")
 	})
 	if !plain {
 		return nil
 	}
-	texts := make([]string, len(items))
+	texts, kind := make([]string, len(items)), Plain
 	for i, item := range items {
-		texts[i] = item.text
+		if texts[i] = item.text; strings.ContainsAny(item.text, ListSeparator+`\`) {
+			kind = Listed
+		}
 	}
-	o.values = append(o.values[:from], pathValue{path, strings.Join(texts, ListSeparator), Plain})
+	together := strings.Join(texts, ListSeparator)
+	if kind == Listed {
+		together = JoinItems(texts)
+	}
+	o.values = append(o.values[:from], pathValue{path, together, kind})
 	return nil
 }
 

@@ -305,7 +305,7 @@ func (l *ldifWriter) Write(cells []string, _ ...Mark) error {
 		}
 		items := []string{cell}
 		if strings.EqualFold(l.headings[i], "objectClass") { // the one that always has several
-			items = splitItems(cell)
+			items = SplitItems(cell)
 		}
 		for _, item := range items {
 			ldifLine(&lines, l.headings[i], item)
@@ -351,8 +351,8 @@ func escapeDN(value string) string {
 	return value
 }
 
-// splitItems takes apart what JoinItems joined.
-func splitItems(cell string) (items []string) {
+// SplitItems takes apart what JoinItems joined.
+func SplitItems(cell string) (items []string) {
 	var item strings.Builder
 	for i := 0; i < len(cell); i++ {
 		switch {

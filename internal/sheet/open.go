@@ -228,11 +228,10 @@ const mostTabs = 100
 // two that fit alike is meant, nobody can say. A tab that the spreadsheet program
 // does not show is only read if it is named, or if there is no other.
 func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
-	all := make([]string, len(tabs))
-	for i, t := range tabs {
-		all[i] = t.name
+	if len(options.Tabs) > 0 && options.Tab == "" {
+		return together(name, tabs, options)
 	}
-	list := strings.Join(all[:min(len(all), 20)], ", ")
+	all, list := listTabs(tabs)
 	if options.Tab != "" {
 		for _, t := range tabs {
 			if t.name == options.Tab {
@@ -274,7 +273,7 @@ func pickTab(name string, tabs []tab, options Options) (*Sheet, error) {
 		}
 	}
 	if equal != "" && !options.AnyTab {
-		return nil, &Error{Name: name, Message: fmt.Sprintf("has two tabs that fit alike, “%s” and “%s”", at, equal), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief."}
+		return nil, &Error{Name: name, Message: fmt.Sprintf("has two tabs that fit alike, “%s” and “%s”", at, equal), Remedy: "Name the one that is meant, with --tab or as “sheet: {tab: …}” in the brief; to read both as one sheet: “sheet: {tabs: all}”."}
 	}
 	if best == nil {
 		return nil, failed
@@ -294,7 +293,7 @@ func otherTabs(name string, tabs []tab, at string, fits fit) (others []OtherTab,
 		if isDamage(err) && !t.hidden {
 			return nil, unread(name, t.name, err)
 		}
-		if err != nil || !(fits.named > 0 && 2*s.fit.named >= fits.named || fits.known > 0 && 2*s.fit.known >= fits.known) {
+		if err != nil || !fits.like(s.fit) {
 			continue
 		}
 		other := OtherTab{Name: t.name, Hidden: t.hidden}

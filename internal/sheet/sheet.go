@@ -38,6 +38,7 @@ const ours = "Even Ledger "
 // Options say how to read a sheet. The zero value finds everything out.
 type Options struct {
 	Tab        string                    // of a workbook, or the list of a JSON file; empty: the one whose headings fit best
+	Tabs       []string                  // of a workbook, read as one sheet, one below the other; AllTabs: those with the same headings as the one that fits best
 	Columns    []string                  // what the columns are called, of a file without headings; nil: it has some
 	HeadingRow int                       // row of the headings, from 1; 0: look for it
 	Encoding   string                    // of text, by its name in the registry of character sets; empty: look
@@ -66,6 +67,7 @@ type Info struct {
 	Tab        string     `json:"tab,omitempty"`             // of a workbook
 	Tabs       []string   `json:"tabs,omitempty"`            // every tab of it
 	Others     []OtherTab `json:"otherTabs,omitempty"`       // that have rows under such headings as well, and are not read; unless a tab was named
+	Below      []TabBelow `json:"tabsBelow,omitempty"`       // that are read as one sheet with the tab, as far as their rows are read
 	HeadingRow int        `json:"headingRow"`                // from 1; 0: there is none, as in JSON
 	Headings   []string   `json:"headings"`                  // as written, trimmed
 	Above      [][]string `json:"aboveHeadings,omitempty"`   // the rows above the headings, as they stand
@@ -79,6 +81,12 @@ type OtherTab struct {
 	Name   string `json:"name"`
 	Hidden bool   `json:"hidden,omitempty"`
 	Rows   int    `json:"rows"`
+}
+
+// A TabBelow is a tab that is read as if it stood below the others.
+type TabBelow struct {
+	Name   string `json:"name"`
+	Before int    `json:"rowsBefore"` // how many rows of the others come before: the number of a row is that much more than in the tab itself
 }
 
 // IsWorkbook reports whether the sheet is a spreadsheet program's own file.
@@ -126,6 +134,7 @@ const (
 	Logical               // TRUE or FALSE
 	Faulty                // an error such as #N/A
 	Uncalculated          // a formula whose value was not stored
+	Listed                // several values, or one, that came as a list: as JoinItems writes them, where one has a semicolon in it
 )
 
 // A Row is one row of a sheet.
@@ -206,6 +215,7 @@ type Sheet struct {
 	tally Tally
 
 	below     below
+	further   further
 	keys      map[string]bool // of the headings, as words.Key has them
 	recognise func(heading string) bool
 }
@@ -217,21 +227,36 @@ func (f fit) less(than fit) bool {
 	return f.named < than.named || f.named == than.named && f.known < than.known
 }
 
+// like reports whether other headings are known about as well.
+func (f fit) like(other fit) bool {
+	return f.named > 0 && 2*other.named >= f.named || f.known > 0 && 2*other.known >= f.known
+}
+
 // Info returns what was found out. The encoding is sure once all rows are read.
 func (s *Sheet) Info() Info {
 	info := s.info
 	info.Read = s.tally
 	info.Read.Ended = s.ended && len(s.pending) == 0
 	s.source.describe(&info)
+	s.further.describe(&info)
 	return info
 }
 
 // Close closes the file beneath.
 func (s *Sheet) Close() error { return s.close() }
 
-// Rows yields the rows below the headings, blank ones left out. A row's cells
-// are valid until the next. After an error nothing more is yielded.
+// Rows yields the rows below the headings, blank ones left out, and those of the tabs that are read as one sheet
+// with this one. A row's cells are valid until the next. After an error nothing more is yielded.
 func (s *Sheet) Rows() iter.Seq2[Row, error] {
+	if len(s.further.tabs) == 0 {
+		return s.rows()
+	}
+	return s.further.rows(s)
+}
+
+// rows yields the rows below the headings, blank ones left out. A row's cells
+// are valid until the next. After an error nothing more is yielded.
+func (s *Sheet) rows() iter.Seq2[Row, error] {
 	return func(yield func(Row, error) bool) {
 		var held []Row // that are odd
 		release := func() bool {
