@@ -529,6 +529,11 @@ func (r *Reader) parseDate(text string) (time.Time, error) {
 	if m := month(parts[0]); m != 0 { // March 3rd, 2027
 		return build(parts[2], m, strings.TrimRight(parts[1], "stndrh"))
 	}
+	for _, part := range parts { // an address such as “3 Pier Road” is none
+		if strings.Trim(part, "0123456789") != "" {
+			return time.Time{}, errDate
+		}
+	}
 	first, second := small(parts[0]), small(parts[1])
 	switch {
 	case len(parts[0]) == 4: // 2027/03/04

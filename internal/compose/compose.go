@@ -13,10 +13,11 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"evenledger/internal/account"
-	"evenledger/internal/brief"
 	"evenledger/internal/codes"
+	"evenledger/internal/heading"
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
@@ -31,6 +32,8 @@ type Source struct {
 	Schema  *account.Schema // nil: not known
 	Today   string          // year-month-day
 	Keyless bool            // no column is a sure key
+
+	reader *heading.Reader
 }
 
 // field is a line under “fields”.
@@ -46,6 +49,9 @@ func (s *Source) Brief() string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	memberships, named := s.memberships()
+	if i := s.actionColumn(); i >= 0 {
+		named[s.Profile.Columns[i].Heading] = true
+	}
 	fields, unused := s.fields(named)
 	match := s.Match(named)
 
@@ -63,6 +69,7 @@ func (s *Source) Brief() string {
 	s.dates(line)
 	s.phones(line)
 	s.only(line)
+	s.intent(line)
 	if len(match) > 0 {
 		line("match: [%s]", strings.Join(match, ", "))
 	} else {
@@ -144,6 +151,12 @@ func (s *Source) fields(named map[string]bool) (fields []field, unused []string)
 		if c.Heading != "" && (sheet.IsOurs(c.Heading) || isUsed(named, c.Heading)) {
 			continue
 		}
+		if s.isUnit(c) {
+			c.Field, c.Sure = "unit", true
+		}
+		if _, ok := s.flag(c); ok && c.Field == "" && c.Status && !s.has("active") {
+			c.Field, c.Sure = "active", true
+		}
 		switch {
 		case c.Heading == "" && c.Filled > 0:
 			unused = append(unused, fmt.Sprintf("column %s, which has no heading", sheet.ColumnName(i)))
@@ -209,10 +222,15 @@ func (s *Source) field(c profile.Column) field {
 	if slices.Contains(keys, c.Field) {
 		f.keys = append(f.keys, "unique: refuse")
 	}
+	if via, ok := s.flag(c); ok {
+		f.keys = append(f.keys, "via: {"+via+"}")
+	} else if c.Negated {
+		f.perhaps, f.comment = true, "perhaps: its heading says the opposite, so its yes has to mean no: via: {…}"
+	}
 	if known, ok := account.FieldNamed(c.Field); ok && known.Kind == account.Person {
 		refers, sure := s.refers(c)
 		f.keys = append(f.keys, "refers: "+refers)
-		f.comment = "guessed: the field by which the sheet names people; they may be in the sheet too"
+		f.comment = "the field by which the sheet names people; they may be in the sheet too"
 		f.perhaps = f.perhaps || !sure
 	}
 	return f
@@ -257,6 +275,9 @@ func (s *Source) names(named map[string]bool) names {
 // refers guesses by which field a column names other people: the key whose column
 // has values of the same kind. It is not sure where the values are names.
 func (s *Source) refers(c profile.Column) (name string, sure bool) {
+	if c.Refers != "" {
+		return c.Refers, s.takes(c.Refers)
+	}
 	for _, name := range keys {
 		if key, ok := s.column(name); ok && key.Kind == c.Kind && !slices.ContainsFunc(c.Examples, func(text string) bool { return strings.Contains(text, " ") }) {
 			return name, true
@@ -266,58 +287,6 @@ func (s *Source) refers(c profile.Column) (name string, sure bool) {
 		return "email", true
 	}
 	return "userName", false
-}
-
-// numbered is a heading that ends in a number.
-var numbered = regexp.MustCompile(`^(.*\D)\d+$`)
-
-// called are the words for kinds of memberships.
-var called = map[string][]string{
-	"groups":   {"groups", "group", "gruppen", "groupes", "grupos", "grupy", "groepen", "crews"},
-	"courses":  {"courses", "course", "kurse", "cours", "cursos", "kursy", "cursussen", "trainings"},
-	"licences": {"licences", "licence", "licenses", "license", "lizenzen", "licencias", "licencas", "licencje", "licenties"},
-	"roles":    {"roles"}, // “role” is what people's work is called as well
-}
-
-// memberships writes a line for each kind that columns seem to name: a column
-// called so, or several with numbers behind.
-func (s *Source) memberships() (lines []string, used map[string]bool) {
-	used = map[string]bool{}
-	for _, kind := range brief.Kinds() {
-		var from []string
-		for _, c := range s.Profile.Columns {
-			stem, star := c.Heading, ""
-			if m := numbered.FindStringSubmatch(c.Heading); m != nil {
-				stem, star = m[1], "*"
-			}
-			if used[stem+star] || c.Field != "" || !slices.Contains(called[kind], words.Key(stem)) {
-				continue
-			}
-			keys := []string{"from: " + quote(stem+star)}
-			for _, separator := range []string{";", ",", "|"} {
-				if slices.ContainsFunc(c.Examples, func(e string) bool { return strings.Contains(e, separator) && !strings.Contains(e, "(") }) && star == "" {
-					keys = append(keys, "split: "+quote(separator))
-					break
-				}
-			}
-			used[stem+star] = true
-			from = append(from, "{"+strings.Join(keys, ", ")+"}")
-		}
-		switch len(from) {
-		case 0:
-		case 1:
-			lines = append(lines, kind+": "+from[0])
-		default:
-			lines = append(lines, kind+": ["+strings.Join(from, ", ")+"]")
-		}
-	}
-	return lines, used
-}
-
-// isUsed reports whether a column is one of those that name memberships.
-func isUsed(used map[string]bool, heading string) bool {
-	m := numbered.FindStringSubmatch(heading)
-	return used[heading] || m != nil && used[m[1]+"*"]
 }
 
 // taken reports whether a column of the same heading stands to the left.
@@ -492,12 +461,15 @@ func comment(text string) string {
 // reserved are words of the expression language.
 var reserved = strings.Fields("col as break const continue else false for function if import in let loop namespace null package return true var void while")
 
-// camel makes a field's name of a heading: "Start date" becomes startDate.
+// camel makes a field's name of a heading: "Start date" becomes startDate, "Entrée" entree.
 func camel(heading string) string {
 	var b strings.Builder
-	for i, word := range strings.FieldsFunc(heading, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z') }) {
-		word = strings.ToLower(word)
-		if i > 0 {
+	for _, word := range strings.FieldsFunc(heading, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		word = strings.ReplaceAll(words.Fold(word), "-", "")
+		if word == "" || b.Len() == 0 && word[0] >= '0' && word[0] <= '9' {
+			continue
+		}
+		if b.Len() > 0 {
 			word = strings.ToUpper(word[:1]) + word[1:]
 		}
 		b.WriteString(word)

@@ -19,6 +19,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/codes"
+	"evenledger/internal/heading"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
@@ -65,6 +66,17 @@ type Column struct {
 	Examples []string `json:"examples,omitempty"`
 	Secret   bool     `json:"secret,omitempty"` // its values look like passwords and are not shown
 	Odd      []Oddity `json:"odd,omitempty"`
+
+	Negated  bool   `json:"negated,omitempty"`     // its yes means no: it says who may not sign in
+	Refers   string `json:"refers,omitempty"`      // the field by which it names other people
+	Ties     string `json:"memberships,omitempty"` // the kind of memberships that it names
+	Beside   string `json:"beside,omitempty"`      // what it says of memberships beside it: role or section
+	Action   bool   `json:"action,omitempty"`      // it says what is to happen to each row
+	Status   bool   `json:"status,omitempty"`      // it says in words how things stand with people
+	Private  bool   `json:"private,omitempty"`     // it is of people's own life
+	exact    bool   // its heading is a field's
+	said     bool   // its heading is understood by its words
+	nameOnly bool   // its heading says “name” and nothing more
 }
 
 // An Oddity is something in a column that one should look at.
@@ -82,12 +94,13 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 		known = known.Attributes()
 	}
 	columns := make([]*column, len(info.Headings))
-	seed := maphash.MakeSeed()
+	seed, reading := maphash.MakeSeed(), heading.NewReader()
 	reader := codes.NewReader(codes.Unsettled)
 	reader.Tersely = true
-	for i, heading := range info.Headings {
-		columns[i] = &column{Column: Column{Heading: heading}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, orders: map[string]*tally{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
-		columns[i].name(known)
+	seen := &evidence{}
+	for i, text := range info.Headings {
+		columns[i] = &column{Column: Column{Heading: text}, seed: seed, reader: reader, distinct: map[uint64]struct{}{}, spelled: map[string]*spelling{}, memo: map[string]string{}, orders: map[string]*tally{}, kinds: map[string]*tally{}, lengths: map[int]*tally{}}
+		columns[i].name(known, reading)
 	}
 	for i, c := range columns {
 		names := func(at int) bool {
@@ -123,6 +136,7 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 		if len(row.Cells) > len(columns) && slices.ContainsFunc(row.Cells[len(columns):], func(s string) bool { return strings.TrimSpace(s) != "" }) {
 			p.Ragged++
 		}
+		seen.take(row)
 		if at.take(row); len(at.rows) == pieceSize {
 			adding.full <- at
 			at = adding.piece()
@@ -136,6 +150,8 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 	for _, c := range columns {
 		p.Columns = append(p.Columns, c.finish())
 	}
+	seen.columns = p.Columns
+	seen.weigh()
 	p.guess()
 	return p, nil
 }
@@ -295,17 +311,29 @@ func SecretHeading(heading string) bool {
 		slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(key, s) })
 }
 
-func (c *column) name(known account.Headings) {
+func (c *column) name(known account.Headings, reading *heading.Reader) {
 	key := words.Key(c.Heading)
 	c.Secret = SecretHeading(c.Heading)
 	if c.Secret || sheet.IsOurs(c.Heading) || key == "" {
 		return
 	}
 	if f, ok := known.Field(c.Heading); ok {
-		c.Field, c.Why, c.Sure = f.Name, "its heading", true
+		c.Field, c.Why, c.Sure, c.exact = f.Name, "its heading", true, true
+		c.Refers = reading.Meaning(c.Heading).Refers
 		return
 	}
-	if len(key) < 4 {
+	m := reading.Meaning(c.Heading)
+	c.Negated, c.Refers, c.Ties, c.Beside, c.Action, c.Private = m.Negated, m.Refers, m.Ties, m.Beside, m.Action, m.Private
+	c.Status = m.Says["status"] && !m.Private
+	c.nameOnly = m.Says["name"] && m.Only("name", "person", "legal")
+	if m.Field != "" {
+		c.Field, c.Sure, c.said = m.Field, m.Sure, true
+		if c.Why = "what its heading says"; c.Sure {
+			c.Why = "its heading"
+		}
+		return
+	}
+	if len(m.Says) > 0 || len(key) < 4 {
 		return // nearly everything is near to so little
 	}
 	var headings []string
@@ -527,7 +555,7 @@ func (c *column) is(kind, text string) bool {
 	case "number":
 		return (digit || first == '-' || first == '.') && strings.Trim(text, "0123456789.,-+eE") == "" && strings.Trim(text, ".,-+eE") != "" && strings.Count(text, "-") < 2 && strings.Count(text, ".") < 2
 	case "date":
-		if len(text) < 8 || len(text) > 40 || !strings.ContainsAny(text, "0123456789") {
+		if len(text) < 8 || len(text) > 40 || !strings.ContainsAny(text, "0123456789") || strings.Trim(text, "0123456789 ") == "" {
 			return false
 		}
 		return read(account.Date) || codes.IsAmbiguousDate(text)
@@ -641,10 +669,10 @@ func (c *column) finish() Column {
 		c.Kind = "language"
 	}
 	// A heading that is only nearly right is no proof against the values.
-	if f, ok := account.FieldNamed(c.Field); ok && c.Why != "its heading" && f.Kind == account.Text && slices.Contains([]string{"date", "email", "yes or no", "phone"}, c.Kind) {
+	if f, ok := account.FieldNamed(c.Field); ok && !c.exact && f.Kind == account.Text && slices.Contains([]string{"date", "email", "yes or no", "phone"}, c.Kind) {
 		c.Field, c.Why = "", ""
 	}
-	if 2*c.secret.n > c.Filled || c.Why != "its heading" && c.look.secret(c.hinted) {
+	if 2*c.secret.n > c.Filled || !c.exact && c.look.secret(c.hinted) {
 		c.Secret, c.Field, c.Why = true, "", ""
 	}
 	if c.Field == "title" && c.isAddress() {
@@ -854,7 +882,7 @@ func (p *Profile) settleTwice() {
 		switch {
 		case !twice:
 			taken[c.Field] = i
-		case c.Why == "its heading" && p.Columns[first].Why != "its heading":
+		case c.exact && !p.Columns[first].exact || c.Sure && !p.Columns[first].Sure:
 			p.Columns[first].Field, p.Columns[first].Why, p.Columns[first].Sure = "", "", false
 			taken[c.Field] = i
 		default:

@@ -1,0 +1,510 @@
+// Package heading tells what the headings of sheets mean by the words they are made of, in many languages: a heading that
+// nobody listed is understood as one that says the same in other words.
+//
+// It promises to name a field only where the words say that and nothing else: a word that it does not know, or one that
+// speaks of something else (a private address, an emergency contact), keeps it from being sure.
+package heading
+
+import (
+	_ "embed" // the table of words
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"evenledger/internal/words"
+)
+
+//go:embed words.txt
+var table string
+
+// A Concept is what a word of a heading says, by its name in the table of words.
+type Concept string
+
+// A Meaning is what a heading says.
+type Meaning struct {
+	Field   string // of an account, as briefs call it; empty: none
+	Sure    bool   // the words leave no doubt
+	Refers  string // the field by which it names somebody else; empty: it does not say
+	Negated bool   // yes means that the field is no
+	Ties    string // the memberships it names, as briefs call their kind; or empty
+	Beside  string // what it says of memberships beside it: "role" or "section"; or empty
+	Action  bool   // it says what is to happen to each row
+	Private bool   // it is of people's own life
+	Says    map[Concept]bool
+	Unknown []string // words that say nothing known
+	words   int      // that are no mere fillers
+}
+
+// A Reader knows the words of headings.
+type Reader struct {
+	whole  map[string][]Concept
+	begins []beginning // words that begin longer ones, the longest first
+}
+
+type beginning struct {
+	word string
+	says []Concept
+	open bool // other endings say the same
+}
+
+// NewReader readies the table of words.
+func NewReader() *Reader {
+	r := &Reader{whole: map[string][]Concept{}}
+	begins, open := map[string][]Concept{}, map[string]bool{}
+	for line := range strings.Lines(table) {
+		name, list, found := strings.Cut(line, ":")
+		if !found || strings.HasPrefix(line, "#") {
+			continue
+		}
+		for word := range strings.FieldsSeq(list) {
+			word, inflected := strings.CutSuffix(word, "*")
+			if word = fold(word); word == "" {
+				continue
+			}
+			r.whole[word] = append(r.whole[word], Concept(name))
+			if inflected || utf8.RuneCountInString(word) >= 4 {
+				begins[word], open[word] = append(begins[word], Concept(name)), open[word] || inflected
+			}
+		}
+	}
+	for word, says := range begins {
+		r.begins = append(r.begins, beginning{word, says, open[word]})
+	}
+	slices.SortFunc(r.begins, func(a, b beginning) int {
+		if len(a.word) != len(b.word) {
+			return len(b.word) - len(a.word)
+		}
+		return strings.Compare(a.word, b.word)
+	})
+	return r
+}
+
+// fold makes a word comparable: small letters, without accents.
+func fold(word string) string { return words.Key(word) }
+
+// split cuts a heading into words: at whatever is no letter or digit, where small letters are followed by a capital,
+// and between letters and digits.
+func split(heading string) (parts []string) {
+	var part []rune
+	end := func() {
+		if len(part) > 0 {
+			parts = append(parts, fold(string(part)))
+		}
+		part = part[:0]
+	}
+	runes := []rune(heading)
+	for i, r := range runes {
+		switch {
+		case unicode.Is(unicode.Mn, r):
+			part = append(part, r)
+			continue
+		case r == '#' || r == '№':
+			end()
+			parts = append(parts, "number")
+			continue
+		case !unicode.IsLetter(r) && !unicode.IsDigit(r), r == 'º', r == 'ª':
+			end()
+			continue
+		case i > 0 && unicode.IsUpper(r) && unicode.IsLower(runes[i-1]),
+			i > 0 && i+1 < len(runes) && unicode.IsUpper(r) && unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1]),
+			i > 0 && unicode.IsDigit(r) != unicode.IsDigit(runes[i-1]) && len(part) > 0:
+			end()
+		}
+		part = append(part, r)
+	}
+	end()
+	return slices.DeleteFunc(parts, func(p string) bool { return p == "" })
+}
+
+// linking are the letters that stand between the parts of a compound.
+var linking = []string{"", "s", "es", "n", "en", "e", "i", "o", "u", "a"}
+
+// say adds what a word says; a word that is not in the table may be made of several that are.
+func (r *Reader) say(word string, m *Meaning) bool {
+	if says, known := r.whole[word]; known {
+		for _, c := range says {
+			m.Says[c] = true
+		}
+		return true
+	}
+	if strings.Trim(word, "0123456789") == "" {
+		return true
+	}
+	parts := r.compound(word, 0)
+	for _, part := range parts {
+		for _, c := range part {
+			m.Says[c] = true
+		}
+	}
+	return parts != nil
+}
+
+// compound takes a word apart into words of the table.
+func (r *Reader) compound(word string, depth int) [][]Concept {
+	if says, known := r.whole[word]; known && depth > 0 {
+		return [][]Concept{says}
+	}
+	if depth > 3 || len(word) < 2 {
+		return nil
+	}
+	for _, b := range r.begins {
+		rest, begins := strings.CutPrefix(word, b.word)
+		if !begins || rest == "" {
+			continue
+		}
+		for _, link := range linking {
+			tail, linked := strings.CutPrefix(rest, link)
+			if !linked {
+				continue
+			}
+			if tail == "" {
+				return [][]Concept{b.says}
+			}
+			if more := r.compound(tail, depth+1); more != nil {
+				return append([][]Concept{b.says}, more...)
+			}
+		}
+	}
+	for _, b := range r.begins { // another ending of the word
+		if rest, begins := strings.CutPrefix(word, b.word); begins && b.open && utf8.RuneCountInString(b.word) >= 5 && utf8.RuneCountInString(rest) <= 3 {
+			return [][]Concept{b.says}
+		}
+	}
+	return nil
+}
+
+// choice is what is written behind a heading whose cells are yes or no.
+var choice = regexp.MustCompile(`(?i)\(?\b(y/n|yes/no|j/n|ja/nein|o/n|oui/non|s/n|t/n)\b\)?`)
+
+// Meaning tells what a heading says.
+func (r *Reader) Meaning(heading string) Meaning {
+	m := Meaning{Says: map[Concept]bool{}}
+	parts := split(choice.ReplaceAllString(heading, " "))
+	if whole := strings.Join(parts, ""); len(parts) > 1 && r.whole[whole] != nil {
+		parts = []string{whole}
+	}
+	for i := 0; i < len(parts); i++ {
+		if i+1 < len(parts) { // “E Mail”, “Log in”, “Zip code”
+			if says, known := r.whole[parts[i]+parts[i+1]]; known && (len(parts[i]) < 5 || len(parts[i+1]) < 4) {
+				for _, c := range says {
+					m.Says[c] = true
+				}
+				i++
+				continue
+			}
+		}
+		if !r.say(parts[i], &m) {
+			m.Unknown = append(m.Unknown, parts[i])
+		}
+		if says := r.whole[parts[i]]; !slices.Contains(says, "filler") {
+			m.words++
+		}
+	}
+	r.settle(&m)
+	m.decide()
+	return m
+}
+
+// settle leaves out what a word says besides, where the words beside it tell which is meant.
+func (r *Reader) settle(m *Meaning) {
+	has, drop := m.has, func(c ...Concept) {
+		for _, one := range c {
+			delete(m.Says, one)
+		}
+	}
+	if len(m.Says) > 1 {
+		drop("filler")
+	}
+	if has("given") && (has("group") || has("signin")) { // “AD”, which is a name in Turkish
+		drop("given", "alone", "half")
+	}
+	if has("private") && !has("mail") && !has("phone") && !has("mobile") && !has("street") && !has("town") && !has("postcode") && !has("number") {
+		if len(m.Says) > 1 && !has("person") {
+			drop("private")
+		}
+	}
+	if has("street") && (has("town") || has("postcode") || has("region") || has("country")) {
+		drop("street", "address")
+	}
+	if has("street", "location") {
+		drop("location")
+	}
+	if has("person", "private") { // “personal”: of the staff, or somebody's own
+		if has("mail") || has("phone") || has("mobile") || has("address") {
+			drop("person")
+		} else {
+			drop("private")
+		}
+	}
+	if has("name", "given") && (has("user") || has("signin")) { // where the word for both is one
+		drop("given", "alone")
+	}
+	if m.words > 1 && has("alone", "name") && has("given") != has("family") { // “Nom et prénom”
+		drop("name", "given", "family")
+		m.Says["full"] = true
+	}
+	drop("alone")
+	if has("given", "name") && !has("family") {
+		drop("name")
+	}
+	if !has("cost") {
+		drop("centre")
+	}
+	if has("mobile", "postcode") {
+		drop("postcode")
+	}
+	if has("given", "first") {
+		if has("name") || len(m.Says) == 2 {
+			drop("first")
+		}
+	}
+	if has("family", "last") || has("family", "first") {
+		drop("last", "first")
+	}
+	if has("street", "address") {
+		if has("mail") {
+			drop("street")
+		} else {
+			drop("address")
+		}
+	}
+	if has("post", "number") {
+		drop("number")
+		m.Says["postcode"] = true
+	}
+	if has("post", "mail") || has("postcode") {
+		if drop("post"); has("postcode") {
+			drop("mail")
+		}
+	}
+	if has("signin", "number", "person") && !has("user") { // “identifiant”, which a sign-in name is as well
+		drop("signin")
+	}
+	if has("active") || has("blocked") || has("leaver") {
+		drop("work")
+	}
+	if has("postcode", "number") {
+		drop("number")
+	}
+	if has("timezone") || has("zone", "time") {
+		drop("zone", "time", "region")
+		m.Says["timezone"] = true
+	}
+	if has("work", "company") {
+		if len(m.Says) == 2 || has("name") {
+			drop("work")
+		} else {
+			drop("company")
+		}
+	}
+	if has("phone", "mobile") || has("phone", "number") || has("mobile", "number") {
+		drop("number")
+	}
+	if has("mobile") {
+		drop("phone")
+	}
+	if has("number", "person") && has("payroll") {
+		drop("payroll")
+	}
+	if has("country", "region") {
+		drop("region")
+	}
+	if has("cost") {
+		drop("centre", "job", "number", "town")
+		if has("department") {
+			drop("department")
+		}
+	}
+	if has("job", "number") && !has("person") && len(m.Says) == 2 {
+		return
+	}
+	if has("manager") {
+		drop("work", "start", "person", "house", "phone", "active")
+	}
+}
+
+// has reports whether a heading says all of some things.
+func (m *Meaning) has(all ...Concept) bool {
+	for _, c := range all {
+		if !m.Says[c] {
+			return false
+		}
+	}
+	return true
+}
+
+// A pattern is what has to be said for a field to be meant, and what may be said besides.
+type pattern struct {
+	field string
+	needs []Concept
+	may   []Concept
+	sure  bool
+}
+
+// patterns are tried in their order; the first that fits decides.
+func patterns() []pattern {
+	list := func(text string) []Concept {
+		var all []Concept
+		for word := range strings.FieldsSeq(text) {
+			all = append(all, Concept(word))
+		}
+		return all
+	}
+	var all []pattern
+	add := func(field, needs, may string, sure bool) {
+		all = append(all, pattern{field, list(needs), list(may), sure})
+	}
+	add("formattedName", "given family", "name full person legal user", true)
+	add("formattedName", "full", "name person legal user", true)
+	add("formattedName", "person name", "full legal", true)
+	add("displayName", "display", "name user person", true)
+	add("nickName", "preferred", "name given first person", true)
+	add("middleName", "middle given", "name", true)
+	add("middleName", "middle name", "given", true)
+	add("givenName", "given", "name person legal first", true)
+	add("givenName", "first name", "person legal user", true)
+	add("familyName", "family", "name person legal first user", true)
+	add("familyName", "last name", "person legal user", true)
+	add("userName", "signin name", "user person work company external", true)
+	add("userName", "user name", "signin work company external", true)
+	add("userName", "signin number", "user person work company", true)
+	add("userName", "user number", "signin work company", true)
+	add("userName", "signin", "user work company", true)
+	add("userName", "user", "work company", true)
+	add("email", "mail", "address work company person user", true)
+	add("mobile", "mobile", "work company person", true)
+	add("phone", "phone", "work company person", true)
+	add("employeeNumber", "person number", "company payroll work", true)
+	add("employeeNumber", "payroll number", "company work", true)
+	add("externalId", "external number", "person", true)
+	add("userType", "contract type", "person work number", true)
+	add("userType", "person type", "contract work job user number", true)
+	add("userType", "contract", "person", false)
+	add("preferredLanguage", "language", "preferred number person user", true)
+	add("timezone", "timezone", "work user", true)
+	add("country", "country", "work number name address location", true)
+	add("postalCode", "postcode", "work address", true)
+	add("streetAddress", "street", "work house number name", true)
+	add("streetAddress", "address", "work house number", true)
+	add("locality", "town", "work name address location", true)
+	add("region", "region", "work name address", true)
+	add("locality", "location", "work name", false)
+	add("costCenter", "cost", "name centre", true)
+	add("department", "department", "name work company unit", true)
+	add("department", "unit", "name company", false)
+	add("division", "division", "name work company", true)
+	add("organization", "company", "name entity legal", true)
+	add("organization", "entity", "name legal", true)
+	add("title", "role work", "name person", true)
+	add("title", "title", "name work person", false)
+	add("title", "job title", "name person work", true)
+	add("title", "job role", "name person work", true)
+	add("title", "job", "name person work", true)
+	add("title", "person title", "name work", false)
+	add("title", "work title", "name", true)
+	add("honorificPrefix", "salutation", "title person name", true)
+	return all
+}
+
+// decide settles which field, if any, is meant.
+func (m *Meaning) decide() {
+	switch {
+	case m.has("password"):
+		return
+	case m.has("other"), m.has("birth"):
+		return
+	}
+	m.Private = m.has("private")
+	sure := len(m.Unknown) == 0
+	switch {
+	case m.has("date"), m.has("start"), m.has("end"):
+		return
+	case m.has("manager"):
+		m.manager(sure)
+		return
+	case m.Private:
+		return
+	case m.memberships():
+		return
+	case m.has("action") && m.only("action", "type", "status", "person", "number", "row"):
+		m.Action = true
+		return
+	case m.has("blocked") || m.has("leaver"):
+		if m.only("blocked", "leaver", "signin", "user", "person", "status", "active") {
+			m.Field, m.Sure, m.Negated = "active", sure, true
+		}
+		return
+	case m.has("active"):
+		if m.only("active", "signin", "user", "person", "status") {
+			m.Field, m.Sure = "active", sure
+		}
+		return
+	}
+	for _, p := range patterns() {
+		if m.has(p.needs...) && m.only(append(slices.Clone(p.needs), append(p.may, "half")...)...) {
+			m.Field, m.Sure = p.field, p.sure && sure && !(p.field == "formattedName" && m.has("half", "person"))
+			return
+		}
+	}
+}
+
+// Only reports whether a heading says nothing but some things.
+func (m *Meaning) Only(some ...Concept) bool {
+	return len(m.Says) > 0 && len(m.Unknown) == 0 && m.only(some...)
+}
+
+// only reports whether a heading says nothing but some things.
+func (m *Meaning) only(some ...Concept) bool {
+	for c := range m.Says {
+		if c != "half" && c != "filler" && !slices.Contains(some, c) {
+			return false
+		}
+	}
+	return true
+}
+
+// manager settles by what somebody's manager is named.
+func (m *Meaning) manager(sure bool) {
+	refers := ""
+	switch {
+	case m.has("mail"):
+		refers = "email"
+	case m.has("signin"), m.has("user"):
+		refers = "userName"
+	case m.has("number"):
+		refers = "employeeNumber"
+	}
+	if m.only("manager", "mail", "address", "number", "signin", "user", "name", "full", "job") && !(m.has("job") && len(m.Says) > 1) {
+		m.Field, m.Refers, m.Sure = "manager", refers, sure
+	}
+}
+
+// memberships settles which kind of memberships is named, or what is said of them.
+func (m *Meaning) memberships() bool {
+	for _, kind := range []struct{ says, ties string }{{"course", "courses"}, {"licence", "licences"}, {"group", "groups"}, {"cohort", "groups"}} {
+		c := Concept(kind.says)
+		if !m.has(c) {
+			continue
+		}
+		switch {
+		case m.has("section") && m.only(c, "section", "name", "number"):
+			m.Beside = "section"
+		case (m.has("role") || m.has("job")) && m.only(c, "role", "name", "job"):
+			m.Beside = "role"
+		case m.only(c, "name", "number", "user", "signin", "type", "cohort") && len(m.Unknown) == 0:
+			m.Ties = kind.ties
+		}
+		return true
+	}
+	if m.has("section") && m.only("section", "name", "number") {
+		m.Beside = "section"
+		return true
+	}
+	if m.has("role") && m.only("role", "name") {
+		m.Beside = "role"
+		return false
+	}
+	return false
+}
