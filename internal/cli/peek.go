@@ -126,8 +126,21 @@ func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error
 		if heading == "" {
 			heading = "(column " + sheet.ColumnName(i) + ")"
 		}
-		field := report.Styled(report.Pad(c.Field, 19))
-		if c.Field == "" {
+		would := c.Field
+		switch {
+		case would != "":
+			if c.Negated {
+				would = "not " + would
+			}
+		case c.Ties != "":
+			would = c.Ties
+		case c.Action:
+			would = "intent"
+		case c.Beside != "":
+			would = "their " + c.Beside
+		}
+		field := report.Styled(report.Pad(would, 19))
+		if would == "" {
 			field = page.Dim(report.Pad("not used", 19))
 		}
 		distinct := report.Number(c.Distinct)

@@ -98,8 +98,8 @@ func (s *xlsxSource) findMerged() (merges, error) {
 				break
 			}
 			if found := mergeArea.FindSubmatch(rest[:min(len(rest), longest)]); found != nil {
-				left, _ := columnNumber(string(found[1]) + "1")
-				right, _ := columnNumber(string(found[3]) + "1")
+				left, _ := columnNumber(append(bytes.Clone(found[1]), '1'))
+				right, _ := columnNumber(append(bytes.Clone(found[3]), '1'))
 				top, _ := strconv.Atoi(string(found[2])) // the expression saw to it
 				bottom, _ := strconv.Atoi(string(found[4]))
 				list = append(list, merge{left, right, top, bottom})

@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"bytes"
-	"encoding/xml"
 	"errors"
 	"fmt"
 	"html"
@@ -17,13 +16,14 @@ import (
 // by row.
 type odsSource struct {
 	p     parts
-	xml   *xml.Decoder
+	xml   *markup
 	meter *meter
 	tab   string
 	tabs  []string
 
-	next    int // number of the next row
-	repeat  int // times the row in cells is still to be given
+	text    []byte // of the cell at hand
+	next    int    // number of the next row
+	repeat  int    // times the row in cells is still to be given
 	row     record
 	rows    int // given so far
 	hidden  [][2]int
@@ -129,23 +129,24 @@ func (s *odsSource) begin(offset int64) error {
 		return unexpected(err)
 	}
 	s.meter = &meter{r: r, left: maxRecord}
-	s.xml = xml.NewDecoder(s.meter)
-	_, err = s.xml.RawToken() // the tab's own tag
+	s.xml = newMarkup(s.meter)
+	_, err = s.xml.next() // the tab's own tag
 	return err
 }
 
-func attribute(e xml.StartElement, name string) string {
-	for _, a := range e.Attr {
-		if a.Name.Local == name {
-			return a.Value
+// attribute returns an attribute of the tag at hand.
+func (m *markup) attribute(name string) string {
+	for _, a := range m.attrs {
+		if string(a.name) == name {
+			return string(a.value)
 		}
 	}
 	return ""
 }
 
-// times reads how often an element is to be repeated.
-func times(e xml.StartElement, name string) int {
-	n, err := strconv.Atoi(attribute(e, name))
+// times reads how often the element at hand is to be repeated.
+func (m *markup) times(name string) int {
+	n, err := strconv.Atoi(m.attribute(name))
 	if err != nil || n < 1 {
 		return 1
 	}
@@ -167,37 +168,32 @@ func (s *odsSource) read() (record, error) {
 	}
 	s.meter.left = maxRecord
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return record{}, s.p.broken(unexpected(err))
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			switch token.Name.Local {
-			case "table-column":
-				n := times(token, "number-columns-repeated")
-				if shown := attribute(token, "visibility"); shown == "collapse" || shown == "filter" {
-					s.hidden = append(s.hidden, [2]int{s.columns, s.columns + n - 1})
-				}
-				s.columns += n
-			case "table-row":
-				if err := s.readRow(token); err != nil {
-					return record{}, s.p.broken(err)
-				}
-				if isBlank(s.row.cells) {
-					s.next, s.repeat = s.next+s.repeat, 0
-					s.meter.left = maxRecord
-					continue
-				}
-				if s.next+s.repeat > maxRows+1 {
-					return record{}, s.p.broken(fmt.Errorf("row %d is repeated %d times, beyond the last row a spreadsheet has", s.next, s.repeat))
-				}
-				return s.again(), nil
+		switch name := s.xml.name; {
+		case kind == startTag && string(name) == "table-column":
+			n := s.xml.times("number-columns-repeated")
+			if shown := s.xml.attribute("visibility"); shown == "collapse" || shown == "filter" {
+				s.hidden = append(s.hidden, [2]int{s.columns, s.columns + n - 1})
 			}
-		case xml.EndElement:
-			if token.Name.Local == "table" {
-				return record{}, s.p.readOut(s.meter.r)
+			s.columns += n
+		case kind == startTag && string(name) == "table-row":
+			if err := s.readRow(); err != nil {
+				return record{}, s.p.broken(err)
 			}
+			if isBlank(s.row.cells) {
+				s.next, s.repeat = s.next+s.repeat, 0
+				s.meter.left = maxRecord
+				continue
+			}
+			if s.next+s.repeat > maxRows+1 {
+				return record{}, s.p.broken(fmt.Errorf("row %d is repeated %d times, beyond the last row a spreadsheet has", s.next, s.repeat))
+			}
+			return s.again(), nil
+		case kind == endTag && string(name) == "table":
+			return record{}, s.p.readOut(s.meter.r)
 		}
 	}
 }
@@ -213,86 +209,133 @@ func (s *odsSource) again() record {
 }
 
 // readRow reads the cells of a row that has been begun.
-func (s *odsSource) readRow(e xml.StartElement) error {
-	shown := attribute(e, "visibility")
+func (s *odsSource) readRow() error {
+	shown := s.xml.attribute("visibility")
 	s.row = record{cells: s.row.cells[:0], kinds: s.row.kinds[:0], hidden: shown == "collapse" || shown == "filter"}
-	s.repeat = times(e, "number-rows-repeated")
+	s.repeat = s.xml.times("number-rows-repeated")
 	blank := 0 // cells passed over since the last with a value
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			if name := token.Name.Local; name != "table-cell" && name != "covered-table-cell" {
-				continue
-			}
-			n := times(token, "number-columns-repeated")
-			text, kind, err := s.cell(token)
-			if err != nil {
-				return err
-			}
-			if text == "" && kind == Plain {
-				blank += n
-				continue
-			}
-			if len(s.row.cells)+blank+n > MaxColumns {
-				return fmt.Errorf("row %d has more than the %d columns a sheet may have", s.next, MaxColumns)
-			}
-			for ; blank > 0; blank-- {
-				s.row.cells, s.row.kinds = append(s.row.cells, ""), append(s.row.kinds, Plain)
-			}
-			if wide, high := times(token, "number-columns-spanned"), times(token, "number-rows-spanned"); wide*high > 1 {
-				area := merge{len(s.row.cells), len(s.row.cells) + min(wide, MaxColumns) - 1, s.next, s.next + min(high, maxRows) - 1}
-				if s.open = append(s.open, area); s.next <= deepestHeading {
-					s.merged = append(s.merged, area)
-				}
-			}
-			for range n {
-				s.row.cells, s.row.kinds = append(s.row.cells, text), append(s.row.kinds, kind)
-			}
-		case xml.EndElement:
-			if token.Name.Local == "table-row" {
-				return nil
-			}
+		name := s.xml.name
+		if kind == endTag && string(name) == "table-row" {
+			return nil
+		}
+		if kind != startTag || string(name) != "table-cell" && string(name) != "covered-table-cell" {
+			continue
+		}
+		if blank, err = s.takeCell(blank); err != nil {
+			return err
 		}
 	}
 }
 
-// cell reads a cell that has been begun.
-func (s *odsSource) cell(e xml.StartElement) (string, CellKind, error) {
-	shown, paragraphs, err := s.paragraphs(e.Name.Local)
+// takeCell reads a cell that has been begun, before which so many blank ones stand, and returns how many do now.
+func (s *odsSource) takeCell(blank int) (int, error) {
+	c := s.described()
+	text, kind, err := s.cell(c)
+	if err != nil {
+		return blank, err
+	}
+	if text == "" && kind == Plain {
+		return blank + c.times, nil
+	}
+	if len(s.row.cells)+blank+c.times > MaxColumns {
+		return blank, fmt.Errorf("row %d has more than the %d columns a sheet may have", s.next, MaxColumns)
+	}
+	for ; blank > 0; blank-- {
+		s.row.cells, s.row.kinds = append(s.row.cells, ""), append(s.row.kinds, Plain)
+	}
+	if c.wide*c.high > 1 {
+		area := merge{len(s.row.cells), len(s.row.cells) + min(c.wide, MaxColumns) - 1, s.next, s.next + min(c.high, maxRows) - 1}
+		if s.open = append(s.open, area); s.next <= deepestHeading {
+			s.merged = append(s.merged, area)
+		}
+	}
+	for range c.times {
+		s.row.cells, s.row.kinds = append(s.row.cells, text), append(s.row.kinds, kind)
+	}
+	return 0, nil
+}
+
+// An odsCell is what a cell's tag says of it.
+type odsCell struct {
+	covered           bool
+	times, wide, high int
+	kind, value       string
+	faulty            bool // it holds an error
+	formula, inTag    bool // the text stands in the tag
+}
+
+// described reads the tag of a cell.
+func (s *odsSource) described() odsCell {
+	c := odsCell{covered: string(s.xml.name) != "table-cell", times: 1, wide: 1, high: 1}
+	number := func(text []byte) int {
+		n, err := strconv.Atoi(string(text))
+		if err != nil || n < 1 {
+			return 1
+		}
+		return n
+	}
+	for _, a := range s.xml.attrs {
+		switch string(a.name) {
+		case "number-columns-repeated":
+			c.times = number(a.value)
+		case "number-columns-spanned":
+			c.wide = number(a.value)
+		case "number-rows-spanned":
+			c.high = number(a.value)
+		case "value-type":
+			if string(a.prefix) == "calcext" {
+				c.faulty = c.faulty || string(a.value) == "error"
+			}
+			c.kind = string(a.value)
+		case "value", "date-value", "boolean-value":
+			c.value = string(a.value)
+		case "formula":
+			c.formula = len(a.value) > 0
+		case "string-value":
+			c.inTag = true
+		}
+	}
+	return c
+}
+
+// cell reads what a cell holds, up to its end.
+func (s *odsSource) cell(c odsCell) (string, CellKind, error) {
+	element := "table-cell"
+	if c.covered {
+		element = "covered-table-cell"
+	}
+	shown, paragraphs, err := s.paragraphs(element)
 	if err != nil {
 		return "", Plain, err
 	}
-	value := map[string]string{}
-	for _, a := range e.Attr {
-		if a.Name.Space == "calcext" && a.Name.Local == "value-type" && a.Value == "error" {
-			return shown, Faulty, nil
-		}
-		value[a.Name.Local] = a.Value
+	if c.faulty {
+		return shown, Faulty, nil
 	}
-	switch value["value-type"] {
+	switch c.kind {
 	case "float", "percentage", "currency":
-		number, err := strconv.ParseFloat(value["value"], 64)
+		number, err := strconv.ParseFloat(c.value, 64)
 		if err != nil {
-			return "", Plain, fmt.Errorf("“%s” is stored as a number and is none", value["value"])
+			return "", Plain, fmt.Errorf("“%s” is stored as a number and is none", c.value)
 		}
 		if (number == 0 || number == 1) && shown != "" && !strings.ContainsAny(shown, "0123456789") {
 			return strings.ToUpper(strconv.FormatBool(number == 1)), Logical, nil // its format is that of yes and no
 		}
-		return paddedAs(shown, numberText(value["value"], number)), Numeric, nil
+		return paddedAs(shown, numberText(c.value, number)), Numeric, nil
 	case "date":
-		return strings.TrimSuffix(strings.Replace(value["date-value"], "T", " ", 1), " 00:00:00"), Dated, nil
+		return strings.TrimSuffix(strings.Replace(c.value, "T", " ", 1), " 00:00:00"), Dated, nil
 	case "boolean":
-		return strings.ToUpper(value["boolean-value"]), Logical, nil
+		return strings.ToUpper(c.value), Logical, nil
 	case "time":
 		return shown, Dated, nil
 	}
 	// A formula that came to nothing is saved with a blank paragraph, and one that was
 	// never calculated with none.
-	if _, has := value["string-value"]; value["formula"] != "" && paragraphs == 0 && value["value-type"] == "" && !has {
+	if c.formula && paragraphs == 0 && c.kind == "" && !c.inTag {
 		return "", Uncalculated, nil
 	}
 	return shown, Plain, nil
@@ -329,46 +372,48 @@ func paddedAs(shown, number string) string {
 // paragraphs reads the text of a cell up to its end, and how many paragraphs it has;
 // comments on the cell are none of it.
 func (s *odsSource) paragraphs(element string) (shown string, count int, err error) {
-	var text strings.Builder
+	text := s.text[:0]
+	defer func() { s.text = text }()
 	in, aside := 0, 0
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return "", 0, unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			switch token.Name.Local {
+		name := s.xml.name
+		switch kind {
+		case startTag:
+			switch string(name) {
 			case "annotation":
 				aside++
 			case "p":
 				if in++; in == 1 && aside == 0 {
 					if count > 0 {
-						text.WriteByte('\n')
+						text = append(text, '\n')
 					}
 					count++
 				}
 			case "s":
 				if aside == 0 {
-					text.WriteString(strings.Repeat(" ", min(times(token, "c"), 1000)))
+					text = append(text, strings.Repeat(" ", min(s.xml.times("c"), 1000))...)
 				}
 			case "tab":
-				text.WriteByte('\t')
+				text = append(text, '\t')
 			case "line-break":
-				text.WriteByte('\n')
+				text = append(text, '\n')
 			}
-		case xml.CharData:
+		case characters:
 			if in > 0 && aside == 0 {
-				text.Write(token)
+				text = append(text, s.xml.text...)
 			}
-		case xml.EndElement:
-			switch token.Name.Local {
+		case endTag:
+			switch string(name) {
 			case "annotation":
 				aside--
 			case "p":
 				in--
 			case element:
-				return text.String(), count, nil
+				return string(text), count, nil
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"bytes"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -17,7 +18,7 @@ import (
 // row by row. The texts that cells share are held in memory, one byte a byte.
 type xlsxSource struct {
 	p       parts
-	xml     *xml.Decoder
+	xml     *markup
 	meter   *meter
 	shared  *texts
 	formats []numberFormat // by the cell's style
@@ -31,6 +32,7 @@ type xlsxSource struct {
 	last   int // number of the row read last
 	cells  []string
 	kinds  []CellKind
+	raw    []byte   // what is stored of the cell at hand
 	hidden [][2]int // columns from, to
 	merged merges
 }
@@ -126,7 +128,7 @@ func (s *xlsxSource) start(options Options) (*Sheet, error) {
 		return nil, err
 	}
 	s.meter = &meter{r: r}
-	s.xml = xml.NewDecoder(s.meter)
+	s.xml = newMarkup(s.meter)
 	opened, err := startWorkbook(s.p.name, s, options)
 	if err == nil {
 		opened.info.Merged = s.merged.headings(opened.info.Headings, opened.info.HeadingRow)
@@ -151,23 +153,6 @@ func (p parts) unmarshal(part string, into any) error {
 	return nil
 }
 
-// texts holds many texts in one piece of memory.
-type texts struct {
-	data []byte
-	ends []int
-}
-
-func (t *texts) get(i int) (string, bool) {
-	if i < 0 || i >= len(t.ends) {
-		return "", false
-	}
-	from := 0
-	if i > 0 {
-		from = t.ends[i-1]
-	}
-	return string(t.data[from:t.ends[i]]), true
-}
-
 // maxShared bounds the texts that the cells of a workbook share.
 const maxShared = 512 << 20
 
@@ -177,20 +162,22 @@ func (p parts) sharedTexts(part string) (*texts, error) {
 		return nil, err
 	}
 	t := &texts{}
-	d := xml.NewDecoder(&meter{r: r, left: maxShared})
+	m, text := newMarkup(&meter{r: r, left: maxShared}), []byte(nil)
 	for {
-		token, err := d.RawToken()
+		kind, err := m.next()
 		if err != nil {
 			return nil, p.brokenTexts(unexpected(err))
 		}
-		if end, ok := token.(xml.EndElement); ok && end.Name.Local == "sst" {
-			return t, nil
+		if kind == endTag && string(m.name) == "sst" {
+			return t, t.end()
 		}
-		if start, ok := token.(xml.StartElement); ok && start.Name.Local == "si" {
-			if t.data, err = readText(d, "si", t.data); err != nil {
+		if kind == startTag && string(m.name) == "si" {
+			if text, err = readText(m, "si", text[:0]); err != nil {
 				return nil, p.brokenTexts(err)
 			}
-			t.ends = append(t.ends, len(t.data))
+			if err := t.add(text); err != nil {
+				return nil, &Error{Name: p.name, Message: "the texts in its cells cannot be laid aside: " + err.Error(), Remedy: "Make room in the folder for temporary files, or save the tab as CSV UTF-8, which is read row by row."}
+			}
 		}
 	}
 }
@@ -204,34 +191,25 @@ func (p parts) brokenTexts(err error) error {
 
 // readText appends the text of an element that has been begun: that of its t
 // elements but those that tell the pronunciation.
-func readText(d *xml.Decoder, element string, to []byte) ([]byte, error) {
+func readText(m *markup, element string, to []byte) ([]byte, error) {
 	in, skip, from := false, 0, len(to)
 	for {
-		token, err := d.RawToken()
+		kind, err := m.next()
 		if err != nil {
 			return to, unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			switch token.Name.Local {
-			case "t":
-				in = true
-			case "rPh":
-				skip++
-			}
-		case xml.CharData:
-			if in && skip == 0 {
-				to = append(to, token...)
-			}
-		case xml.EndElement:
-			switch token.Name.Local {
-			case "t":
-				in = false
-			case "rPh":
-				skip--
-			case element:
-				return unescaped(to, from), nil
-			}
+		switch name := m.name; {
+		case kind == characters && in && skip == 0:
+			to = append(to, m.text...)
+		case kind == characters:
+		case string(name) == "t":
+			in = kind == startTag
+		case string(name) == "rPh" && kind == startTag:
+			skip++
+		case string(name) == "rPh":
+			skip--
+		case kind == endTag && string(name) == element:
+			return unescaped(to, from), nil
 		}
 	}
 }
@@ -248,7 +226,7 @@ var escape = regexp.MustCompile(`_x[0-9A-Fa-f]{4}_`)
 // unescaped puts the characters back that XML cannot hold, which are written
 // _xHHHH_, in what stands from a place on.
 func unescaped(data []byte, from int) []byte {
-	if !strings.Contains(string(data[from:]), "_x") {
+	if !bytes.Contains(data[from:], []byte("_x")) {
 		return data
 	}
 	text := escape.ReplaceAllStringFunc(string(data[from:]), func(code string) string {
@@ -280,38 +258,34 @@ func headingsIn(headings []string, ranges [][2]int) []string {
 func (s *xlsxSource) read() (record, error) {
 	s.meter.left = maxRecord
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return record{}, s.p.broken(unexpected(err))
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			switch token.Name.Local {
-			case "row":
-				s.rows++
-				return s.row(token)
-			case "col":
-				s.column(token)
-			}
-		case xml.EndElement:
-			if token.Name.Local == "sheetData" {
-				return record{}, s.p.readOut(s.meter.r)
-			}
+		switch name := s.xml.name; {
+		case kind == characters:
+		case kind == startTag && string(name) == "row":
+			s.rows++
+			return s.row()
+		case kind == startTag && string(name) == "col":
+			s.column()
+		case kind == endTag && string(name) == "sheetData":
+			return record{}, s.p.readOut(s.meter.r)
 		}
 	}
 }
 
 // column notes columns that are hidden.
-func (s *xlsxSource) column(e xml.StartElement) {
+func (s *xlsxSource) column() {
 	from, to, hidden := 0, 0, false
-	for _, a := range e.Attr {
-		switch a.Name.Local {
+	for _, a := range s.xml.attrs {
+		switch string(a.name) {
 		case "min":
-			from, _ = strconv.Atoi(a.Value) // what is no number is no column
+			from, _ = strconv.Atoi(string(a.value)) // what is no number is no column
 		case "max":
-			to, _ = strconv.Atoi(a.Value)
+			to, _ = strconv.Atoi(string(a.value))
 		case "hidden":
-			hidden = truth(a.Value)
+			hidden = truth(string(a.value))
 		}
 	}
 	if hidden && from > 0 {
@@ -322,21 +296,21 @@ func (s *xlsxSource) column(e xml.StartElement) {
 func truth(text string) bool { return text == "1" || text == "true" }
 
 // row reads the cells of a row that has been begun.
-func (s *xlsxSource) row(e xml.StartElement) (record, error) {
+func (s *xlsxSource) row() (record, error) {
 	rec := record{number: s.last + 1}
-	for _, a := range e.Attr {
-		switch a.Name.Local {
+	for _, a := range s.xml.attrs {
+		switch string(a.name) {
 		case "r":
-			n, err := strconv.Atoi(a.Value)
+			n, err := strconv.Atoi(string(a.value))
 			switch {
 			case err != nil || n <= s.last:
-				return rec, s.p.broken(fmt.Errorf("a row “%s” stands below row %d", a.Value, s.last))
+				return rec, s.p.broken(fmt.Errorf("a row “%s” stands below row %d", a.value, s.last))
 			case n > maxRows:
 				return rec, s.p.broken(fmt.Errorf("row %d is beyond the last a spreadsheet has, %d", n, maxRows))
 			}
 			rec.number = n
 		case "hidden":
-			rec.hidden = truth(a.Value)
+			rec.hidden = truth(string(a.value))
 		}
 	}
 	if rec.number > maxRows {
@@ -346,45 +320,71 @@ func (s *xlsxSource) row(e xml.StartElement) (record, error) {
 	s.cells, s.kinds = s.cells[:0], s.kinds[:0]
 	plain := true
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return rec, s.p.broken(unexpected(err))
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			if token.Name.Local != "c" {
-				continue
-			}
-			if err := s.cell(token); err != nil {
+		switch name := s.xml.name; {
+		case kind == startTag && string(name) == "c":
+			if err := s.cell(); err != nil {
 				return rec, s.p.broken(err)
 			}
 			plain = plain && s.kinds[len(s.kinds)-1] == Plain
-		case xml.EndElement:
-			if token.Name.Local == "row" {
-				if rec.cells = s.cells; !plain {
-					rec.kinds = s.kinds
-				}
-				return rec, nil
+		case kind == endTag && string(name) == "row":
+			if rec.cells = s.cells; !plain {
+				rec.kinds = s.kinds
 			}
+			return rec, nil
 		}
 	}
 }
 
+// stored are the kinds in which a cell's value can be stored (ISO/IEC 29500-1 section 18.18.11).
+type stored uint8
+
+const (
+	asNumber stored = iota
+	asShared
+	asText
+	asInline
+	asTruth
+	asError
+	asDate
+)
+
+func storedAs(kind []byte) stored {
+	switch string(kind) {
+	case "s":
+		return asShared
+	case "str":
+		return asText
+	case "inlineStr":
+		return asInline
+	case "b":
+		return asTruth
+	case "e":
+		return asError
+	case "d":
+		return asDate
+	}
+	return asNumber
+}
+
 // cell reads a cell that has been begun into cells and kinds.
-func (s *xlsxSource) cell(e xml.StartElement) error {
-	kind, style, column := "n", 0, len(s.cells)
-	for _, a := range e.Attr {
-		switch a.Name.Local {
+func (s *xlsxSource) cell() error {
+	kind, style, column := asNumber, 0, len(s.cells)
+	for _, a := range s.xml.attrs {
+		switch string(a.name) {
 		case "r":
-			at, ok := columnNumber(a.Value)
+			at, ok := columnNumber(a.value)
 			if !ok || at < len(s.cells) {
-				return fmt.Errorf("the cell “%s” stands out of its order", a.Value)
+				return fmt.Errorf("the cell “%s” stands out of its order", a.value)
 			}
 			column = at
 		case "t":
-			kind = a.Value
+			kind = storedAs(a.value)
 		case "s":
-			style, _ = strconv.Atoi(a.Value) // without a style it is the first
+			style, _ = strconv.Atoi(string(a.value)) // without a style it is the first
 		}
 	}
 	if column >= 1<<14 {
@@ -393,119 +393,109 @@ func (s *xlsxSource) cell(e xml.StartElement) error {
 	for len(s.cells) < column {
 		s.cells, s.kinds = append(s.cells, ""), append(s.kinds, Plain)
 	}
-	var raw string
+	s.raw = s.raw[:0]
 	formula := false
 	for {
-		token, err := s.xml.RawToken()
+		token, err := s.xml.next()
 		if err != nil {
 			return unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			switch token.Name.Local {
-			case "extLst": // what stands in an extension is no value
-				if err := skip(s.xml, "extLst"); err != nil {
-					return err
-				}
-			case "v":
-				if raw, err = s.chars(); err != nil {
-					return err
-				}
-			case "is":
-				text, err := readText(s.xml, "is", nil)
-				if err != nil {
-					return err
-				}
-				raw = string(text)
-			case "f":
-				formula = true
-			}
-		case xml.EndElement:
-			if token.Name.Local != "c" {
-				continue
-			}
-			text, kind, err := s.value(kind, raw, style)
-			if formula && (raw == "" && kind != Plain || s.stale && (raw == "" || raw == "0")) {
+		name := s.xml.name
+		switch {
+		case token == startTag && string(name) == "v":
+			s.raw = s.raw[:0]
+			err = s.chars()
+		case token == startTag && string(name) == "is":
+			s.raw, err = readText(s.xml, "is", s.raw[:0])
+		case token == startTag && string(name) == "f":
+			formula = true
+		case token == startTag && string(name) == "extLst": // what stands in an extension is no value
+			err = s.skip("extLst")
+		case token == endTag && string(name) == "c":
+			text, kind, err := s.value(kind, style)
+			if formula && (len(s.raw) == 0 && kind != Plain || s.stale && (len(s.raw) == 0 || string(s.raw) == "0")) {
 				kind = Uncalculated
 			}
 			s.cells, s.kinds = append(s.cells, text), append(s.kinds, kind)
+			return err
+		}
+		if err != nil {
 			return err
 		}
 	}
 }
 
 // skip reads up to the end of an element that has been begun.
-func skip(d *xml.Decoder, element string) error {
+func (s *xlsxSource) skip(element string) error {
 	for depth := 1; depth > 0; {
-		token, err := d.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
 			return unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.StartElement:
-			if token.Name.Local == element {
-				depth++
-			}
-		case xml.EndElement:
-			if token.Name.Local == element {
-				depth--
-			}
+		switch {
+		case kind == startTag && string(s.xml.name) == element:
+			depth++
+		case kind == endTag && string(s.xml.name) == element:
+			depth--
 		}
 	}
 	return nil
 }
 
 // chars reads the characters up to the end of the element that has been begun.
-func (s *xlsxSource) chars() (string, error) {
-	var text string
+func (s *xlsxSource) chars() error {
 	for {
-		token, err := s.xml.RawToken()
+		kind, err := s.xml.next()
 		if err != nil {
-			return "", unexpected(err)
+			return unexpected(err)
 		}
-		switch token := token.(type) {
-		case xml.CharData:
-			text += string(token)
-		case xml.EndElement:
-			return text, nil
+		switch kind {
+		case characters:
+			s.raw = append(s.raw, s.xml.text...)
+		case endTag:
+			return nil
 		}
 	}
 }
 
 // value makes of what is stored what a person sees.
-func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error) {
+func (s *xlsxSource) value(kind stored, style int) (string, CellKind, error) {
 	switch kind {
-	case "s":
-		i, err := strconv.Atoi(raw)
-		text, ok := s.shared.get(i)
-		if err != nil || !ok {
-			return "", Plain, fmt.Errorf("a cell refers to the text %q, which is not there", raw)
+	case asShared:
+		i, ok := wholeNumber(s.raw)
+		if !ok {
+			return "", Plain, fmt.Errorf("a cell refers to the text %q, which is not there", s.raw)
 		}
-		return text, Plain, nil
-	case "str":
-		return string(unescaped([]byte(raw), 0)), Plain, nil
-	case "inlineStr":
-		return raw, Plain, nil
-	case "b":
+		text, ok, err := s.shared.get(i)
+		if !ok {
+			err = errors.Join(err, fmt.Errorf("a cell refers to the text %q, which is not there", s.raw))
+		}
+		return text, Plain, err
+	case asText:
+		return string(unescaped(s.raw, 0)), Plain, nil
+	case asInline:
+		return string(s.raw), Plain, nil
+	case asTruth:
 		switch {
-		case raw == "":
+		case len(s.raw) == 0:
 			return "", Logical, nil
-		case truth(raw):
+		case truth(string(s.raw)):
 			return "TRUE", Logical, nil
 		}
 		return "FALSE", Logical, nil
-	case "e":
-		return raw, Faulty, nil
-	case "d":
-		return strings.Replace(strings.TrimSuffix(raw, "Z"), "T", " ", 1), Dated, nil
+	case asError:
+		return string(s.raw), Faulty, nil
+	case asDate:
+		return strings.Replace(strings.TrimSuffix(string(s.raw), "Z"), "T", " ", 1), Dated, nil
 	}
-	if raw == "" {
+	if len(s.raw) == 0 {
 		return "", Numeric, nil
 	}
 	var format numberFormat
 	if style >= 0 && style < len(s.formats) {
 		format = s.formats[style]
 	}
+	raw := string(s.raw)
 	number, err := strconv.ParseFloat(raw, 64)
 	if err != nil {
 		return "", Plain, fmt.Errorf("“%s” is stored as a number and is none", raw)
@@ -516,6 +506,17 @@ func (s *xlsxSource) value(kind, raw string, style int) (string, CellKind, error
 		}
 	}
 	return format.shown(numberText(raw, number), number), Numeric, nil
+}
+
+// wholeNumber reads digits.
+func wholeNumber(digits []byte) (n int, ok bool) {
+	for _, c := range digits {
+		if c < '0' || c > '9' || n > 1<<40 {
+			return 0, false
+		}
+		n = n*10 + int(c-'0')
+	}
+	return n, len(digits) > 0
 }
 
 // numberText writes a number without exponent and without the digits that are
@@ -564,7 +565,7 @@ func dateText(epoch time.Time, days float64) (string, bool) {
 }
 
 // columnNumber reads the column of a reference such as "AB12", from 0.
-func columnNumber(reference string) (int, bool) {
+func columnNumber(reference []byte) (int, bool) {
 	n := 0
 	for i := 0; i < len(reference); i++ {
 		c := reference[i]
