@@ -55,7 +55,7 @@ type Writer struct {
 
 // NewWriter begins the sheet of a system, for rows with these headings.
 func NewWriter(begin func(sheet.Form) (sheet.Writer, error), system string, headings []string) (*Writer, error) {
-	out, err := begin(sheet.Form{Widths: []float64{10, 32, 12, 36, 8, 44}})
+	out, err := begin(sheet.Form{})
 	if err != nil {
 		return nil, err
 	}

@@ -333,7 +333,7 @@ func (c *column) name(known account.Headings, reading *heading.Reader) {
 		}
 		return
 	}
-	if len(m.Says) > 0 || len(key) < 4 {
+	if len(m.Says) > 0 && len(m.Unknown) == 0 || m.Private || m.Says["other"] || len(key) < 4 {
 		return // nearly everything is near to so little
 	}
 	var headings []string

@@ -237,7 +237,7 @@ func (b *Beside) mark(at, note string) error {
 		return err
 	}
 	b.notes++
-	return b.file.AddComment(b.tab, excelize.Comment{Cell: at, Author: "Even Ledger", Text: note, Width: 260, Height: 90})
+	return b.file.AddComment(b.tab, noteAt(at, note))
 }
 
 // Save writes the workbook, with the account of what became of the rows if there is one.
@@ -284,8 +284,8 @@ func addAccount(file *excelize.File, counts []Count) error {
 	if err != nil {
 		return err
 	}
-	sum := 0
-	errs := []error{file.SetColWidth(accountTab, "A", "A", 30), file.SetSheetRow(accountTab, "A1", &[]any{"What became of the rows", "Rows"}), file.SetCellStyle(accountTab, "A1", "B1", bold)}
+	sum, zero := 0, 0.0
+	errs := []error{printed(file, accountTab, 1), file.SetColWidth(accountTab, "A", "A", 30), file.SetSheetRow(accountTab, "A1", &[]any{"What became of the rows", "Rows"}), file.SetCellStyle(accountTab, "A1", "B1", bold)}
 	quoted := "'" + accountTab + "'"
 	var series []excelize.ChartSeries
 	for i, c := range counts {
@@ -299,6 +299,7 @@ func addAccount(file *excelize.File, counts []Count) error {
 	}
 	end, gap := strconv.Itoa(len(counts)+2), uint(30)
 	errs = append(errs, file.SetSheetRow(accountTab, "A"+end, &[]any{"In all", sum}), file.SetCellStyle(accountTab, "A"+end, "B"+end, total))
+	all := float64(max(1, sum))
 	errs = append(errs, file.AddChart(accountTab, "D1", &excelize.Chart{
 		Type:      excelize.BarStacked,
 		Series:    series,
@@ -306,7 +307,7 @@ func addAccount(file *excelize.File, counts []Count) error {
 		Legend:    excelize.ChartLegend{Position: "bottom"},
 		PlotArea:  excelize.ChartPlotArea{ShowVal: true},
 		XAxis:     excelize.ChartAxis{None: true},
-		YAxis:     excelize.ChartAxis{None: true},
+		YAxis:     excelize.ChartAxis{None: true, Minimum: &zero, Maximum: &all},
 		GapWidth:  &gap,
 		Dimension: excelize.ChartDimension{Width: 680, Height: 240},
 	}))

@@ -391,6 +391,55 @@ func TestTabsTogether(t *testing.T) {
 	}
 }
 
+// A workbook that is written can be read and printed as it is: columns as wide as what stands in them, a filter, the headings on each page.
+func TestWorkbookToPrint(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "out.xlsx")
+	file, err := os.Create(path)
+	require.NoError(t, err)
+	w, err := sheet.NewWriter(file, path, sheet.Form{HeadingRow: 2, Wide: 2, Account: []sheet.Count{{Label: "Created", N: 375, Color: "4C7A5A"}, {Label: "Refused", N: 25, Color: "B5533C"}}})
+	require.NoError(t, err)
+	for _, row := range [][]string{{"A title that is longer than its column"}, {"No", "E-mail", "Even Ledger reasons"}, {"1", "zoe.angstrom@brindlesound.example", "why"}} {
+		require.NoError(t, w.Write(row, sheet.Mark{Column: 1, Note: strings.Repeat("a long note ", 30)}))
+	}
+	require.NoError(t, errors.Join(w.Close(), file.Close()))
+	f, err := excelize.OpenFile(path)
+	require.NoError(t, err)
+	defer f.Close()
+	for column, least := range map[string]float64{"A": 7, "B": 34, "C": 60} {
+		width, err := f.GetColWidth("Sheet", column)
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, width, least, column)
+		assert.Less(t, width, least+12, column)
+	}
+	for _, tab := range f.GetSheetList() {
+		layout, err := f.GetPageLayout(tab)
+		require.NoError(t, err)
+		props, err := f.GetSheetProps(tab)
+		require.NoError(t, err)
+		assert.Equal(t, [3]any{"landscape", 1, 0}, [3]any{*layout.Orientation, *layout.FitToWidth, *layout.FitToHeight}, tab)
+		assert.True(t, *props.FitToPage, tab)
+	}
+	names := ""
+	for _, name := range f.GetDefinedName() {
+		names += name.Name + " " + name.RefersTo + "\n"
+	}
+	assert.Contains(t, names, "_xlnm.Print_Titles 'Sheet'!$2:$2")
+	archive, err := zip.OpenReader(path)
+	require.NoError(t, err)
+	defer archive.Close()
+	parts := map[string]string{}
+	for _, part := range archive.File {
+		r, err := part.Open()
+		require.NoError(t, err)
+		data, err := io.ReadAll(r)
+		require.NoError(t, errors.Join(err, r.Close()))
+		parts[part.Name] = string(data)
+	}
+	assert.Contains(t, parts["xl/worksheets/sheet1.xml"], `<autoFilter ref="$A$2:$C$3"`)
+	assert.Contains(t, parts["xl/charts/chart1.xml"], `<min val="0"`)
+	assert.Contains(t, parts["xl/charts/chart1.xml"], `<max val="400"`)
+}
+
 // What is merged is told cell by cell, in every row it covers.
 func TestMergedCells(t *testing.T) {
 	rows := ""

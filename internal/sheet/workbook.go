@@ -29,9 +29,26 @@ type workbookWriter struct {
 	ours    bool // it has columns of ours, by which it is known again
 	styles  workbookStyles
 	account []Count
+	wide    int       // column from 0 whose texts are long; 0: none
+	first   []heldRow // held until it is known how wide the columns are
+	begun   bool      // their widths are written
+	columns int       // of the headings
 }
 
-type workbookStyles struct{ text, heading, marked, reason int }
+// A heldRow is a row that is still to be written.
+type heldRow struct {
+	cells []string
+	marks []Mark
+}
+
+// Widths of columns, in characters, and how many rows they are taken from.
+const (
+	widthRows   = 200
+	leastWidth  = 8
+	widestPlain = 42
+)
+
+type workbookStyles struct{ text, wrapped, heading, marked, reason int }
 
 const (
 	tabName       = "Sheet"
@@ -40,7 +57,7 @@ const (
 
 // newWorkbook begins a workbook.
 func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
-	w := &workbookWriter{to: to, heading: max(1, form.HeadingRow), account: form.Account}
+	w := &workbookWriter{to: to, heading: max(1, form.HeadingRow), account: form.Account, wide: form.Wide}
 	if w.folder, err = os.MkdirTemp(form.Folder, ".evenledger-"); err != nil {
 		return nil, err
 	}
@@ -56,33 +73,92 @@ func newWorkbook(to io.Writer, form Form) (_ *workbookWriter, err error) {
 	if w.styles, err = newStyles(w.file); err != nil {
 		return nil, err
 	}
+	if err = printed(w.file, tabName, w.heading); err != nil {
+		return nil, err
+	}
 	if w.stream, err = w.file.NewStreamWriter(tabName); err != nil {
 		return nil, err
 	}
-	err = errors.Join(w.stream.SetColStyle(1, styledColumns, w.styles.text), w.stream.SetColWidth(1, styledColumns, 18),
+	return w, nil
+}
+
+// printed lays a tab out for paper: on its side, as wide as one page, the headings on each.
+func printed(file *excelize.File, tab string, heading int) error {
+	sideways, a4, one, any, fit := "landscape", 9, 1, 0, true
+	margin, foot := 0.4, 0.6
+	rows := "$" + strconv.Itoa(heading) + ":$" + strconv.Itoa(heading)
+	return errors.Join(
+		file.SetSheetProps(tab, &excelize.SheetPropsOptions{FitToPage: &fit}),
+		file.SetPageLayout(tab, &excelize.PageLayoutOptions{Orientation: &sideways, Size: &a4, FitToWidth: &one, FitToHeight: &any}),
+		file.SetPageMargins(tab, &excelize.PageLayoutMarginsOptions{Left: &margin, Right: &margin, Top: &margin, Bottom: &foot}),
+		file.SetHeaderFooter(tab, &excelize.HeaderFooterOptions{OddFooter: "&L&F · &A&R&P / &N"}),
+		file.SetDefinedName(&excelize.DefinedName{Name: "_xlnm.Print_Titles", RefersTo: "'" + strings.ReplaceAll(tab, "'", "''") + "'!" + rows, Scope: tab}),
+	)
+}
+
+// begin writes how wide the columns are, by the rows that are held, and then those.
+func (w *workbookWriter) begin() error {
+	w.begun = true
+	var widths []int
+	for i, row := range w.first {
+		for column, text := range row.cells {
+			for column >= len(widths) {
+				widths = append(widths, leastWidth)
+			}
+			if i+1 < w.heading {
+				continue // a title runs over the cells beside it
+			}
+			if i+1 == w.heading {
+				w.columns = len(row.cells)
+			}
+			parts, extra := strings.Split(text, "\n"), 2
+			if i+1 == w.heading { // its words go below each other, and the mark of the filter stands beside them
+				parts, extra = strings.Fields(text), 5
+			}
+			for _, part := range parts {
+				widths[column] = max(widths[column], min(widestPlain, utf8.RuneCountInString(part)+extra))
+			}
+		}
+	}
+	err := errors.Join(w.stream.SetColStyle(1, styledColumns, w.styles.text),
 		w.stream.SetPanes(&excelize.Panes{Freeze: true, YSplit: w.heading, TopLeftCell: "A" + strconv.Itoa(w.heading+1), ActivePane: "bottomLeft"}))
-	for i, width := range form.Widths {
-		err = errors.Join(err, w.stream.SetColWidth(i+1, i+1, width))
+	for i, width := range widths {
+		if w.wide > 0 && i == w.wide {
+			width = reasonsWidth
+		}
+		err = errors.Join(err, w.stream.SetColWidth(i+1, i+1, float64(width)))
 	}
-	if form.Wide > 0 {
-		err = errors.Join(err, w.stream.SetColWidth(form.Wide+1, form.Wide+1, reasonsWidth))
+	for _, row := range w.first {
+		err = errors.Join(err, w.write(row.cells, row.marks))
 	}
-	return w, err
+	w.first = nil
+	return err
 }
 
 func newStyles(file *excelize.File) (s workbookStyles, err error) {
 	const asText = 49 // the number format "@"
-	var errs [4]error
+	var errs [5]error
 	top := &excelize.Alignment{Vertical: "top"}
 	s.text, errs[0] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top})
-	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Font: ownFont(file, excelize.Font{Bold: true}), Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
+	s.heading, errs[1] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "bottom", WrapText: true}, Font: ownFont(file, excelize.Font{Bold: true}), Border: []excelize.Border{{Type: "bottom", Style: 1, Color: "444444"}}})
 	s.marked, errs[2] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: top, Fill: faultFill()})
 	s.reason, errs[3] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}, Font: ownFont(file, excelize.Font{Color: "8A2A12"})})
+	s.wrapped, errs[4] = file.NewStyle(&excelize.Style{NumFmt: asText, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}})
 	return s, errors.Join(errs[:]...)
 }
 
 // Write implements Writer.
 func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
+	if w.begun {
+		return w.write(cells, marks)
+	}
+	if w.first = append(w.first, heldRow{slices.Clone(cells), slices.Clone(marks)}); len(w.first) < widthRows+w.heading {
+		return nil
+	}
+	return w.begin()
+}
+
+func (w *workbookWriter) write(cells []string, marks []Mark) error {
 	if w.row++; w.row == w.heading {
 		w.ours = slices.ContainsFunc(cells, IsOurs)
 	}
@@ -118,7 +194,7 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		if err != nil {
 			return err
 		}
-		if err := w.file.AddComment(tabName, excelize.Comment{Cell: at, Author: "Even Ledger", Text: m.Note, Width: 260, Height: 90}); err != nil {
+		if err := w.file.AddComment(tabName, noteAt(at, m.Note)); err != nil {
 			return err
 		}
 	}
@@ -129,6 +205,15 @@ func (w *workbookWriter) Write(cells []string, marks ...Mark) error {
 		}
 	}
 	return w.stream.SetRow(cell, values, rows...)
+}
+
+// noteAt is a note on a cell, as high as its text takes.
+func noteAt(cell, text string) excelize.Comment {
+	lines := 1 // the author's
+	for line := range strings.Lines(text) {
+		lines += 1 + utf8.RuneCountInString(line)/40
+	}
+	return excelize.Comment{Cell: cell, Author: "Even Ledger", Text: text, Width: 280, Height: uint(max(60, 18*lines+12))}
 }
 
 // ownFont is a font like that of the other cells of a new workbook: where a style names
@@ -164,7 +249,16 @@ func fitCell(text string) string {
 
 // Close implements Writer.
 func (w *workbookWriter) Close() error {
-	err := w.stream.Flush()
+	var err error
+	if !w.begun {
+		err = w.begin()
+	}
+	if w.columns > 0 && w.row > w.heading {
+		err = errors.Join(err, w.file.AutoFilter(tabName, cellName(1, w.heading)+":"+cellName(w.columns, w.row), nil))
+	}
+	if err == nil {
+		err = w.stream.Flush()
+	}
 	if err == nil {
 		err = addAccount(w.file, w.account)
 	}
@@ -230,7 +324,7 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 			file.SetCellStr(people, name+"1", c.Heading), file.SetCellStyle(people, name+"1", name+"1", style),
 		}
 		if c.Note != "" {
-			errs = append(errs, file.AddComment(people, excelize.Comment{Cell: name + "1", Author: "Even Ledger", Text: c.Note, Width: 260, Height: 110}))
+			errs = append(errs, file.AddComment(people, noteAt(name+"1", c.Note)))
 		}
 		v := excelize.NewDataValidation(true)
 		v.SetSqref(name + "2:" + name + strconv.Itoa(blankRows+1))
@@ -266,8 +360,8 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 		return err
 	}
 	err = errors.Join(
-		file.SetColWidth(notes, "A", "A", 24), file.SetColWidth(notes, "B", "D", 14), file.SetColWidth(notes, "E", "F", 44),
 		file.SetSheetVisible(lists, false),
+		printed(file, people, 1), printed(file, notes, 1),
 		file.SetPanes(people, &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}),
 	)
 	if err != nil {
@@ -280,8 +374,30 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 
 // writeNotes fills the tab of notes.
 func writeNotes(file *excelize.File, tab string, notes [][]string, styles workbookStyles) error {
+	var widths []int
+	for _, row := range notes {
+		for j, text := range row {
+			for j >= len(widths) {
+				widths = append(widths, leastWidth)
+			}
+			widths[j] = max(widths[j], min(widestPlain+8, utf8.RuneCountInString(text)+3))
+		}
+	}
+	for j, width := range widths {
+		name, _ := excelize.ColumnNumberToName(j + 1)
+		if err := file.SetColWidth(tab, name, name, float64(width)); err != nil {
+			return err
+		}
+	}
 	for i, row := range notes {
-		style := styles.text
+		lines := 1
+		for j, text := range row {
+			lines = max(lines, 1+utf8.RuneCountInString(text)/widths[j])
+		}
+		if err := file.SetRowHeight(tab, i+1, float64(15*lines)); err != nil {
+			return err
+		}
+		style := styles.wrapped
 		if i == 0 {
 			style = styles.heading
 		}

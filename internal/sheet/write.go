@@ -73,7 +73,6 @@ type Mark struct {
 type Form struct {
 	Separator  string                      // of CSV; empty: comma
 	HeadingRow int                         // from 1; 0: 1
-	Widths     []float64                   // of a workbook's first columns, in characters; none: all alike
 	Wide       int                         // column from 0 whose texts are long; 0: none
 	Folder     string                      // where working files may stand for a moment
 	Attribute  func(heading string) string // of LDIF: a directory's name for what stands beneath a heading; nil: the heading itself
