@@ -13,7 +13,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 
 	"evenledger/internal/account"
 	"evenledger/internal/codes"
@@ -462,9 +461,9 @@ func comment(text string) string {
 var reserved = strings.Fields("col as break const continue else false for function if import in let loop namespace null package return true var void while")
 
 // camel makes a field's name of a heading: "Start date" becomes startDate, "Entrée" entree.
-func camel(heading string) string {
+func camel(text string) string {
 	var b strings.Builder
-	for _, word := range strings.FieldsFunc(heading, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for _, word := range heading.Words(text) {
 		word = strings.ReplaceAll(words.Fold(word), "-", "")
 		if word == "" || b.Len() == 0 && word[0] >= '0' && word[0] <= '9' {
 			continue

@@ -84,9 +84,9 @@ func NewReader() *Reader {
 // fold makes a word comparable: small letters, without accents.
 func fold(word string) string { return words.Key(word) }
 
-// split cuts a heading into words: at whatever is no letter or digit, where small letters are followed by a capital,
+// Words are the words of a heading, folded: it is cut at whatever is no letter or digit, where small letters are followed by a capital,
 // and between letters and digits.
-func split(heading string) (parts []string) {
+func Words(heading string) (parts []string) {
 	var part []rune
 	end := func() {
 		if len(part) > 0 {
@@ -181,7 +181,7 @@ var choice = regexp.MustCompile(`(?i)\(?\b(y/n|yes/no|j/n|ja/nein|o/n|oui/non|s/
 // Meaning tells what a heading says.
 func (r *Reader) Meaning(heading string) Meaning {
 	m := Meaning{Says: map[Concept]bool{}}
-	parts := split(choice.ReplaceAllString(heading, " "))
+	parts := Words(choice.ReplaceAllString(heading, " "))
 	if whole := strings.Join(parts, ""); len(parts) > 1 && r.whole[whole] != nil {
 		parts = []string{whole}
 	}
@@ -217,13 +217,17 @@ func (r *Reader) settle(m *Meaning) {
 	if len(m.Says) > 1 {
 		drop("filler")
 	}
-	if has("given") && (has("group") || has("signin")) { // “AD”, which is a name in Turkish
+	if has("given", "network") && m.words == 1 {
+		drop("network")
+	}
+	if has("given") && (has("group") || has("signin") || has("account")) { // “AD”, which is a name in Turkish
 		drop("given", "alone", "half")
 	}
-	if has("private") && !has("mail") && !has("phone") && !has("mobile") && !has("street") && !has("town") && !has("postcode") && !has("number") {
-		if len(m.Says) > 1 && !has("person") {
-			drop("private")
-		}
+	if has("private") && (has("department") || has("unit") || has("division") || has("cost") || has("job")) {
+		drop("private") // the home department
+	}
+	if has("contact", "work") {
+		drop("contact")
 	}
 	if has("street") && (has("town") || has("postcode") || has("region") || has("country")) {
 		drop("street", "address")
@@ -242,7 +246,7 @@ func (r *Reader) settle(m *Meaning) {
 		drop("given", "alone")
 	}
 	if m.words > 1 && has("alone", "name") && has("given") != has("family") { // “Nom et prénom”
-		drop("name", "given", "family")
+		drop("given", "family")
 		m.Says["full"] = true
 	}
 	drop("alone")
@@ -321,7 +325,7 @@ func (r *Reader) settle(m *Meaning) {
 		return
 	}
 	if has("manager") {
-		drop("work", "start", "person", "house", "phone", "active")
+		drop("work", "start", "person", "house", "active")
 	}
 }
 
@@ -357,22 +361,27 @@ func patterns() []pattern {
 		all = append(all, pattern{field, list(needs), list(may), sure})
 	}
 	add("formattedName", "given family", "name full person legal user", true)
-	add("formattedName", "full", "name person legal user", true)
+	add("formattedName", "full name", "person legal user", true)
+	add("formattedName", "full person", "legal", true)
 	add("formattedName", "person name", "full legal", true)
-	add("displayName", "display", "name user person", true)
-	add("nickName", "preferred", "name given first person", true)
+	add("displayName", "display name", "user person", true)
+	add("nickName", "preferred name", "given first person", true)
+	add("nickName", "preferred given", "first person", true)
 	add("middleName", "middle given", "name", true)
 	add("middleName", "middle name", "given", true)
 	add("givenName", "given", "name person legal first", true)
 	add("givenName", "first name", "person legal user", true)
 	add("familyName", "family", "name person legal first user", true)
 	add("familyName", "last name", "person legal user", true)
-	add("userName", "signin name", "user person work company external", true)
-	add("userName", "user name", "signin work company external", true)
-	add("userName", "signin number", "user person work company", true)
-	add("userName", "user number", "signin work company", true)
-	add("userName", "signin", "user work company", true)
-	add("userName", "user", "work company", true)
+	add("userName", "signin name", "user person work company external account network", true)
+	add("userName", "user name", "signin work company external account network", true)
+	add("userName", "account name", "signin work company network", true)
+	add("userName", "signin number", "user person work company network", true)
+	add("userName", "user number", "signin work company network", true)
+	add("userName", "signin", "user work company account network", true)
+	add("userName", "user", "work company account network", true)
+	add("userName", "account", "work company network", false)
+	add("userName", "network number", "signin person", true)
 	add("email", "mail", "address work company person user", true)
 	add("mobile", "mobile", "work company person", true)
 	add("phone", "phone", "work company person", true)
@@ -432,12 +441,12 @@ func (m *Meaning) decide() {
 		m.Action = true
 		return
 	case m.has("blocked") || m.has("leaver"):
-		if m.only("blocked", "leaver", "signin", "user", "person", "status", "active") {
+		if m.only("blocked", "leaver", "signin", "account", "network", "user", "person", "status", "active") {
 			m.Field, m.Sure, m.Negated = "active", sure, true
 		}
 		return
 	case m.has("active"):
-		if m.only("active", "signin", "user", "person", "status") {
+		if m.only("active", "signin", "account", "network", "user", "person", "status") {
 			m.Field, m.Sure = "active", sure
 		}
 		return
@@ -471,12 +480,12 @@ func (m *Meaning) manager(sure bool) {
 	switch {
 	case m.has("mail"):
 		refers = "email"
-	case m.has("signin"), m.has("user"):
+	case m.has("signin"), m.has("user"), m.has("account"):
 		refers = "userName"
 	case m.has("number"):
 		refers = "employeeNumber"
 	}
-	if m.only("manager", "mail", "address", "number", "signin", "user", "name", "full", "job") && !(m.has("job") && len(m.Says) > 1) {
+	if m.only("manager", "mail", "address", "number", "signin", "account", "user", "name", "full", "job") && !(m.has("job") && len(m.Says) > 1) {
 		m.Field, m.Refers, m.Sure = "manager", refers, sure
 	}
 }
@@ -493,7 +502,7 @@ func (m *Meaning) memberships() bool {
 			m.Beside = "section"
 		case (m.has("role") || m.has("job")) && m.only(c, "role", "name", "job"):
 			m.Beside = "role"
-		case m.only(c, "name", "number", "user", "signin", "type", "cohort") && len(m.Unknown) == 0:
+		case m.only(c, "name", "title", "user", "signin", "account", "network", "type", "cohort", "work") && len(m.Unknown) == 0, kind.ties != "licences" && m.only(c, "name", "number", "cohort") && len(m.Unknown) == 0:
 			m.Ties = kind.ties
 		}
 		return true

@@ -52,9 +52,9 @@ func TestMeaning(t *testing.T) {
 		"licences":               "Assigned licences | Lizenztyp",
 		"role":                   "Rolle im Kurs | course_role",
 		"action":                 "Change type | Aktion",
-		"private":                "Private email | Personal mobile | E-Mail privat | téléphone personnel",
+		"private":                "Private email | Home country | Personal mobile | E-Mail privat | téléphone personnel",
 		// Of something else, or of a day.
-		"": "Emergency contact phone | Spouse email | Date of birth | Cost centre manager | Department head | Last login | hire_dt | valid_from | Gültig bis | Contract end date | Previous employer | ICE phone | Password | Colour",
+		"": "Emergency contact phone | Spouse email | Date of birth | Cost centre manager | Department head | Last login | hire_dt | valid_from | Gültig bis | Contract end date | Previous employer | ICE phone | Password | Colour | Kontonummer | Account no | Numéro de compte | Manager phone | Licence no | Driving licence | Contact phone | Blood group | Full time | Network | Mail stop | Contract status | Training expiry | Class",
 	} {
 		for text := range strings.SplitSeq(headings, " | ") {
 			m := reader.Meaning(strings.TrimSuffix(text, "?"))

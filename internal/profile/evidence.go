@@ -149,6 +149,12 @@ func fits(field string) []string {
 func (e *evidence) contradict() {
 	for i := range e.columns {
 		c := &e.columns[i]
+		if c.Ties != "" && (slices.Contains([]string{"date", "email", "phone"}, c.Kind) || c.Distinct == c.Filled && c.Filled > 5 && e.hasDigits(i)) {
+			c.Ties = "" // each has another: a number of their own, and no name of something
+		}
+		if c.Field == "userName" && c.Kind == "digits" && !c.exact {
+			c.Sure = false
+		}
 		if c.Field == "" || c.Filled == 0 || c.exact {
 			continue
 		}
@@ -447,6 +453,14 @@ func (e *evidence) managers() {
 			if share, enough := e.agree(func(row int) bool { return there[strings.ToLower(e.cell(row, i))] }, i); enough && share >= likely {
 				c.Refers = field
 				break
+			}
+		}
+	}
+	// Of several columns about them the first counts that says by which field.
+	if at := slices.IndexFunc(e.columns, func(c Column) bool { return c.Field == "manager" && c.Refers != "" }); at >= 0 {
+		for i := range e.columns {
+			if c := &e.columns[i]; c.Field == "manager" && i != at {
+				c.Field, c.Why, c.Sure = "", "", false
 			}
 		}
 	}

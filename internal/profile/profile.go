@@ -324,7 +324,7 @@ func (c *column) name(known account.Headings, reading *heading.Reader) {
 	}
 	m := reading.Meaning(c.Heading)
 	c.Negated, c.Refers, c.Ties, c.Beside, c.Action, c.Private = m.Negated, m.Refers, m.Ties, m.Beside, m.Action, m.Private
-	c.Status = m.Says["status"] && !m.Private
+	c.Status = m.Says["status"] && m.Only("status", "person", "user", "signin", "account", "active")
 	c.nameOnly = m.Says["name"] && m.Only("name", "person", "legal")
 	if m.Field != "" {
 		c.Field, c.Sure, c.said = m.Field, m.Sure, true
