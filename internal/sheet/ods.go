@@ -68,7 +68,7 @@ type odsTab struct {
 }
 
 var (
-	tableTag = regexp.MustCompile(`<(?:table:table|style:style|style:table-properties) [^>]*>`)
+	tabTags  = [][]byte{[]byte("<table:table "), []byte("<style:style "), []byte("<style:table-properties ")}
 	tagParts = regexp.MustCompile(`([a-z]+:[a-z-]+)=(?:"([^"]*)"|'([^']*)')`)
 )
 
@@ -93,9 +93,14 @@ func (p parts) odsTabs() ([]odsTab, error) {
 			return nil, err
 		}
 		done := 0
-		for _, at := range tableTag.FindAllIndex(buf, -1) {
-			done = at[1]
-			tag := buf[at[0]:at[1]]
+		for {
+			at := nextTabTag(buf, done)
+			end := bytes.IndexByte(buf[max(0, at):], '>')
+			if at < 0 || end < 0 {
+				break
+			}
+			done = at + end + 1
+			tag := buf[at:done]
 			value := map[string]string{}
 			for _, part := range tagParts.FindAllSubmatch(tag, -1) {
 				value[string(part[1])] = html.UnescapeString(string(part[2]) + string(part[3]))
@@ -106,7 +111,7 @@ func (p parts) odsTabs() ([]odsTab, error) {
 			case bytes.HasPrefix(tag, []byte("<style:table-p")):
 				hides[style] = value["table:display"] == "false"
 			case value["table:name"] != "":
-				tabs = append(tabs, odsTab{value["table:name"], hides[value["table:style-name"]], from + int64(at[0])})
+				tabs = append(tabs, odsTab{value["table:name"], hides[value["table:style-name"]], from + int64(at)})
 			}
 		}
 		if last {
@@ -117,6 +122,21 @@ func (p parts) odsTabs() ([]odsTab, error) {
 		from += int64(keep)
 		buf = append(buf[:0], buf[keep:]...)
 	}
+}
+
+// nextTabTag finds the next tag, from a place on, that says something of tabs; or -1.
+func nextTabTag(buf []byte, from int) int {
+	first := -1
+	for _, tag := range tabTags {
+		until := len(buf)
+		if first >= 0 {
+			until = min(until, first+len(tag))
+		}
+		if i := bytes.Index(buf[from:until], tag); i >= 0 && (first < 0 || from+i < first) {
+			first = from + i
+		}
+	}
+	return first
 }
 
 // begin reads up to where a tab stands.
