@@ -332,8 +332,9 @@ func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed in
 }
 
 // takeIn reads and checks the rows and puts them into the ledger.
-func (d *making) takeIn(ctx context.Context) error {
+func (d *making) takeIn(ctx context.Context) (err error) {
 	spool := d.Ledger.Spool(ctx, d.Batch.ID)
+	defer func() { err = errors.Join(err, spool.Flush()) }() // also what is being written when reading fails
 	seen := map[string]map[string]bool{}
 	for checked, err := range d.checker.Rows(ctx, d.Rows) {
 		if err != nil {
@@ -389,7 +390,7 @@ func (d *making) takeIn(ctx context.Context) error {
 			}
 		}
 	}
-	return spool.Flush()
+	return nil
 }
 
 // paired is whom a person said that a row means, if it is still the row it was.
@@ -550,7 +551,7 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 }
 
 // decide turns the rows taken in into entries, in their order.
-func (d *making) decide(ctx context.Context, index *batch.Index) error {
+func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 	numbers := &check.Numbering{}
 	mails := d.notices(index)
 	decider := &batch.Decider{
@@ -575,12 +576,27 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 	if d.Compare { // an account that is not there is told as just that
 		decider.Missing, decider.Zeros = func(*mapping.Wanted) []account.Finding { return nil }, nil
 	}
-	for after, done := 0, 0; ; {
-		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
-		if err != nil {
-			return err
+	// While some rows are decided the next are read, and those before are written.
+	reading := d.readAhead(ctx, 0)
+	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Decide(ctx, d.Batch.ID, entries) })
+	defer func() {
+		err = errors.Join(err, writing.wait())
+		if reading != nil {
+			<-reading
 		}
-		if len(rows) == 0 {
+	}()
+	for done := 0; ; {
+		read := <-reading
+		if reading = nil; read.err != nil {
+			return read.err
+		}
+		rows := read.rows
+		if len(rows) > 0 {
+			reading = d.readAhead(ctx, rows[len(rows)-1].Wanted.Row)
+		} else {
+			if err := writing.wait(); err != nil {
+				return err
+			}
 			if err := d.decideGone(ctx, decider, mails); err != nil {
 				return err
 			}
@@ -604,6 +620,9 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			also := decider.Decide(&e, wanted)
 			d.refuseMade(&e)
 			if also > 0 {
+				if err := writing.wait(); err != nil {
+					return err
+				}
 				if entries, err = d.refuseToo(ctx, entries, also, e); err != nil {
 					return err
 				}
@@ -619,10 +638,9 @@ func (d *making) decide(ctx context.Context, index *batch.Index) error {
 			d.keeper.note(&e)
 			entries = append(entries, e)
 		}
-		if err := d.Ledger.Decide(ctx, d.Batch.ID, entries); err != nil {
+		if err := writing.begin(entries); err != nil {
 			return err
 		}
-		after = rows[len(rows)-1].Wanted.Row
 		done += len(rows)
 		d.tell("decided", done)
 	}

@@ -24,7 +24,8 @@ type spool struct {
 	ctx    context.Context
 	id     int
 	rows   []spooledRow
-	size   int // of rows, in bytes
+	size   int        // of rows, in bytes
+	writes chan error // what became of the rows that are being written while more come in; nil: none are
 }
 
 type spooledRow struct {
@@ -42,25 +43,41 @@ func (s *spool) Add(cells []string, w *mapping.Wanted) error {
 	r := spooledRow{w.Row, jsonText(cells), jsonText(w)}
 	s.rows = append(s.rows, r)
 	if s.size += len(r.cells) + len(r.wanted); len(s.rows) == spoolSize || s.size > spoolBytes {
-		return s.Flush()
+		return s.begin()
 	}
 	return nil
 }
 
 // Flush writes what was taken in.
-func (s *spool) Flush() error {
-	if len(s.rows) == 0 {
+func (s *spool) Flush() error { return errors.Join(s.begin(), s.written()) }
+
+// written waits for the rows that are being written.
+func (s *spool) written() error {
+	if s.writes == nil {
 		return nil
+	}
+	err := <-s.writes
+	s.writes = nil
+	return err
+}
+
+// begin begins to write what was taken in, once what came before is written.
+func (s *spool) begin() error {
+	if err := s.written(); err != nil || len(s.rows) == 0 {
+		return err
 	}
 	lists := make([][]any, 0, len(s.rows))
 	for _, r := range s.rows {
 		lists = append(lists, []any{s.id, r.row, account.Waiting, r.cells, r.wanted})
 	}
-	err := s.ledger.Write(s.ctx, func(tx Tx) error {
-		return tx.Many(s.ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, '', '', ?, '', '', '[]', '{}', '[]', ?, ?)", lists)
-	})
-	s.rows, s.size = s.rows[:0], 0
-	return err
+	writes := make(chan error, 1)
+	go func() {
+		writes <- s.ledger.Write(s.ctx, func(tx Tx) error {
+			return tx.Many(s.ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells, wanted) VALUES (?, ?, '', '', ?, '', '', '[]', '{}', '[]', ?, ?)", lists)
+		})
+	}()
+	s.rows, s.size, s.writes = s.rows[:0], 0, writes
+	return nil
 }
 
 // Spooled returns the next rows taken in beyond the row after, at most limit.
