@@ -100,3 +100,11 @@ func TestValueKeepsItsStateThroughJSON(t *testing.T) {
 		assert.Equal(t, before, after)
 	})
 }
+
+// A number tells namesakes apart where it makes nobody else's address of theirs.
+func TestNumbered(t *testing.T) {
+	for value, want := range map[string]string{"ana.reyes": "ana.reyes2", "ana.reyes@brindlesound.example": "ana.reyes2@brindlesound.example", "@ana": "@ana2", "ana@deck@brindlesound.example": "ana@deck2@brindlesound.example"} {
+		assert.Equal(t, want, account.Numbered(value, 2))
+		assert.Equal(t, value, account.Unnumbered(account.Numbered(value, 17)))
+	}
+}

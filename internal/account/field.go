@@ -6,6 +6,7 @@ package account
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
@@ -239,6 +240,23 @@ func (f Field) Example() string {
 		return "https://people.brindlesound.example/417"
 	}
 	return f.Kind.Example()
+}
+
+// Numbered is a value that another person has, with a number that tells theirs apart: behind it, and in an address before the @, as what
+// stands behind that is somebody else's domain.
+func Numbered(value string, n int) string {
+	if at := strings.LastIndexByte(value, '@'); at > 0 {
+		return value[:at] + strconv.Itoa(n) + value[at:]
+	}
+	return value + strconv.Itoa(n)
+}
+
+// Unnumbered is what a value was before Numbered, if it has a number.
+func Unnumbered(value string) string {
+	if at := strings.LastIndexByte(value, '@'); at > 0 {
+		return strings.TrimRight(value[:at], "0123456789") + value[at:]
+	}
+	return strings.TrimRight(value, "0123456789")
 }
 
 // Same reports whether two values of the field mean the same to a person, so that there

@@ -402,7 +402,7 @@ func (x *Index) Add(a account.Account) {
 			continue
 		}
 		key := f.Key(value.Text())
-		if !x.want[name][key] && !(name == x.Numbered && x.want[name][strings.TrimRight(key, "0123456789")]) {
+		if !x.want[name][key] && !(name == x.Numbered && x.want[name][account.Unnumbered(key)]) {
 			continue
 		}
 		if kept == nil {

@@ -916,7 +916,7 @@ func oneNumbered(fields []fieldSource) {
 		if numbered > 1 && f.field.Unique == UniqueNumber {
 			f.at.Fail("Use “unique: refuse” for the others.", "only one field of a brief can have “unique: number”")
 		}
-		if f.field.Kind != account.Text && f.field.Kind != account.Login {
+		if f.field.Kind != account.Text && f.field.Kind != account.Login && !(f.field.Kind == account.Email && f.field.Unique == UniqueNumber) {
 			f.at.Fail("Use “unique: refuse”.", "“unique: %s” cannot put a number behind a value of kind %s", f.field.Unique, f.field.Kind)
 		}
 	}

@@ -12,7 +12,6 @@ import (
 	"iter"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -523,7 +522,7 @@ func Free(f brief.Field, base string, others []string, taken func(string) bool) 
 		return "", false
 	}
 	for n := 2; ; n++ {
-		if text := last + strconv.Itoa(n); !taken(text) {
+		if text := account.Numbered(last, n); !taken(text) {
 			return text, true
 		}
 	}
@@ -549,7 +548,7 @@ func (m *Numbering) Free(f brief.Field, base string, others []string, taken func
 	}
 	key := f.Key(last)
 	for n := max(2, m.next[key]); ; n++ {
-		if text := last + strconv.Itoa(n); !taken(text) {
+		if text := account.Numbered(last, n); !taken(text) {
 			m.next[key] = n + 1
 			return text, true
 		}
@@ -563,9 +562,12 @@ func (m *Numbering) Release(f brief.Field, given, base string, others []string) 
 	if len(others) > 0 {
 		last = others[len(others)-1]
 	}
-	n, err := strconv.Atoi(strings.TrimPrefix(given, last))
-	if key := f.Key(last); err == nil && n < m.next[key] {
-		m.next[key] = n
+	if key := f.Key(last); m.next[key] > 0 {
+		for n := 2; n < m.next[key]; n++ {
+			if account.Numbered(last, n) == given {
+				m.next[key] = n
+			}
+		}
 	}
 }
 

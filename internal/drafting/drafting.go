@@ -499,10 +499,10 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 		return index, err
 	}
 	if n >= 0 {
-		err = d.findNumbers(ctx, index, d.brief.Fields[n].Field, d.bases, "", ask, take)
+		err = d.findNumbers(ctx, index, d.brief.Fields[n].Field, d.bases, account.Numbered, ask, take)
 	}
 	if i := slices.IndexFunc(d.brief.Fields, func(f brief.Field) bool { return f.Unique == brief.UniqueInUnit }); i >= 0 && err == nil {
-		err = d.findNumbers(ctx, index, d.brief.Fields[i].Field, d.beside, " ", ask, take)
+		err = d.findNumbers(ctx, index, d.brief.Fields[i].Field, d.beside, func(value string, n int) string { return value + " " + strconv.Itoa(n) }, ask, take)
 	}
 	return index, err
 }
@@ -513,7 +513,7 @@ const numbersAhead = 8
 
 // findNumbers looks up which numbers behind the taken values of the numbered
 // field are taken as well, until there are enough free ones; rows is how many want each value.
-func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, rows map[string]int, between string, ask []string, take func(account.Account)) error {
+func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, rows map[string]int, with func(value string, n int) string, ask []string, take func(account.Account)) error {
 	type numbered struct {
 		base string
 		next int // number to look at
@@ -530,7 +530,7 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 		upTo := func(n *numbered) int { return n.next + rows[field.Key(n.base)] + numbersAhead }
 		for _, n := range open {
 			for number := n.next; number < upTo(n); number++ {
-				more[field.Name] = append(more[field.Name], n.base+between+strconv.Itoa(number))
+				more[field.Name] = append(more[field.Name], with(n.base, number))
 			}
 		}
 		way, err := system.Fetch(ctx, d.System, more, ask, d.Together, take)
@@ -540,7 +540,7 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 		open = slices.DeleteFunc(open, func(n *numbered) bool {
 			last := upTo(n)
 			for ; n.next < last; n.next++ {
-				if len(index.Find(field.Name, n.base+between+strconv.Itoa(n.next))) == 0 {
+				if len(index.Find(field.Name, with(n.base, n.next))) == 0 {
 					n.free++
 				}
 			}
