@@ -889,6 +889,7 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 		b.index[f.Name] = i
 	}
 	oneNumbered(fields)
+	b.matchesNobodyElse(fields)
 	if b.Password.make.Exists() {
 		b.Password.Make = b.compile(b.Password.make, account.Text)
 	}
@@ -901,6 +902,34 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 		b.readCheck(node)
 	}
 	b.matchesFields(fields, names, only)
+}
+
+// nameFields are those that people share with their namesakes.
+var nameFields = []string{"givenName", "familyName", "middleName", "formattedName", "displayName", "nickName", "honorificPrefix", "honorificSuffix"}
+
+// matchesNobodyElse reports keys that are made of names, where there is no other: they would take a namesake for the person. Behind
+// another key they do no harm, as whom that key says to be somebody else is refused.
+func (b *Brief) matchesNobodyElse(fields []fieldSource) {
+	if slices.ContainsFunc(b.Match, func(name string) bool { i := b.Field(name); return i < 0 || !b.isOfNames(i, 0) }) {
+		return
+	}
+	for _, f := range fields {
+		if i := b.Field(f.field.Name); i >= 0 && slices.Contains(b.Match, f.field.Name) && b.isOfNames(i, 0) {
+			f.at.Fail("Match by a staff number or another value that the sheet itself has. If there is none: “match: [{like: [givenName, familyName]}]”, and “evenledger candidates” lets a person decide.", "accounts would be found by “%s”, which the brief makes of people's names: a namesake would be taken for the person", f.field.Name)
+		}
+	}
+}
+
+// isOfNames reports whether a field is made of nothing but names.
+func (b *Brief) isOfNames(i, depth int) bool {
+	f := &b.Fields[i]
+	if f.From != "" || f.Make == nil || depth > len(b.Fields) || len(f.Make.Names) == 0 || strings.Contains(f.Make.Source, "col[") {
+		return false
+	}
+	return !slices.ContainsFunc(f.Make.Names, func(used string) bool {
+		at := b.Field(used)
+		return !slices.Contains(nameFields, used) && (at < 0 || !b.isOfNames(at, depth+1))
+	})
 }
 
 // oneNumbered reports fields that cannot get a number behind their values.

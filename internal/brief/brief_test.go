@@ -99,6 +99,7 @@ func TestMistakes(t *testing.T) {
 		"wrong via":            {head + "  timezone: {from: B, via: {Northport: Nowhere}}\n", []string{"4:40: “Nowhere” cannot be a value of timezone"}},
 		"clear and fallback":   {head + "  title: {from: T, fallback: x, clear_when_blank: true}\n", []string{"no effect"}},
 		"two numbered":         {"match: [userName]\nfields:\n  userName: {from: L, unique: number}\n  title: {from: T, unique: number}\n", []string{"4:3: only one field"}},
+		"a key of names":       {"match: [userName]\nfields:\n  employeeNumber: {from: No}\n  givenName: {from: F}\n  familyName: {from: L}\n  displayName: {make: 'givenName + \" \" + familyName'}\n  userName: {make: 'fold(displayName)'}\n", []string{"7:3", "a namesake would be taken for the person"}},
 		"number on a date":     {head + "  active: {from: T, unique: number}\n", []string{"cannot put a number behind"}},
 		"unknown system":       {head + "system: crewdsk\n", []string{"has no system “crewdsk”", "Did you mean “crewdesk”?"}},
 		"check without say":    {head + "checks:\n  - {that: userName != \"\"}\n", []string{"both “that” and “say”"}},
