@@ -232,8 +232,11 @@ func (t *tally) add(work int, stage string, rows int) {
 // which is the newest with those that stand beside it; or a set, which is its newest batches.
 // Several are in order of their numbers.
 func BatchesNamed(ctx context.Context, w *workspace.Workspace, l store.Store, text string) (batches []*batch.Batch, err error) {
-	if _, is := w.Set(text); is || text == "last" {
+	if _, is := w.Set(text); is {
 		return newestOf(ctx, l, text)
+	}
+	if text == "last" {
+		return lastDrafted(ctx, w, l)
 	}
 	seen := map[int]bool{}
 	for part := range strings.SplitSeq(text, ",") {
@@ -268,7 +271,34 @@ func BatchesNamed(ctx context.Context, w *workspace.Workspace, l store.Store, te
 	return batches, nil
 }
 
-// newestOf returns the newest batches of a set, or the newest of all with those beside it.
+// lastDrafted returns the batch that was drafted last from this folder, with those that stand beside it; where nobody remembers, the
+// newest of the ledger. If the last draft failed, what is newest is not what is meant.
+func lastDrafted(ctx context.Context, w *workspace.Workspace, l store.Store) (batches []*batch.Batch, err error) {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, mistake("nothing has been drafted yet", "Draft a sheet: evenledger draft SHEET -b BRIEF")
+	}
+	id, known := w.LastDraft()
+	if known && id == 0 {
+		return nil, mistake("the last draft made no batch", fmt.Sprintf("Draft again, or name the batch that is meant by its number: “evenledger batches” lists them; the newest is %d.", all[0].ID))
+	}
+	at := slices.IndexFunc(all, func(b batch.Batch) bool { return b.ID == id })
+	if at < 0 {
+		at = 0
+	}
+	for i := range all {
+		if b := &all[i]; i == at || b.Beside > 0 && b.Beside == all[at].Beside {
+			batches = append(batches, b)
+		}
+	}
+	slices.Reverse(batches)
+	return batches, nil
+}
+
+// newestOf returns the newest batches of a set.
 func newestOf(ctx context.Context, l store.Store, set string) (batches []*batch.Batch, err error) {
 	all, err := l.Batches(ctx)
 	if err != nil {
@@ -277,7 +307,7 @@ func newestOf(ctx context.Context, l store.Store, set string) (batches []*batch.
 	for i := range all {
 		b := &all[i]
 		switch {
-		case len(batches) == 0 && (b.Set == set || set == "last"):
+		case len(batches) == 0 && b.Set == set:
 			batches = append(batches, b)
 		case len(batches) > 0 && b.Beside > 0 && b.Beside == batches[0].Beside:
 			batches = append(batches, b)

@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"os"
 	"os/user"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -36,6 +37,7 @@ import (
 	"evenledger/internal/store/engines"
 	"evenledger/internal/system"
 	"evenledger/internal/system/kinds"
+	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 	"evenledger/internal/yamldoc"
 )
@@ -155,7 +157,7 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 		a.remark("%s: what was sent and answered, without the credentials. It has people's data in it.", a.tracePath)
 	}
 	if err != nil {
-		return a.fail(ctx, err)
+		return a.fail(ctx, meant(root, err))
 	}
 	return a.exit
 }
@@ -301,17 +303,36 @@ func saidOnce(err error) string {
 	return strings.Join(lines, "\n")
 }
 
+// unknownCommand is how the library tells of a command that there is none of.
+var unknownCommand = regexp.MustCompile(`^unknown command "([^"]*)" for "([^"]*)"`)
+
+// meant adds to the error of an unknown command which is nearly called so.
+func meant(root *cobra.Command, err error) error {
+	said := unknownCommand.FindStringSubmatch(err.Error())
+	if said == nil {
+		return err
+	}
+	above, _, findErr := root.Find(strings.Fields(said[2])[1:])
+	if findErr != nil {
+		above = root
+	}
+	var names []string
+	for _, c := range above.Commands() {
+		if c.IsAvailableCommand() {
+			names = append(names, c.Name())
+		}
+	}
+	told := &failure{code: exitWrong, message: fmt.Sprintf("there is no command “%s”", strings.TrimPrefix(said[2]+" "+said[1], root.Name()+" ")), remedy: fmt.Sprintf("“%s --help” lists the commands.", said[2])}
+	if near := words.Nearest(said[1], names); near != "" {
+		told.remedy = fmt.Sprintf("Did you mean “%s %s”?", said[2], near)
+	}
+	return told
+}
+
 // fail tells an error and returns its exit code.
 func (a *front) fail(ctx context.Context, err error) int {
 	f := explained(ctx, err)
 	f.message = a.Mask.Told(f.message)
-	if strings.HasPrefix(f.message, "unknown command") {
-		f.remedy = strings.TrimSpace(strings.Join(strings.Split(f.message, "\n")[1:], " "))
-		f.message, _, _ = strings.Cut(f.message, "\n")
-		if f.remedy == "" {
-			f.remedy = "“evenledger --help” lists the commands."
-		}
-	}
 	if a.json && a.answer.yes {
 		return f.code // the document that was begun says why it breaks off
 	}

@@ -70,12 +70,22 @@ drafted, and held back.`,
 }
 
 func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error {
+	if w, err := a.FindWorkspace(); err == nil {
+		w.NoteDraft(0) // until it is made
+	}
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) error {
 		if set != "" {
 			return a.draftSet(ctx, members, set, l)
 		}
 		return a.makeDraft(ctx, members[0].Job, l)
 	})
+}
+
+// made remembers which batch “last” is from now on.
+func (a *front) made(b *batch.Batch) {
+	if w, err := a.FindWorkspace(); err == nil {
+		w.NoteDraft(b.ID)
+	}
 }
 
 func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error {
@@ -92,6 +102,7 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error 
 		return err
 	}
 	b := made.Batch
+	a.made(b)
 	if b.Delivery != nil && b.Delivery.Ahead {
 		a.exit = exitRows
 	}

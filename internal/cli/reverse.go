@@ -189,7 +189,10 @@ func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l stor
 	if r.Says = o.says; o.says != "" {
 		r.Takes = o.pick.takes
 	}
-	b, err = r.Make(ctx)
+	w.NoteDraft(0) // until it is made
+	if b, err = r.Make(ctx); err == nil {
+		a.made(b)
+	}
 	bar.end()
 	if errors.Is(err, drafting.ErrNoRow) {
 		err = wrong(fmt.Sprintf("batch %d did nothing with %s: there is nothing to undo", of.ID, o.says), fmt.Sprintf("“evenledger show %d --outcome created,updated,suspended,resumed,removed” lists what it did.", of.ID))

@@ -76,6 +76,7 @@ func (a *front) draftSet(ctx context.Context, members []app.Member, set string, 
 	if len(batches) == 0 {
 		return a.tellSystems(ctx, members)
 	}
+	a.made(batches[0])
 	if err := a.showSet(ctx, l, batches, members); err != nil {
 		return err
 	}
