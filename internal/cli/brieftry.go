@@ -182,7 +182,7 @@ func leftOut(b *brief.Brief) string {
 	for _, only := range b.Only {
 		conditions = append(conditions, only.Source)
 	}
-	return "it is not so that " + strings.Join(conditions, " and ") + "."
+	return "the brief takes only rows with " + strings.Join(conditions, " and ") + "."
 }
 
 // how says in words where a value came from.

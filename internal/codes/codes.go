@@ -223,8 +223,24 @@ func (r *Reader) lookUp(t table, text string, code account.Code, reason string) 
 		return "", e
 	} else if near := words.Nearest(text, t.names); near != "" {
 		e.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+	} else if holding := t.holding(text); len(holding) > 0 {
+		e.Remedy = fmt.Sprintf("Did you mean “%s”?", strings.Join(holding, "” or “"))
 	}
 	return "", e
+}
+
+// holding lists the names in which a text is one of the words, if they are a few.
+func (t table) holding(text string) (names []string) {
+	key := words.NameKey(text)
+	for _, name := range t.names {
+		if strings.Contains(" "+words.NameKey(strings.NewReplacer(",", " ", "(", " ", ")", " ").Replace(name))+" ", " "+key+" ") {
+			names = append(names, name)
+		}
+	}
+	if len(names) > 3 {
+		return nil
+	}
+	return names
 }
 
 // isPlainCode reports whether a text is letters and digits only, as codes are.
@@ -264,14 +280,6 @@ func (r *Reader) language(text string) (string, error) {
 		return tag.String(), nil
 	}
 	return r.lookUp(r.languages(), text, account.NotALanguage, "is not a language")
-}
-
-func (r *Reader) timezone(text string) (string, error) {
-	zones := r.zones()
-	if _, exact := zones.code["="+text]; exact {
-		return text, nil
-	}
-	return r.lookUp(zones, text, account.NotATimezone, "is not a time zone")
 }
 
 func login(text string) (string, error) {

@@ -252,7 +252,7 @@ func (m *Mapper) NewWorker() *Worker {
 	}
 	w.scope = m.brief.NewScope(rowCells{w})
 	for _, only := range m.brief.Only {
-		w.unwanted = append(w.unwanted, account.Find(account.Note, account.NotWanted, "it is not so that "+only.Source))
+		w.unwanted = append(w.unwanted, account.Find(account.Note, account.NotWanted, "the brief takes only rows with "+only.Source))
 	}
 	return w
 }

@@ -19,9 +19,22 @@ type Cause struct {
 	Rows  []int    // the first few
 	Count int      // of rows; 0: it is about the sheet as a whole
 	In    []string // the systems of a set that it is so in; none: there is one, or all of them
+	Said  []Said   // what is said of the rows, each once, the first few
+	More  int      // rows of which something else is said
 
 	last int // row that was counted
+	now  int // of Said, that was said last
 }
+
+// Said is what findings of one cause say of some rows.
+type Said struct {
+	Message, Remedy string
+	Rows            []int // the first few
+	Count           int
+}
+
+// saidNamed is how many different messages of one cause are told.
+const saidNamed = 8
 
 // Causes gathers findings. The zero Causes has none.
 type Causes struct {
@@ -33,7 +46,7 @@ type Causes struct {
 // Add takes a finding in. Findings of one row come together.
 func (c *Causes) Add(f account.Finding) {
 	if k := c.recent; k != nil && f.Row > 0 && f.Code != account.BriefCheck && f.Code == k.First.Code && f.Level == k.First.Level && f.Column == k.First.Column && f.Field == k.First.Field {
-		k.add(f.Row) // as most are
+		k.add(f) // as most are
 		return
 	}
 	key := [5]string{string(f.Level), string(f.Code), f.Column, f.Field}
@@ -50,11 +63,33 @@ func (c *Causes) Add(f account.Finding) {
 		c.list = append(c.list, known)
 	}
 	if c.recent = known; f.Row > 0 {
-		known.add(f.Row)
+		known.add(f)
 	}
 }
 
-func (k *Cause) add(row int) {
+// say takes in what is said of a row.
+func (k *Cause) say(f account.Finding) {
+	at := k.now
+	if at >= len(k.Said) || k.Said[at].Message != f.Message || k.Said[at].Remedy != f.Remedy {
+		at = slices.IndexFunc(k.Said, func(s Said) bool { return s.Message == f.Message && s.Remedy == f.Remedy })
+	}
+	if at < 0 {
+		if len(k.Said) == saidNamed {
+			k.More++
+			return
+		}
+		at, k.Said = len(k.Said), append(k.Said, Said{Message: f.Message, Remedy: f.Remedy})
+	}
+	s := &k.Said[at]
+	k.now = at
+	if s.Count++; len(s.Rows) < rowsNamed {
+		s.Rows = append(s.Rows, f.Row)
+	}
+}
+
+func (k *Cause) add(f account.Finding) {
+	k.say(f)
+	row := f.Row
 	if row == k.last {
 		return
 	}

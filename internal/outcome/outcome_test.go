@@ -102,3 +102,21 @@ func TestTogether(t *testing.T) {
 		fmt.Sprintf("warning %s Mail 3 [2 3 4]", account.SystemRefused),
 	}, told(outcome.Together([]string{"crewdesk", "quay1", "quay2"}, of)))
 }
+
+// Each thing that is said of rows of one cause is told once, with its rows; of very many the first few.
+func TestSaid(t *testing.T) {
+	var c outcome.Causes
+	for row := 2; row < 40; row++ {
+		f := account.Find(account.Error, account.NotACountry, fmt.Sprintf("“%d” is not a country", row%12))
+		f.Row, f.Column, f.Remedy = row, "Country", fmt.Sprint("Did you mean ", row%12)
+		c.Add(f)
+	}
+	k := c.Sorted()[0]
+	require.Len(t, k.Said, 8)
+	assert.Equal(t, outcome.Said{Message: "“2” is not a country", Remedy: "Did you mean 2", Rows: []int{2, 14, 26, 38}, Count: 4}, k.Said[0])
+	told := k.More
+	for _, s := range k.Said {
+		told += s.Count
+	}
+	assert.Equal(t, k.Count, told, "every row is told of")
+}

@@ -212,7 +212,7 @@ func pageCauses(causes *outcome.Causes) []pageCause {
 		told := pageCause{Level: f.Level, Code: string(f.Code), Column: f.Column, Message: f.Message, Remedy: f.Remedy}
 		told.In = strings.Join(cause.In, ", ")
 		if cause.Count > 0 {
-			told.Rows = rowList(cause)
+			told.Rows = rowList(cause.Count, cause.Rows)
 		}
 		list = append(list, told)
 	}

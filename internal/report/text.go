@@ -370,28 +370,51 @@ func (p *Page) Findings(causes *outcome.Causes) {
 		if c.Count == 0 {
 			p.Line("  %s", p.Level(level, where))
 		} else {
-			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c))
+			p.Line("  %s  %s", p.Level(level, Pad(where, 44)), rowList(c.Count, c.Rows))
 		}
-		p.beneath("      ", "", p.Plain, f.Message)
-		if f.Remedy != "" {
-			p.beneath("      ", "→ ", p.Dim, f.Remedy)
-		}
+		p.said(c)
 	}
 }
 
-func rowList(c *outcome.Cause) string {
-	slices.Sort(c.Rows)
-	names := make([]string, len(c.Rows))
-	for i, row := range c.Rows {
+// said writes what a cause says: each message with its rows, where it says several, and what is to be done about them.
+func (p *Page) said(c *outcome.Cause) {
+	if len(c.Said) < 2 {
+		p.beneath("      ", "", p.Plain, c.First.Message)
+		if c.First.Remedy != "" {
+			p.beneath("      ", "→ ", p.Dim, c.First.Remedy)
+		}
+		return
+	}
+	alike := !slices.ContainsFunc(c.Said, func(s outcome.Said) bool { return s.Remedy != c.First.Remedy })
+	for _, s := range c.Said {
+		text := s.Message + " · " + rowList(s.Count, s.Rows)
+		if s.Remedy != "" && !alike {
+			text += " · " + s.Remedy
+		}
+		p.beneath("      ", "", p.Plain, text)
+	}
+	if c.More > 0 {
+		p.beneath("      ", "", p.Dim, fmt.Sprintf("and others in %s more rows", group(c.More)))
+	}
+	if alike && c.First.Remedy != "" {
+		p.beneath("      ", "→ ", p.Dim, c.First.Remedy)
+	}
+}
+
+// rowList names rows, of which there are so many.
+func rowList(count int, rows []int) string {
+	slices.Sort(rows)
+	names := make([]string, len(rows))
+	for i, row := range rows {
 		if names[i] = strconv.Itoa(row); batch.Unlisted(row) > 0 {
 			names[i] = batch.RowName(row)
 		}
 	}
-	if c.Count == 1 {
-		return batch.RowName(c.Rows[0])
+	if count == 1 {
+		return batch.RowName(rows[0])
 	}
-	text := group(c.Count) + " rows: " + strings.Join(names, ", ")
-	if c.Count > len(names) {
+	text := group(count) + " rows: " + strings.Join(names, ", ")
+	if count > len(names) {
 		text += ", …"
 	}
 	return text
@@ -467,8 +490,8 @@ func Summary(e batch.Entry) string {
 		}
 		return ""
 	case account.Update, account.Suspend, account.Resume:
-		if who := whoIs(e.Known, e.Key); e.Intent != account.Update && who != "" {
-			parts = append(parts, strings.SplitN(who, " · ", 2)[0])
+		if who := strings.Split(whoIs(e.Known, e.Key), " · "); who[0] != "" {
+			parts = append(parts, strings.Join(who[:min(2, len(who))], " · "))
 		}
 		for _, c := range e.Changes {
 			before, after := Shown(c)
