@@ -112,7 +112,7 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 	case account.HasError(findings):
 		came = "refused"
 	}
-	a.exit = rowsExit(map[string]int{"refused": 1}[came])
+	a.exit = a.rowsExit(map[string]int{"refused": 1}[came])
 	info := j.Sheet.Info()
 	if a.json {
 		if findings == nil {

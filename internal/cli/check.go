@@ -243,12 +243,13 @@ func (a *front) check(ctx context.Context, j *app.Job, flags sheetFlags, out str
 		draft = "evenledger check " + quoted(out) + flags.flags()
 	}
 	page.Next(draft)
-	a.exit = max(a.exit, rowsExit(t.refused))
+	a.exit = max(a.exit, a.rowsExit(t.refused))
 	return page.Err()
 }
 
-func rowsExit(bad int) int {
-	if bad > 0 {
+// rowsExit is the exit code where so many rows were refused.
+func (a *front) rowsExit(bad int) int {
+	if bad > 0 && !a.refusedOK {
 		return exitRows
 	}
 	return exitDone
@@ -281,6 +282,6 @@ func (a *front) checkJSON(j *app.Job, t *tally, found iter.Seq2[account.Finding,
 		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.Sheet.Info().Encoding}
 	}
 	err := report.WriteJSON(a.out, head, "findings", all, tail)
-	a.exit = rowsExit(t.refused)
+	a.exit = a.rowsExit(t.refused)
 	return err
 }

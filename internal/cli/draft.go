@@ -65,6 +65,7 @@ drafted, and held back.`,
 	cmd.Flags().StringSliceVar(&flags.Pairs, "pairs", nil, "whom rows mean that no key finds: the `SHEET` of “candidates”, with the answers")
 	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: no mails but to --mails-to, no follow-ups; “report SYSTEM trials” lists its accounts until they are removed")
 	cmd.Flags().StringVar(&flags.MailsTo, "mails-to", "", "with --trial-run: send its mails to this `ADDRESS` instead of people")
+	cmd.Flags().BoolVar(&a.refusedOK, "refused-ok", false, "end with 0 although rows were refused, for scripts in which something else says so")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
 	return cmd
 }
@@ -132,7 +133,7 @@ func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) e
 	if err != nil {
 		return err
 	}
-	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
+	a.exit = max(a.exit, a.rowsExit(counts[account.Refused]+counts[account.Failed]))
 	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, store.Filter{}))
 }
 
@@ -254,7 +255,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err := a.ends(ctx, page, l, b); err != nil {
 		return nil, nil, err
 	}
-	a.exit = max(a.exit, rowsExit(counts[account.Refused]+counts[account.Failed]))
+	a.exit = max(a.exit, a.rowsExit(counts[account.Refused]+counts[account.Failed]))
 	return counts, waiting, nil
 }
 

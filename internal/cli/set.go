@@ -145,7 +145,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 			one.Findings = append(one.Findings, f)
 		}
 		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
-		a.exit = max(a.exit, rowsExit(t.refused))
+		a.exit = max(a.exit, a.rowsExit(t.refused))
 		causes := &outcome.Causes{}
 		causes.AddAll(one.Findings)
 		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
@@ -196,7 +196,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		bad += s.Counts[i][account.Refused] + s.Counts[i][account.Failed]
 		waits += total(s.Waiting[i])
 	}
-	a.exit = max(a.exit, rowsExit(bad))
+	a.exit = max(a.exit, a.rowsExit(bad))
 	if a.json {
 		return a.writeSet(ctx, l, s, store.Filter{})
 	}
