@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the archives that people have the program from without Go, one for each kind
-# of machine, with the docs and the licence, and SHA256SUMS beside them.
+# of machine, with the docs, the manual, completions for shells and the licence, and SHA256SUMS beside them.
 #   scripts/release.sh [VERSION]      (dist/evenledger-VERSION-SYSTEM-MACHINE.tar.gz or .zip)
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -19,6 +19,7 @@ mkdir -p dist
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 
+SOURCE_DATE_EPOCH=$(git log -1 --format=%ct 2>/dev/null || date +%s) go run ./cmd/manual "$work/beside"
 archives=()
 for target in linux/amd64 linux/arm64 linux/386 linux/arm darwin/amd64 darwin/arm64 windows/amd64 windows/arm64 windows/386; do
   name="evenledger-$version-${target%/*}-${target#*/}"
@@ -27,7 +28,7 @@ for target in linux/amd64 linux/arm64 linux/386 linux/arm darwin/amd64 darwin/ar
   case $target in windows/*) program+=.exe ;; esac
   mkdir "$folder"
   CGO_ENABLED=0 GOOS=${target%/*} GOARCH=${target#*/} go build -trimpath -buildvcs=auto -ldflags='-s -w' -o "$program" ./cmd/evenledger
-  cp -R README.md CHANGELOG.md LICENSE docs "$folder"
+  cp -R README.md CHANGELOG.md LICENSE docs "$work/beside/man" "$work/beside/completions" "$folder"
   case $target in
     windows/*) archive="$name.zip"; rm -f "dist/$archive"; (cd "$work" && zip -qr - "$name") >"dist/$archive" ;;
     *) archive="$name.tar.gz"; tar -C "$work" --numeric-owner -czf "dist/$archive" "$name" ;;
