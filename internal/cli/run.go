@@ -7,7 +7,10 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -223,11 +226,14 @@ func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string)
 }
 
 func (a *front) runsCommand() *cobra.Command {
-	return &cobra.Command{
+	var late string
+	cmd := &cobra.Command{
 		Use:     "runs",
 		GroupID: "look",
 		Short:   "List the unattended runs, newest first",
-		Example: "  evenledger runs\n  evenledger runs --json",
+		Long: `Lists the unattended runs, newest first. With --late: the briefs whose last run that went well
+began longer ago, and whether there is any (exit code 1): what a monitor asks.`,
+		Example: "  evenledger runs\n  evenledger runs --json\n  evenledger runs --late 8d       for a monitor: 1 if a brief's last good run is older",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			_, l, err := a.OpenLedger(cmd.Context(), true)
@@ -238,6 +244,9 @@ func (a *front) runsCommand() *cobra.Command {
 			all, err := l.Runs(cmd.Context(), 0)
 			if err != nil {
 				return err
+			}
+			if late != "" {
+				return a.lateRuns(all, late)
 			}
 			if a.json {
 				if all == nil {
@@ -258,6 +267,72 @@ func (a *front) runsCommand() *cobra.Command {
 			return page.Err()
 		},
 	}
+	cmd.Flags().StringVar(&late, "late", "", "only briefs whose last good run is older than this `AGE`, such as 8d or 26h; ends with 1 if there is one")
+	return cmd
+}
+
+// A lateBrief is one whose last run that went well is too long ago.
+type lateBrief struct {
+	Brief string    `json:"brief"`
+	Good  time.Time `json:"lastGood,omitzero"` // when that began; zero: none ever did
+	Last  store.Run `json:"lastRun"`
+}
+
+// lateRuns tells the briefs whose last good run is older than an age.
+func (a *front) lateRuns(all []store.Run, text string) error {
+	age, err := ageOf(text)
+	if err != nil {
+		return err
+	}
+	late := []lateBrief{}
+	seen := map[string]int{} // brief → its place in late
+	for _, r := range all {  // the newest first
+		good := r.Came == store.RunPosted || r.Came == store.RunDrafted || r.Came == store.RunNothing
+		at, known := seen[r.Brief]
+		if !known {
+			at, seen[r.Brief] = len(late), len(late)
+			late = append(late, lateBrief{Brief: r.Brief, Last: r})
+		}
+		if one := &late[at]; good && one.Good.IsZero() {
+			one.Good = r.Began
+		}
+	}
+	briefs := len(late)
+	since := a.Clock.Now().Add(-age)
+	late = slices.DeleteFunc(late, func(l lateBrief) bool { return l.Good.After(since) })
+	if len(late) > 0 || briefs == 0 {
+		a.exit = exitRows
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"late": late, "briefs": briefs})
+	}
+	page := a.page()
+	switch {
+	case briefs == 0:
+		page.Line("No brief was run unattended in this workspace yet.")
+	case len(late) == 0:
+		page.Line("%s: the last good run of each is not older than %s.", counted(briefs, "brief is run", "briefs are run"), text)
+	}
+	for _, l := range late {
+		good := "never went well"
+		if !l.Good.IsZero() {
+			good = "last went well " + l.Good.Local().Format("2 Jan 2006 15:04")
+		}
+		page.Line("  %s  %s; its last run, %s, %s", report.Pad(l.Brief, 20), good, l.Last.Began.Local().Format("2 Jan 2006 15:04"), strings.TrimSpace(string(l.Last.Came)+" "+l.Last.Message))
+	}
+	return page.Err()
+}
+
+// ageOf reads an age such as 8d or 26h.
+func ageOf(text string) (time.Duration, error) {
+	days, isDays := strings.CutSuffix(text, "d")
+	if n, err := strconv.Atoi(days); isDays && err == nil && n > 0 {
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	if age, err := time.ParseDuration(text); err == nil && age > 0 {
+		return age, nil
+	}
+	return 0, wrong(fmt.Sprintf("“%s” is no age", text), "Write it as 8d, 26h or 90m.")
 }
 
 // schedule prints what has a scheduler call the run.
