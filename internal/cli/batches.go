@@ -64,12 +64,12 @@ func (a *front) batchesCommand() *cobra.Command {
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			page.Line("%s", page.Dim(fmt.Sprintf("%5s  %-9s %-17s  %s  %s  %s  %7s %7s %7s %7s %9s", "batch", "state", "drafted", report.Pad("by", 8), report.Pad("sheet", 18), report.Pad("system", 10), "rows", "done", "waiting", "to fix", "proven")))
+			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: 9}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
+				report.Column{Title: "rows", Width: 5, Right: true}, report.Column{Title: "done", Width: 5, Right: true}, report.Column{Title: "waiting", Width: 7, Right: true}, report.Column{Title: "to fix", Width: 6, Right: true}, report.Column{Title: "proven", Width: 7, Right: true, Rank: 4})
 			for i, h := range heads {
 				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
-				page.Line("%5d  %-9s %-17s  %s  %s  %s  %7s %7s %7s %s %s", h.Batch, string(h.State), all[i].Made.Local().Format("2 Jan 2006 15:04"),
-					report.Pad(report.Clip(h.By, 8), 8), report.Pad(report.Clip(h.Sheet, 18), 18), report.Pad(report.Clip(h.System, 10), 10),
-					report.Number(h.Rows), report.Number(h.Rows-bad-h.Outcomes["waiting"]), report.Number(h.Outcomes["waiting"]), badCount(page, bad), page.ProvenOf(&all[i]))
+				table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
+					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
 			}
 			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))
@@ -161,10 +161,11 @@ func (a *front) correctedBy(ctx context.Context, page *report.Page, l store.Stor
 	return nil
 }
 
-func badCount(page *report.Page, n int) report.Styled {
-	text := fmt.Sprintf("%7s", report.Number(n))
-	if n == 0 {
-		return report.Styled(text)
+// badCell is how many rows are still to be put right, in red.
+func badCell(page *report.Page, n int) report.Cell {
+	cell := report.Cell{Text: report.Number(n)}
+	if n > 0 {
+		cell.Style = func(text string) report.Styled { return page.Level(account.Error, text) }
 	}
-	return page.Level(account.Error, text)
+	return cell
 }

@@ -112,13 +112,13 @@ func (a *front) pairing(page *report.Page, system, file string, p *app.Pairing) 
 		return
 	}
 	page.Line("")
-	page.Line("%s", page.Bold("  "+report.Pad("row", 6)+report.Pad("says", 30)+report.Pad("may be", 34)+report.Pad("sure", 7)+"why"))
+	table := page.Listing(report.Column{Title: "row", Width: 5, Right: true}, report.Column{Title: "says", Width: 26}, report.Column{Title: "may be", Width: 30}, report.Column{Title: "sure", Width: 5, Right: true}, report.Column{Title: "why", Rank: 1})
 	for _, c := range p.First {
-		may, sure, why := page.Dim(report.Pad("nobody that is known", 34)), "", ""
+		may, sure, why := report.Cell{Text: "nobody that is known", Style: page.Dim}, "", ""
 		if len(c.Best) > 0 {
-			may, sure, why = page.Plain(report.Pad(report.Clip(c.Label, 32), 34)), fmt.Sprintf("%d %%", c.Best[0].Sure), c.Best[0].Why
+			may, sure, why = report.Cell{Text: c.Label}, fmt.Sprintf("%d %%", c.Best[0].Sure), c.Best[0].Why
 		}
-		page.Line("  %s%s%s%s%s", report.Pad(fmt.Sprint(c.Row), 6), report.Pad(report.Clip(c.Key, 28), 30), may, report.Pad(sure, 7), page.Dim(report.Clip(why, max(20, page.Columns()-80))))
+		table.Row(report.Cell{Text: fmt.Sprint(c.Row)}, report.Cell{Text: c.Key}, may, report.Cell{Text: sure}, report.Cell{Text: why, Style: page.Dim})
 	}
 	if more := p.Candidates + p.Without - len(p.First); more > 0 {
 		page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more in the sheet", report.Number(more))))

@@ -136,7 +136,9 @@ func (d directions) replace(text []byte) []byte {
 }
 
 // Commands are the commands with their flags and help, for the manual; nothing can be done with them.
-func Commands() *cobra.Command { return (&front{out: io.Discard, answer: &begun{Writer: io.Discard}, err: io.Discard}).root() }
+func Commands() *cobra.Command {
+	return (&front{out: io.Discard, answer: &begun{Writer: io.Discard}, err: io.Discard}).root()
+}
 
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {

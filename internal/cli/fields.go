@@ -68,22 +68,21 @@ func (a *front) fields(target workspace.System, schema *account.Schema) error {
 	page := a.page()
 	page.Line("%s takes %d fields of an account", page.Bold(target.Name), len(fields))
 	page.Line("")
-	page.Line("%s", page.Bold(report.Pad("  Field", 24)+report.Pad("kept in", 20)+report.Pad("kind", 11)+report.Pad("rules", 26)+"values"))
+	table := page.Listing(report.Column{Title: "Field", Width: 21}, report.Column{Title: "kept in", Width: 19, Rank: 1}, report.Column{Title: "kind", Width: 10}, report.Column{Title: "rules", Width: 25}, report.Column{Title: "values", Rank: 2})
 	for _, f := range fields {
 		name := f.Name()
-		values := page.Dim("")
+		var values report.Cell
 		if f.Example != "" {
-			values = page.Dim(report.Clip("such as "+f.Example, page.Columns()-84))
+			values = report.Cell{Text: "such as " + f.Example, Style: page.Dim}
 		}
 		if len(f.Allowed) > 0 {
-			values = report.Styled(report.Clip("one of "+strings.Join(f.Allowed, ", "), page.Columns()-84))
+			values = report.Cell{Text: "one of " + strings.Join(f.Allowed, ", ")}
 		}
-		rules := report.Styled(report.Pad(f.Rules(), 26))
+		rules := report.Cell{Text: f.Rules()}
 		if f.Required {
-			rules = page.Bold(report.Pad(f.Rules(), 26))
+			rules.Style = page.Bold
 		}
-		kept := page.Dim(report.Pad(report.Clip(attributeOf(schema, f.Field), 19), 20))
-		page.Line("  %s%s%s%s%s", report.Pad(report.Clip(name, 21), 22), kept, report.Pad(f.Kind.String(), 11), rules, values)
+		table.Row(report.Cell{Text: name}, report.Cell{Text: attributeOf(schema, f.Field), Style: page.Dim}, report.Cell{Text: f.Kind.String()}, rules, values)
 	}
 	ownFields(page, fields)
 	if len(schema.Lists) > 0 {

@@ -120,7 +120,9 @@ func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error
 		page.Line("  %s", page.Dim("tabs: "+strings.Join(info.Tabs, ", ")))
 	}
 	page.Line("")
-	page.Line("%s", page.Bold(report.Pad("  Column", 24)+report.Pad("would be", 19)+report.Pad("kind", 11)+fmt.Sprintf("%8s%8s%9s%9s", "filled", "blank", "distinct", "length")+"   examples"))
+	table := page.Listing(report.Column{Title: "Column", Width: 21}, report.Column{Title: "would be", Width: 17}, report.Column{Title: "kind", Width: 10},
+		report.Column{Title: "filled", Width: 7, Right: true}, report.Column{Title: "blank", Width: 6, Right: true, Rank: 1}, report.Column{Title: "distinct", Width: 8, Right: true, Rank: 3}, report.Column{Title: "length", Width: 6, Right: true, Rank: 4},
+		report.Column{Title: "examples", Rank: 2})
 	for i, c := range found.Columns {
 		heading := c.Heading
 		if heading == "" {
@@ -139,9 +141,9 @@ func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error
 		case c.Beside != "":
 			would = "their " + c.Beside
 		}
-		field := report.Styled(report.Pad(would, 19))
+		field := report.Cell{Text: would}
 		if would == "" {
-			field = page.Dim(report.Pad("not used", 19))
+			field = report.Cell{Text: "not used", Style: page.Dim}
 		}
 		distinct := report.Number(c.Distinct)
 		if c.More {
@@ -153,7 +155,8 @@ func (a *front) peek(path string, info sheet.Info, found *profile.Profile) error
 		} else if c.Filled > 0 && len(c.Examples) == 0 {
 			examples = "(not shown)"
 		}
-		page.Line("  %s%s%s%8s%8s%9s%9s   %s", report.Pad(report.Clip(heading, 21), 22), field, report.Pad(c.Kind, 11), report.Number(c.Filled), report.Number(c.Blank), distinct, span(c.Shortest, c.Longest), page.Dim(report.Clip(examples, max(18, page.Columns()-92))))
+		table.Row(report.Cell{Text: heading}, field, report.Cell{Text: c.Kind}, report.Cell{Text: report.Number(c.Filled)}, report.Cell{Text: report.Number(c.Blank)}, report.Cell{Text: distinct},
+			report.Cell{Text: span(c.Shortest, c.Longest)}, report.Cell{Text: examples, Style: page.Dim})
 	}
 	peekOddities(page, info, found)
 	page.Next("evenledger brief new "+quoted(path), "evenledger check "+quoted(path)+" --offline")

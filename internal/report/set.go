@@ -162,12 +162,12 @@ func provenOf(b *batch.Batch) string {
 }
 
 // ProvenOf says in a cell how many rows of a batch were proven, and how grave that is.
-func (p *Page) ProvenOf(b *batch.Batch) Styled {
-	text, level := provenOf(b), account.Level("")
-	if _, level = ProofText(b); level == "" {
-		return Styled(Harmless(fmt.Sprintf("%9s", text)))
+func (p *Page) ProvenOf(b *batch.Batch) Cell {
+	cell := Cell{Text: provenOf(b)}
+	if _, level := ProofText(b); level != "" {
+		cell.Style = func(text string) Styled { return p.Level(level, text) }
 	}
-	return p.Level(level, fmt.Sprintf("%9s", text))
+	return cell
 }
 
 // Sides writes the accounts of several batches side by side: what came in, what is said of it,
