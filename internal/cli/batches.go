@@ -157,7 +157,7 @@ func (a *front) correctedBy(ctx context.Context, page *report.Page, l store.Stor
 	}
 	slices.Reverse(by)
 	page.Line("")
-	page.Line("Its fix sheet was handed back in as batch %s: %s corrected by now.", strings.Join(by, ", "), counted(len(fixed[b.ID]), "row is", "rows are"))
+	page.Line("Its fix sheet was handed back in as batch %s: %s corrected.", strings.Join(by, ", "), counted(len(fixed[b.ID]), "row is", "rows are"))
 	return nil
 }
 

@@ -89,7 +89,7 @@ func (a *front) briefFine(b *brief.Brief, name string) error {
 		case f.From != "":
 			source = "“" + f.From + "”"
 		default:
-			source = "its fallback"
+			source = "the fallback"
 		}
 		page.Line("  %s %s %s", report.Pad(f.Field, 20), page.Dim(report.Pad(f.Kind, 9)), source)
 	}

@@ -281,7 +281,7 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 			if found == "" {
 				found = "(blank)"
 			}
-			page.Line("    %s  %s %s %s", report.Pad(d.What, 18), d.Left, page.Dim("by now"), page.Level(account.Warning, found))
+			page.Line("    %s  %s %s %s", report.Pad(d.What, 18), d.Left, page.Dim("now"), page.Level(account.Warning, found))
 		}
 	}
 	page.Line("")

@@ -394,7 +394,7 @@ func (r *Reversal) makeAgain(u, e *batch.Entry, namesakes map[string]account.Acc
 	if other, taken := namesakes[naming.Key(name.Text())]; !name.Filled() || taken {
 		why := "what was in it was not kept"
 		if name.Filled() {
-			why = fmt.Sprintf("%s (%s) is called so by now", other.Label(), other.ID)
+			why = fmt.Sprintf("%s (%s) is called so now", other.Label(), other.ID)
 		}
 		u.Find(account.Error, account.CannotBeUndone, "", "", "the account was removed, and cannot be made again: "+why)
 		u.Refuse()
@@ -461,7 +461,7 @@ func (r *Reversal) putBack(u *batch.Entry, c account.Change, now *account.Accoun
 	case f.Same(is.Text(), c.Before.Text()):
 		return
 	case !f.Same(is.Text(), c.After.Text()):
-		u.Find(account.Warning, account.ChangedSince, c.Field, "", fmt.Sprintf("%s is “%s” by now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
+		u.Find(account.Warning, account.ChangedSince, c.Field, "", fmt.Sprintf("%s is “%s” now, and the batch had made it “%s”: it is left as it is", c.Field, is.Text(), c.After.Text()))
 		return
 	}
 	if a, ok := r.about.Attribute(c.Field); ok && a.Immutable {

@@ -383,7 +383,7 @@ func (p *run) changed(e *batch.Entry, now account.Account) error {
 	p.clear(e)
 	e.Settle()
 	if batch.Stranger(p.about.Schema, e.Left(), &now, p.Batch.Match) {
-		e.Find(account.Error, account.DifferentPerson, "", "", fmt.Sprintf("the account %s is %s by now, and was changed all the same", e.Account, now.Label()))
+		e.Find(account.Error, account.DifferentPerson, "", "", fmt.Sprintf("the account %s is %s now, and was changed all the same", e.Account, now.Label()))
 		e.Outcome = account.Failed
 		unsent(e)
 		return p.otherSystem(e, now)

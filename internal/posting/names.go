@@ -151,7 +151,7 @@ func (p *run) referAgain(ctx context.Context, e *batch.Entry, s *membership.Step
 			return err
 		case is.Filled():
 			if s.Result = membership.Already; is.Text() != e.Account {
-				e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another by now, and stays so", s.Kind, s.Name))
+				e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another now, and stays so", s.Kind, s.Name))
 			}
 			return nil
 		}

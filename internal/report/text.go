@@ -353,7 +353,7 @@ func (p *Page) Title(b *batch.Batch) {
 // Findings writes the causes.
 func (p *Page) Findings(causes *outcome.Causes) {
 	var level account.Level
-	for _, c := range causes.Sorted() {
+	for _, c := range unusedOnce(causes.Sorted()) {
 		f := c.First
 		if f.Level != level {
 			level = f.Level
@@ -374,6 +374,28 @@ func (p *Page) Findings(causes *outcome.Causes) {
 		}
 		p.said(c)
 	}
+}
+
+// unusedOnce makes one cause of the columns that are not used, where nothing more is known of them.
+func unusedOnce(causes []*outcome.Cause) (list []*outcome.Cause) {
+	var columns []string
+	at := -1
+	for _, c := range causes {
+		if f := c.First; f.Code == account.UnknownHeading && f.Level == account.Note && !strings.HasPrefix(f.Remedy, "It looks like") && len(c.In) == 0 {
+			if columns = append(columns, "“"+f.Column+"”"); at < 0 {
+				at = len(list)
+				list = append(list, c)
+			}
+			continue
+		}
+		list = append(list, c)
+	}
+	if len(columns) > 1 {
+		once := *list[at]
+		once.First.Column, once.First.Message = "", fmt.Sprintf("%d columns are not used: %s", len(columns), strings.Join(columns, ", "))
+		list[at] = &once
+	}
+	return list
 }
 
 // said writes what a cause says: each message with its rows, where it says several, and what is to be done about them.
