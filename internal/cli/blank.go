@@ -85,6 +85,8 @@ func (a *front) blank(target workspace.System, schema *account.Schema, out strin
 	if all {
 		left = form.LeftOut(schema, columns, nil)
 		for _, kind := range kinds {
+			// What the system has of the same name in an account is what memberships give.
+			columns = slices.DeleteFunc(columns, func(c form.Column) bool { return words.Key(c.Heading) == words.Key(kind) })
 			c := form.Column{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
 			c.Field.Label, c.Field.Kind = kind+" the person gets", account.List
 			columns = append(columns, c)
