@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -19,11 +21,14 @@ import (
 )
 
 func (a *front) batchesCommand() *cobra.Command {
-	return &cobra.Command{
+	var only batchesOf
+	cmd := &cobra.Command{
 		Use:     "batches",
 		GroupID: "look",
 		Short:   "List every batch so far, newest first",
-		Example: "  evenledger batches\n  evenledger batches --json",
+		Long: `Lists every batch, newest first, with what became of its rows, and all of them in one sum.
+With flags: only those of a system, of a sheet (in whose name * stands for anything), in a state, drafted since a day.`,
+		Example: "  evenledger batches\n  evenledger batches --system crewdesk --state drafted\n  evenledger batches --sheet 'start*' --since 2027-03-01\n  evenledger batches --json",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			ctx := cmd.Context()
@@ -36,8 +41,12 @@ func (a *front) batchesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			every := len(all)
 			fixed, err := corrections(ctx, l, all)
 			if err != nil {
+				return err
+			}
+			if all, err = only.of(all); err != nil {
 				return err
 			}
 			heads := make([]report.Head, len(all))
@@ -58,6 +67,11 @@ func (a *front) batchesCommand() *cobra.Command {
 				return a.writeJSON(map[string]any{"batches": heads, "working": working})
 			}
 			page := a.page()
+			if len(all) == 0 && every > 0 {
+				page.Line("None of the %s is such a one.", counted(every, "batch", "batches"))
+				page.Next("evenledger batches")
+				return page.Err()
+			}
 			if len(all) == 0 {
 				page.Line("No batch has been drafted in this workspace yet.")
 				a.working(page, working)
@@ -71,11 +85,57 @@ func (a *front) batchesCommand() *cobra.Command {
 				table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
 					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
 			}
+			if len(heads) > 1 {
+				sum := map[account.Outcome]int{}
+				for _, h := range heads {
+					for outcome, n := range h.Outcomes {
+						sum[account.Outcome(outcome)] += n
+					}
+				}
+				var parts []string
+				for _, outcome := range account.Outcomes() {
+					if sum[outcome] > 0 {
+						parts = append(parts, report.Number(sum[outcome])+" "+string(outcome))
+					}
+				}
+				page.Line("")
+				page.Text(page.Dim, fmt.Sprintf("In all %s: %s.", counted(len(heads), "batch", "batches"), strings.Join(parts, ", ")))
+			}
 			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))
 			return page.Err()
 		},
 	}
+	cmd.Flags().StringVar(&only.system, "system", "", "only batches for this `SYSTEM`")
+	cmd.Flags().StringVar(&only.sheet, "sheet", "", "only batches of this `SHEET`; * stands for anything")
+	cmd.Flags().StringVar(&only.state, "state", "", "only batches in this `STATE`, such as drafted or posted")
+	cmd.Flags().StringVar(&only.since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
+	return cmd
+}
+
+// batchesOf says which batches are listed.
+type batchesOf struct{ system, sheet, state, since string }
+
+// of picks batches.
+func (o batchesOf) of(all []batch.Batch) ([]batch.Batch, error) {
+	var since time.Time
+	if o.since != "" {
+		var err error
+		if since, err = time.ParseInLocation(time.DateOnly, o.since, time.Local); err != nil {
+			return nil, wrong(fmt.Sprintf("“%s” is no day", o.since), "Write it as year-month-day, such as 2027-03-01.")
+		}
+	}
+	states := []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn}
+	if o.state != "" && !slices.Contains(states, batch.State(o.state)) {
+		return nil, wrong(fmt.Sprintf("no batch is ever “%s”", o.state), fmt.Sprintf("The states are %s.", strings.Trim(fmt.Sprint(states), "[]")))
+	}
+	if _, err := path.Match(o.sheet, ""); err != nil {
+		return nil, wrong(fmt.Sprintf("“%s” is no name of sheets", o.sheet), "Write a name, in which * stands for anything.")
+	}
+	return slices.DeleteFunc(all, func(b batch.Batch) bool {
+		is, _ := path.Match(o.sheet, b.Sheet) // it was looked at above
+		return o.system != "" && b.System != o.system || o.sheet != "" && !is || o.state != "" && string(b.State) != o.state || b.Made.Before(since)
+	}), nil
 }
 
 // working tells who is at which batch.
