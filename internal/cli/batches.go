@@ -109,6 +109,8 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 	cmd.Flags().StringVar(&only.system, "system", "", "only batches for this `SYSTEM`")
 	cmd.Flags().StringVar(&only.sheet, "sheet", "", "only batches of this `SHEET`; * stands for anything")
 	cmd.Flags().StringVar(&only.state, "state", "", "only batches in this `STATE`, such as drafted or posted")
+	completeFlag(cmd, "system", a.completeSystems)
+	completeFlag(cmd, "state", oneOf(string(batch.Drafted), string(batch.Posting), string(batch.Stopped), string(batch.Posted), string(batch.Reversed), string(batch.Withdrawn)))
 	cmd.Flags().StringVar(&only.since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
 	return cmd
 }

@@ -61,6 +61,7 @@ courses, licences and roles.`,
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
 	cmd.Flags().StringSliceVar(&only, "fields", nil, "only these `FIELDS`, in this order")
+	completeFlag(cmd, "fields", listOf(fieldNames()...))
 	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and memberships")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	return cmd

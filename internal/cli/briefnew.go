@@ -84,6 +84,7 @@ you use it: what was guessed says so.`,
 		},
 	}
 	cmd.Flags().StringVar(&flags.System, "system", "", "the system whose accounts are meant")
+	completeFlag(cmd, "system", a.completeTargets)
 	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the tab of a workbook")
 	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().StringVar(&name, "name", "", "the brief's name; without it that of the sheet")

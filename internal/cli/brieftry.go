@@ -49,9 +49,8 @@ wanted. The rows above count, as two may not share what must be unique.`,
 	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
 	cmd.Flags().IntVar(&row, "row", 0, "the row, as a spreadsheet program numbers it")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
-	if err := cmd.RegisterFlagCompletionFunc("brief", a.completeBriefs); err != nil {
-		panic(err) // the flag was added just above
-	}
+	completeFlag(cmd, "brief", a.completeBriefs)
+	completeFlag(cmd, "system", a.completeTargets)
 	return cmd
 }
 

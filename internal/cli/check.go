@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/app"
+	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
@@ -54,11 +55,10 @@ func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.Again, "again", false, "take what a feed brings though it was taken before")
 	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
 	cmd.Flags().StringVar(&f.Only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
-	for flag, complete := range map[string]cobra.CompletionFunc{"brief": a.completeBriefs, "system": a.completeTargets} {
-		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil {
-			panic(err) // the flag was added just above
-		}
-	}
+	completeFlag(cmd, "brief", a.completeBriefs)
+	completeFlag(cmd, "system", a.completeTargets)
+	completeFlag(cmd, "new", oneOf(string(brief.Create), string(brief.Skip), string(brief.Refuse)))
+	cmd.ValidArgsFunction = a.completeSheets
 }
 
 // addRows adds the flags that take a part of a sheet.

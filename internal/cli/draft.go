@@ -62,6 +62,7 @@ drafted, and held back.`,
 	}
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
+	completeFlag(cmd, "fields", listOf(fieldNames()...))
 	cmd.Flags().StringSliceVar(&flags.Pairs, "pairs", nil, "whom rows mean that no key finds: the `SHEET` of “candidates”, with the answers")
 	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: no mails but to --mails-to, no follow-ups; “report SYSTEM trials” lists its accounts until they are removed")
 	cmd.Flags().StringVar(&flags.MailsTo, "mails-to", "", "with --trial-run: send its mails to this `ADDRESS` instead of people")

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/app"
+	"evenledger/internal/brief"
 	"evenledger/internal/export"
 	"evenledger/internal/form"
 	"evenledger/internal/report"
@@ -87,8 +88,11 @@ out of the list is left. With --each there is a row for each membership of one k
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "only these `FIELDS`, in this order")
+	completeFlag(cmd, "fields", listOf(fieldNames()...))
 	cmd.Flags().StringSliceVar(&memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
 	cmd.Flags().StringVar(&each, "each", "", "a row for each membership of this `KIND`")
+	completeFlag(cmd, "memberships", listOf(brief.Kinds()...))
+	completeFlag(cmd, "each", oneOf(brief.Kinds()...))
 	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and all memberships")
 	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")

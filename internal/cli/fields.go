@@ -133,7 +133,7 @@ the kinds are listed.`,
   evenledger lookup crewdesk groups
   evenledger lookup crewdesk groups deck`,
 		Args:              cobra.ArbitraryArgs,
-		ValidArgsFunction: a.completeSystems,
+		ValidArgsFunction: a.completeLookups,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			target, client, err := a.target(args)
 			if err != nil {

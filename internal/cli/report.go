@@ -49,7 +49,7 @@ that batches made which were marked with --trial-run. With -o the answer is a sh
 			}
 			return one("a batch's number, or a system and a question")(cmd, args)
 		},
-		ValidArgsFunction: a.completeBatches,
+		ValidArgsFunction: a.completeReports,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 {
 				return a.answerAbout(cmd.Context(), args[0], args[1], out, overwrite)

@@ -102,6 +102,7 @@ and every request that was sent.`,
 		},
 	}
 	cmd.Flags().StringSliceVar(&outcomes, "outcome", nil, "only entries of these `OUTCOMES`, such as failed,refused, or “to suspend”")
+	completeFlag(cmd, "outcome", listOf(outcomeNames()...))
 	cmd.Flags().IntSliceVar(&rows, "row", nil, "only these `ROWS` of the sheet")
 	return cmd
 }
