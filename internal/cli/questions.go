@@ -48,8 +48,13 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 				return 0, err
 			}
 			defer func() { err = errors.Join(err, w.Close()) }()
-			for _, line := range append([][]string{table.Headings}, table.Lines...) {
-				if err := w.Write(line); err != nil {
+			accounts := table.AboutAccounts() // such a sheet can be handed back in, as an export can
+			for _, line := range append([]inquiry.Line{{Cells: table.Headings, Account: sheet.AccountHeading}}, table.Lines...) {
+				cells := line.Cells
+				if accounts {
+					cells = append(slices.Clip(cells), line.Account)
+				}
+				if err := w.Write(cells); err != nil {
 					return 0, err
 				}
 			}
@@ -63,8 +68,11 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 		lines := make([]map[string]string, len(table.Lines))
 		for i, line := range table.Lines {
 			lines[i] = map[string]string{}
-			for n, cell := range line {
+			for n, cell := range line.Cells {
 				lines[i][camel(table.Headings[n])] = cell
+			}
+			if line.Account != "" {
+				lines[i]["id"] = line.Account
 			}
 		}
 		return a.writeJSON(map[string]any{"system": target.Name, "question": q.Name, "lines": lines})
@@ -75,6 +83,10 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 		page.Line("%s", q.None)
 	case out != "":
 		page.Line("%s: %s.", out, counted(len(table.Lines), "line", "lines"))
+		if table.AboutAccounts() {
+			page.Text(page.Dim, "The last column says which account a line is about: what you write beside it can be handed back in.")
+			page.Next(fmt.Sprintf("evenledger draft %s --system %s", quoted(out), target.Name))
+		}
 	default:
 		page.Table(table)
 		if q.Name == inquiry.OfTrials {
@@ -99,8 +111,8 @@ func (a *front) askTrials(ctx context.Context, client system.System, target work
 // removals are the commands that take the accounts of trials away.
 func removals(table inquiry.Table) (commands []string) {
 	for _, line := range table.Lines {
-		command := "evenledger reverse --trial-run " + quoted(line[0]) + " --remove"
-		if line[5] != "gone" && !slices.Contains(commands, command) {
+		command := "evenledger reverse --trial-run " + quoted(line.Cells[0]) + " --remove"
+		if line.Cells[5] != "gone" && !slices.Contains(commands, command) {
 			commands = append(commands, command)
 		}
 	}

@@ -37,7 +37,8 @@ its account, and the reasons.
 
 With a system, answers a question about its people: managers, without-manager,
 licences, groups, courses, roles, units, suspended, duplicates, or trials: the accounts
-that batches made which were marked with --trial-run. With -o the answer is a sheet.`,
+that batches made which were marked with --trial-run. With -o the answer is a sheet; where
+it is about accounts, its last column says which, and it can be handed back in.`,
 		Example: `  evenledger report 17 -o batch-17.html
   evenledger report 17 -o batch-17.xlsx
   evenledger report quays -o quays.html     the newest batches of a set, system beside system

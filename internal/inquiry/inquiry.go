@@ -113,7 +113,18 @@ func (q Question) askThings(ctx context.Context, s system.System, about *system.
 type Table struct {
 	Headings []string
 	Numbers  int // how many of the last columns are numbers
-	Lines    [][]string
+	Lines    []Line
+}
+
+// A Line of a table is about one account or thing.
+type Line struct {
+	Cells   []string
+	Account string // identifier of the account, empty where the line is about a thing
+}
+
+// AboutAccounts says whether the lines are about accounts.
+func (t Table) AboutAccounts() bool {
+	return slices.ContainsFunc(t.Lines, func(l Line) bool { return l.Account != "" })
 }
 
 // managers lists everyone to whom others report, with how many do, most first. A
@@ -126,15 +137,16 @@ func managers(accounts []account.Account) Table {
 			people[manager]++
 		}
 	}
-	t := Table{Headings: []string{"Manager", "Name", "Department", "People"}, Numbers: 1}
+	t := Table{Headings: []string{"User name", "Name", "Department", "People"}, Numbers: 1} // a column “Manager” would make each of them their own, handed back in
 	for id, n := range people {
 		line := []string{id, "(no such account)", "", strconv.Itoa(n)}
 		if a := byID[id]; a != nil {
 			line = []string{a.Label(), nameOf(a), a.Field("department").Text(), strconv.Itoa(n)}
 		}
-		t.Lines = append(t.Lines, line)
+		t.Lines = append(t.Lines, Line{line, id})
 	}
-	slices.SortFunc(t.Lines, func(x, y []string) int {
+	slices.SortFunc(t.Lines, func(one, other Line) int {
+		x, y := one.Cells, other.Cells
 		return cmp.Or(cmp.Compare(len(y[3]), len(x[3])), strings.Compare(y[3], x[3]), strings.Compare(x[0], y[0]))
 	})
 	return t
@@ -152,10 +164,10 @@ func listed(accounts []account.Account, pick func(*account.Account) bool) Table 
 	t := Table{Headings: []string{"User name", "Name", "Staff no", "Department", "Title"}}
 	for i := range accounts {
 		if a := &accounts[i]; pick(a) {
-			t.Lines = append(t.Lines, []string{a.Label(), nameOf(a), a.Field("employeeNumber").Text(), a.Field("department").Text(), a.Field("title").Text()})
+			t.Lines = append(t.Lines, Line{[]string{a.Label(), nameOf(a), a.Field("employeeNumber").Text(), a.Field("department").Text(), a.Field("title").Text()}, a.ID})
 		}
 	}
-	slices.SortFunc(t.Lines, func(x, y []string) int { return strings.Compare(x[0], y[0]) })
+	slices.SortFunc(t.Lines, func(x, y Line) int { return strings.Compare(x.Cells[0], y.Cells[0]) })
 	return t
 }
 
@@ -171,16 +183,17 @@ func duplicates(accounts []account.Account) Table {
 				by[f.Key(v.Text())] = append(by[f.Key(v.Text())], &accounts[i])
 			}
 		}
-		var lines [][]string
+		var lines []Line
 		for _, shared := range by {
 			if len(shared) < 2 {
 				continue
 			}
 			for _, a := range shared {
-				lines = append(lines, []string{f.Label, a.Field(field).Text(), a.Label(), nameOf(a)})
+				lines = append(lines, Line{[]string{f.Label, a.Field(field).Text(), a.Label(), nameOf(a)}, a.ID})
 			}
 		}
-		slices.SortFunc(lines, func(x, y []string) int {
+		slices.SortFunc(lines, func(one, other Line) int {
+			x, y := one.Cells, other.Cells
 			return cmp.Or(strings.Compare(f.Key(x[1]), f.Key(y[1])), strings.Compare(x[2], y[2]))
 		})
 		t.Lines = append(t.Lines, lines...)
@@ -211,7 +224,7 @@ func things(things []account.Thing, seats bool) Table {
 		} else if seats {
 			line = append(line, number(thing.Seats), "?")
 		}
-		t.Lines = append(t.Lines, line)
+		t.Lines = append(t.Lines, Line{Cells: line})
 	}
 	return t
 }

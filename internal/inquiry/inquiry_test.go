@@ -72,8 +72,9 @@ func TestQuestions(t *testing.T) {
 		assert.Positive(t, told)
 		var got []string
 		for _, line := range table.Lines {
-			require.Len(t, line, len(table.Headings))
-			got = append(got, strings.Join(line, "|"))
+			require.Len(t, line.Cells, len(table.Headings))
+			got = append(got, strings.Join(line.Cells, "|"))
+			assert.Equal(t, c.things == nil, line.Account != "", "a sheet of accounts says which they are")
 		}
 		assert.Equal(t, c.want, got, name)
 	}

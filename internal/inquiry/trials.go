@@ -63,7 +63,7 @@ func Trials(ctx context.Context, s system.System, l store.Store, name string, to
 		if label == "" {
 			label = m.entry.Key
 		}
-		table.Lines = append(table.Lines, []string{m.of.Trial, strconv.Itoa(m.of.ID), strconv.Itoa(m.entry.Row), label, nameOf(&a), state})
+		table.Lines = append(table.Lines, Line{[]string{m.of.Trial, strconv.Itoa(m.of.ID), strconv.Itoa(m.entry.Row), label, nameOf(&a), state}, m.entry.Account})
 	}
 	return table, nil
 }

@@ -275,7 +275,7 @@ func TestMembershipsTold(t *testing.T) {
 
 func TestTableWritesNumbersForPeople(t *testing.T) {
 	text := page(func(p *report.Page) {
-		p.Table(inquiry.Table{Headings: []string{"Name", "Members"}, Numbers: 1, Lines: [][]string{{"12000", "12000"}, {"Odd", "?"}}})
+		p.Table(inquiry.Table{Headings: []string{"Name", "Members"}, Numbers: 1, Lines: []inquiry.Line{{Cells: []string{"12000", "12000"}}, {Cells: []string{"Odd", "?"}}}})
 	})
 	assert.Contains(t, strings.ReplaceAll(text, "\u202f", " "), "12000   12 000")
 	assert.Contains(t, text, "?")

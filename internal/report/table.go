@@ -11,8 +11,8 @@ import (
 // Table writes a table.
 func (p *Page) Table(t inquiry.Table) {
 	lines := [][]string{t.Headings}
-	for _, line := range t.Lines {
-		line = slices.Clone(line)
+	for _, one := range t.Lines {
+		line := slices.Clone(one.Cells)
 		for i := len(line) - t.Numbers; i < len(line); i++ {
 			if n, err := strconv.Atoi(line[i]); err == nil {
 				line[i] = Number(n)
