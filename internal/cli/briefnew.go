@@ -83,11 +83,11 @@ you use it: what was guessed says so.`,
 			return a.briefWritten(path, args[0], source, text, b, problems)
 		},
 	}
-	cmd.Flags().StringVar(&flags.System, "system", "", "the system whose accounts are meant")
+	cmd.Flags().StringVar(&flags.System, "system", "", "the `SYSTEM` whose accounts are meant")
 	completeFlag(cmd, "system", a.completeTargets)
-	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the `TAB` of a workbook")
 	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
-	cmd.Flags().StringVar(&name, "name", "", "the brief's name; without it that of the sheet")
+	cmd.Flags().StringVar(&name, "name", "", "the brief's `NAME`; without it that of the sheet")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write; - prints it")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a brief that exists")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system what it takes")

@@ -43,11 +43,11 @@ wanted. The rows above count, as two may not share what must be unique.`,
 			return a.briefTry(cmd.Context(), j, args[0], flags, row)
 		},
 	}
-	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
-	cmd.Flags().StringVar(&flags.System, "system", "", "the system, if the brief doesn't say or there is none")
-	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the tab of a workbook")
+	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the `BRIEF`: its name in briefs/, or a file")
+	cmd.Flags().StringVar(&flags.System, "system", "", "the `SYSTEM`, if the brief doesn't say or there is none")
+	cmd.Flags().StringVar(&flags.Tab, "tab", "", "the `TAB` of a workbook")
 	cmd.Flags().StringVar(&flags.Encoding, "encoding", "", "the `NAME` of the encoding of a text file")
-	cmd.Flags().IntVar(&row, "row", 0, "the row, as a spreadsheet program numbers it")
+	cmd.Flags().IntVar(&row, "row", 0, "the `ROW`, as a spreadsheet program numbers it")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")
 	completeFlag(cmd, "brief", a.completeBriefs)
 	completeFlag(cmd, "system", a.completeTargets)

@@ -49,12 +49,15 @@ func quoted(word string) string {
 }
 
 func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
-	cmd.Flags().StringVarP(&f.Brief, "brief", "b", "", "the brief: its name in briefs/, or a file")
-	cmd.Flags().StringVar(&f.System, "system", "", "the system, or a set of systems, if the brief doesn't say or there is none")
+	cmd.Flags().StringVarP(&f.Brief, "brief", "b", "", "the `BRIEF`: its name in briefs/, or a file")
+	cmd.Flags().StringVar(&f.System, "system", "", "the `SYSTEM`, or a set of systems, if the brief doesn't say or there is none")
 	f.addRows(cmd)
 	cmd.Flags().BoolVar(&f.Again, "again", false, "take what a feed brings though it was taken before")
-	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account: create, skip or refuse; else as the brief says")
+	cmd.Flags().StringVar(&f.New, "new", "", "what is done with rows that find no account, in a `WORD`: create, skip or refuse; else as the brief says")
 	cmd.Flags().StringVar(&f.Only, "only", "", "take only rows for which this `EXPRESSION` holds, as with the brief's “only”")
+	ofSheet.tell(cmd, "brief", "system", "again")
+	ofRows.tell(cmd, "only")
+	ofDeeds.tell(cmd, "new")
 	completeFlag(cmd, "brief", a.completeBriefs)
 	completeFlag(cmd, "system", a.completeTargets)
 	completeFlag(cmd, "new", oneOf(string(brief.Create), string(brief.Skip), string(brief.Refuse)))
@@ -63,10 +66,12 @@ func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
 
 // addRows adds the flags that take a part of a sheet.
 func (f *sheetFlags) addRows(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.Tab, "tab", "", "the tab of a workbook, or list of a JSON file, if it isn't the one that fits best")
+	cmd.Flags().StringVar(&f.Tab, "tab", "", "the `TAB` of a workbook, or list of a JSON file, if it isn't the one that fits best")
 	cmd.Flags().StringVar(&f.Encoding, "encoding", "", "the `NAME` of the encoding of a text file, such as windows-1250, if it isn't UTF-8")
 	cmd.Flags().StringVar(&f.Rows, "rows", "", "take only these rows, such as `3-9,12`")
 	cmd.Flags().IntVar(&f.First, "first", 0, "take only the first `N` of the rows")
+	ofSheet.tell(cmd, "tab", "encoding")
+	ofRows.tell(cmd, "rows", "first")
 }
 
 func (a *front) checkCommand() *cobra.Command {

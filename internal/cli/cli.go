@@ -197,11 +197,12 @@ what became of every row, correct the rest and hand it back in.`,
 	flags.BoolVar(&a.json, "json", false, "answer with one JSON document")
 	flags.BoolVar(&a.plain, "plain", false, "no colours or styling (so does NO_COLOR)")
 	flags.StringVar(&a.tracePath, "trace", "", "write each request to a system and its answer into this new `FILE`, without secrets")
-	flags.StringVar(&a.Dir, "workspace", "", "the workspace's folder (else the one you are in, or above)")
+	flags.StringVar(&a.Dir, "workspace", "", "the workspace's `FOLDER` (else the one you are in, or above)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
 	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.candidatesCommand(), a.splitCommand(), a.draftCommand(), a.countersignCommand(), a.postCommand(), a.workCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.noticesCommand(), a.runCommand(), a.runsCommand(), a.explainCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.identityCommand(), a.versionCommand())
+	root.SetUsageFunc(usage)
 	root.SetHelpCommandGroupID("around")
 	root.SetCompletionCommandGroupID("around")
 	return root

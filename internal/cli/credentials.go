@@ -26,8 +26,9 @@ type credentialFlags struct {
 func (f *credentialFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.file, "credentials", "", "the new `FILE` for sign-in names and generated passwords, encrypted")
 	cmd.Flags().StringSliceVar(&f.to, "to", nil, "encrypt it to these `KEYS`, which begin with age1")
-	cmd.Flags().StringVar(&f.passphrase, "passphrase", "", "or with the passphrase kept at env:NAME or file:PATH")
+	cmd.Flags().StringVar(&f.passphrase, "passphrase", "", "or with the passphrase kept at `PLACE`: env:NAME or file:PATH")
 	cmd.Flags().BoolVar(&f.clear, "in-clear", false, "or do not encrypt it")
+	ofWriting.tell(cmd, "credentials", "to", "passphrase", "in-clear")
 }
 
 // envelope reads the flags, before anything is sent.

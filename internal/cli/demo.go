@@ -32,7 +32,7 @@ Each command is shown as you would type it. The folder stays, to play in.`,
 			return a.demo(cmd.Context(), dir)
 		},
 	}
-	cmd.Flags().StringVar(&dir, "dir", "", "the new folder (else brindlesound, brindlesound-2, …)")
+	cmd.Flags().StringVar(&dir, "dir", "", "the new `FOLDER` (else brindlesound, brindlesound-2, …)")
 	return cmd
 }
 

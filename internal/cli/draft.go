@@ -68,6 +68,7 @@ drafted, and held back.`,
 	cmd.Flags().StringVar(&flags.MailsTo, "mails-to", "", "with --trial-run: send its mails to this `ADDRESS` instead of people")
 	cmd.Flags().BoolVar(&a.refusedOK, "refused-ok", false, "end with 0 although rows were refused, for scripts in which something else says so")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
+	ofDeeds.tell(cmd, "fields", "pairs", "trial-run", "mails-to", "allow-elevated")
 	return cmd
 }
 

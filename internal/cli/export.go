@@ -96,6 +96,8 @@ out of the list is left. With --each there is a row for each membership of one k
 	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and all memberships")
 	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
+	ofRows.tell(cmd, "only", "each")
+	ofWriting.tell(cmd, "output", "overwrite", "fields", "memberships", "all")
 	return cmd
 }
 

@@ -338,7 +338,7 @@ a file that mail programs open.`,
 		},
 	}
 	flags.add(a, cmd)
-	cmd.Flags().IntVar(&row, "row", 2, "the row of the sheet")
+	cmd.Flags().IntVar(&row, "row", 2, "the `ROW` of the sheet")
 	cmd.Flags().StringVar(&to, "send-to", "", "send it to this `ADDRESS` of yours")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this new `FILE`, as mail programs keep mails")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system which fields it takes")

@@ -57,7 +57,7 @@ never shown. “-” reads what is piped in.`,
 		},
 	}
 	flags.addRows(cmd)
-	cmd.Flags().IntVar(&headingRow, "heading-row", 0, "the row of the headings, if it isn't found by looking")
+	cmd.Flags().IntVar(&headingRow, "heading-row", 0, "the `ROW` of the headings, if it isn't found by looking")
 	return cmd
 }
 

@@ -87,6 +87,8 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	cmd.Flags().IntSliceVar(&o.rows, "row", nil, "with --give-up: these `ROWS` of the sheet")
 	cmd.Flags().IntVar(&o.workers, "workers", 1, "`N` processes on this machine share the work")
 	cmd.Flags().IntVar(&o.trial, "trial", 0, "carry out only the first `N` entries that wait")
+	ofRows.tell(cmd, "trial", "give-up", "row")
+	ofDeeds.tell(cmd, "again", "hold-notices", "settle", "no-proof", "workers")
 	return cmd
 }
 
