@@ -26,7 +26,8 @@ func (a *front) batchesCommand() *cobra.Command {
 		Use:     "batches",
 		GroupID: "look",
 		Short:   "List every batch so far, newest first",
-		Long: `Lists every batch, newest first, with what became of its rows, and all of them in one sum.
+		Long: `Lists every batch, newest first, with what became of its rows, and those that were carried
+out in one sum.
 With flags: only those of a system, of a sheet (in whose name * stands for anything), in a state, drafted since a day.`,
 		Example: "  evenledger batches\n  evenledger batches --system crewdesk --state drafted\n  evenledger batches --sheet 'start*' --since 2027-03-01\n  evenledger batches --json",
 		Args:    cobra.NoArgs,
@@ -85,13 +86,16 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 				table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
 					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
 			}
-			if len(heads) > 1 {
-				sum := map[account.Outcome]int{}
-				for _, h := range heads {
+			sum, corrected := map[account.Outcome]int{}, 0
+			for _, h := range heads {
+				if slices.Contains([]batch.State{batch.Posting, batch.Stopped, batch.Posted, batch.Reversed}, h.State) {
+					corrected += h.Corrected
 					for outcome, n := range h.Outcomes {
 						sum[account.Outcome(outcome)] += n
 					}
 				}
+			}
+			if len(heads) > 1 && len(sum) > 0 {
 				var parts []string
 				for _, outcome := range account.Outcomes() {
 					if sum[outcome] > 0 {
@@ -99,7 +103,11 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 					}
 				}
 				page.Line("")
-				page.Text(page.Dim, fmt.Sprintf("In all %s: %s.", counted(len(heads), "batch", "batches"), strings.Join(parts, ", ")))
+				said := "Carried out in all: " + strings.Join(parts, ", ") + "."
+				if corrected > 0 {
+					said += fmt.Sprintf(" Of those refused or failed, %d were handed back in.", corrected)
+				}
+				page.Text(page.Dim, said)
 			}
 			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))
