@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"evenledger/internal/outcome"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -25,6 +28,8 @@ import (
 func (a *front) reconcileCommand() *cobra.Command {
 	var flags sheetFlags
 	var within time.Duration
+	var out string
+	var overwrite bool
 	cmd := &cobra.Command{
 		Use:     "reconcile SHEET | BATCH",
 		GroupID: "look",
@@ -38,17 +43,29 @@ now. Of a host it is seen as well whether home folders are the accounts' own, an
 whether it answers with the numbers in its files. Systems that show changes late, as
 through a cache of names, are given time with --within.
 
+With -o all that is otherwise is written to a sheet as well, a line for each field and membership.
+
 Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Example: `  evenledger reconcile starters.csv -b starters
+  evenledger reconcile starters.csv -b starters -o differences.xlsx
   evenledger reconcile 17
   evenledger reconcile 17 --within 2m`,
 		Args: one("a sheet or a batch's number"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
+			if out != "" && !sheet.HasHeadings(out) {
+				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv or .tsv.")
+			}
+			if out != "" && exists(out) && !overwrite {
+				return wrong(out+" exists already", "Name another file, or give --overwrite.")
+			}
 			if areBatches(args[0]) && !exists(args[0]) {
 				return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+					if len(batches) > 1 && out != "" {
+						return wrong("-o writes what is otherwise in one system", "Name one batch.")
+					}
 					for _, b := range batches {
-						if err := a.readBack(cmd.Context(), w, l, b, within); err != nil {
+						if err := a.readBack(cmd.Context(), w, l, b, within, out); err != nil {
 							return err
 						}
 					}
@@ -56,10 +73,13 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 				})
 			}
 			flags.Compare = true
-			return a.untilEven(cmd.Context(), within, func() error { return a.reconcile(cmd.Context(), args[0], flags) })
+			return a.untilEven(cmd.Context(), within, func() error { return a.reconcile(cmd.Context(), args[0], flags, out) })
 		},
 	}
 	flags.add(a, cmd)
+	cmd.Flags().StringVarP(&out, "output", "o", "", "also write what is otherwise to this `FILE`, .xlsx, .csv or .tsv")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
+	ofWriting.tell(cmd, "output", "overwrite")
 	cmd.Flags().DurationVar(&within, "within", 0, "look again at what differs for this `TIME`, such as 2m")
 	return cmd
 }
@@ -106,16 +126,29 @@ var states = [...]struct {
 	{app.Aside, "Set aside", ""},
 }
 
+// foundAs says of one row what states say of several.
+func foundAs(state app.State) string {
+	for _, s := range states {
+		if s.name == state && state != app.Differs {
+			return strings.ToLower(s.label)
+		}
+	}
+	return string(state)
+}
+
 // compared is a row as the document has it.
 type compared struct {
 	report.Entry
 	State app.State `json:"state"`
 }
 
-func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) error {
+func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, out string) error {
 	flags.Elevated = true // nothing is given: it is only compared
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) (err error) {
 		next := "evenledger draft " + quoted(path) + flags.flags()
+		if set != "" && out != "" {
+			return wrong("-o writes what is otherwise in one system, and "+set+" is a set of several", "Name one of them with --system.")
+		}
 		if set != "" {
 			return a.reconcileSet(ctx, members, set, l, next)
 		}
@@ -124,14 +157,14 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags) er
 			if bar.end(); made[0] == nil {
 				return nil
 			}
-			return a.compared(ctx, l, made[0].Batch, members[0].Job, next)
+			return a.compared(ctx, l, made[0].Batch, members[0].Job, next, out)
 		})
 		bar.end()
 		return errors.Join(err, members[0].Err)
 	})
 }
 
-func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *app.Job, next string) error {
+func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *app.Job, next, out string) error {
 	counts, refusals, err := app.Compare(l.Entries(ctx, b.ID, store.Filter{}))
 	if err != nil {
 		return err
@@ -141,6 +174,16 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	even := counts.Even()
 	if !even {
 		a.exit = exitRows
+	}
+	written, err := writeDifferences(out, func(yield func([][]string, error) bool) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
+			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(&e, foundAs(state)), err) {
+				return
+			}
+		}
+	})
+	if err != nil {
+		return err
 	}
 	if a.json {
 		head := map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts, "even": even}
@@ -172,10 +215,48 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	case j.Brief.Scope == nil:
 		page.Text(page.Dim, "The brief has no “scope”, so accounts that the sheet does not list were not looked for.")
 	}
+	differencesIn(page, out, written)
 	if !even {
 		page.Next(next)
 	}
 	return page.Err()
+}
+
+// writeDifferences writes the sheet of what is otherwise, if one is asked for, and returns how many
+// lines it has.
+func writeDifferences(out string, lines iter.Seq2[[][]string, error]) (int, error) {
+	if out == "" {
+		return 0, nil
+	}
+	return app.WriteWhole(out, func(file *os.File) (n int, err error) {
+		w, err := app.SheetWriter(file, out)(sheet.Form{})
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, w.Close()) }()
+		if err := w.Write(report.DifferenceHeadings()); err != nil {
+			return 0, err
+		}
+		for of, err := range lines {
+			if err != nil {
+				return n, err
+			}
+			for _, line := range of {
+				if err := w.Write(line); err != nil {
+					return n, err
+				}
+				n++
+			}
+		}
+		return n, nil
+	})
+}
+
+// differencesIn says what was written by writeDifferences.
+func differencesIn(page *report.Page, out string, lines int) {
+	if out != "" {
+		page.Line("%s: %s, one for each field and membership that is otherwise.", out, counted(lines, "line", "lines"))
+	}
 }
 
 // someShown is how many rows of each state are shown.
@@ -224,7 +305,7 @@ func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error]
 }
 
 // readBack tells whether the system is still as a batch left it.
-func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration) error {
+func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration, out string) error {
 	if b.Posted.IsZero() {
 		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
 	}
@@ -255,6 +336,20 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		if err != nil {
 			return err
 		}
+	}
+	written, err := writeDifferences(out, func(yield func([][]string, error) bool) {
+		for _, row := range rows {
+			var lines [][]string
+			for _, d := range row.Differences {
+				lines = append(lines, []string{strconv.Itoa(row.Row), string(app.Differs), row.Key, row.Account, d.What, d.Left, d.Found, ""})
+			}
+			if !yield(lines, nil) {
+				return
+			}
+		}
+	})
+	if err != nil {
+		return err
 	}
 	if a.json {
 		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": read.Looked, "failed": read.Failed, "waiting": read.Waiting, "even": read.Even()}, "entries", func(yield func(readback.Row, error) bool) {
@@ -294,6 +389,7 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 	if read.Waiting > 0 {
 		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s not carried out to the end, or it is open whether they were.", counted(read.Waiting, "row is", "rows are"))))
 	}
+	differencesIn(page, out, written)
 	switch {
 	case len(rows) > 0:
 		page.Next(fmt.Sprintf("evenledger show %d --row %d", b.ID, rows[0].Row))

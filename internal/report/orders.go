@@ -37,9 +37,9 @@ func (o *Orders) Add(e *batch.Entry) {
 	if e.Outcome != account.Waiting {
 		return
 	}
-	who, _, _ := strings.Cut(whoIs(e.Left(), e.Key), " · ")
-	if who != e.Key {
-		who += " (" + e.Key + ")"
+	who := e.Key
+	if name := nameIn(e.Left()); name != "" && name != e.Key {
+		who = name + " (" + e.Key + ")"
 	}
 	if e.Intent == account.Create {
 		does := "create, with"

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -512,8 +513,8 @@ func Summary(e batch.Entry) string {
 		}
 		return ""
 	case account.Update, account.Suspend, account.Resume:
-		if who := strings.Split(whoIs(e.Known, e.Key), " · "); who[0] != "" {
-			parts = append(parts, strings.Join(who[:min(2, len(who))], " · "))
+		if who := whoIs(map[string]account.Value{"displayName": account.Of(nameIn(e.Known)), "userName": e.Known["userName"]}, e.Key); who != "" {
+			parts = append(parts, who)
 		}
 		for _, c := range e.Changes {
 			before, after := Shown(c)
@@ -577,21 +578,23 @@ func Shown(c account.Change) (before, after string) {
 // stands beside.
 func whoIs(fields map[string]account.Value, key string) string {
 	var parts []string
-	if !fields["displayName"].Filled() {
-		name := strings.TrimSpace(fields["givenName"].Text() + " " + fields["familyName"].Text())
-		if full := fields["formattedName"].Text(); name == "" {
-			name = full
-		}
-		if name != "" {
-			parts = append(parts, name)
-		}
+	if name := nameIn(fields); name != "" && name != key {
+		parts = append(parts, name)
 	}
-	for _, name := range []string{"displayName", "userName", "email", "title", "department"} {
+	for _, name := range []string{"userName", "email", "title", "department"} {
 		if v := fields[name]; v.Filled() && v.Text() != key {
 			parts = append(parts, v.Text())
 		}
 	}
 	return strings.Join(parts, " · ")
+}
+
+// nameIn is a person's name, where fields have one.
+func nameIn(fields map[string]account.Value) string {
+	if name := fields["displayName"]; name.Filled() {
+		return name.Text()
+	}
+	return cmp.Or(strings.TrimSpace(fields["givenName"].Text()+" "+fields["familyName"].Text()), fields["formattedName"].Text())
 }
 
 func quoteBlank(v account.Value) string {
