@@ -202,6 +202,13 @@ func (r *Reader) Meaning(heading string) Meaning {
 			m.words++
 		}
 	}
+	if len(m.Unknown) > 0 { // in which language, cannot be told: “Approved by” is no town
+		for _, part := range parts {
+			if says := r.whole[part]; slices.Contains(says, "filler") && slices.Contains(says, "town") {
+				delete(m.Says, "town")
+			}
+		}
+	}
 	r.settle(&m)
 	m.decide()
 	return m

@@ -35,7 +35,7 @@ func TestMeaning(t *testing.T) {
 		"formattedName":          "Nom et prénom | Nachname, Vorname | EmployeeFullName | Imię i nazwisko | ФИО",
 		"email":                  "PrimaryEmailAddress | wrk_eml_addr | Work Contact: Work Email | adresse_email_pro | E-Post (Arbeit) | Posta elettronica",
 		"mobile":                 "mobilePhone | Work Mobile | Diensthandy-Nr. | Tél. mobile pro | Telefon komórkowy",
-		"phone":                  "businessPhones | Tel. Büro | Телефон | Puhelinnumero",
+		"phone":                  "businessPhones | Desk phone | Tel. Büro | Телефон | Puhelinnumero",
 		"employeeNumber":         "EMPLID | staff_id | Crew ID | Pers.Nr | Stammnummer | Numéro d'employé | Törzsszám | employee.number | Student ID",
 		"userName":               "userPrincipalName | sAMAccountName | login_id | AD-Kennung | Kullanıcı adı | Имя пользователя",
 		"manager":                "Line manager | Reports To Name | Esimies | Vorgesetzte",
@@ -54,7 +54,7 @@ func TestMeaning(t *testing.T) {
 		"action":                 "Change type | Aktion",
 		"private":                "Private email | Home country | Personal mobile | E-Mail privat | téléphone personnel",
 		// Of something else, or of a day.
-		"": "Emergency contact phone | Spouse email | Date of birth | Cost centre manager | Department head | Last login | hire_dt | valid_from | Gültig bis | Contract end date | Previous employer | ICE phone | Password | Colour | Kontonummer | Account no | Numéro de compte | Manager phone | Licence no | Driving licence | Contact phone | Blood group | Full time | Network | Mail stop | Contract status | Training expiry | Class",
+		"": "Emergency contact phone | Spouse email | Date of birth | Cost centre manager | Department head | Last login | hire_dt | valid_from | Gültig bis | Contract end date | Previous employer | ICE phone | Password | Colour | Kontonummer | Account no | Numéro de compte | Manager phone | Licence no | Driving licence | Contact phone | Blood group | Full time | Network | Mail stop | Contract status | Training expiry | Class | Approved by | Wanted by the batch | Desk | Backup email | Given to | Family members | User rating | Number of courses",
 	} {
 		for text := range strings.SplitSeq(headings, " | ") {
 			m := reader.Meaning(strings.TrimSuffix(text, "?"))

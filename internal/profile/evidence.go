@@ -155,6 +155,9 @@ func (e *evidence) contradict() {
 		if c.Field == "userName" && c.Kind == "digits" && !c.exact {
 			c.Sure = false
 		}
+		if c.Field != "" && c.Filled >= someAnswers && (c.isAnswered() || c.Field == "postalCode" && e.hasNoDigits(i)) {
+			c.Field, c.Why, c.Sure, c.exact = "", "", false, false
+		}
 		if c.Field == "" || c.Filled == 0 || c.exact {
 			continue
 		}
@@ -169,12 +172,28 @@ func (e *evidence) contradict() {
 		case "active":
 			wrong = wrong || c.Kind != "yes or no" && !c.isFlag()
 		case "streetAddress", "postalCode":
-			wrong = wrong || c.Kind == "email"
+			wrong = wrong || slices.Contains([]string{"email", "date"}, c.Kind) || c.Field == "streetAddress" && slices.Contains([]string{"digits", "number"}, c.Kind)
 		}
 		if wrong {
 			c.Field, c.Why, c.Sure, c.Negated = "", "", false, false
 		}
 	}
+}
+
+// hasNoDigits reports whether nearly no value of a column has digits in it: no postcode of any country is so.
+func (e *evidence) hasNoDigits(i int) bool {
+	share, _ := e.agree(func(row int) bool { return !strings.ContainsAny(e.cell(row, i), "0123456789") }, i)
+	return share >= proof
+}
+
+// someAnswers is how many cells must speak against a heading that is known for a field.
+const someAnswers = 3
+
+// isAnswered reports whether a column says yes or no where its field can only be something else, whatever its heading. “No” is a
+// country and a language as well.
+func (c *Column) isAnswered() bool {
+	f, _ := account.FieldNamed(c.Field)
+	return c.Kind == "yes or no" && !slices.Contains([]account.Kind{account.YesNo, account.Country, account.Language}, f.Kind) && !slices.Contains(fits(c.Field), "yes or no")
 }
 
 // isFlag reports whether a column has nothing but noughts and ones.
