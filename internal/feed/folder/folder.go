@@ -94,7 +94,7 @@ func (s *source) Take(_ context.Context, d feed.Delivery, work feed.Work) error 
 		return err
 	}
 	if info.Size() != d.Size || !info.ModTime().Equal(d.Modified) {
-		return fmt.Errorf("%s is another now, and is left where it is", d.From)
+		return fmt.Errorf("%s is another file now, and is left where it is", d.From)
 	}
 	if err := os.MkdirAll(s.done, 0o755); err != nil {
 		return err

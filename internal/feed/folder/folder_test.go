@@ -67,7 +67,7 @@ func TestFolder(t *testing.T) {
 	assert.Equal(t, fresh, d.From)
 
 	write("b.csv", 0)
-	assert.ErrorContains(t, s.Take(t.Context(), d, feed.Work{Clock: fake}), "another by now")
+	assert.ErrorContains(t, s.Take(t.Context(), d, feed.Work{Clock: fake}), "another file now")
 	assert.FileExists(t, fresh)
 	d, err = bring(clock.NewFake(now.Add(time.Hour)))
 	require.NoError(t, err)

@@ -121,7 +121,7 @@ func (s *source) Take(ctx context.Context, d feed.Delivery, work feed.Work) erro
 		case err != nil:
 			return err
 		case info.Size() != d.Size || !info.ModTime().Equal(d.Modified):
-			return fmt.Errorf("%s is another now, and is left where it is", d.From)
+			return fmt.Errorf("%s is another file now, and is left where it is", d.From)
 		}
 		if err := c.MkdirAll(s.done); err != nil {
 			return err
