@@ -93,7 +93,7 @@ var codes = [...]Explanation{
 	{NotAPhone, "A value is no telephone number.", "Write digits, beginning with + and the country's code."},
 	{NotARoleThere, "A course does not have this role.", "Use one of the roles the message lists."},
 	{NotATimezone, "A value is no time zone of the IANA database.", "Write its name, such as Europe/Lisbon."},
-	{NotAllowedValue, "The system takes only certain values for this field.", "Use one of the values the message lists."},
+	{NotAllowedValue, "The system, or the brief, takes only certain values for this field.", "Use one of the values the message lists."},
 	{NotAnEmail, "A value is not an email address.", "Write one address such as ana.reyes@brindlesound.example, without name or brackets."},
 	{NotCalculated, "A cell holds a formula whose value was not stored.", "Open the sheet in a spreadsheet program, let it calculate, and save it again."},
 	{NotClearYet, "A request was sent and no clear answer came, and the system doesn't show yet what became of it.", "Run “post” again: it looks before it sends anything. If the system shows changes late, set a longer “settle” in evenledger.yaml. If it stays so, look there, and give the row up: “evenledger post BATCH --give-up --row ROW”."},

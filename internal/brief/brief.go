@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	pathpkg "path"
 	"path/filepath"
@@ -140,7 +141,9 @@ type Field struct {
 	ViaExact       map[string]string // the same by what the brief has, to spare the key
 	ViaWords       []string          // what may be written, as the brief has it
 	Required       bool
-	Digits         int // that the value has: what has fewer lost zeros before them; 0: any
+	OneOf          map[string]string // words.NameKey of each value that is allowed → the value; nil: any
+	OneOfWords     []string          // those values, as the brief has them
+	Digits         int               // that the value has: what has fewer lost zeros before them; 0: any
 	ClearWhenBlank bool
 	Unique         Uniqueness
 	Others         []*Expr // with UniqueNumber: what to try, in turn, when the value is taken
@@ -620,6 +623,10 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			f.Required = p.Value.Bool()
 		case "digits":
 			f.Digits = p.Value.Whole(2, 40)
+		case "one_of":
+			if f.OneOf, f.OneOfWords = map[string]string{}, p.Value.Texts(); len(f.OneOfWords) == 0 {
+				p.At.Fail("Write the values: one_of: [Northport, Southport].", "“one_of” allows nothing")
+			}
 		case "clear_when_blank":
 			clear, f.ClearWhenBlank = p.Value, p.Value.Bool()
 		case "unique":
@@ -808,8 +815,8 @@ func readTable(f *Field, node yamldoc.Node, in folders) {
 	}
 }
 
-// checkFallback sees that a fallback and the values of a via table are of the
-// field's kind.
+// checkFallback sees that a fallback, the values of a via table and those of “one_of” are of
+// the field's kind, and the former among the latter.
 func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 	f := &source.field
 	reader := codes.NewReader(codes.Unsettled)
@@ -825,6 +832,11 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 	}
 	for _, p := range pair.Value.Pairs() {
 		switch p.Key {
+		case "one_of":
+			for _, text := range f.OneOfWords {
+				value := read(text, p.Value)
+				f.OneOf[words.NameKey(value)] = value
+			}
 		case "fallback":
 			f.Fallback = account.Of(read(f.Fallback.Text(), p.Value))
 		case "via":
@@ -839,6 +851,14 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 			for _, from := range f.ViaWords {
 				value := read(f.ViaExact[from], p.Value)
 				f.Via[words.NameKey(from)], f.ViaExact[from] = value, value
+			}
+		}
+	}
+	if f.OneOf != nil {
+		inBrief := append(slices.Sorted(maps.Values(f.ViaExact)), account.Items(f.Fallback.Text())...)
+		for _, value := range inBrief {
+			if _, allowed := f.OneOf[words.NameKey(value)]; !allowed && value != "" {
+				pair.At.Fail("Add it to “one_of”, or give another.", "%s would become “%s”, which “one_of” does not allow", pair.Key, value)
 			}
 		}
 	}

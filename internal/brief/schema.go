@@ -52,6 +52,7 @@ var (
 		{Name: "as", OneOf: account.KindNames(), About: "The kind of value, where the field itself is any text."},
 		{Name: "required", Form: yamldoc.Bool, About: "Whether a row without a value is refused."},
 		{Name: "digits", Form: yamldoc.Whole, About: "How many digits the value has: one with fewer gets the zeros before it that a spreadsheet program took away, and any other is refused."},
+		{Name: "one_of", Form: yamldoc.Texts, About: "The values that are allowed; capitals, spacing and accents make no difference, and what is sent is written as here. Anything else is refused."},
 		{Name: "clear_when_blank", Form: yamldoc.Bool, About: "Whether a blank cell empties the field. Without it a blank leaves the field as it is."},
 		{Name: "unique", Form: unique, About: "What happens when two accounts would share the value: refuse the row, give a new account's value the next free number (number), or one behind a value that somebody of the same unit has (in-unit), or try the formulas of a list in turn, of which “number” may be the last."},
 		{Name: "send", Form: yamldoc.Bool, About: "false keeps the field for expressions and sends it nowhere."},

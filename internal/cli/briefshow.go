@@ -264,6 +264,9 @@ func fieldSentence(f *brief.Field) string {
 	if f.Required {
 		text += " It must be there."
 	}
+	if len(f.OneOfWords) > 0 {
+		text += " It is one of " + strings.Join(f.OneOfWords, ", ") + "."
+	}
 	if f.ClearWhenBlank {
 		text += " A blank cell empties it."
 	}

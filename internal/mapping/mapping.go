@@ -428,8 +428,44 @@ func (w *Worker) others() {
 	}
 }
 
-// field finds the value of field i.
+// field finds the value of field i, which the brief allows.
 func (w *Worker) field(i int, fixed map[int]string) (account.Value, state) {
+	value, state := w.found(i, fixed)
+	f := &w.brief.Fields[i]
+	if f.OneOf == nil || state != fine || !value.Filled() {
+		return value, state
+	}
+	items := []string{value.Text()}
+	if f.Kind == account.List {
+		items = account.Items(value.Text())
+	}
+	for n, item := range items {
+		allowed, ok := f.OneOf[words.NameKey(item)]
+		if !ok {
+			w.find(account.Error, account.NotAllowedValue, w.Heading(i), f.Name, fmt.Sprintf("“%s” is none of the values that the brief allows for %s: %s", show(item), f.Name, enumerated(f.OneOfWords)))
+			if near := words.Nearest(item, f.OneOfWords); near != "" {
+				last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to “one_of” in the brief.", near)
+			}
+			return account.Value{}, faulty
+		}
+		items[n] = allowed
+	}
+	return account.Of(account.ListOf(items)), fine
+}
+
+// mostNamed is how many values a message names.
+const mostNamed = 12
+
+// enumerated names values, the first of many.
+func enumerated(values []string) string {
+	if more := len(values) - mostNamed; more > 0 {
+		return strings.Join(values[:mostNamed], ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(values, ", ")
+}
+
+// found finds the value of field i.
+func (w *Worker) found(i int, fixed map[int]string) (account.Value, state) {
 	f := &w.brief.Fields[i]
 	w.origin[i] = FromNowhere
 	if value, ok := fixed[i]; ok {
