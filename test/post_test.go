@@ -301,6 +301,11 @@ func TestAllFaultsOn(t *testing.T) {
 			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
 			require.Zero(t, code, errOut)
 			code, out, errOut := f.run("post", "1", "--yes")
+			for range 3 { // of a hundred posts one meets no clear answer three times in a row, says so, and is to be run again
+				if code == 3 {
+					code, out, errOut = f.run("post", "1", "--yes")
+				}
+			}
 			require.Zero(t, code, out+errOut)
 			assert.Equal(t, people, f.batch(1).Outcomes["created"])
 			time.Sleep(300 * time.Millisecond) // until the last account is seen
