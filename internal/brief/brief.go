@@ -677,6 +677,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 		served.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_for” says who gets a fallback, and there is none")
 	case pair.Key == "active" && f.FallbackFor == ForAll && !strings.EqualFold(f.Fallback.Text(), "false"):
 		served.Fail("Leave “fallback_for” out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
+	case len(f.Parts) > 0 && f.OneOf != nil:
+		pair.At.Fail("Take it out, and write a check instead.", "with “parts”, the field %s takes no “one_of”", pair.Key)
 	case len(f.Parts) > 0 && (f.From != "" || f.Split != "" || source.make.Exists() || f.Fallback.Present()):
 		pair.At.Fail("Take them out.", "with “parts”, the field %s takes no “from”, “split”, “make” or “fallback”", pair.Key)
 	case f.Next.High > 0 && (f.Split != "" || len(f.Parts) > 0 || source.make.Exists() || f.Fallback.Present() || f.Unique == UniqueNumber):

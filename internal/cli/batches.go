@@ -118,9 +118,17 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 	cmd.Flags().StringVar(&only.sheet, "sheet", "", "only batches of this `SHEET`; * stands for anything")
 	cmd.Flags().StringVar(&only.state, "state", "", "only batches in this `STATE`, such as drafted or posted")
 	completeFlag(cmd, "system", a.completeSystems)
-	completeFlag(cmd, "state", oneOf(string(batch.Drafted), string(batch.Posting), string(batch.Stopped), string(batch.Posted), string(batch.Reversed), string(batch.Withdrawn)))
+	completeFlag(cmd, "state", oneOf(listedStates()...))
 	cmd.Flags().StringVar(&only.since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
 	return cmd
+}
+
+// listedStates are the states in which batches are listed.
+func listedStates() (names []string) {
+	for _, state := range []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn} {
+		names = append(names, string(state))
+	}
+	return names
 }
 
 // batchesOf says which batches are listed.
@@ -135,9 +143,8 @@ func (o batchesOf) of(all []batch.Batch) ([]batch.Batch, error) {
 			return nil, wrong(fmt.Sprintf("“%s” is no day", o.since), "Write it as year-month-day, such as 2027-03-01.")
 		}
 	}
-	states := []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn}
-	if o.state != "" && !slices.Contains(states, batch.State(o.state)) {
-		return nil, wrong(fmt.Sprintf("no batch is ever “%s”", o.state), fmt.Sprintf("The states are %s.", strings.Trim(fmt.Sprint(states), "[]")))
+	if states := listedStates(); o.state != "" && !slices.Contains(states, o.state) {
+		return nil, wrong(fmt.Sprintf("no batch is ever “%s”", o.state), fmt.Sprintf("The states are %s.", strings.Join(states, ", ")))
 	}
 	if _, err := path.Match(o.sheet, ""); err != nil {
 		return nil, wrong(fmt.Sprintf("“%s” is no name of sheets", o.sheet), "Write a name, in which * stands for anything.")

@@ -56,8 +56,13 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 			if out != "" && !sheet.HasHeadings(out) {
 				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv or .tsv.")
 			}
-			if out != "" && exists(out) && !overwrite {
-				return wrong(out+" exists already", "Name another file, or give --overwrite.")
+			if out != "" {
+				if err := app.MayWrite(out, overwrite, "and may be what somebody works through"); err != nil {
+					return err
+				}
+				if sheet.SameFile(args[0], out) {
+					return wrong(out+" is the sheet itself", "Name another file.")
+				}
 			}
 			if areBatches(args[0]) && !exists(args[0]) {
 				return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
