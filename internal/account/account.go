@@ -182,11 +182,13 @@ const (
 	Refused   Outcome = "refused" // a check stopped it; nothing was sent
 	Failed    Outcome = "failed"  // the system said no, or only part was done
 	Waiting   Outcome = "waiting" // not posted yet
+	// HandedOver is that of a row which an application took that answers later: nobody knows yet what becomes of it.
+	HandedOver Outcome = "handed over"
 )
 
 // Outcomes lists every outcome in the order in which they are told.
 func Outcomes() []Outcome {
-	return []Outcome{Created, Updated, Unchanged, Suspended, Resumed, Removed, Aside, Refused, Failed, Waiting}
+	return []Outcome{Created, Updated, Unchanged, Suspended, Resumed, Removed, Aside, Refused, Failed, HandedOver, Waiting}
 }
 
 // Counts is how many rows came to each outcome.

@@ -16,6 +16,7 @@ type Attribute struct {
 	ReadOnly    bool     `json:"readOnly"`              // the system keeps it itself
 	Multi       bool     `json:"multi"`                 // it holds several values
 	Immutable   bool     `json:"immutable"`             // it may be set once
+	Unseen      bool     `json:"unseen,omitempty"`      // the system takes it and does not show it: of accounts that are there nobody can say whether it is as wanted
 	Loses       string   `json:"loses,omitempty"`       // what a change of it does away with for good, and undoing it does not bring back
 	Unique      bool     `json:"unique"`                // no two accounts share a value
 	Exact       bool     `json:"exact"`                 // capitals make a difference

@@ -315,7 +315,7 @@ func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, targ
 		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
 		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
 		Endorse:  func(ctx context.Context, id int) error { return a.Endorse(ctx, w, l, id) },
-		Protect:  target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
+		Later:    target.Kind.Later, Protect: target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 

@@ -6,7 +6,9 @@
 package batch
 
 import (
+	"cmp"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -33,7 +35,8 @@ const (
 	Posting  State = "posting"
 	Stopped  State = "stopped"
 	Posted   State = "posted"
-	Reversed State = "reversed" // posted, and undone by a later batch
+	Handed   State = "handed over" // and what became of all of it is not known yet
+	Reversed State = "reversed"    // posted, and undone by a later batch
 
 	Withdrawing State = "withdrawing" // its secrets are being destroyed
 	Withdrawn   State = "withdrawn"   // drafted, and not to be posted
@@ -71,6 +74,7 @@ type Draft struct {
 	System     string      `json:"system"`
 	URL        string      `json:"url"`             // of the system, as it was drafted for
 	Policies   string      `json:"policies"`        // in one sentence
+	AsOf       string      `json:"asOf,omitempty"`  // what accounts were read from, where that is not the system itself
 	Taken      string      `json:"taken,omitempty"` // which rows were taken, if not all
 	Fields     []string    `json:"fields"`          // fields of accounts that the batch looks at
 	Match      []string    `json:"match"`
@@ -128,6 +132,28 @@ type Progress struct {
 	Unmade     Results           `json:"unmade,omitempty"`     // and of Unmakes
 	Reading    Reading           `json:"reading,omitzero"`     // what reading it back came to
 	Handout    *Handout          `json:"handout,omitempty"`    // nil: nobody has begun to hand passwords out
+	Files      []File            `json:"files,omitempty"`      // in which rows were handed over, in their order
+	FilesKey   string            `json:"filesKey,omitempty"`   // sealed: the identity that opens those with passwords; empty: there are none
+}
+
+// A File is one in which rows of a batch were handed over.
+type File struct {
+	Name   string    `json:"name"`
+	Part   int       `json:"part"` // from 1; files of one part were written together
+	Rows   int       `json:"rows"`
+	Low    int       `json:"low"` // rows of the sheet between which those of the part lie, both included
+	High   int       `json:"high"`
+	Sum    string    `json:"sha256"` // of what the application gets
+	Bytes  int64     `json:"bytes"`
+	At     time.Time `json:"at"`
+	Layout string    `json:"layout"`           // hash of the layout that it was written by
+	Sealed bool      `json:"sealed,omitempty"` // it holds passwords, and lies sealed
+}
+
+// A Place is where in a file an entry was handed over.
+type Place struct {
+	File string `json:"file"`
+	Line int    `json:"line"` // from 1
 }
 
 // Results are what became of the things of a list, in its order; of those beyond the last nothing did yet.
@@ -251,10 +277,35 @@ type Entry struct {
 	Part     []string                 // the fields of Changes that were changed, where not all were; nil: all, if anything was done
 	Proof    Proof                    // how what was done was proven
 	Steps    []membership.Step        // that follow
+	Place    *Place                   // where it was handed over; nil: it was not
 	Secret   string                   // the new account's password, sealed; kept apart from the rest
 	Known    map[string]account.Value // the account's fields, as drafted
 	Findings []account.Finding
 	Cells    []string // of the row, as they came
+}
+
+// Ties are the memberships that an entry's steps change.
+func Ties(e *Entry) (all []system.OrderTie) {
+	for _, s := range e.Steps {
+		if s.IsTie() {
+			all = append(all, system.OrderTie{Kind: s.Kind, Thing: cmp.Or(s.Thing, s.Name), Tie: system.Tie{Account: e.Account, Role: s.Role, Section: s.Section, Was: s.Was != nil, Leave: s.Do == membership.Leave}})
+		}
+	}
+	return all
+}
+
+// HandedOver counts the rows of each of the batch's files of which nobody knows yet what became of them.
+func HandedOver(entries iter.Seq2[Entry, error]) (open map[string]int, err error) {
+	open = map[string]int{}
+	for e, err := range entries {
+		if err != nil {
+			return nil, err
+		}
+		if e.Outcome == account.HandedOver && e.Place != nil {
+			open[e.Place.File]++
+		}
+	}
+	return open, nil
 }
 
 // Find adds a finding at the entry's row.

@@ -79,16 +79,16 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: 9}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
+			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: 11}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
 				report.Column{Title: "rows", Width: 5, Right: true}, report.Column{Title: "done", Width: 5, Right: true}, report.Column{Title: "waiting", Width: 7, Right: true}, report.Column{Title: "to fix", Width: 6, Right: true}, report.Column{Title: "proven", Width: 7, Right: true, Rank: 4})
 			for i, h := range heads {
 				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
 				table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
-					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
+					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"] - h.Outcomes[string(account.HandedOver)])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
 			}
 			sum, corrected := map[account.Outcome]int{}, 0
 			for _, h := range heads {
-				if slices.Contains([]batch.State{batch.Posting, batch.Stopped, batch.Posted, batch.Reversed}, h.State) {
+				if slices.Contains([]batch.State{batch.Posting, batch.Stopped, batch.Posted, batch.Handed, batch.Reversed}, h.State) {
 					corrected += h.Corrected
 					for outcome, n := range h.Outcomes {
 						sum[account.Outcome(outcome)] += n
@@ -125,7 +125,7 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 
 // listedStates are the states in which batches are listed.
 func listedStates() (names []string) {
-	for _, state := range []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn} {
+	for _, state := range []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Handed, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn} {
 		names = append(names, string(state))
 	}
 	return names

@@ -145,7 +145,11 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		return err
 	}
 	page.Line("")
-	page.Text(page.Dim, fmt.Sprintf("%s Accounts were looked up by %s.%s Nothing has been changed.", b.Policies, way, taken(b)))
+	looked := "by " + way.String()
+	if b.AsOf != "" {
+		looked = "in " + b.AsOf
+	}
+	page.Text(page.Dim, fmt.Sprintf("%s Accounts were looked up %s.%s Nothing has been changed.", b.Policies, looked, taken(b)))
 	if j.Brief.Gone != "" && b.Taken != "" {
 		page.Text(page.Dim, "As only a part was taken, accounts that are not listed were not looked for.")
 	}

@@ -366,6 +366,9 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 		page.Line("")
 		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
 	}
+	if err := a.handedOver(ctx, page, o.workspace, l, b, o.target); err != nil {
+		return err
+	}
 	next := nextAfter(b, counts, o.credentials.again())
 	if left.FollowUps > 0 {
 		next = append(next, fmt.Sprintf("evenledger post %d --again    # the follow-ups once more: look first", b.ID))
@@ -421,6 +424,9 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	}
 	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
+	}
+	if counts[account.HandedOver] > 0 {
+		next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
 	}
 	if counts[account.Refused]+counts[account.Failed] > 0 {
 		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))

@@ -194,7 +194,7 @@ func (d *making) ready(ctx context.Context) (err error) {
 	d.checker.Judge, d.checker.Known = secret.NewJudge(d.rules()), d.Known
 	d.keeper = &keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}
 	b := &d.Batch
-	b.Policies, b.Match = batch.Policies(d.brief), d.brief.Match
+	b.Policies, b.AsOf, b.Match = batch.Policies(d.brief), d.about.AsOf, d.brief.Match
 	b.Protect, b.Mark = slices.Concat(d.brief.Protect, d.Protect), d.about.Suspension
 	for _, f := range d.brief.Fields {
 		if f.Send {

@@ -105,6 +105,8 @@ var ( // they are what the ledger calls them
 	ofProof     = store.Stage{Name: "proof", Whole: true}
 	ofFollowing = store.Stage{Name: "follow-ups", Whole: true}
 	ofMails     = store.Stage{Name: "mails", Whole: true}
+	ofHanding   = store.Stage{Name: "handing over", Whole: true}
+	ofSettling  = store.Stage{Name: "settling", Whole: true}
 	closing     = store.Stage{Name: "closing", Whole: true}
 )
 

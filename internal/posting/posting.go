@@ -81,6 +81,9 @@ type Post struct {
 	Mail      *mail.Server // sends mails; nil: nothing says how
 	HoldMails bool         // mails are kept until a person sends them
 	Unproven  bool         // what was done is not read back
+	Later     bool         // the system takes files, and carries out later what is in them
+	// Settles has Run find out what became of what was handed over, and hand over nothing new; nil: it hands over.
+	Settles *Settlement
 	// SettleOnly has Run find out what became of what was sent, and send nothing new.
 	SettleOnly bool
 	Progress   func(stage string, done, total int) // may be nil
@@ -136,13 +139,24 @@ func (p *Post) halted(ctx context.Context) error {
 		return err
 	}
 	if b.State == batch.Posting {
-		b.State = batch.Stopped
+		if b.State, err = p.rests(ctx); err != nil {
+			return err
+		}
 		if err = p.Ledger.Save(ctx, b); errors.Is(err, store.ErrChanged) {
 			return nil // somebody goes on already
 		}
 	}
 	*p.Batch = *b
 	return err
+}
+
+// rests is the state in which a batch is left that nobody posts any more.
+func (p *Post) rests(ctx context.Context) (batch.State, error) {
+	counts, waiting, err := p.Ledger.Counts(ctx, p.Batch.ID)
+	if len(waiting) == 0 && counts[account.HandedOver] > 0 {
+		return batch.Handed, err
+	}
+	return batch.Stopped, err
 }
 
 // A run is one time that a worker carries a batch out.
@@ -307,12 +321,15 @@ func (p *run) finish(ctx context.Context) error {
 		p.Batch.Reading.At = p.Clock.Now()
 	}
 	p.Batch.State = batch.Stopped
-	over := !p.SettleOnly && len(waiting) == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
+	over := !p.SettleOnly && len(waiting)+counts[account.HandedOver] == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
 	if over {
 		err = p.whole(after, p.Batch.End, &p.Batch.Ended, "end")
 	}
 	if over && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted
+	}
+	if len(waiting) == 0 && counts[account.HandedOver] > 0 {
+		p.Batch.State = batch.Handed
 	}
 	err = errors.Join(err, p.Ledger.Save(after, p.Batch))
 	if err == nil && len(p.Batch.Unmakes) > 0 && p.Batch.State == batch.Posted {
@@ -366,7 +383,7 @@ func (p *Post) May(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if waiting > 0 && !p.HandsOut && !p.Helps {
+	if waiting > 0 && !p.HandsOut && !p.Helps && !p.Later {
 		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
 	}
 	given, err := p.Ledger.Given(ctx, p.Batch.ID)
@@ -457,6 +474,9 @@ func (p *run) stages(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	if p.Later {
+		return p.later(ctx, does, total)
+	}
 	p.begin("accounts", total)
 	if err := p.share(ctx, ofAccounts, p.Trial, func(ctx context.Context) error {
 		if err := p.settleOpen(ctx); err != nil || p.SettleOnly {
@@ -466,11 +486,7 @@ func (p *run) stages(ctx context.Context) (err error) {
 	}); err != nil {
 		return err
 	}
-	for _, s := range []struct {
-		stage store.Stage
-		does  []membership.Verb
-		do    func(context.Context, func(error)) error
-	}{
+	return p.following(ctx, does, []work{
 		{ofNames, []membership.Verb{membership.Stay}, p.names},
 		{ofReown, []membership.Verb{membership.Reown}, p.reown},
 		{ofReferring, []membership.Verb{membership.Refer}, p.references},
@@ -479,7 +495,31 @@ func (p *run) stages(ctx context.Context) (err error) {
 		{ofProof, nil, p.prove},
 		{ofFollowing, []membership.Verb{membership.Follow}, p.followUps},
 		{ofMails, []membership.Verb{membership.Notify}, p.mails},
-	} {
+	})
+}
+
+// later has an application that takes files be handed what is to be done, or finds out what became of it.
+func (p *run) later(ctx context.Context, does []membership.Verb, total int) error {
+	if p.Settles == nil {
+		p.begin("handed over", total)
+		return p.share(ctx, ofHanding, 0, p.handOver)
+	}
+	if err := p.share(ctx, ofSettling, 0, p.settleHanded); err != nil {
+		return err
+	}
+	return p.following(ctx, does, []work{{ofProof, nil, p.prove}, {ofFollowing, []membership.Verb{membership.Follow}, p.followUps}, {ofMails, []membership.Verb{membership.Notify}, p.mails}})
+}
+
+// work is a stage that follows when the accounts' own steps are done.
+type work struct {
+	stage store.Stage
+	does  []membership.Verb // the stage is for; nil: for any
+	do    func(context.Context, func(error)) error
+}
+
+// following does stages one after the other, those of which there is something to do.
+func (p *run) following(ctx context.Context, does []membership.Verb, stages []work) error {
+	for _, s := range stages {
 		if s.stage == ofProof && p.Unproven || p.SettleOnly && s.stage != ofTies && s.stage != ofProof {
 			continue
 		}

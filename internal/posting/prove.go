@@ -291,7 +291,7 @@ func (w *proving) window(ctx context.Context, entries []batch.Entry) error {
 		}
 		entries = readback.Differing(entries, differ)
 		again := false
-		if !closed {
+		if !closed && !w.Later {
 			closed = true
 			if again, err = w.shutOut(ctx, entries, differ); err != nil {
 				return err

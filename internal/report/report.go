@@ -49,6 +49,9 @@ type Head struct {
 	SignedBy      string   `json:"signedBy,omitempty"`      // who signed all that became of it
 	Doubts        []string `json:"doubts,omitempty"`        // why what the ledger says of it is not to be trusted
 
+	AsOf  string       `json:"asOf,omitempty"`  // what accounts were read from, where that is not the system itself
+	Files []batch.File `json:"files,omitempty"` // in which rows were handed over
+
 	Proof *batch.Reading `json:"proof,omitempty"` // what reading back what was done came to
 
 	Corrected int          `json:"corrected,omitempty"` // refused and failed rows that later batches put right
@@ -60,6 +63,7 @@ const stamp = "2006-01-02T15:04:05Z07:00"
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
 	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Removals(), Corrects: b.Corrects}
+	h.AsOf, h.Files = b.AsOf, b.Files
 	if b.Read.Ended {
 		h.Read = &b.Read
 	}
@@ -84,6 +88,7 @@ type Entry struct {
 	Outcome  account.Outcome   `json:"outcome"`
 	Account  string            `json:"account,omitempty"`
 	Proof    batch.Proof       `json:"proof,omitempty"` // what reading back what was done showed
+	Place    *batch.Place      `json:"place,omitempty"` // where it was handed over
 	Changes  []account.Change  `json:"changes"`
 	Steps    []membership.Step `json:"steps,omitempty"`
 	Findings []account.Finding `json:"findings"`
@@ -91,7 +96,7 @@ type Entry struct {
 
 // NewEntry makes an entry of a document.
 func NewEntry(e batch.Entry) Entry {
-	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Proof: e.Proof, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
+	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Proof: e.Proof, Place: e.Place, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
 	if out.Unlisted = batch.Unlisted(e.Row); out.Unlisted > 0 {
 		out.Row = 0
 		for i := range out.Findings {

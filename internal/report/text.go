@@ -300,7 +300,7 @@ func Number(n int) string { return group(n) }
 // Sides are the right side of a batch's account.
 func Sides(b *batch.Batch, counts account.Counts, waiting map[account.Intent]int) []Side {
 	still := ""
-	for _, done := range []account.Outcome{account.Created, account.Updated, account.Suspended, account.Resumed, account.Removed, account.Failed} {
+	for _, done := range []account.Outcome{account.Created, account.Updated, account.Suspended, account.Resumed, account.Removed, account.Failed, account.HandedOver} {
 		if counts[done] > 0 {
 			still = "still "
 		}
@@ -318,6 +318,7 @@ func Sides(b *batch.Batch, counts account.Counts, waiting map[account.Intent]int
 		{Label: label("resume"), N: waiting[account.Resume]},
 		{Label: label("remove"), N: waiting[account.Remove]},
 		{Label: "Still to finish", N: waiting[account.Finish]},
+		{Label: "Handed over", N: counts[account.HandedOver]},
 		{Label: "Created", N: counts[account.Created]},
 		{Label: "Updated", N: counts[account.Updated]},
 		{Label: "Suspended", N: counts[account.Suspended]},

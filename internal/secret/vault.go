@@ -6,6 +6,7 @@
 package secret
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -14,6 +15,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -21,6 +23,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"filippo.io/age"
 )
 
 // keySize is that of AES-256.
@@ -247,6 +251,53 @@ func (v *Vault) Open(row int, sealed string) (string, error) {
 		return "", errors.New("a sealed password does not open as that of its row: it was exchanged, or the key of its batch was, or the ledger comes from elsewhere")
 	}
 	return string(text), nil
+}
+
+// NewFileKey makes what opens files that hold passwords, sealed.
+func (v *Vault) NewFileKey() (sealed string, err error) {
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		return "", err
+	}
+	return v.Seal(ofFiles, key.String())
+}
+
+// ofFiles is the place of the key of files, where rows have their number.
+const ofFiles = -1
+
+// SealFile seals a file (age, X25519) for whoever has the vault, and OpenFile opens it.
+func (v *Vault) SealFile(key string, content []byte) ([]byte, error) {
+	who, err := v.fileKey(key)
+	if err != nil {
+		return nil, err
+	}
+	var sealed bytes.Buffer
+	into, err := age.Encrypt(&sealed, who.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := into.Write(content); err != nil {
+		return nil, err
+	}
+	err = into.Close()
+	return sealed.Bytes(), err
+}
+
+// OpenFile opens what SealFile sealed.
+func (v *Vault) OpenFile(key string, sealed io.Reader) (io.Reader, error) {
+	who, err := v.fileKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return age.Decrypt(sealed, who)
+}
+
+func (v *Vault) fileKey(sealed string) (*age.X25519Identity, error) {
+	text, err := v.Open(ofFiles, sealed)
+	if err != nil {
+		return nil, err
+	}
+	return age.ParseX25519Identity(text)
 }
 
 // CopyKeys copies the keys of batches from one folder to another, where they are not there yet.

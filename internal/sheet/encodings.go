@@ -24,8 +24,8 @@ const (
 	Doubted                  // they fit another about as well
 )
 
-// findEncoding returns an encoding by one of its names in the WHATWG's list or the IANA's registry, and the name that it goes by.
-func findEncoding(name string) (found encoding.Encoding, as string, err error) {
+// FindEncoding returns an encoding by one of its names in the WHATWG's list or the IANA's registry, and the name that it goes by.
+func FindEncoding(name string) (found encoding.Encoding, as string, err error) {
 	if found, err = htmlindex.Get(name); err == nil {
 		as, err = htmlindex.Name(found)
 		return found, as, err
@@ -120,7 +120,7 @@ func readings(raw [][]byte) []reading {
 	all := scripts()
 	var found []reading
 	for _, c := range candidates() {
-		codec, _, err := findEncoding(c.name)
+		codec, _, err := FindEncoding(c.name)
 		if err != nil {
 			continue
 		}

@@ -70,7 +70,7 @@ func newTextReader(src io.Reader, sample []byte, named string) (*textReader, err
 
 // KnowsEncoding reports whether there is an encoding of that name.
 func KnowsEncoding(name string) bool {
-	_, _, err := findEncoding(name)
+	_, _, err := FindEncoding(name)
 	return err == nil
 }
 
@@ -78,7 +78,7 @@ var errUnknownEncoding = errors.New("there is no such encoding")
 
 // named decodes by the encoding of that name.
 func (t *textReader) named(name string, sample []byte) error {
-	encoding, as, err := findEncoding(name)
+	encoding, as, err := FindEncoding(name)
 	if err != nil {
 		return fmt.Errorf("cannot be read in the encoding “%s”, which nobody knows", name)
 	}

@@ -23,6 +23,8 @@ type Kind struct {
 	Forms map[yamldoc.Form]yamldoc.Object
 	// Read reads its part. Mistakes are reported where they stand.
 	Read func(reach.Part) Connection
+	// Later says that what is to be done is handed over, in files, and carried out later: nobody knows at once what became of it.
+	Later bool
 	// IsOwn reports whether a name that is not of the catalogue is plainly that of one of
 	// the system's own fields, so that nobody has to ask it. Nil: no name is.
 	IsOwn func(field string) bool
@@ -35,6 +37,17 @@ type Connection interface {
 	// Open opens the secrets and returns the system. It sends nothing yet. A secret that
 	// cannot be had is a *reach.NoSecret.
 	Open(Work) (System, error)
+}
+
+// A FileConnection is one of a kind that is Later.
+type FileConnection interface {
+	Connection
+	// From is the same with another export than the one that is kept.
+	From(export string) Connection
+	// File is where a file of the outbox is, sealed or open.
+	File(name string, sealed bool) string
+	// Export is where its exports are looked for; it may have a star; empty: nowhere.
+	Export() string
 }
 
 // Work is what every kind of system is told of the work at hand.

@@ -110,6 +110,7 @@ type Description struct {
 	*account.Schema
 	Can   Abilities
 	Rules secret.Rules        // that the system tells it has for passwords, of new accounts at least
+	AsOf  string              // what it is known from, where that is not the system itself; empty: it is
 	Kinds []account.ThingKind // of things that accounts can be tied to, in order of name; none: it has none
 }
 
@@ -322,8 +323,9 @@ type Follower interface {
 // Intended is what is to be done with one account: Known is as it was read, without an identifier if it is to be made.
 type Intended struct {
 	Known   account.Account
+	Does    account.Intent
 	Changes []account.Change
-	Remove  bool
+	Ties    []OrderTie
 }
 
 // A Foreseer can tell beforehand what would be refused when it is sent, and what one should know of it.

@@ -6,13 +6,15 @@ import (
 )
 
 // Version is that of the tables.
-const Version = 8
+const Version = 9
 
 // oldest is the version of the oldest tables that are brought to this one.
 const oldest = 8
 
 // later is what each version after the oldest has besides.
-var later = [Version - oldest]string{}
+var later = [Version - oldest]string{
+	"ALTER TABLE results ADD COLUMN place TEXT NOT NULL DEFAULT ''",
+}
 
 // Bring brings tables to the version that this program writes.
 func Bring(ctx context.Context, tx Tx, has int) error {

@@ -20,7 +20,7 @@ const entriesNow = "entries e LEFT JOIN results r ON r.batch = e.batch AND r.row
 // came is what became of an entry so far.
 const came = "coalesce(r.outcome, e.outcome)"
 
-const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome), coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings), coalesce(r.did, ''), coalesce(r.part, ''), coalesce(r.proof, '')"
+const entryColumns = "e.row, e.key, e.intent, coalesce(r.outcome, e.outcome), coalesce(r.account, e.account), coalesce(r.version, e.version), e.changes, e.known, coalesce(r.findings, e.findings), coalesce(r.did, ''), coalesce(r.part, ''), coalesce(r.proof, ''), coalesce(r.place, '')"
 
 // sealed is an entry's sealed password.
 const sealed = "coalesce((SELECT sealed FROM secrets s WHERE s.batch = e.batch AND s.row = e.row), '')"
@@ -177,8 +177,8 @@ func entriesIn(ctx context.Context, tx Tx, id int) iter.Seq2[batch.Entry, error]
 
 func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	var e batch.Entry
-	var changes, known, findings, part, cells string
-	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &part, &e.Proof, &cells, &e.Secret}, more...)...); err != nil {
+	var changes, known, findings, part, place, cells string
+	if err := rows.Scan(append([]any{&e.Row, &e.Key, &e.Intent, &e.Outcome, &e.Account, &e.Version, &changes, &known, &findings, &e.Did, &part, &e.Proof, &place, &cells, &e.Secret}, more...)...); err != nil {
 		return e, err
 	}
 	var err error
@@ -188,6 +188,9 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	if part != "" {
 		e.Part = []string{}
 		err = json.Unmarshal([]byte(part), &e.Part)
+	}
+	if place != "" {
+		err = errors.Join(err, json.Unmarshal([]byte(place), &e.Place))
 	}
 	return e, errors.Join(err, read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
 }
@@ -254,6 +257,14 @@ func partText(part []string) string {
 		return ""
 	}
 	return jsonText(part)
+}
+
+// placeText is where an entry was handed over; "": it was not.
+func placeText(place *batch.Place) string {
+	if place == nil {
+		return ""
+	}
+	return jsonText(place)
 }
 
 // number is a yes as it stands in the tables.

@@ -222,6 +222,9 @@ func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, er
 func markOf(e *batch.Entry, ended string) marked {
 	h := sha256.New()
 	note(h, ended, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
+	if e.Place != nil {
+		note(h, placeText(e.Place))
+	}
 	for n, s := range e.Steps {
 		if s.Result != "" {
 			note(h, fmt.Sprint(n), string(s.Result))

@@ -28,7 +28,7 @@ var kept = []table{
 	{"outgoing", 3, []string{"batch", "row", "name", "about"}, false},
 	{"claims", 1, []string{"n", "batch", "worker", "sent", "until"}, true},
 	{"attempts", 3, []string{"batch", "row", "claim"}, false},
-	{"results", 2, []string{"batch", "row", "claim", "outcome", "account", "version", "findings", "ended", "did", "part", "proof"}, false},
+	{"results", 2, []string{"batch", "row", "claim", "outcome", "account", "version", "findings", "ended", "did", "part", "proof", "place"}, false},
 	{"runs", 1, []string{"id", "about"}, true},
 	{"history", 3, []string{"batch", "chain", "n", "at", "what", "body", "hash"}, false},
 	{"keys", 1, []string{"batch", "sealed"}, false},

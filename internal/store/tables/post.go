@@ -41,7 +41,7 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 	var settled, steps [][]any
 	for _, r := range results {
 		e := r.Entry
-		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof})
+		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof, placeText(e.Place)})
 		for n, s := range e.Steps {
 			if s.Result != "" || s.Made { // else it is as it was drafted
 				steps = append(steps, []any{s.Result, s.Thing, id, e.Row, n})
@@ -52,9 +52,9 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
-		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did, part, proof) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did, part, proof, place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (batch, row) DO UPDATE SET claim = CASE WHEN results.claim > excluded.claim THEN results.claim ELSE excluded.claim END,
-			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did, part = excluded.part, proof = excluded.proof`, settled); err != nil {
+			outcome = excluded.outcome, account = excluded.account, version = excluded.version, findings = excluded.findings, ended = excluded.ended, did = excluded.did, part = excluded.part, proof = excluded.proof, place = excluded.place`, settled); err != nil {
 			return err
 		}
 		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {

@@ -18,7 +18,9 @@ const minded = "$#!&;()<>|?[]{}~^@="
 // Foresee implements system.Foreseer: it looks at home folders, groups and names before anything is drafted that would be refused for them.
 func (c *client) Foresee(ctx context.Context, all []system.Intended) ([][]account.Finding, error) {
 	told := make([][]account.Finding, len(all))
-	if !slices.ContainsFunc(all, func(i system.Intended) bool { return i.Remove || i.Known.ID == "" || concerns(i.Changes) }) {
+	if !slices.ContainsFunc(all, func(i system.Intended) bool {
+		return i.Does == account.Remove || i.Known.ID == "" || concerns(i.Changes)
+	}) {
 		return told, nil
 	}
 	there, f, err := c.readAll(ctx)
@@ -58,7 +60,7 @@ func (c *client) Foresee(ctx context.Context, all []system.Intended) ([][]accoun
 			told[n] = append(told[n], account.Finding{Level: level, Code: code, Field: field, Message: fmt.Sprintf(format, args...)})
 		}
 		after, own := fieldsOf(i.Changes), i.Known.ID
-		if i.Remove {
+		if i.Does == account.Remove {
 			if home := i.Known.Field("homeDirectory").Text(); !c.homes.remove && owner[home] != "" {
 				tell(account.Warning, account.StaysBehind, "homeDirectory", "the home folder %s stays on %s, with the user number %s: no new account is given that number by a brief, and nobody else should be", home, c.At, owner[home])
 			}
@@ -92,7 +94,7 @@ func concerns(changes []account.Change) bool {
 // homeAfter is the home folder that an account gets; empty: it keeps its own.
 func (c *client) homeAfter(f *facts, i system.Intended) string {
 	home := fieldsOf(i.Changes)["homeDirectory"].Text()
-	if name := fieldsOf(i.Changes)["userName"].Text(); home == "" && i.Known.ID == "" && !i.Remove && name != "" {
+	if name := fieldsOf(i.Changes)["userName"].Text(); home == "" && i.Known.ID == "" && i.Does != account.Remove && name != "" {
 		home = f.homes + "/" + name
 	}
 	return home

@@ -4,6 +4,7 @@ package kinds
 
 import (
 	"evenledger/internal/system"
+	"evenledger/internal/system/files"
 	"evenledger/internal/system/host"
 	"evenledger/internal/system/ldap"
 	"evenledger/internal/system/scim"
@@ -12,6 +13,6 @@ import (
 // All returns every kind, the usual one first.
 func All() []system.Kind {
 	return []system.Kind{
-		scim.Kind(), ldap.Kind(), host.Kind(),
+		scim.Kind(), ldap.Kind(), host.Kind(), files.Kind(),
 	}
 }

@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/app"
+	"evenledger/internal/batch"
+	"evenledger/internal/report"
+	"evenledger/internal/store"
+	"evenledger/internal/system"
+	"evenledger/internal/workspace"
+)
+
+func (a *front) settleCommand() *cobra.Command {
+	var answer app.Answer
+	var o order
+	cmd := &cobra.Command{
+		Use:     "settle BATCH [EXPORT]",
+		GroupID: "carry",
+		Short:   "Find out what an application made of the files it was given",
+		Long: `Reads what became of each row that was handed over in a file: out of the application's
+newest export, and out of its own list of what it did not take, if it gives one. A row
+counts as created, updated and so on only when the export shows it; one that the list
+names has failed, with the application's reason; of any other it stays open.
+
+Without EXPORT it is the one that evenledger.yaml names as “accounts”. Mails and
+follow-ups go out now, and never before.`,
+		Example: `  evenledger settle 17                                      by the export that is kept
+  evenledger settle 17 deskbook-new.csv                     by this one
+  evenledger settle 17 --results failed.csv                 what the application did not take
+  evenledger settle 17 --results failed.csv --file people-17-2.csv`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return nil
+			}
+			return one("a batch's number, and perhaps an export")(cmd, args)
+		},
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				path, err := filepath.Abs(args[1])
+				if err != nil {
+					return err
+				}
+				answer.Export = path
+			}
+			if answer.File != "" && answer.Results == "" {
+				return wrong("--file says which file the list of --results is of, and there is none", "")
+			}
+			a.longWork()
+			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return wrong("batches are settled one at a time, each by its own export", "")
+				}
+				return a.settle(cmd.Context(), w, l, batches[0], answer, o)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&answer.Results, "results", "", "the application's list of what it did not take: a `SHEET`")
+	cmd.Flags().StringVar(&answer.File, "file", "", "the list is of this `FILE` of the batch")
+	o.credentials.add(cmd)
+	cmd.Flags().BoolVar(&o.hold, "hold-notices", false, "keep the mails until “notices BATCH --send”")
+	ofDeeds.tell(cmd, "results", "file", "hold-notices")
+	return cmd
+}
+
+func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, answer app.Answer, o order) error {
+	var err error
+	if o.envelope, err = o.credentials.envelope(w.Dir); err != nil {
+		return err
+	}
+	if o.target, err = app.SystemOf(w, b); err != nil {
+		return err
+	}
+	o.workspace = w.Dir
+	p, err := a.Settler(ctx, w, l, b, o.target, answer)
+	if err != nil {
+		return err
+	}
+	p.HandsOut, p.HoldMails, p.Unproven = o.envelope.Given(), o.hold, p.Unproven || !p.Settles.Shows
+	if err := p.May(ctx); err != nil {
+		return err
+	}
+	bar := a.progress()
+	p.Progress = bar.of
+	err = p.Run(ctx)
+	bar.end()
+	after := context.WithoutCancel(ctx)
+	if err == nil {
+		n, also := app.Shred(after, l, b, o.target)
+		if err = also; n > 0 {
+			a.remark("%s with passwords shredded.", counted(n, "file", "files"))
+		}
+	}
+	err = errors.Join(err, a.writeCredentials(after, w, l, b, o))
+	if err != nil {
+		return err
+	}
+	if b.State == batch.Posted {
+		err = a.Took(after, w, l, b)
+	}
+	return errors.Join(err, a.posted(after, l, b, o), a.reported(after, w, l, b, o, nil), a.remaining(after, l, b, o))
+}
+
+func (a *front) outboxCommand() *cobra.Command {
+	open := false
+	cmd := &cobra.Command{
+		Use:     "outbox BATCH",
+		GroupID: "carry",
+		Short:   "Show the files of a batch that an application is to be given",
+		Long: `Lists the files in which rows of a batch were handed over, with how many of their rows
+nobody knows yet what became of. A file with passwords lies sealed in the outbox; --open
+opens it beside itself, for you alone, and “settle” shreds both.`,
+		Example:           "  evenledger outbox 17\n  evenledger outbox 17 --open",
+		Args:              one("a batch's number"),
+		ValidArgsFunction: a.completeBatches,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.onBatches(cmd.Context(), args[0], !open, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				if len(batches) > 1 {
+					return wrong("the files of one batch are shown at a time", "")
+				}
+				return a.outbox(cmd.Context(), w, l, batches[0], open)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&open, "open", false, "open sealed files beside themselves, readable by you alone")
+	return cmd
+}
+
+func (a *front) outbox(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, open bool) error {
+	target, err := app.SystemOf(w, b)
+	if err != nil {
+		return err
+	}
+	if open {
+		paths, err := app.OpenFiles(w, l, b, target)
+		for _, path := range paths {
+			a.remark("%s is open, with passwords in it: take it away, or settle the batch, when the application has it.", within(w.Dir, path))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	waits, err := batch.HandedOver(l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		type file struct {
+			batch.File
+			Open int    `json:"open"` // rows
+			Path string `json:"path"`
+		}
+		files := []file{}
+		for _, f := range b.Files {
+			files = append(files, file{f, waits[f.Name], pathOf(target, f)})
+		}
+		return a.writeJSON(map[string]any{"batch": b.ID, "system": b.System, "files": files})
+	}
+	page := a.page()
+	if len(b.Files) == 0 {
+		page.Line("Batch %d handed nothing over.", b.ID)
+		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
+		return page.Err()
+	}
+	a.files(page, w.Dir, b, target, waits)
+	next := fmt.Sprintf("evenledger settle %d", b.ID)
+	if len(waits) == 0 {
+		next = fmt.Sprintf("evenledger show %d", b.ID)
+	}
+	page.Next(next)
+	return page.Err()
+}
+
+// pathOf is where a file of the outbox is.
+func pathOf(target workspace.System, f batch.File) string {
+	if at, is := target.Connection.(system.FileConnection); is {
+		return at.File(f.Name, f.Sealed)
+	}
+	return f.Name
+}
+
+// within is a path as the person at the workspace writes it.
+func within(dir, path string) string {
+	if short, err := filepath.Rel(dir, path); err == nil && !strings.HasPrefix(short, "..") {
+		return short
+	}
+	return path
+}
+
+// files lists the files of a batch.
+func (a *front) files(page *report.Page, dir string, b *batch.Batch, target workspace.System, waits map[string]int) {
+	table := page.Listing(report.Column{Title: "file", Width: 30}, report.Column{Title: "rows", Width: 6, Right: true}, report.Column{Title: "open", Width: 6, Right: true}, report.Column{Title: "size", Width: 8, Right: true}, report.Column{Title: "handed over", Width: 17, Rank: 1})
+	for _, f := range b.Files {
+		table.Row(report.Cell{Text: within(dir, pathOf(target, f))}, report.Cell{Text: report.Number(f.Rows)}, report.Cell{Text: report.Number(waits[f.Name])}, report.Cell{Text: size(f.Bytes)}, report.Cell{Text: f.At.Local().Format("2 Jan 2006 15:04")})
+	}
+}
+
+// size is a number of bytes, for people.
+func size(bytes int64) string {
+	switch {
+	case bytes < 1000:
+		return fmt.Sprintf("%d B", bytes)
+	case bytes < 1_000_000:
+		return fmt.Sprintf("%d kB", (bytes+500)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
+}
+
+// handedOver tells which files the application is to be given, and what then.
+func (a *front) handedOver(ctx context.Context, page *report.Page, dir string, l store.Store, b *batch.Batch, target workspace.System) error {
+	waits, err := batch.HandedOver(l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}))
+	if err != nil || len(waits) == 0 {
+		return err
+	}
+	var open, sealed []batch.File
+	for _, f := range b.Files {
+		if waits[f.Name] > 0 {
+			if open = append(open, f); f.Sealed {
+				sealed = append(sealed, f)
+			}
+		}
+	}
+	page.Line("")
+	page.Line("%s", page.Bold(fmt.Sprintf("To be given to %s", b.System)))
+	shown := *b
+	shown.Files = open
+	a.files(page, dir, &shown, target, waits)
+	then := "Give it to the application."
+	if len(open) > 1 {
+		then = "Give them to the application, in this order."
+	}
+	if len(sealed) > 0 {
+		then = fmt.Sprintf("They hold passwords and lie sealed: “evenledger outbox %d --open” opens them. ", b.ID) + then
+	}
+	export := "its accounts"
+	if at, is := target.Connection.(system.FileConnection); is && at.Export() != "" {
+		export = "its accounts to " + within(dir, at.Export())
+	}
+	page.Line("")
+	page.Text(page.Dim, then+" When it has taken what is in it, export "+export+": only what that shows counts as done.")
+	return nil
+}

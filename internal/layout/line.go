@@ -1,0 +1,205 @@
+package layout
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/words"
+)
+
+// A Line is what one row of a file is to say.
+type Line struct {
+	Does    account.Intent
+	Account account.Account      // as it is to be afterwards, with a password that is to be set
+	Ties    []account.Membership // things by name
+}
+
+// Headings are those of a file, in their order.
+func (l *Layout) Headings() (all []string) {
+	for from := 0; from < len(l.Columns); from = l.familyEnd(from) {
+		for n := range l.Columns[from].width() {
+			for i := from; i < l.familyEnd(from); i++ {
+				all = append(all, l.Columns[i].heading(n))
+			}
+		}
+	}
+	return all
+}
+
+// familyEnd is the index behind the columns that stand side by side for each number: those that follow each other
+// of the memberships of one kind, in as many columns.
+func (l *Layout) familyEnd(from int) (end int) {
+	c := &l.Columns[from]
+	for end = from + 1; end < len(l.Columns) && c.isFamily(); end++ {
+		if next := &l.Columns[end]; !next.isFamily() || next.Things != c.Things || next.width() != c.width() {
+			break
+		}
+	}
+	return end
+}
+
+// isFamily reports whether the column stands for several.
+func (c *Column) isFamily() bool { return c.Fill == Tie && strings.Contains(c.Heading, "*") }
+
+// width is how many columns of a file the column is.
+func (c *Column) width() int {
+	if c.isFamily() {
+		return max(1, c.Most)
+	}
+	return 1
+}
+
+// heading is that of the nth column of a family, from 0.
+func (c *Column) heading(n int) string {
+	return strings.Replace(c.Heading, "*", strconv.Itoa(n+1), 1)
+}
+
+// A Problem is why a line cannot be written.
+type Problem struct {
+	Column string // the heading
+	Field  string // or kind of things; empty: it is about none
+	Why    string
+}
+
+// Cells are those of one line, and why it cannot be written; no problem: it can.
+func (l *Layout) Cells(line *Line) (cells []string, problems []Problem) {
+	say := func(c *Column, field, value, why string) {
+		if why != "" && value != "" {
+			why = "“" + words.First(value, 60) + "” " + why
+		}
+		if why != "" {
+			problems = append(problems, Problem{c.Heading, field, why})
+		}
+	}
+	for from := 0; from < len(l.Columns); from = l.familyEnd(from) {
+		c := &l.Columns[from]
+		if c.Fill == Tie {
+			var family [][]string
+			for i := from; i < l.familyEnd(from); i++ {
+				texts, why := l.ties(&l.Columns[i], line)
+				say(&l.Columns[i], c.Things, "", why)
+				family = append(family, texts)
+			}
+			for n := range c.width() {
+				for _, texts := range family {
+					cells = append(cells, texts[n])
+				}
+			}
+			continue
+		}
+		text, value, why := l.cell(c, line)
+		say(c, fieldOf(c), value, why)
+		cells = append(cells, text)
+	}
+	return cells, problems
+}
+
+// fieldOf is the field that a problem of a column is about.
+func fieldOf(c *Column) string {
+	if c.Fill == Password {
+		return "password"
+	}
+	return c.Field
+}
+
+// cell is what fills one cell, with the value that it is made of and why it cannot be written.
+func (l *Layout) cell(c *Column, line *Line) (text, value, why string) {
+	switch c.Fill {
+	case Action:
+		value = string(line.Does)
+		text, why = l.Written(c, value)
+	case Password:
+		if text = line.Account.Password; l.holds(c, text) != "" {
+			why = "the password cannot stand beneath “" + c.Heading + "”: it is too long there, or has characters that the file cannot hold"
+		}
+	case Made:
+		text, why = l.made(c, line)
+		value = text
+	default:
+		value = line.Account.Field(c.Field).Text()
+		if text, why = l.Written(c, value); text == "" && why == "" && c.Required && line.Does != account.Remove {
+			why = fmt.Sprintf("“%s” has to be filled in every row, and there is no %s", c.Heading, c.Field)
+		}
+	}
+	return text, value, why
+}
+
+// made is what an expression makes of a line.
+func (l *Layout) made(c *Column, line *Line) (text, why string) {
+	names := l.fields()
+	scope := l.env.NewScope(names, nil)
+	for i, name := range names {
+		scope.Set(i, line.Account.Field(name).Text())
+	}
+	text, err := c.Make.Text(scope)
+	if err != nil {
+		return "", fmt.Sprintf("what fills “%s” cannot be made: %s", c.Heading, err)
+	}
+	return text, l.holds(c, text)
+}
+
+// fields are those of accounts that stand in the files.
+func (l *Layout) fields() (names []string) {
+	for _, c := range l.Columns {
+		if c.Fill == Field {
+			names = append(names, c.Field)
+		}
+	}
+	return names
+}
+
+// ties are the cells of one part of the memberships of a kind.
+func (l *Layout) ties(c *Column, line *Line) (cells []string, why string) {
+	var texts []string
+	for _, tie := range line.Ties {
+		if tie.Kind != c.Things {
+			continue
+		}
+		value := [...]string{Thing: tie.Thing, Role: tie.Role, Section: tie.Section}[c.Part]
+		text, cannot := l.Written(c, value)
+		if cannot == "" && c.Split != "" && strings.Contains(text, c.Split) {
+			cannot = fmt.Sprintf("has “%s” in it, which stands between several beneath “%s”", c.Split, c.Heading)
+		}
+		if why == "" && cannot != "" {
+			why = "“" + words.First(value, 60) + "” " + cannot
+		}
+		texts = append(texts, text)
+	}
+	if c.Most > 0 && len(texts) > c.Most {
+		why = fmt.Sprintf("the account would be in %d %s, and there is room for %d beneath “%s”", len(texts), c.Things, c.Most, c.Heading)
+		texts = texts[:c.Most]
+	}
+	if n := c.width(); c.Split == "" && n < len(texts) {
+		why = fmt.Sprintf("the account would be in %d %s, and “%s” has room for %d", len(texts), c.Things, c.Heading, n)
+		texts = texts[:n]
+	}
+	if c.Split != "" {
+		return []string{strings.Join(texts, c.Split)}, why
+	}
+	return append(texts, slices.Repeat([]string{""}, c.width()-len(texts))...), why
+}
+
+// EachOf is what names the file that a line goes into, among those of one part; empty: there is one for all.
+func (l *Layout) EachOf(line *Line) string {
+	switch l.Each {
+	case "":
+		return ""
+	case ByAction:
+		return string(line.Does)
+	}
+	return line.Account.Field(l.Each).Text()
+}
+
+// FileName is what a file is called. Nothing of a value can be a path in it.
+func (l *Layout) FileName(batch, part int, each, date string) string {
+	plain := strings.Map(func(r rune) rune {
+		if r == '/' || r == '\\' || r == ':' || r < ' ' || strings.ContainsRune(`*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, strings.Trim(each, ". "))
+	return strings.NewReplacer("{batch}", strconv.Itoa(batch), "{part}", strconv.Itoa(part), "{each}", plain, "{date}", date).Replace(l.File.Name)
+}

@@ -1,0 +1,423 @@
+package layout
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/expr"
+	"evenledger/internal/sheet"
+	"evenledger/internal/words"
+	"evenledger/internal/yamldoc"
+)
+
+// Load reads a layout. Mistakes in its file are yamldoc.Problems. Today is the day it is taken to be.
+func Load(path, today string) (*Layout, error) {
+	data, err := yamldoc.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(filepath.Base(path), data, today)
+}
+
+// Parse reads a layout out of the file of that name.
+func Parse(name string, data []byte, today string) (*Layout, error) {
+	doc, err := yamldoc.Parse(name, data)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(data)
+	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatCSV, Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
+	l.read(doc.Root(), today)
+	if err := doc.Err(); err != nil {
+		return nil, err
+	}
+	return l, nil
+}
+
+func (l *Layout) read(root yamldoc.Node, today string) {
+	var key, each, columns yamldoc.Node
+	for _, p := range root.Pairs(yamldoc.Names(keys())...) {
+		switch p.Key {
+		case "layout":
+			l.Name = p.Value.Text()
+		case "file":
+			l.readFile(p.Value)
+		case "above":
+			l.Above = p.Value.Texts()
+		case "key":
+			key = p.Value
+		case "columns":
+			columns = p.Value
+		case "each":
+			each = p.Value
+		case "limits":
+			l.readLimits(p.Value)
+		case "blank":
+			l.Clears = p.Value.OneOf("keeps", "clears") == "clears"
+		case "memberships":
+			l.Adds = p.Value.OneOf("all", "more") == "more"
+		case "all_or_nothing":
+			l.Whole = p.Value.Bool()
+		case "export":
+			l.readExport(p.Value)
+		case "results":
+			l.readResults(p.Value)
+		}
+	}
+	l.readColumns(root, columns, today)
+	l.Key = key.Text()
+	l.findKey(root, key)
+	if l.Each = each.Text(); l.Each != "" && l.Each != ByAction {
+		if _, has := l.Column(l.Each); !has {
+			each.Fail(near(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
+		}
+	}
+	ending := map[string]string{formatCSV: ".csv", formatXLSX: ".xlsx", formatLines: ".jsonl"}[l.File.Format]
+	switch l.File.Name = cmp.Or(l.File.Name, "{batch}-{part}"+map[bool]string{true: "-{each}"}[l.Each != ""]+ending); {
+	case !strings.Contains(l.File.Name, "{batch}"), !strings.Contains(l.File.Name, "{part}"):
+		root.Fail("Let file: name: have {batch} and {part} in it, such as people-{batch}-{part}"+ending+".", "two files would be called alike")
+	case l.Each != "" && !strings.Contains(l.File.Name, "{each}"):
+		root.Fail("Let file: name: have {each} in it as well.", "files are made for each %s, and would be called alike", l.Each)
+	case strings.ContainsAny(l.File.Name, `/\`):
+		root.Fail("Name the folder in evenledger.yaml, as “outbox”.", "the name of a file has a folder in it: %s", l.File.Name)
+	}
+}
+
+// findKey finds the field by which the application knows an account.
+func (l *Layout) findKey(root, key yamldoc.Node) {
+	if l.Key == "" {
+		for _, field := range []string{"userName", "employeeNumber", "email", "externalId"} {
+			if _, has := l.Column(field); has && l.Key == "" {
+				l.Key = field
+			}
+		}
+	}
+	switch c, has := l.Column(l.Key); {
+	case l.Key == "":
+		root.Fail("Add a column with userName, employeeNumber or email, or name the field as “key”.", "nothing says by which field the application knows an account")
+	case !has:
+		key.Fail(near(l.Key, l.fields()), "no column has the field “%s”", l.Key)
+	default:
+		c.Required = true
+	}
+}
+
+func near(word string, known []string) string {
+	if n := words.Nearest(word, known); n != "" {
+		return "Did you mean “" + n + "”?"
+	}
+	return "There are: " + strings.Join(known, ", ") + "."
+}
+
+func (l *Layout) readFile(node yamldoc.Node) {
+	for _, p := range node.Pairs(yamldoc.Names(fileKeys())...) {
+		switch p.Key {
+		case "format":
+			l.File.Format = p.Value.OneOf(formatCSV, formatXLSX, formatLines)
+		case "separator":
+			text := p.Value.Text()
+			if named := map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}[text]; named != "" {
+				text = named
+			}
+			if r := []rune(text); len(r) == 1 && r[0] != '"' && r[0] != '\n' && r[0] != '\r' {
+				l.File.Separator = r[0]
+			} else {
+				p.Value.Fail("Write one character, or comma, semicolon, tab or pipe.", "“%s” is no separator", text)
+			}
+		case "encoding":
+			l.File.Encoding = p.Value.Text()
+			if strings.EqualFold(l.File.Encoding, "utf-8") {
+				continue
+			}
+			found, _, err := sheet.FindEncoding(l.File.Encoding)
+			if l.File.encoding = found; err != nil {
+				p.Value.Fail("Such as utf-8, windows-1252, iso-8859-15.", "there is no encoding “%s”", l.File.Encoding)
+			}
+		case "mark":
+			l.File.Mark = p.Value.Bool()
+		case "line_end":
+			l.File.LineEnd = map[string]string{"crlf": "\r\n", "lf": "\n"}[p.Value.OneOf("crlf", "lf")]
+		case "quote":
+			l.File.Quote = Quote(p.Value.OneOf(string(QuoteNeeded), string(QuoteAlways), string(QuoteNever)))
+		case "name":
+			l.File.Name = p.Value.Text()
+		}
+	}
+}
+
+func (l *Layout) readLimits(node yamldoc.Node) {
+	for _, p := range node.Pairs("rows", "bytes") {
+		switch p.Key {
+		case "rows":
+			l.Rows = p.Value.Whole(1, 10_000_000)
+		case "bytes":
+			l.Bytes = readSize(p.Value)
+		}
+	}
+}
+
+// readSize reads a number of bytes, such as 20MB.
+func readSize(node yamldoc.Node) int64 {
+	text := strings.ToUpper(strings.ReplaceAll(node.Text(), " ", ""))
+	unit := int64(1)
+	for _, u := range []struct {
+		name  string
+		bytes int64
+	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}} {
+		if number, has := strings.CutSuffix(text, u.name); has {
+			text, unit = number, u.bytes
+		}
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 || n > 1<<40 {
+		node.Fail("Write it as 500KB or 20MB.", "“%s” is no number of bytes", node.Text())
+		return 0
+	}
+	return n * unit
+}
+
+func (l *Layout) readColumns(root, node yamldoc.Node, today string) {
+	items := node.Items()
+	if len(items) == 0 {
+		root.Fail("Add “columns: [{heading: …, field: …}]”, in the order of the application's file; “evenledger layout new SAMPLE” writes them.", "the layout has no columns")
+	}
+	sources := map[int]yamldoc.Node{}
+	headings, filled := map[string]bool{}, map[string]bool{}
+	for _, item := range items {
+		c, make := readColumn(item)
+		if make.Exists() {
+			sources[len(l.Columns)] = make
+		}
+		switch key := words.Key(c.Heading); {
+		case key == "":
+			item.Fail("Add “heading: …”, as it stands in the application's file.", "a column has no heading")
+		case headings[key]:
+			item.Fail("Keep one of them.", "the heading “%s” stands here a second time", c.Heading)
+		default:
+			headings[key] = true
+		}
+		what := ""
+		switch c.Fill {
+		case Field:
+			what = c.Field
+		case Tie:
+			what = c.Things + " " + strconv.Itoa(int(c.Part))
+		case Action, Password:
+			what = strconv.Itoa(int(c.Fill))
+		}
+		if what != "" && filled[what] {
+			item.Fail("Keep one of them.", "two columns have the same: “%s” is the second", c.Heading)
+		}
+		filled[what] = true
+		l.Columns = append(l.Columns, c)
+	}
+	for i := range l.Columns {
+		c := &l.Columns[i]
+		if _, has := l.part(c.Things, Thing); c.Fill == Tie && !has {
+			items[i].Fail("Add a column with the "+c.Things+" themselves.", "“%s” has a part of the %s, and no column has them", c.Heading, c.Things)
+		} else if of, _ := l.part(c.Things, Thing); c.Fill == Tie && c.Part != Thing && (of.Split == "") != (c.Split == "") {
+			items[i].Fail("Give both “split”, or a star in the heading.", "“%s” and “%s” belong together, and only one has several values in a cell", of.Heading, c.Heading)
+		} else if c.Fill == Tie && c.Part != Thing {
+			c.Most = of.Most
+		}
+	}
+	var vars []expr.Variable
+	for _, c := range l.Columns {
+		if c.Fill == Field {
+			vars = append(vars, expr.Variable{Name: c.Field, Type: typeOf(c.Kind)})
+		}
+	}
+	l.env = expr.NewEnv(vars, today)
+	for i, source := range sources {
+		compiled, err := l.env.Compile(source.Text(), expr.Text)
+		var mistake *expr.Error
+		if errors.As(err, &mistake) {
+			source.FailAt(mistake.Offset, mistake.Remedy, "%s", mistake.Message)
+		} else if err != nil {
+			source.Fail("", "the expression cannot be readied: %v", err)
+		}
+		l.Columns[i].Make = compiled
+	}
+}
+
+// typeOf is what expressions take a value of a kind for.
+func typeOf(kind account.Kind) expr.Type {
+	switch kind {
+	case account.YesNo:
+		return expr.Truth
+	case account.Number:
+		return expr.Number
+	case account.List:
+		return expr.List
+	}
+	return expr.Text
+}
+
+func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
+	fills := 0
+	var form yamldoc.Node
+	for _, p := range node.Pairs(yamldoc.Names(columnKeys())...) {
+		switch p.Key {
+		case "heading":
+			c.Heading = p.Value.Text()
+		case "field":
+			c.Fill, c.Field, fills = Field, p.Value.Text(), fills+1
+			if c.Field == account.ID {
+				p.Value.Fail("Name the field by which the application knows an account, such as userName.", "no file has the account's id")
+			}
+			f, _ := account.FieldNamed(c.Field)
+			c.Kind = f.Kind
+		case "action":
+			c.Fill, c.Words, fills = Action, map[string]string{}, fills+1
+			var names []string
+			for _, intent := range account.Intents() {
+				if intent != account.Finish {
+					names = append(names, string(intent))
+				}
+			}
+			for _, w := range p.Value.Pairs(names...) {
+				c.Words[w.Key] = w.Value.Text()
+			}
+		case "password":
+			c.Fill, fills = Password, fills+1
+			if !p.Value.Bool() {
+				p.Value.Fail("Write true, or leave the column out.", "a column is for passwords or is not there")
+			}
+		case "make":
+			c.Fill, make, fills = Made, p.Value, fills+1
+		case "groups", "courses", "licences", "roles":
+			c.Fill, c.Things, fills = Tie, p.Key, fills+1
+			c.Part = map[string]Part{"thing": Thing, "role": Role, "section": Section}[p.Value.OneOf("true", "thing", "role", "section")]
+		case "kind":
+			kind, known := account.ParseKind(p.Value.Text())
+			if c.Kind = kind; !known || kind == account.Place {
+				p.Value.Fail(near(p.Value.Text(), account.KindNames()), "there is no kind of value “%s”", p.Value.Text())
+			}
+		case "words":
+			c.Words = map[string]string{}
+			for _, w := range p.Value.Pairs() {
+				c.Words[w.Key] = w.Value.Text()
+			}
+		case "required":
+			c.Required = p.Value.Bool()
+		case "longest":
+			c.Longest = p.Value.Whole(1, 100_000)
+		case "one_of":
+			c.OneOf = p.Value.Texts()
+		case "pattern":
+			c.Says = p.Value.Text()
+			pattern, err := regexp.Compile(`^(?:` + c.Says + `)$`)
+			if c.Pattern = pattern; err != nil {
+				p.Value.Fail("Write a regular expression for the whole cell, such as [a-z.]+", "the pattern cannot be read: %s", err)
+			}
+		case "date":
+			form = p.Value
+			c.Date = dateForm(p.Value)
+		case "fixed":
+			c.Fixed = p.Value.Bool()
+		case "one_line":
+			c.OneLine = p.Value.Bool()
+		case "split":
+			if c.Split = p.Value.Text(); c.Split == "" {
+				p.Value.Fail("Such as: split: \",\"", "nothing stands between the values")
+			}
+		case "most":
+			c.Most = p.Value.Whole(1, 1000)
+		}
+	}
+	if fills != 1 {
+		node.Fail("Give it one of: field, action, password, make, groups, courses, licences, roles.", "a column is filled by one thing, and “%s” by %d", c.Heading, fills)
+	}
+	if form.Exists() && c.Kind != account.Date {
+		if _, known := account.FieldNamed(c.Field); known || c.Kind != account.Text {
+			form.Fail("Take it out.", "“%s” holds no dates", c.Heading)
+		}
+		c.Kind = account.Date
+	}
+	star := strings.Count(c.Heading, "*")
+	switch {
+	case c.Fill == Tie && star == 0 && c.Split == "" && c.Most == 0:
+		c.Most = 1
+	case c.Fill == Tie && star == 1 && c.Split != "", star > 1:
+		node.Fail("Leave one of them out.", "“%s” has both a star for numbers and several values in one cell", c.Heading)
+	case c.Fill == Tie && star == 1 && c.Most == 0 && c.Part == Thing:
+		node.Fail("Add “most”: how many columns there are.", "nothing says how many columns “%s” stands for", c.Heading)
+	}
+	c.read = map[string]string{}
+	for _, value := range sortedKeys(c.Words) {
+		c.read[words.Key(c.Words[value])] = value
+	}
+	return c, make
+}
+
+func sortedKeys[V any](of map[string]V) []string {
+	keys := make([]string, 0, len(of))
+	for key := range of {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// dateForm reads how dates are written, such as DD/MM/YYYY.
+func dateForm(node yamldoc.Node) string {
+	text := node.Text()
+	form := strings.NewReplacer("YYYY", "2006", "YY", "06", "MMM", "Jan", "MM", "01", "M", "1", "DD", "02", "D", "2").Replace(text)
+	if !strings.Contains(text, "YY") || !strings.Contains(text, "M") || !strings.Contains(text, "D") {
+		node.Fail("Such as DD/MM/YYYY, YYYY-MM-DD or D.M.YY.", "“%s” does not say how a date is written", text)
+	}
+	return form
+}
+
+func (l *Layout) readExport(node yamldoc.Node) {
+	for _, p := range node.Pairs("columns", "words") {
+		switch p.Key {
+		case "columns":
+			l.Export.Columns = map[string]string{}
+			for _, c := range p.Value.Pairs() {
+				l.Export.Columns[c.Key] = c.Value.Text()
+			}
+		case "words":
+			l.Export.Words = map[string]map[string]string{}
+			for _, field := range p.Value.Pairs() {
+				table := map[string]string{}
+				for _, w := range field.Value.Pairs() {
+					table[words.Key(w.Value.Text())] = w.Key
+				}
+				l.Export.Words[field.Key] = table
+			}
+		}
+	}
+}
+
+func (l *Layout) readResults(node yamldoc.Node) {
+	l.Results.Counts = -1
+	for _, p := range node.Pairs(yamldoc.Names(resultKeys())...) {
+		switch p.Key {
+		case "key":
+			for _, k := range p.Value.Pairs() {
+				l.Results.Keys = append(l.Results.Keys, ResultKey{k.Key, k.Value.Text()})
+			}
+		case "line":
+			l.Results.Line = p.Value.Text()
+		case "first_line":
+			l.Results.Counts = p.Value.Whole(0, 1000)
+		case "message":
+			l.Results.Message = p.Value.Text()
+		}
+	}
+	if len(l.Results.Keys) == 0 && l.Results.Line == "" {
+		node.Fail("Add “key: {HEADING: FIELD}” or “line: HEADING”.", "nothing says which row a failure is of")
+	}
+	if l.Results.Message == "" {
+		node.Fail("Add “message: HEADING”.", "nothing says where the application's reason stands")
+	}
+}

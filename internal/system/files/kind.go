@@ -1,0 +1,142 @@
+// Package files reaches applications that take nothing but files: what is to be done with accounts is written
+// into files of the application's own form, which somebody gives it, and what became of it is read out of the
+// application's newest export.
+//
+// It promises that a file is there whole or not at all, that none which was put is written anew, and that
+// nothing of the application is said which its export does not show.
+package files
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"evenledger/internal/account"
+	"evenledger/internal/clock"
+	"evenledger/internal/layout"
+	"evenledger/internal/reach"
+	"evenledger/internal/system"
+	"evenledger/internal/yamldoc"
+)
+
+// Kind returns the kind of system that this package reaches.
+func Kind() system.Kind {
+	return system.Kind{
+		Name: "files", Later: true,
+		Keys: []yamldoc.Key{
+			{Name: "layout", Form: yamldoc.Text, About: "The file that says what the application's files look like."},
+			{Name: "accounts", Form: yamldoc.Text, About: "The application's newest export: a sheet. A name with * in it is the newest file of such a name. Without it, nobody can say who is there: every row is a new account's."},
+			{Name: "fresh", Form: yamldoc.Text, About: "How old the export may be, such as 2d or 12h: with an older one nothing is drafted. Without it: of any age."},
+			{Name: "outbox", Form: yamldoc.Text, About: "The folder that files are put into. Without it: outbox."},
+		},
+		Read: func(part reach.Part) system.Connection { return read(part) },
+	}
+}
+
+// A connection is where the files of one application are.
+type connection struct {
+	name, layout, accounts, outbox string // absolute paths; accounts: may have a star; or empty
+	told                           string // the outbox as it was written
+	fresh                          time.Duration
+}
+
+func read(part reach.Part) *connection {
+	c := &connection{name: part.Name, outbox: part.Path("outbox"), told: "outbox"}
+	for _, p := range part.Pairs {
+		switch p.Key {
+		case "layout":
+			c.layout = part.Path(p.Value.Text())
+		case "accounts":
+			c.accounts = part.Path(p.Value.Text())
+			if _, err := filepath.Match(filepath.Base(c.accounts), ""); err != nil || strings.ContainsAny(filepath.Dir(c.accounts), "*?[") {
+				p.Value.Fail("Such as exports/people-*.csv.", "“%s” is no name of a file", p.Value.Text())
+			}
+		case "fresh":
+			c.fresh = readAge(p.Value)
+		case "outbox":
+			c.told, c.outbox = p.Value.Text(), part.Path(p.Value.Text())
+		}
+	}
+	if c.layout == "" {
+		part.At.Fail("Add “layout: layouts/"+part.Name+".yaml”; “evenledger layout new SAMPLE” writes a first one.", "system %s does not say what the application's files look like", part.Name)
+	}
+	return c
+}
+
+// readAge reads how old something may be: 2d, 12h, 90m.
+func readAge(node yamldoc.Node) time.Duration {
+	text := strings.ReplaceAll(node.Text(), " ", "")
+	if days, is := strings.CutSuffix(text, "d"); is {
+		if n, err := strconv.Atoi(days); err == nil && n > 0 && n < 10_000 {
+			return time.Duration(n) * 24 * time.Hour
+		}
+	}
+	age, err := time.ParseDuration(text)
+	if err != nil || age <= 0 {
+		node.Fail("Write it as 2d, 12h or 90m.", "“%s” is no age", node.Text())
+	}
+	return age
+}
+
+// Address implements system.Connection.
+func (c *connection) Address() string { return "files:" + c.told }
+
+// From implements system.FileConnection.
+func (c *connection) From(export string) system.Connection {
+	other := *c
+	other.accounts, other.fresh = export, 0
+	return &other
+}
+
+// File implements system.FileConnection.
+func (c *connection) File(name string, sealed bool) string {
+	if sealed {
+		name += SealedEnding
+	}
+	return filepath.Join(c.outbox, name)
+}
+
+// Export implements system.FileConnection.
+func (c *connection) Export() string { return c.accounts }
+
+// Open implements system.Connection.
+func (c *connection) Open(work system.Work) (system.System, error) {
+	now := work.Clock
+	if now == nil {
+		now = clock.Real()
+	}
+	l, err := layout.Load(c.layout, now.Now().Format(time.DateOnly))
+	if err != nil {
+		return nil, &account.Mistake{Message: fmt.Sprintf("the layout of %s cannot be used: %s", c.name, err), Remedy: "Look at it with: evenledger layout check " + c.layout}
+	}
+	return &app{connection: c, layout: l, clock: now}, nil
+}
+
+// newest is the newest export that there is; empty: none is kept.
+func (c *connection) newest() (path string, at time.Time, err error) {
+	if c.accounts == "" {
+		return "", at, nil
+	}
+	found := []string{c.accounts}
+	if strings.ContainsAny(filepath.Base(c.accounts), "*?[") {
+		if found, err = filepath.Glob(c.accounts); err != nil {
+			return "", at, err
+		}
+		slices.Sort(found) // of two of one moment the last by name
+	}
+	for _, one := range found {
+		stat, err := os.Stat(one)
+		if err == nil && stat.Mode().IsRegular() && !stat.ModTime().Before(at) {
+			path, at = one, stat.ModTime()
+		}
+	}
+	if path == "" {
+		return "", at, &system.Unavailable{Message: fmt.Sprintf("there is no export of %s at %s", c.name, c.accounts), Remedy: "Export the accounts in the application, and save them there.", Err: fs.ErrNotExist}
+	}
+	return path, at, nil
+}
