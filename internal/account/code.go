@@ -27,6 +27,7 @@ const (
 	GivenUp            Code = "given-up"
 	GuessedEncoding    Code = "guessed-encoding"
 	DoubtedEncoding    Code = "doubted-encoding"
+	HandedOverBefore   Code = "handed-over-before"
 	HiddenColumn       Code = "hidden-column"
 	HiddenRow          Code = "hidden-row"
 	ImmutableField     Code = "immutable-field"

@@ -66,6 +66,7 @@ var codes = [...]Explanation{
 	{GarbledText, "Letters look as they do when a sheet was opened or saved in the wrong encoding, such as Ã¼ for ü.", "Open the original with encoding UTF-8 and save it again; correct the cell."},
 	{GivenUp, "A person gave up a row that waited: nobody could find out what became of its request, or what it waited for did not come. Nothing more of it is done or looked for.", "Look in the system what is there, then hand the row back in: “evenledger fixes BATCH -o again.csv”."},
 	{GuessedEncoding, "Nothing says in which encoding a text file is, so it was guessed; letters beyond a to z may be wrong.", "Look at the words that the message names. If they are wrong, say the encoding: --encoding, or “sheet: {encoding: …}” in the brief. Best is to save the sheet as CSV UTF-8."},
+	{HandedOverBefore, "An earlier batch handed something over about the same account, and it is not known yet what became of it.", "Settle that batch by a newer export of the application, then draft the row again."},
 	{HiddenColumn, "A column that is used is hidden in the spreadsheet program.", "Nothing needs to be done if the column is meant. Else take it out."},
 	{HiddenRow, "The row is hidden in the spreadsheet program, by hand or by a filter, and is read like the others.", "Take the row out if it is not meant."},
 	{ImmutableField, "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},

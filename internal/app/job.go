@@ -290,6 +290,11 @@ func (a *App) reach(ctx context.Context, j *Job, offline bool) (err error) {
 func (j *Job) fit(offline bool) error {
 	j.Findings = j.Mapper.Findings()
 	j.Findings = append(j.Findings, check.New(j.Mapper, j.Schema).Schema()...)
+	if !offline && j.about.Can.Unkeyed && (j.Brief.Password.Generates() || j.Brief.Password.Given()) {
+		f := account.Find(account.Error, account.CannotSetPassword, fmt.Sprintf("the brief gives people passwords, and the files that %s takes have no column for them", j.Target.Name))
+		f.Remedy = "Take “password” out of the brief, or give the layout a column with “password: true”."
+		j.Findings = append(j.Findings, f)
+	}
 	if !offline && j.Brief.Password.Change && j.Target.Renew == "" {
 		f := account.Find(account.Error, account.UnknownField, fmt.Sprintf("the brief has people choose another password at the first sign-in, and nothing says by which field of %s", j.Target.Name))
 		f.Remedy = "Name the field as “change_at_sign_in” in evenledger.yaml, or take it out of the brief."

@@ -20,6 +20,7 @@ type Remains struct {
 	Unproven  int  // rows that are still to be read back
 	Mails     int  // that were refused, or of which nobody can say whether they arrived
 	FollowUps int  // of which nobody can say whether they were done
+	Handed    int  // rows that were handed over, and of which nobody knows yet what became
 	Blind     bool // there are follow-ups, and that is so of all of them
 }
 
@@ -29,6 +30,7 @@ func Remaining(ctx context.Context, l store.Store, b *batch.Batch) (r Remains, e
 	if err != nil {
 		return r, err
 	}
+	r.Handed = counts[account.HandedOver]
 	if r.Waiting = counts[account.Waiting]; !b.Reading.Left {
 		r.Unproven = b.Reading.Open
 	}
@@ -52,7 +54,7 @@ func Remaining(ctx context.Context, l store.Store, b *batch.Batch) (r Remains, e
 	return r, err
 }
 
-// Any reports whether anything remains.
+// Any reports whether anything remains that a further post could do. What was handed over is the application's turn.
 func (r Remains) Any() bool { return r.Waiting+r.Unproven+r.Mails+r.FollowUps > 0 }
 
 // String says what remains; empty: nothing.
@@ -63,6 +65,7 @@ func (r Remains) String() string {
 		one, many string
 	}{
 		{r.Waiting, "1 row waits", "%d rows wait"},
+		{r.Handed, "1 row was handed over, and nobody knows yet what became of it", "%d rows were handed over, and nobody knows yet what became of them"},
 		{r.Unproven, "1 row is still to be read back", "%d rows are still to be read back"},
 		{r.FollowUps, "it is unclear whether 1 follow-up was done", "it is unclear whether %d follow-ups were done"},
 		{r.Mails, "1 mail was refused, or it is unclear whether it was sent", "%d mails were refused, or it is unclear whether they were sent"},

@@ -72,7 +72,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 }
 
 func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
-	if err := a.goOn(ctx, w, l, r, done); err != nil {
+	if err := errors.Join(a.settleRun(ctx, w, l, r), a.goOn(ctx, w, l, r, done)); err != nil {
 		return err
 	}
 	batches, draftErr := a.runDraft(ctx, l, r, done)
@@ -137,7 +137,7 @@ func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l st
 	if err != nil {
 		why = a.Mask.Told(err.Error())
 	}
-	if left.Any() {
+	if left.Any() || left.Handed > 0 {
 		says := ofSystem(b) + left.String()
 		r.Log("post", says)
 		done.Remains = strings.TrimPrefix(done.Remains+"; "+says, "; ")
@@ -154,6 +154,39 @@ func ofSystem(b *batch.Batch) string {
 		return ""
 	}
 	return b.System + ": "
+}
+
+// settleRun finds out what became of what earlier batches of the brief handed over, as far as the applications' newest exports
+// show it.
+func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Store, r Run) error {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		b := &all[i]
+		if b.Brief != r.Brief || b.State != batch.Handed || r.DraftOnly {
+			continue
+		}
+		target, err := SystemOf(w, b)
+		if err != nil {
+			return err
+		}
+		p, err := a.Settler(ctx, w, l, b, target, Answer{})
+		if err != nil {
+			r.Log("settle", fmt.Sprintf("batch %d: %s", b.ID, a.Mask.Told(err.Error())))
+			continue
+		}
+		if err := p.Run(ctx); err != nil {
+			return err
+		}
+		counts, _, err := l.Counts(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		r.Log("settle", fmt.Sprintf("batch %d: %s", b.ID, summed(counts)))
+	}
+	return nil
 }
 
 // goOn posts the rest of the brief's last batch, or of the last that stand together, if that was

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,11 +10,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
 	"evenledger/internal/standin"
+	"evenledger/internal/standin/desk"
 )
 
 func (a *front) demoCommand() *cobra.Command {
@@ -65,7 +68,7 @@ func (a *front) demo(ctx context.Context, dir string) error {
 		}
 	}
 	defer box.Close()
-	if err := demo.Write(dir, practiceURL(listener.Addr()), "smtp://"+box.Address, a.Clock.Now()); err != nil {
+	if err := a.writeDemo(dir, practiceURL(listener.Addr()), "smtp://"+box.Address); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
@@ -83,6 +86,21 @@ func (a *front) demo(ctx context.Context, dir string) error {
 	err = a.demoSteps(ctx, dir, fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d --mail mails --mail-port %s", listener.Addr().(*net.TCPAddr).Port, mailPort))
 	stop()
 	return errors.Join(err, <-served)
+}
+
+// writeDemo makes the demonstration's workspaces, that for files with an export of an hour ago.
+func (a *front) writeDemo(dir, url, mail string) error {
+	if err := demo.Write(dir, url, mail, a.Clock.Now()); err != nil {
+		return err
+	}
+	d, err := fileDesk(desk.Options{}, true, a.Clock.Now())
+	if err != nil {
+		return err
+	}
+	export := filepath.Join(dir, "desk", "exports", "people.csv")
+	var text bytes.Buffer
+	before := a.Clock.Now().Add(-time.Hour)
+	return errors.Join(desk.Write(&text, d.Export()), os.WriteFile(export, text.Bytes(), 0o644), os.Chtimes(export, before, before))
 }
 
 func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
@@ -124,6 +142,13 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 		{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
 		{"Every batch so far; and nothing in the ledger was altered since.", []string{"batches"}, exitDone},
 		{"", []string{"ledger", "check"}, exitDone},
+	}
+	files := []step{
+		{"Deskbook takes nothing but files. A layout says what they look like, its export who is there.", []string{"draft", "desk/watch.csv", "-b", "watch", "--workspace", "desk"}, exitRows},
+		{"Nothing is sent: the rows are handed over in a file of Deskbook's own form.", []string{"post", "1", "--yes", "--workspace", "desk"}, exitRows},
+	}
+	settle := []step{
+		{"Only what the new export shows counts as done; what was not taken says why.", []string{"settle", "1", "--results", "desk/not-taken.csv", "--workspace", "desk"}, exitRows},
 	}
 	var ran []map[string]any
 	run := func(steps []step) error {
@@ -167,6 +192,15 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	if err := run(third); err != nil {
 		return err
 	}
+	if err := run(files); err != nil {
+		return err
+	}
+	if err := a.giveToDesk(dir); err != nil {
+		return err
+	}
+	if err := run(settle); err != nil {
+		return err
+	}
 	if a.json {
 		return a.writeJSON(map[string]any{"folder": dir, "commands": ran, "corrections": lines, "standin": serve})
 	}
@@ -177,6 +211,35 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	page.Line("  %s", page.Bold(serve+" &"))
 	page.Line("  %s", page.Bold("evenledger show 1 --outcome refused"))
 	return page.Err()
+}
+
+// giveToDesk does what a person does with the file of the demonstration: it gives it to Deskbook's page, and saves
+// what that lists and exports.
+func (a *front) giveToDesk(dir string) error {
+	d, err := fileDesk(desk.Options{Data: filepath.Join(dir, "desk", "deskbook.json")}, true, a.Clock.Now())
+	if err != nil {
+		return err
+	}
+	content, err := os.ReadFile(filepath.Join(dir, "desk", "outbox", "people-1-1.csv"))
+	if err == nil {
+		err = d.Take("people-1-1.csv", content, false)
+	}
+	if err != nil {
+		return err
+	}
+	for name, list := range map[string][][]string{"not-taken.csv": d.NotTaken(), "exports/people.csv": d.Export()} {
+		var text bytes.Buffer
+		if err := errors.Join(desk.Write(&text, list), os.WriteFile(filepath.Join(dir, "desk", name), text.Bytes(), 0o644)); err != nil {
+			return err
+		}
+	}
+	if !a.json {
+		page := a.page()
+		page.Line("")
+		page.Line("%s", page.Dim("# Somebody gives desk/outbox/people-1-1.csv to Deskbook's page, and saves its list of"))
+		page.Line("%s", page.Dim("# what it did not take as desk/not-taken.csv, its new export as desk/exports/people.csv."))
+	}
+	return nil
 }
 
 // demoStep runs one command as a person would, in the demonstration's folder.

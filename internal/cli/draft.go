@@ -233,6 +233,9 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err != nil {
 		return nil, nil, err
 	}
+	if counts[account.HandedOver] > 0 {
+		page.Outcomes = len(account.HandedOver)
+	}
 	page.Title(b)
 	page.Read(b.Read)
 	if !page.Account(report.In(b), report.Sides(b, counts, waiting)) || !report.ReadEven(b) {

@@ -7,18 +7,21 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
 	"evenledger/internal/secret"
 	"evenledger/internal/standin"
+	"evenledger/internal/standin/desk"
 	"evenledger/internal/workspace"
 )
 
@@ -27,7 +30,8 @@ func (a *front) standinCommand() *cobra.Command {
 	var port int
 	var token, mails string
 	var mailPort int
-	var sample bool
+	var sample, takesFiles bool
+	var rows int
 	cmd := &cobra.Command{
 		Use:     "standin",
 		GroupID: "around",
@@ -43,14 +47,22 @@ there, the file is made with a random token in it.
 With --mail FOLDER it takes mails as well, and keeps each as a file there: addresses that begin
 with “refused” are refused, those with “busy” have to be tried twice, those with “slow” take a second.
 
+With --files it is another: an application with a page in the browser that takes nothing
+but files, says what it did not take, and exports its people; without a token.
+
 The faults let you see how posting copes: each is the share of requests that meet
 it, and with the same --seed the same requests meet the same.`,
 		Example: `  evenledger standin --token file:crewdesk.token --sample
   evenledger standin --token env:CREWDESK_TOKEN --data crewdesk.json --port 8085
   evenledger standin --token file:crewdesk.token --sample --mail mails
-  evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05`,
+  evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05
+  evenledger standin --files --sample --port 8086`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if takesFiles {
+				a.longWork()
+				return a.serveFiles(cmd.Context(), desk.Options{Data: options.Data, Rows: rows}, port, sample)
+			}
 			secret, err := practiceToken(token)
 			if err != nil {
 				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
@@ -74,6 +86,8 @@ it, and with the same --seed the same requests meet the same.`,
 	flags := cmd.Flags()
 	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
 	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
+	flags.BoolVar(&takesFiles, "files", false, "be an application that takes nothing but files")
+	flags.IntVar(&rows, "rows", 500, "with --files: most lines of a file")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
 	flags.StringVar(&mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
 	flags.IntVar(&mailPort, "mail-port", 8025, "the port for mails on this machine; 0: any free one")
@@ -133,6 +147,51 @@ func practice(options standin.Options, sample bool) (*standin.Server, error) {
 		}
 	}
 	return server, server.Save()
+}
+
+// fileDesk makes the practice application that takes files; with sample it begins with the sample company's people,
+// unless its data are in a file already.
+func fileDesk(options desk.Options, sample bool, today time.Time) (*desk.Desk, error) {
+	begun := options.Data != "" && exists(options.Data)
+	d, err := desk.New(options)
+	if err != nil || !sample || begun {
+		return d, err
+	}
+	people, err := demo.Desk(today)
+	for _, p := range people {
+		err = errors.Join(err, d.Put(p))
+	}
+	return d, err
+}
+
+func (a *front) serveFiles(ctx context.Context, options desk.Options, port int, sample bool) error {
+	d, err := fileDesk(options, sample, a.Clock.Now())
+	if err != nil {
+		return wrong(err.Error(), "")
+	}
+	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
+	}
+	address := fmt.Sprintf("http://%s/", listener.Addr())
+	if a.json {
+		err = a.writeJSON(map[string]any{"url": address})
+	} else {
+		page := a.page()
+		page.Line("The practice application for files is at %s", address)
+		page.Line("%s", page.Dim("Open it in a browser. Ctrl-C ends it; in the background, kill %1 does."))
+		err = page.Err()
+	}
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second}
+	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
+	defer stop()
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 func (a *front) serve(ctx context.Context, server *standin.Server, port int, box *standin.Mailbox) error {

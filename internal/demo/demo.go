@@ -22,6 +22,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"evenledger/internal/sheet"
+	"evenledger/internal/standin/desk"
 )
 
 //go:embed files
@@ -34,21 +35,22 @@ func Write(dir, url, mail string, today time.Time) error {
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
 	}
-	for _, folder := range []string{"briefs", "notices"} {
-		if err := os.Mkdir(filepath.Join(dir, folder), 0o755); err != nil {
+	for _, folder := range []string{"briefs", "notices", "desk/briefs", "desk/layouts", "desk/exports"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
 			return err
 		}
 	}
 	if err := writeOffice(filepath.Join(dir, "office.db"), today); err != nil {
 		return err
 	}
-	for from, to := range map[string]string{"weekly.yaml": "briefs/weekly.yaml", "welcome.en.txt": "notices/welcome.en.txt", "welcome.pt.txt": "notices/welcome.pt.txt", "welcome.en.html": "notices/welcome.en.html", "welcome.pt.html": "notices/welcome.pt.html", "starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "moves.csv": "moves.csv", "moves.yaml": "briefs/moves.yaml", "evenledger.yaml": "evenledger.yaml"} {
+	for from, to := range map[string]string{"weekly.yaml": "briefs/weekly.yaml", "welcome.en.txt": "notices/welcome.en.txt", "welcome.pt.txt": "notices/welcome.pt.txt", "welcome.en.html": "notices/welcome.en.html", "welcome.pt.html": "notices/welcome.pt.html", "starters.csv": "starters.csv", "starters.yaml": "briefs/starters.yaml", "moves.csv": "moves.csv", "moves.yaml": "briefs/moves.yaml", "evenledger.yaml": "evenledger.yaml",
+		"desk/evenledger.yaml": "desk/evenledger.yaml", "desk/layout.yaml": "desk/layouts/deskbook.yaml", "desk/watch.yaml": "desk/briefs/watch.yaml", "desk/watch.csv": "desk/watch.csv"} {
 		data, err := files.ReadFile("files/" + from)
 		if err != nil {
 			return err
 		}
 		text := strings.NewReplacer("{url}", url, "{mail}", mail).Replace(string(data))
-		if from == "starters.csv" {
+		if strings.HasSuffix(from, ".csv") {
 			text = withDates(text, today)
 		}
 		if err := os.WriteFile(filepath.Join(dir, to), []byte(text), 0o644); err != nil {
@@ -106,6 +108,15 @@ func Known() ([]map[string]any, error) {
 		body["schemas"] = []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}
 	}
 	return known, nil
+}
+
+// Desk returns the people that the practice application for files begins with.
+func Desk(today time.Time) (people []desk.Person, err error) {
+	data, err := files.ReadFile("files/desk/people.json")
+	if err == nil {
+		err = json.Unmarshal([]byte(withDates(string(data), today)), &people)
+	}
+	return people, err
 }
 
 // A Correction is one cell that a person puts right in a fix sheet.

@@ -618,7 +618,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
 			e := batch.Entry{Row: wanted.Row}
 			also := decider.Decide(&e, wanted)
-			d.refuseMade(&e)
+			d.leaveMade(&e)
 			if also > 0 {
 				if err := writing.wait(); err != nil {
 					return err

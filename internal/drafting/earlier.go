@@ -23,6 +23,7 @@ type madeBefore struct {
 	batch, row int
 	account    string // empty: it is open whether it was made
 	at         time.Time
+	handed     bool // what was to be done with it was handed over, and nobody knows what became of it
 }
 
 // remember gathers what earlier batches made in the system of late, and what they may
@@ -30,7 +31,10 @@ type madeBefore struct {
 func (d *making) remember(ctx context.Context) error {
 	d.made = map[string]map[string]madeBefore{}
 	return d.Ledger.MadeSince(ctx, d.Batch.System, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
-		m := madeBefore{id, e.Row, "", at}
+		m := madeBefore{id, e.Row, "", at, e.Outcome == account.HandedOver}
+		if m.handed && e.Account != "" {
+			set(d.made, account.ID, e.Account, m)
+		}
 		if e.Did == account.Created {
 			m.account = e.Account
 		}
@@ -42,26 +46,44 @@ func (d *making) remember(ctx context.Context) error {
 	})
 }
 
-// refuseMade refuses an entry that would make an account which an earlier batch made, or
-// may have made, and which the system doesn't show.
-func (d *making) refuseMade(e *batch.Entry) {
-	if e.Intent != account.Create || e.Outcome != account.Waiting || d.Compare {
+// leaveMade refuses an entry that would make an account which an earlier batch made, or may have made, and which the
+// system doesn't show. One whose account an earlier batch handed over is set aside until it is known what became of that.
+func (d *making) leaveMade(e *batch.Entry) {
+	if e.Outcome != account.Waiting || d.Compare {
 		return
+	}
+	m, field, made := d.madeBefore(e)
+	switch {
+	case !made:
+		return
+	case m.handed:
+		e.Find(account.Warning, account.HandedOverBefore, "", "", fmt.Sprintf("batch %d, row %d, handed this account over, and nobody knows yet what became of it", m.batch, m.row))
+		d.ties.Return(e.Steps)
+		e.Outcome, e.Intent, e.Changes, e.Steps = account.Aside, account.None, nil, nil
+		return
+	case m.account == "":
+		e.Find(account.Error, account.PerhapsMade, field, "", fmt.Sprintf("batch %d, row %d, may have made this account: no clear answer came, and the system doesn't show it yet", m.batch, m.row))
+	default:
+		e.Find(account.Error, account.NotSeenYet, field, "", fmt.Sprintf("batch %d, row %d, made this account (%s) at %s, and the system doesn't show it yet", m.batch, m.row, m.account, m.at.Local().Format(time.TimeOnly)))
+	}
+	d.ties.Return(e.Steps)
+	e.Refuse()
+}
+
+// madeBefore is what an earlier batch did with an entry's account, by the field that tells so.
+func (d *making) madeBefore(e *batch.Entry) (m madeBefore, field string, made bool) {
+	if m, made = d.made[account.ID][e.Account]; made && e.Account != "" {
+		return m, account.ID, true
+	}
+	if e.Intent != account.Create {
+		return m, "", false
 	}
 	for _, c := range e.Changes {
-		m, made := d.made[c.Field][d.about.Field(c.Field).Key(c.After.Text())]
-		switch {
-		case !made:
-			continue
-		case m.account == "":
-			e.Find(account.Error, account.PerhapsMade, c.Field, "", fmt.Sprintf("batch %d, row %d, may have made this account: no clear answer came, and the system doesn't show it yet", m.batch, m.row))
-		default:
-			e.Find(account.Error, account.NotSeenYet, c.Field, "", fmt.Sprintf("batch %d, row %d, made this account (%s) at %s, and the system doesn't show it yet", m.batch, m.row, m.account, m.at.Local().Format(time.TimeOnly)))
+		if m, made = d.made[c.Field][d.about.Field(c.Field).Key(c.After.Text())]; made {
+			return m, c.Field, true
 		}
-		d.ties.Return(e.Steps)
-		e.Refuse()
-		return
 	}
+	return m, "", false
 }
 
 // witness keeps a few accounts to know the system again by.

@@ -25,7 +25,9 @@ type Page struct {
 	W     io.Writer
 	Color bool
 	Width int // of the screen, in columns; 0: 120
-	err   error
+
+	Outcomes int // how wide the longest of the outcomes is that are shown, beyond 10; 0: none is
+	err      error
 }
 
 // Columns is how many columns the screen has.
@@ -473,7 +475,7 @@ func became(e *batch.Entry) string {
 
 func (p *Page) outcome(e batch.Entry) Styled {
 	word := became(&e)
-	padded := Pad(word, 10)
+	padded := Pad(word, max(10, p.Outcomes))
 	switch e.Outcome {
 	case account.Refused, account.Failed:
 		return p.paint(red, padded)

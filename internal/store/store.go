@@ -203,7 +203,8 @@ type Drafts interface {
 	WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error)
 	// MadeSince hands over the entries whose accounts batches of a system made since a time,
 	// and those of which it is open whether they did: Did is empty then. Accounts that a
-	// batch removed again since are left out.
+	// batch removed again since are left out. So are all that were handed over, whenever that was, and whatever was
+	// to be done with them.
 	MadeSince(ctx context.Context, system string, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error
 }
 

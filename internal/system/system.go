@@ -138,6 +138,7 @@ type Abilities struct {
 	Moves    bool     // an account's identifier may change with it; without it an identifier is for ever
 	AtOnce   int      // accounts that CreateAll makes in one request; below 2: they are made one by one
 	Removes  bool     // without it rows that ask for it are refused
+	Unkeyed  bool     // new accounts get no password from here; briefs that give one are refused
 	Renews   bool     // accounts that are there can be given another password; without it rows that ask for it are refused
 	Ties     int      // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
 	Makes    bool     // things can be made; without it rows that name one which is missing are refused

@@ -713,7 +713,7 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"UPDATE results SET outcome = 'failed' WHERE row = 3":                            "what became of row 3 was altered",
 		"UPDATE results SET findings = '[]' WHERE row = 4":                               "what became of row 4 was altered",
 		"DELETE FROM results WHERE row = 3":                                              "what became of row 3 was taken out",
-		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did, part, proof FROM results WHERE row = 2": "what became of row 5 was added",
+		"INSERT INTO results SELECT batch, 5, claim, outcome, account, version, findings, ended, did, part, proof, place FROM results WHERE row = 2": "what became of row 5 was added",
 		"UPDATE steps SET result = 'failed' WHERE row = 2":                        "what became of row 2 was altered",
 		"UPDATE history SET at = '2020' WHERE chain = 'ana' AND n = 0":            "its history was altered",
 		"DELETE FROM history WHERE chain = 'ana' AND n = 0":                       "its history was altered, or something was taken out of it",

@@ -287,9 +287,17 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 			}
 			for i := range open {
 				// What is open for so long would show by now.
-				if e := &open[i].Entry; e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
+				if e := &open[i].Entry; e.Outcome != account.HandedOver && e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
 					each(b.ID, e, open[i].Sent)
 				}
+			}
+		}
+		if !ended {
+			for e, err := range l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}) {
+				if err != nil {
+					return err
+				}
+				each(b.ID, &e, b.Posted)
 			}
 		}
 		of, err := l.endedSince(ctx, b, since)

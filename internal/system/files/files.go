@@ -122,7 +122,7 @@ func (a *app) Describe(ctx context.Context) (*system.Description, error) {
 		s.Attributes = append(s.Attributes, account.Attribute{Field: "active", Path: "the action", Kind: account.YesNo})
 		s.Suspension = account.Suspension{Field: "active", On: "true", Off: "false"}
 	}
-	about := &system.Description{Schema: s, Rules: secret.Rules{}, Can: system.Abilities{Finds: 1000, Around: len(x.accounts), Removes: a.layout.Does(account.Remove), Renews: a.layout.HoldsPasswords()}}
+	about := &system.Description{Schema: s, Rules: secret.Rules{}, Can: system.Abilities{Finds: 1000, Around: len(x.accounts), Removes: a.layout.Does(account.Remove), Renews: a.layout.HoldsPasswords(), Unkeyed: !a.layout.HoldsPasswords()}}
 	if x.path != "" {
 		about.AsOf = fmt.Sprintf("the export %s of %s, %s ago", filepath.Base(x.path), x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
 	} else {
