@@ -72,9 +72,10 @@ func (l *Layout) read(root yamldoc.Node, today string) {
 			l.readResults(p.Value)
 		}
 	}
-	l.readColumns(root, columns, today)
-	l.Key = key.Text()
-	l.findKey(root, key)
+	whole := l.readColumns(root, columns, today)
+	if l.Key = key.Text(); l.Key != "" || whole {
+		l.findKey(root, key)
+	}
 	if l.Each = each.Text(); l.Each != "" && l.Each != ByAction {
 		if _, has := l.Column(l.Each); !has {
 			each.Fail(near(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
@@ -184,8 +185,10 @@ func readSize(node yamldoc.Node) int64 {
 	return n * unit
 }
 
-func (l *Layout) readColumns(root, node yamldoc.Node, today string) {
+// readColumns reports whether it is known of all what fills them.
+func (l *Layout) readColumns(root, node yamldoc.Node, today string) (whole bool) {
 	items := node.Items()
+	whole = len(items) > 0
 	if len(items) == 0 {
 		root.Fail("Add “columns: [{heading: …, field: …}]”, in the order of the application's file; “evenledger layout new SAMPLE” writes them.", "the layout has no columns")
 	}
@@ -193,6 +196,7 @@ func (l *Layout) readColumns(root, node yamldoc.Node, today string) {
 	headings, filled := map[string]bool{}, map[string]bool{}
 	for _, item := range items {
 		c, make := readColumn(item)
+		whole = whole && (c.Fill != Field || c.Field != "")
 		if make.Exists() {
 			sources[len(l.Columns)] = make
 		}
@@ -246,6 +250,7 @@ func (l *Layout) readColumns(root, node yamldoc.Node, today string) {
 		}
 		l.Columns[i].Make = compiled
 	}
+	return whole
 }
 
 // typeOf is what expressions take a value of a kind for.
@@ -314,8 +319,9 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 			c.OneOf = p.Value.Texts()
 		case "pattern":
 			c.Says = p.Value.Text()
-			pattern, err := regexp.Compile(`^(?:` + c.Says + `)$`)
-			if c.Pattern = pattern; err != nil {
+			if _, err := regexp.Compile(c.Says); err == nil {
+				c.Pattern = regexp.MustCompile(`^(?:` + c.Says + `)$`)
+			} else {
 				p.Value.Fail("Write a regular expression for the whole cell, such as [a-z.]+", "the pattern cannot be read: %s", err)
 			}
 		case "date":
@@ -335,6 +341,7 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 	}
 	if fills != 1 {
 		node.Fail("Give it one of: field, action, password, make, groups, courses, licences, roles.", "a column is filled by one thing, and “%s” by %d", c.Heading, fills)
+		c.Fill, c.Field = Field, ""
 	}
 	if form.Exists() && c.Kind != account.Date {
 		if _, known := account.FieldNamed(c.Field); known || c.Kind != account.Text {

@@ -114,8 +114,10 @@ func (l *Layout) places(headings []string) (places []place) {
 			continue
 		}
 		for i := range l.Columns {
-			c := &l.Columns[i]
-			if (c.Fill == Field || c.Fill == Tie) && c.is(heading) {
+			switch c := &l.Columns[i]; {
+			case c.Fill == Field && c.is(heading):
+				places = append(places, place{l.exported(c.Field), at})
+			case c.Fill == Tie && c.is(heading):
 				places = append(places, place{c, at})
 			}
 		}
