@@ -111,8 +111,10 @@ func (f folder) follow(page string, commands int) {
 		switch {
 		case m[1] != "":
 			f.write(m[1], m[2])
-			written := time.Now().Add(-time.Minute) // nobody is still at it
-			require.NoError(f.t, os.Chtimes(filepath.Join(f.dir, m[1]), written, written))
+			if strings.HasPrefix(m[1], "incoming/") {
+				written := time.Now().Add(-time.Minute) // nobody is still at it
+				require.NoError(f.t, os.Chtimes(filepath.Join(f.dir, m[1]), written, written))
+			}
 		case m[3] != "":
 			ran++
 			var code int
@@ -154,6 +156,17 @@ func TestPagesAfterTheDemo(t *testing.T) {
 			f.follow(strings.NewReplacer("127.0.0.1:8085", "127.0.0.1:"+port, "smtp://127.0.0.1:8025", mail).Replace(string(text)), 2)
 		})
 	}
+}
+
+// The page on applications that take only files, from an empty folder.
+func TestFilesPage(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	text, err := os.ReadFile("../docs/files-systems.md")
+	require.NoError(t, err)
+	f.follow(string(text), 8)
+	code, out, _ := f.run("outbox", "2", "--json")
+	assert.Zero(t, code)
+	assert.Contains(t, out, `"open": 3`)
 }
 
 // The page on teams, by two people and a database.

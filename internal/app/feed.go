@@ -81,6 +81,18 @@ func (a *App) Local(ctx context.Context, name string, again, takes bool) (*Local
 	return &Local{d.Path, &d, spool, f.Most}, nil
 }
 
+// bring has a feed bring what a system is read from.
+func (a *App) bring(ctx context.Context, name string) (path string, at time.Time, done func() error, err error) {
+	l, err := a.Local(ctx, feed.Prefix+name, true, false)
+	if err != nil {
+		return "", at, nil, err
+	}
+	if at = l.Delivery.Modified; at.IsZero() {
+		at = l.Delivery.Brought
+	}
+	return l.Path, at, l.Close, nil
+}
+
 // aheadText says that what was brought is dated in the future.
 func aheadText(d feed.Delivery) string {
 	return fmt.Sprintf("%s is dated %s, which is yet to come: a clock is wrong, there or here; it counts as written now", d.Name, d.Modified.Local().Format("2 Jan 2006 15:04"))

@@ -477,7 +477,7 @@ func (a *App) connect(target workspace.System, crowd *pace.Crowd) (system.System
 		}
 	}
 	client, err := target.Connection.Open(system.Work{
-		Together: target.Together, Shared: target.Shared, Timeout: target.Timeout, Crowd: crowd, Aliases: target.Aliases, Mask: a.Mask, Trace: trace, Clock: a.Clock,
+		Together: target.Together, Shared: target.Shared, Timeout: target.Timeout, Crowd: crowd, Aliases: target.Aliases, Mask: a.Mask, Trace: trace, Clock: a.Clock, Bring: a.bring,
 		Waiting: func(until time.Time) {
 			a.Remark("%s asks to be left alone until %s; the work goes on then. Ctrl-C stops it.", target.Name, until.Format(time.TimeOnly))
 		},

@@ -72,7 +72,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 }
 
 func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
-	if err := errors.Join(a.settleRun(ctx, w, l, r), a.goOn(ctx, w, l, r, done)); err != nil {
+	if err := errors.Join(a.settleRun(ctx, w, l, r, done), a.goOn(ctx, w, l, r, done)); err != nil {
 		return err
 	}
 	batches, draftErr := a.runDraft(ctx, l, r, done)
@@ -137,7 +137,13 @@ func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l st
 	if err != nil {
 		why = a.Mask.Told(err.Error())
 	}
-	if left.Any() || left.Handed > 0 {
+	if left.Handed > 0 {
+		says := ofSystem(b) + Remains{Handed: left.Handed}.String()
+		r.Log("post", says)
+		done.Handed = strings.TrimPrefix(done.Handed+"; "+says, "; ")
+		left.Handed = 0
+	}
+	if left.Any() {
 		says := ofSystem(b) + left.String()
 		r.Log("post", says)
 		done.Remains = strings.TrimPrefix(done.Remains+"; "+says, "; ")
@@ -158,7 +164,7 @@ func ofSystem(b *batch.Batch) string {
 
 // settleRun finds out what became of what earlier batches of the brief handed over, as far as the applications' newest exports
 // show it.
-func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Store, r Run) error {
+func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {
 	all, err := l.Batches(ctx)
 	if err != nil {
 		return err
@@ -184,7 +190,9 @@ func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Sto
 		if err != nil {
 			return err
 		}
-		r.Log("settle", fmt.Sprintf("batch %d: %s", b.ID, summed(counts)))
+		says := fmt.Sprintf("batch %d: %s", b.ID, summed(counts))
+		r.Log("settle", says)
+		done.Settled = strings.TrimPrefix(done.Settled+"; "+says, "; ")
 	}
 	return nil
 }

@@ -48,9 +48,13 @@ func (a *App) Settler(ctx context.Context, w *workspace.Workspace, l store.Store
 		return nil, mistake(fmt.Sprintf("the system %s takes no files", b.System), "")
 	}
 	p.Settles = &posting.Settlement{Listed: answer.Results != "", File: answer.File}
-	exported, last := hander.Exported(), lastHanded(b)
+	exported, err := hander.Exported(ctx)
+	if err != nil {
+		return nil, err
+	}
+	last := lastHanded(b)
 	switch {
-	case !exported.IsZero() && !exported.Before(b.Files[0].At.Truncate(time.Second)):
+	case !exported.IsZero() && exported.After(b.Files[0].At):
 		p.Settles.Shows = true
 		if _, err := p.System.Describe(ctx); err != nil {
 			return nil, err
@@ -61,7 +65,6 @@ func (a *App) Settler(ctx context.Context, w *workspace.Workspace, l store.Store
 		return nil, mistake(fmt.Sprintf("the export is of %s, and the files of batch %d were handed over at %s", exported.Local().Format("2 Jan 15:04:05"), b.ID, last.Local().Format("2 Jan 15:04:05")), "When the application has taken the files, export its accounts anew.")
 	}
 	if p.Settles.Listed {
-		var err error
 		if p.Settles.Failures, err = hander.Failures(answer.Results); err != nil {
 			return nil, err
 		}

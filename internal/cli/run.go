@@ -210,6 +210,12 @@ func runLine(page *report.Page, r store.Run) {
 	if r.Message != "" {
 		page.Text(page.Plain, "  "+r.Message)
 	}
+	if r.Settled != "" {
+		page.Text(page.Plain, "  settled: "+r.Settled)
+	}
+	if r.Handed != "" {
+		page.Text(page.Plain, "  "+r.Handed)
+	}
 	if r.Remains != "" {
 		page.Text(func(s string) report.Styled { return page.Level(account.Warning, s) }, "  "+r.Remains)
 	}

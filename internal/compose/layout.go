@@ -34,7 +34,11 @@ var numberedHeading = regexp.MustCompile(`^(.*\D)(\d+)(\D*)$`)
 
 // Layout writes a first layout of the form that a file of an application has.
 func Layout(path, today string) (string, error) {
-	s, err := sheet.Open(path, nil, sheet.Options{AnyTab: true, End: sheet.End{Never: true}})
+	reader := heading.NewReader()
+	s, err := sheet.Open(path, nil, sheet.Options{AnyTab: true, End: sheet.End{Never: true}, Recognise: func(text string) bool {
+		m := reader.Meaning(text)
+		return m.Field != "" || m.Ties != "" || m.Action
+	}})
 	if err != nil {
 		return "", err
 	}
@@ -70,7 +74,7 @@ func Layout(path, today string) (string, error) {
 		}
 	}
 	line("columns:")
-	reader, taken := heading.NewReader(), map[string]bool{}
+	taken := map[string]bool{}
 	for _, c := range columns.all {
 		text, said := c.fill(reader, taken)
 		if said != "" {
@@ -193,7 +197,7 @@ func (c *sampleColumn) fill(reader *heading.Reader, taken map[string]bool) (text
 		return m.Ties + ": " + m.Beside + split(c), ""
 	case m.Ties != "" && once(m.Ties):
 		return m.Ties + ": thing" + family + split(c), ""
-	case m.Beside == "role" && c.most > 0 && taken["courses"] && once("coursesrole"):
+	case m.Field == "" && c.most > 0 && taken["courses"] && once("coursesrole"):
 		return "courses: role", "guessed: the role in the course beside it"
 	case strings.Contains(words.Key(c.heading), "password") && once("password"):
 		return "password: true", ""
@@ -208,6 +212,9 @@ func (c *sampleColumn) fill(reader *heading.Reader, taken map[string]bool) (text
 	}, words.Fold(c.heading))
 	if own == "" || own[0] <= '9' || !once(own) {
 		return `make: '""'`, "nothing fills it: say what does"
+	}
+	if form := formOf(c.values); form != "" {
+		return "field: " + own + ", date: " + form, "a field of the application's own"
 	}
 	return "field: " + own, "a field of the application's own"
 }
@@ -234,6 +241,8 @@ func (c *sampleColumn) field(m heading.Meaning) (text, said string) {
 			text += ", words: {" + strings.Join(parts, ", ") + "}"
 		}
 		said = "look whether both words are right"
+	case f.Kind == account.YesNo && m.Negated:
+		text, said = text+`, words: {true: "no", false: "yes"}`, "guessed: how yes and no are written"
 	case f.Kind == account.YesNo:
 		text, said = text+`, words: {true: "yes", false: "no"}`, "guessed: how yes and no are written"
 	case f.Kind == account.Date:

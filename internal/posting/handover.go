@@ -286,16 +286,8 @@ func (h *handed) note(ctx context.Context, layout string) error {
 	if err != nil {
 		return h.dropped(err)
 	}
-	entries := make([]batch.Entry, len(h.results))
-	for i := range h.results {
-		entries[i].Row = h.results[i].Entry.Row
-	}
-	claim, err := h.Ledger.Claim(ctx, h.Batch.ID, h.at.Worker, entries, h.Clock.Now())
-	if err != nil {
+	if err := h.claim(ctx); err != nil {
 		return h.dropped(err)
-	}
-	for i := range h.results {
-		h.results[i].Claim = claim
 	}
 	for _, f := range files {
 		h.Batch.Files = append(h.Batch.Files, batch.File{Name: f.Name, Part: h.part, Rows: f.Rows, Low: h.low, High: h.high, Sum: f.Sum, Bytes: f.Bytes, Sealed: f.Sealed, At: h.Clock.Now(), Layout: layout})
@@ -304,6 +296,19 @@ func (h *handed) note(ctx context.Context, layout string) error {
 		return h.dropped(err)
 	}
 	return nil
+}
+
+// claim notes that the rows are about to be handed over.
+func (h *handed) claim(ctx context.Context) error {
+	entries := make([]batch.Entry, len(h.results))
+	for i := range h.results {
+		entries[i].Row = h.results[i].Entry.Row
+	}
+	claim, err := h.Ledger.Claim(ctx, h.Batch.ID, h.at.Worker, entries, h.Clock.Now())
+	for i := range h.results {
+		h.results[i].Claim = claim
+	}
+	return err
 }
 
 // put has the files be where they are fetched, and notes that their rows are handed over. Was has the hashes of those
@@ -316,6 +321,9 @@ func (h *handed) put(ctx context.Context, was map[string]string) error {
 		if _, err := h.handing.End(); err != nil {
 			return h.dropped(err)
 		}
+		if err := h.claim(ctx); err != nil { // which answers for the one that was cut off as well
+			return h.dropped(err)
+		}
 	}
 	seal, err := h.seal(ctx)
 	if err != nil {
@@ -326,7 +334,7 @@ func (h *handed) put(ctx context.Context, was map[string]string) error {
 	}
 	// From here on it is the application's: that is noted, whoever wants to stop.
 	after := context.WithoutCancel(ctx)
-	err = h.handing.Put(seal, was)
+	err = h.handing.Put(after, seal, was)
 	if err == nil {
 		for some := range slices.Chunk(h.results, handWindow) {
 			if err = h.settle(after, some); err != nil {

@@ -303,6 +303,9 @@ func TestCutOffWithinFiles(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 8, o.even(b)[account.HandedOver], "after %d writes", n)
+		open, err := o.ledger.InFlight(t.Context(), b.ID, everything)
+		require.NoError(t, err)
+		assert.Empty(t, open, "after %d writes", n)
 		got := names(o.outbox())
 		if l.left >= 0 {
 			want = got

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -27,6 +28,7 @@ type settling struct {
 	*run
 	*Settlement
 	hander  system.Hander
+	at      time.Time // of the export; zero: there is none
 	reading *readback.Reading
 	failed  map[int]*system.Failure // by row
 	refused map[string]int          // file → rows of it that the list names
@@ -47,6 +49,10 @@ const (
 func (p *run) settleHanded(ctx context.Context) error {
 	s := &settling{run: p, Settlement: p.Settles, hander: p.hander(), failed: map[int]*system.Failure{}, refused: map[string]int{}, taken: map[string]int{}, shows: map[int]shown{},
 		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.Together, Clock: p.Clock}}
+	var err error
+	if s.at, err = s.hander.Exported(ctx); err != nil {
+		return err
+	}
 	if s.Listed {
 		if err := s.match(ctx); err != nil {
 			return err
@@ -192,6 +198,10 @@ func (s *settling) look(ctx context.Context, entries []batch.Entry) error {
 	if err != nil {
 		return err
 	}
+	handedAt := map[string]time.Time{}
+	for _, f := range s.Batch.Files {
+		handedAt[f.Name] = f.At
+	}
 	differ := map[int]readback.Row{}
 	for _, row := range rows {
 		differ[row.Row] = row
@@ -204,6 +214,9 @@ func (s *settling) look(ctx context.Context, entries []batch.Entry) error {
 			if step.Within() && step.Do != membership.Renew {
 				of++
 			}
+		}
+		if s.at.Before(handedAt[e.Place.File]) {
+			continue // it was exported before
 		}
 		gone := slices.ContainsFunc(row.Differences, func(d readback.Difference) bool { return d.Of == readback.OfAccount })
 		switch {
@@ -233,7 +246,7 @@ func (s *settling) did(e *batch.Entry) {
 func (s *settling) one(e *batch.Entry) bool {
 	f, shows := s.failed[e.Row], s.shows[e.Row]
 	where := fmt.Sprintf("%s, line %d", e.Place.File, e.Place.Line)
-	exported := s.hander.Exported().Local().Format("2 Jan 15:04")
+	exported := s.at.Local().Format("2 Jan 15:04")
 	switch {
 	case shows == all:
 		s.did(e)
@@ -255,7 +268,7 @@ func (s *settling) one(e *batch.Entry) bool {
 	case s.taken[e.Place.File] > 0:
 		s.fail(e, account.NotProven, "", fmt.Sprintf("the export of %s shows %d others of %s, and does not show this row done (line %d)", exported, s.taken[e.Place.File], e.Place.File, e.Place.Line))
 		return true
-	case s.Listed && s.hander.Exported().IsZero() && (s.File == "" || s.File == e.Place.File):
+	case s.Listed && s.at.IsZero() && (s.File == "" || s.File == e.Place.File):
 		s.did(e) // the list is all that there is
 	default:
 		return false

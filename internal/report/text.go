@@ -451,7 +451,7 @@ func (p *Page) EntryLine(e batch.Entry) { p.Entered(e, p.outcome(e)) }
 
 // Entered writes one entry in a line, with what is said of it.
 func (p *Page) Entered(e batch.Entry, said Styled) {
-	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(Summary(e), p.Columns()-42))
+	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(Summary(e), p.Columns()-42-max(0, p.Outcomes-10)))
 }
 
 // rowLabel names an entry's row in a column of them.

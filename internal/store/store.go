@@ -138,6 +138,8 @@ type Run struct {
 	Outcomes account.Counts `json:"outcomes,omitempty"`
 	Message  string         `json:"message,omitempty"` // why it ended otherwise than posted
 	Remains  string         `json:"remains,omitempty"` // what was posted and is not done, or not known to be
+	Handed   string         `json:"handed,omitempty"`  // what was handed over, and waits for somebody to give it to an application
+	Settled  string         `json:"settled,omitempty"` // what became of what earlier runs handed over
 }
 
 // An Ending is what a run came to.

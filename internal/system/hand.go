@@ -36,7 +36,7 @@ type Hander interface {
 	// HoldsPasswords reports whether passwords stand in the files.
 	HoldsPasswords() bool
 	// Exported is when the accounts were exported; zero: there is no export.
-	Exported() time.Time
+	Exported(ctx context.Context) (time.Time, error)
 	// Whole reports whether the application takes none of a file in which one row is bad.
 	Whole() bool
 	// Failures reads the application's list of what it did not take.
@@ -52,7 +52,7 @@ type Handing interface {
 	End() ([]HandedFile, error)
 	// Put has the files be where the application's are fetched, whole. One that is there already has to be the same, or of the
 	// hash that was noted of it; else it is somebody's, and an *Unavailable.
-	Put(seal Seal, noted map[string]string) error
+	Put(ctx context.Context, seal Seal, noted map[string]string) error
 	// Close takes away what was not put.
 	Close() error
 }

@@ -1,6 +1,7 @@
 package system
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -60,7 +61,9 @@ type Work struct {
 	Mask     *secret.Mask      // takes secrets out of what is told; may be nil
 	Trace    *slog.Logger      // gets what was sent and answered, without secrets; may be nil
 	Clock    clock.Clock       // nil: the one on the wall
-	Waiting  func(time.Time)   // is told until when the system asked to be left alone; may be nil
+	// Bring has a feed bring what it has: a file, when it was written, and what is done when it was read.
+	Bring   func(ctx context.Context, feed string) (path string, at time.Time, done func() error, err error)
+	Waiting func(time.Time) // is told until when the system asked to be left alone; may be nil
 }
 
 // Slots are those of the requests in flight.

@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"maps"
@@ -24,6 +25,7 @@ type app struct {
 	*connection
 	layout *layout.Layout
 	clock  clock.Clock
+	work   system.Work
 
 	mu   sync.Mutex
 	read *export // nil: nobody asked yet
@@ -49,12 +51,12 @@ func (a *app) export(ctx context.Context) (*export, error) {
 	if a.read != nil {
 		return a.read, nil
 	}
-	path, at, err := a.newest()
+	path, at, done, err := a.newest(ctx)
 	if err != nil {
 		return nil, err
 	}
 	x, err := a.load(ctx, path, at)
-	if err == nil {
+	if err = errors.Join(err, done()); err == nil {
 		a.read = x
 	}
 	return x, err
@@ -124,7 +126,11 @@ func (a *app) Describe(ctx context.Context) (*system.Description, error) {
 	}
 	about := &system.Description{Schema: s, Rules: secret.Rules{}, Can: system.Abilities{Finds: 1000, Around: len(x.accounts), Removes: a.layout.Does(account.Remove), Renews: a.layout.HoldsPasswords(), Unkeyed: !a.layout.HoldsPasswords()}}
 	if x.path != "" {
-		about.AsOf = fmt.Sprintf("the export %s of %s, %s ago", filepath.Base(x.path), x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
+		name := filepath.Base(x.path)
+		if strings.HasPrefix(a.accounts, ofFeed) {
+			name = a.accounts
+		}
+		about.AsOf = fmt.Sprintf("the export %s of %s, %s ago", name, x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
 	} else {
 		about.AsOf = "the sheet alone, as there is no export: every row is taken for a new account"
 	}
@@ -317,12 +323,12 @@ func (a *app) HoldsPasswords() bool { return a.layout.HoldsPasswords() }
 func (a *app) Whole() bool { return a.layout.Whole }
 
 // Exported implements system.Hander.
-func (a *app) Exported() time.Time {
-	_, at, err := a.newest()
+func (a *app) Exported(ctx context.Context) (time.Time, error) {
+	x, err := a.export(ctx)
 	if err != nil {
-		return time.Time{}
+		return time.Time{}, err
 	}
-	return at
+	return x.at, nil
 }
 
 // Failures implements system.Hander.

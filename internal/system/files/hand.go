@@ -8,10 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"hash"
-	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -63,7 +61,7 @@ func (a *app) Hand(ctx context.Context, batch, part int, at time.Time) (system.H
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(a.outbox, 0o700); err != nil {
+	if err := os.MkdirAll(a.beside, 0o700); err != nil {
 		return nil, a.trouble("made", err)
 	}
 	return &handing{app: a, export: x, batch: batch, part: part, date: at.Format(time.DateOnly)}, nil
@@ -130,7 +128,7 @@ func (h *handing) file(each string) (*file, error) {
 
 // working gives a file a working file beside where it is put.
 func (h *handing) working(f *file) (err error) {
-	if f.temp, err = os.CreateTemp(h.outbox, ".evenledger-*"); err != nil { // with mode 0600
+	if f.temp, err = os.CreateTemp(h.beside, ".evenledger-*"); err != nil { // with mode 0600
 		return h.trouble("written", err)
 	}
 	return nil
@@ -156,30 +154,43 @@ func (h *handing) End() (all []system.HandedFile, err error) {
 }
 
 // Put implements system.Handing.
-func (h *handing) Put(seal system.Seal, noted map[string]string) error {
-	for _, f := range h.files {
-		path := filepath.Join(h.outbox, f.name)
-		if f.done.Sealed {
-			path += SealedEnding
-			if _, err := os.Lstat(path); err == nil && noted != nil {
-				continue // an earlier post put it: what is sealed in it cannot be compared
-			}
-			if err := h.seal(f, seal); err != nil {
+func (h *handing) Put(ctx context.Context, seal system.Seal, noted map[string]string) error {
+	err := h.outbox.on(ctx, h.work, func(at shelf) error {
+		for _, f := range h.files {
+			if err := h.put(f, at, seal, noted); err != nil {
 				return err
 			}
-		} else if there, err := sumOf(path); err == nil {
-			if there != f.done.Sum && there != noted[f.name] {
-				return &system.Unavailable{Message: fmt.Sprintf("there is a file %s in %s already, and it is another", f.name, h.told), Remedy: "Take it away if nobody needs it, or let the layout's files be called otherwise, and post again."}
-			}
-			continue
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return h.trouble("put", err)
 		}
-		if err := os.Link(f.temp.Name(), path); err != nil { // which fails if the name is taken by now
-			return h.trouble("put", err)
+		return nil
+	})
+	var known *system.Unavailable
+	if err != nil && !errors.As(err, &known) {
+		return h.trouble("put", err)
+	}
+	return err
+}
+
+// put puts one file, unless it is there.
+func (h *handing) put(f *file, at shelf, seal system.Seal, noted map[string]string) error {
+	name := f.name
+	if f.done.Sealed {
+		name += SealedEnding
+	}
+	switch there, err := at.sum(name); {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return err
+	case there == f.done.Sum, noted != nil && (there == noted[f.name] || f.done.Sealed): // what is sealed cannot be compared
+		return nil
+	default:
+		return &system.Unavailable{Message: fmt.Sprintf("there is a file %s in %s already, and it is another", name, h.told), Remedy: "Take it away if nobody needs it, or let the layout's files be called otherwise, and post again."}
+	}
+	if f.done.Sealed {
+		if err := h.seal(f, seal); err != nil {
+			return err
 		}
 	}
-	return syncFolder(h.outbox)
+	return at.put(f.temp.Name(), name)
 }
 
 // seal has the working file hold what is sealed.
@@ -195,37 +206,6 @@ func (h *handing) seal(f *file, seal system.Seal) error {
 		return h.trouble("written", err)
 	}
 	return f.temp.Sync()
-}
-
-// sumOf is the SHA-256 of a file, in hex.
-func sumOf(path string) (string, error) {
-	file, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
-}
-
-// syncFolder has the names in a folder be on disk.
-func syncFolder(path string) error {
-	folder, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(ignoreUnsupported(folder.Sync()), folder.Close())
-}
-
-// ignoreUnsupported lets systems pass that cannot do so with a folder.
-func ignoreUnsupported(err error) error {
-	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, fs.ErrInvalid) {
-		return nil
-	}
-	return err
 }
 
 // Close implements system.Handing.

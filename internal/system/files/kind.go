@@ -7,6 +7,7 @@
 package files
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/layout"
 	"evenledger/internal/reach"
+	"evenledger/internal/sshdial"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
 )
@@ -28,30 +30,39 @@ import (
 func Kind() system.Kind {
 	return system.Kind{
 		Name: "files", Later: true,
-		Keys: []yamldoc.Key{
+		Keys: append([]yamldoc.Key{
 			{Name: "layout", Form: yamldoc.Text, About: "The file that says what the application's files look like."},
-			{Name: "accounts", Form: yamldoc.Text, About: "The application's newest export: a sheet. A name with * in it is the newest file of such a name. Without it, nobody can say who is there: every row is a new account's."},
+			{Name: "accounts", Form: yamldoc.Text, About: "The application's newest export: a sheet. A name with * in it is the newest file of such a name; feed:NAME is what a feed brings. Without it, nobody can say who is there: every row is a new account's."},
 			{Name: "fresh", Form: yamldoc.Text, About: "How old the export may be, such as 2d or 12h: with an older one nothing is drafted. Without it: of any age."},
-			{Name: "outbox", Form: yamldoc.Text, About: "The folder that files are put into. Without it: outbox."},
-		},
+			{Name: "outbox", Form: yamldoc.Text, About: "The folder that files are put into, or sftp://USER@HOST/FOLDER. Without it: outbox."},
+		}, sshdial.Keys()...),
 		Read: func(part reach.Part) system.Connection { return read(part) },
 	}
 }
 
 // A connection is where the files of one application are.
 type connection struct {
-	name, layout, accounts, outbox string // absolute paths; accounts: may have a star; or empty
-	told                           string // the outbox as it was written
-	fresh                          time.Duration
+	name, layout, accounts string // absolute paths; accounts: may have a star, or be a feed; or empty
+	beside                 string // folder for files until they are put
+	outbox                 outbox
+	told                   string // the outbox as it was written
+	fresh                  time.Duration
 }
 
+// ofFeed begins the name of a feed that brings exports.
+const ofFeed = "feed:"
+
 func read(part reach.Part) *connection {
-	c := &connection{name: part.Name, outbox: part.Path("outbox"), told: "outbox"}
+	c := &connection{name: part.Name, outbox: folder{part.Path("outbox")}, beside: part.Path("outbox"), told: "outbox"}
+	var away server
 	for _, p := range part.Pairs {
 		switch p.Key {
 		case "layout":
 			c.layout = part.Path(p.Value.Text())
 		case "accounts":
+			if c.accounts = p.Value.Text(); strings.HasPrefix(c.accounts, ofFeed) {
+				continue
+			}
 			c.accounts = part.Path(p.Value.Text())
 			if _, err := filepath.Match(filepath.Base(c.accounts), ""); err != nil || strings.ContainsAny(filepath.Dir(c.accounts), "*?[") {
 				p.Value.Fail("Such as exports/people-*.csv.", "“%s” is no name of a file", p.Value.Text())
@@ -59,8 +70,18 @@ func read(part reach.Part) *connection {
 		case "fresh":
 			c.fresh = readAge(p.Value)
 		case "outbox":
-			c.told, c.outbox = p.Value.Text(), part.Path(p.Value.Text())
+			if c.told = p.Value.Text(); !strings.HasPrefix(c.told, "sftp://") {
+				c.outbox, c.beside = folder{part.Path(c.told)}, part.Path(c.told)
+				continue
+			}
+			away.path = away.ReadURL(p.Value, "sftp", "sftp://USER@HOST/incoming")
+			c.outbox, c.beside = &away, part.Dir
+		default:
+			away.Read(part, p)
 		}
+	}
+	if _, local := c.outbox.(folder); !local && away.User == "" {
+		part.At.Fail("Add “user”.", "system %s does not say who signs in at its outbox", part.Name)
 	}
 	if c.layout == "" {
 		part.At.Fail("Add “layout: layouts/"+part.Name+".yaml”; “evenledger layout new SAMPLE” writes a first one.", "system %s does not say what the application's files look like", part.Name)
@@ -98,7 +119,7 @@ func (c *connection) File(name string, sealed bool) string {
 	if sealed {
 		name += SealedEnding
 	}
-	return filepath.Join(c.outbox, name)
+	return c.outbox.at(name)
 }
 
 // Export implements system.FileConnection.
@@ -114,10 +135,22 @@ func (c *connection) Open(work system.Work) (system.System, error) {
 	if err != nil {
 		return nil, &account.Mistake{Message: fmt.Sprintf("the layout of %s cannot be used: %s", c.name, err), Remedy: "Look at it with: evenledger layout check " + c.layout}
 	}
-	return &app{connection: c, layout: l, clock: now}, nil
+	if _, local := c.outbox.(folder); l.HoldsPasswords() && !local {
+		return nil, &account.Mistake{Message: fmt.Sprintf("the files of %s hold passwords, and would lie sealed on another machine, where nobody could open them", c.name), Remedy: "Let the outbox be a folder of this machine, or take the column with passwords out of the layout."}
+	}
+	return &app{connection: c, layout: l, clock: now, work: work}, nil
 }
 
-// newest is the newest export that there is; empty: none is kept.
+// newest is the newest export that there is, empty: none is kept; and what is done when it was read.
+func (a *app) newest(ctx context.Context) (path string, at time.Time, done func() error, err error) {
+	if name, is := strings.CutPrefix(a.accounts, ofFeed); is {
+		return a.work.Bring(ctx, name)
+	}
+	path, at, err = a.connection.newest()
+	return path, at, func() error { return nil }, err
+}
+
+// newest is the newest file; empty: none is kept.
 func (c *connection) newest() (path string, at time.Time, err error) {
 	if c.accounts == "" {
 		return "", at, nil

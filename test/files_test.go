@@ -1,0 +1,222 @@
+package test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
+)
+
+// deskbook has a folder be a workspace of the practice application for files, with the layout and brief of the
+// demonstration.
+func (f folder) deskbook(config string) {
+	for from, to := range map[string]string{"layout.yaml": "layouts/deskbook.yaml", "watch.yaml": "briefs/watch.yaml", "watch.csv": "watch.csv"} {
+		data, err := os.ReadFile("../internal/demo/files/desk/" + from)
+		require.NoError(f.t, err)
+		f.write(to, strings.NewReplacer("{+14}", "14/12/2026", "{+21}", "21/12/2026", "{-300}", "01/02/2024").Replace(string(data)))
+	}
+	f.write("evenledger.yaml", "systems:\n  deskbook: {kind: files, layout: layouts/deskbook.yaml, accounts: exports/people.csv"+config+"}\n")
+}
+
+// startDesk starts the practice application for files and returns its address.
+func startDesk(t *testing.T, flags ...string) string {
+	cmd := exec.Command(program, append([]string{"standin", "--files", "--sample", "--port", "0", "--json"}, flags...)...)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _, _ = cmd.Process.Kill(), cmd.Wait() })
+	var told struct{ URL string }
+	require.NoError(t, json.NewDecoder(bufio.NewReader(out)).Decode(&told))
+	return told.URL
+}
+
+// save saves what an address gives as a file.
+func (f folder) save(url, path string) {
+	resp, err := http.Get(url)
+	require.NoError(f.t, err)
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	require.NoError(f.t, err)
+	require.Equal(f.t, http.StatusOK, resp.StatusCode)
+	f.write(path, string(data))
+}
+
+// From the draft to the last settled row by the application's own page, in a browser.
+func TestFilesInBrowser(t *testing.T) {
+	b := startBrowser(t)
+	url := startDesk(t)
+	f := folder{t, t.TempDir()}
+	f.deskbook("")
+	f.save(url+"export.csv", "exports/people.csv")
+	code, _, errOut := f.run("draft", "watch.csv", "-b", "watch")
+	require.Equal(t, 1, code, errOut)
+	code, _, errOut = f.run("post", "1", "--yes")
+	require.Equal(t, 1, code, errOut)
+
+	give := func(ticks, button string) string {
+		b.send(http.MethodPost, "/url", map[string]any{"url": url})
+		b.send(http.MethodPost, b.element("input[type=file]")+"/value", map[string]any{"text": filepath.Join(f.dir, "outbox", "people-1-1.csv")})
+		if ticks != "" {
+			b.send(http.MethodPost, b.element("input[name="+ticks+"]")+"/click", map[string]any{})
+		}
+		b.send(http.MethodPost, b.element(button)+"/click", map[string]any{})
+		return b.js("return document.querySelector('.said').innerText + '|' + document.querySelectorAll('main > table tr').length").(string)
+	}
+	assert.Contains(t, give("", "button[name=preview]"), "4 would be taken", "it only says")
+	assert.Contains(t, give("", "button[name=preview]"), "|5", "four people, as before")
+	assert.Contains(t, give("whole", "button.go"), "With one bad line none is.")
+	f.save(url+"export.csv", "exports/people.csv")
+	code, out, _ := f.run("settle", "1")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "Handed over         5", "the export shows none of it")
+	assert.Contains(t, give("", "button.go"), "5 lines: 4 taken, 1 not.")
+
+	f.save(url+"export.csv", "exports/people.csv")
+	f.save(url+"not-taken.csv", "not-taken.csv")
+	code, out, errOut = f.run("settle", "1", "--results", "not-taken.csv")
+	require.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "Nobody is in the teams deck and engine at once (people-1-1.csv, line 6)")
+	assert.Equal(t, "posted", f.batch(1).State)
+	b.send(http.MethodPost, "/url", map[string]any{"url": url})
+	for login, want := range map[string]string{"ana.reyes": "Night|deck, pilots|Marine radio (teacher), Night pilotage (learner)|", "tom.ivers": "Day|engine||yes", "zoe.angstrom": "Day|deck|Marine radio (learner)|", "ines.bastos": "Day|tickets||", "oguz.sahin": ""} {
+		row := b.js(fmt.Sprintf("const r = [...document.querySelectorAll('main > table tr')].find(r => r.cells[0].innerText == %q); return r ? [...r.cells].slice(3).map(c => c.innerText).join('|') : ''", login))
+		assert.Equal(t, want, row, login)
+	}
+	code, out, errOut = f.run("reconcile", "watch.csv", "-b", "watch")
+	assert.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "Even                4")
+
+	// Undone by a counter-file, in which nobody is erased whom the brief does not let be removed.
+	code, _, errOut = f.run("reverse", "1")
+	require.Zero(t, code, errOut)
+	code, _, errOut = f.run("post", "2", "--yes")
+	require.Zero(t, code, errOut)
+	counter, err := os.ReadFile(filepath.Join(f.dir, "outbox", "people-2-1.csv"))
+	require.NoError(t, err)
+	for _, line := range []string{"Change;ana.reyes;Ana;Reyes;N;04/03/2025;Day;deck;Marine radio;T;;", "Change;tom.ivers;Tom;Ivers;N;", "Stop;zoe.angstrom;"} {
+		assert.Contains(t, string(counter), "\n"+line)
+	}
+}
+
+// Killed at any moment and gone on, no row is in two files or in none, and what was put is the same bytes.
+func TestFilesKilled(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	f.deskbook("")
+	layout, err := os.ReadFile(filepath.Join(f.dir, "layouts", "deskbook.yaml"))
+	require.NoError(t, err)
+	f.write("layouts/deskbook.yaml", strings.Replace(string(layout), "rows: 500", "rows: 400", 1))
+	f.write("exports/people.csv", "Sign-in name;First name;Surname;Blocked;Start;Watch;Team;Training 1;As 1;Training 2;As 2\n")
+	const people = 3000
+	var sheet strings.Builder
+	sheet.WriteString("Login,First name,Surname,Watch\n")
+	name := func(i int) string { return "p" + string(rune('a'+i/676)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26)) }
+	for i := range people {
+		fmt.Fprintf(&sheet, "%s,First,Last,Day\n", name(i))
+	}
+	f.write("many.csv", sheet.String())
+	f.write("briefs/many.yaml", "brief: Many\nsystem: deskbook\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  givenName: {from: First name}\n  familyName: {from: Surname}\n  watch: {from: Watch}\n")
+	files := func() map[string]string {
+		all := map[string]string{}
+		found, err := filepath.Glob(filepath.Join(f.dir, "outbox", "people-*.csv"))
+		require.NoError(t, err)
+		for _, path := range found {
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			all[filepath.Base(path)] = string(data)
+		}
+		return all
+	}
+	kills := 0
+	for id := 1; id <= 3; id++ {
+		code, out, errOut := f.run("draft", "many.csv", "-b", "many")
+		require.Zero(t, code, out+errOut)
+		put := map[string]string{}
+		for done := false; !done; {
+			cmd := exec.Command(program, "post", fmt.Sprint(id), "--yes")
+			cmd.Dir = f.dir
+			require.NoError(t, cmd.Start())
+			killer := time.AfterFunc(time.Duration(30+rand.IntN(60))*time.Millisecond, func() { _ = cmd.Process.Kill() })
+			done = cmd.Wait() == nil
+			if killer.Stop(); !done {
+				kills++
+			}
+			for name, text := range files() {
+				if was, has := put[name]; has {
+					require.Equal(t, was, text, "what was put stays as it is")
+				}
+				put[name] = text
+			}
+		}
+		all := ""
+		for _, text := range files() {
+			all += text
+		}
+		for i := range people {
+			require.Equal(t, 1, strings.Count(all, ";"+name(i)+";"), name(i))
+		}
+		code, out, errOut = f.run("outbox", fmt.Sprint(id), "--json")
+		require.Zero(t, code, errOut)
+		assert.Equal(t, 8, strings.Count(out, `"sha256"`))
+		code, _, errOut = f.run("ledger", "check")
+		require.Zero(t, code, errOut)
+		// Given up, so that the next batch may name the same people.
+		rows := "2"
+		for i := 3; i <= people+1; i++ {
+			rows += fmt.Sprintf(",%d", i)
+		}
+		code, _, errOut = f.run("post", fmt.Sprint(id), "--give-up", "--row", rows, "--yes")
+		require.Equal(t, 1, code, errOut)
+		require.NoError(t, os.RemoveAll(filepath.Join(f.dir, "outbox")))
+	}
+	t.Logf("%d kills", kills)
+	assert.Positive(t, kills)
+}
+
+// The files go to a file server, and the export comes from a feed.
+func TestFilesOfAServer(t *testing.T) {
+	server, who := testserver.SSH(t)
+	url := startDesk(t)
+	f := folder{t, t.TempDir()}
+	incoming := filepath.Join(server.Dir, "incoming")
+	require.NoError(t, os.MkdirAll(incoming, 0o755))
+	f.deskbook("")
+	config := func(more string) {
+		f.write("evenledger.yaml", fmt.Sprintf("systems:\n  deskbook: {kind: files, layout: layouts/deskbook.yaml, accounts: feed:exports, outbox: %q, key: 'file:%s', known_hosts: %q}\nfeeds:\n  exports: {kind: folder, path: exports/*.csv}\n",
+			fmt.Sprintf("sftp://%s@127.0.0.1:%d%s", who, server.Port, incoming), filepath.Join(server.Dir, "key"), filepath.Join(server.Dir, "known_hosts")+more))
+	}
+	config("")
+	f.save(url+"export.csv", "exports/people.csv")
+	code, out, errOut := f.run("draft", "watch.csv", "-b", "watch")
+	require.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "in the export feed:exports")
+	require.NoError(t, os.WriteFile(filepath.Join(incoming, "people-1-1.csv"), []byte("a stranger's"), 0o600))
+	code, _, errOut = f.run("post", "1", "--yes")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "it is another")
+	require.NoError(t, os.Remove(filepath.Join(incoming, "people-1-1.csv")))
+	code, out, errOut = f.run("post", "1", "--yes")
+	require.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "sftp://")
+	found, err := os.ReadDir(incoming)
+	require.NoError(t, err)
+	require.Len(t, found, 1, "and no working file is left")
+	data, err := os.ReadFile(filepath.Join(incoming, "people-1-1.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, 7, strings.Count(string(data), "\r\n"))
+	left, err := filepath.Glob(filepath.Join(f.dir, ".evenledger-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
