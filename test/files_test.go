@@ -122,7 +122,9 @@ func TestFilesKilled(t *testing.T) {
 	const people = 3000
 	var sheet strings.Builder
 	sheet.WriteString("Login,First name,Surname,Watch\n")
-	name := func(i int) string { return "p" + string(rune('a'+i/676)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26)) }
+	name := func(i int) string {
+		return "p" + string(rune('a'+i/676)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))
+	}
 	for i := range people {
 		fmt.Fprintf(&sheet, "%s,First,Last,Day\n", name(i))
 	}
