@@ -425,7 +425,7 @@ func (a *App) ownFields(w *workspace.Workspace) func(string) map[string]account.
 		defer cancel()
 		schema, err := client.Describe(ctx)
 		if err != nil {
-			a.Remark("%s could not be asked for the names of its fields.", target.Name)
+			a.Remark("%s could not be asked for the names of its fields: %s", target.Name, a.Mask.Told(err.Error()))
 			return nil
 		}
 		kinds := map[string]account.Kind{}

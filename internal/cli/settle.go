@@ -105,6 +105,8 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 	}
 	if b.State == batch.Posted {
 		err = a.Took(after, w, l, b)
+	} else {
+		a.exit = exitRows // something is open still
 	}
 	return errors.Join(err, a.posted(after, l, b, o), a.reported(after, w, l, b, o, nil), a.remaining(after, l, b, o))
 }
@@ -197,7 +199,11 @@ func within(dir, path string) string {
 
 // files lists the files of a batch.
 func (a *front) files(page *report.Page, dir string, b *batch.Batch, target workspace.System, waits map[string]int) {
-	table := page.Listing(report.Column{Title: "file", Width: 30}, report.Column{Title: "rows", Width: 6, Right: true}, report.Column{Title: "open", Width: 6, Right: true}, report.Column{Title: "size", Width: 8, Right: true}, report.Column{Title: "handed over", Width: 17, Rank: 1})
+	longest := 12
+	for _, f := range b.Files {
+		longest = max(longest, len([]rune(within(dir, pathOf(target, f))))) // it is typed, or looked for
+	}
+	table := page.Listing(report.Column{Title: "file", Width: longest}, report.Column{Title: "rows", Width: 6, Right: true}, report.Column{Title: "open", Width: 6, Right: true}, report.Column{Title: "size", Width: 8, Right: true}, report.Column{Title: "handed over", Width: 17, Rank: 1})
 	for _, f := range b.Files {
 		table.Row(report.Cell{Text: within(dir, pathOf(target, f))}, report.Cell{Text: report.Number(f.Rows)}, report.Cell{Text: report.Number(waits[f.Name])}, report.Cell{Text: size(f.Bytes)}, report.Cell{Text: f.At.Local().Format("2 Jan 2006 15:04")})
 	}
@@ -233,9 +239,9 @@ func (a *front) handedOver(ctx context.Context, page *report.Page, dir string, l
 	shown := *b
 	shown.Files = open
 	a.files(page, dir, &shown, target, waits)
-	then := "Give it to the application."
+	then, them := "Give it to the application.", "it"
 	if len(open) > 1 {
-		then = "Give them to the application, in this order."
+		then, them = "Give them to the application, in this order.", "them"
 	}
 	if len(sealed) > 0 {
 		then = fmt.Sprintf("They hold passwords and lie sealed: “evenledger outbox %d --open” opens them. ", b.ID) + then
@@ -245,6 +251,6 @@ func (a *front) handedOver(ctx context.Context, page *report.Page, dir string, l
 		export = "its accounts to " + within(dir, at.Export())
 	}
 	page.Line("")
-	page.Text(page.Dim, then+" When it has taken what is in it, export "+export+": only what that shows counts as done.")
+	page.Text(page.Dim, then+" When it has taken what is in "+them+", export "+export+": only what that shows counts as done.")
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -114,7 +115,9 @@ type Layout struct {
 	Export  Export
 	Results Results
 
-	env *expr.Env
+	env   *expr.Env
+	sides [][]*Column // those that stand side by side for each number
+	days  *sync.Map   // form of dates and a date → how it is written: a file has few different ones
 }
 
 // An Export says where the application's exports are otherwise than its files.
@@ -237,22 +240,41 @@ func (l *Layout) Written(c *Column, value string) (text, why string) {
 	case c.Fill == Action, c.Kind == account.YesNo && len(c.Words) > 0:
 		return "", fmt.Sprintf("is nothing that the application has a word for beneath “%s”", c.Heading)
 	case c.Kind == account.Date && c.Date != "":
-		day, err := time.Parse(time.DateOnly, value)
-		if err != nil {
+		if text = l.day(c.Date, value); text == "" {
 			return "", "is no date"
 		}
-		text = day.Format(c.Date)
 	case c.Kind == account.List:
 		text = strings.Join(account.Items(value), cmp.Or(c.Split, ";"))
 	}
 	return text, l.holds(c, text)
 }
 
+// day is a date as the application writes it; empty: it is none.
+func (l *Layout) day(form, value string) string {
+	key := [2]string{form, value}
+	if text, has := l.days.Load(key); has {
+		return text.(string)
+	}
+	day, err := time.Parse(time.DateOnly, value)
+	if err != nil {
+		return ""
+	}
+	text := day.Format(form)
+	l.days.Store(key, text)
+	return text
+}
+
 // holds says why a file cannot hold a text in a column, behind the text; empty: it can.
 func (l *Layout) holds(c *Column, text string) string {
-	n := utf8.RuneCountInString(text)
+	if c.Longest == 0 && c.OneOf == nil && c.Pattern == nil && !c.OneLine && l.File.Quote != QuoteNever && l.File.encoding == nil {
+		return ""
+	}
+	n := 0
+	if c.Longest > 0 && len(text) > c.Longest {
+		n = utf8.RuneCountInString(text)
+	}
 	switch {
-	case c.Longest > 0 && n > c.Longest:
+	case n > c.Longest:
 		return fmt.Sprintf("has %d characters, and “%s” takes %d", n, c.Heading, c.Longest)
 	case len(c.OneOf) > 0 && c.Fill != Tie && text != "" && !slices.Contains(c.OneOf, text):
 		return fmt.Sprintf("is none of those that “%s” takes: %s", c.Heading, strings.Join(c.OneOf, ", "))

@@ -65,7 +65,7 @@ func write(t require.TestingT, l *layout.Layout, path string, lines []layout.Lin
 	w, err := l.NewWriter(&out)
 	require.NoError(t, err)
 	for i := range lines {
-		cells, problems := l.Cells(&lines[i])
+		cells, problems := l.Cells(&lines[i], nil)
 		require.Empty(t, problems)
 		require.NoError(t, w.Write(cells))
 	}
@@ -149,7 +149,7 @@ func TestCannotBeWritten(t *testing.T) {
 		"“Course *”: the account would be in 3 courses, and there is room for 2 beneath “Course *”":          {fmt.Sprintf(columns, "fixed: false"), in("courses", "a", "b", "c")},
 		"“Do”: “suspend” is nothing that the application has a word for beneath “Do”":                        {"columns: [{heading: Login, field: userName}, {heading: Do, action: {create: New}}]", layout.Line{Does: account.Suspend, Account: account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}}},
 	} {
-		_, problems := parse(t, c.layout).Cells(&c.line)
+		_, problems := parse(t, c.layout).Cells(&c.line, nil)
 		var told []string
 		for _, p := range problems {
 			told = append(told, "“"+p.Column+"”: "+p.Why)

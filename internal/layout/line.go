@@ -2,7 +2,6 @@ package layout
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -19,26 +18,30 @@ type Line struct {
 
 // Headings are those of a file, in their order.
 func (l *Layout) Headings() (all []string) {
-	for from := 0; from < len(l.Columns); from = l.familyEnd(from) {
-		for n := range l.Columns[from].width() {
-			for i := from; i < l.familyEnd(from); i++ {
-				all = append(all, l.Columns[i].heading(n))
+	for _, side := range l.sides {
+		for n := range side[0].width() {
+			for _, c := range side {
+				all = append(all, c.heading(n))
 			}
 		}
 	}
 	return all
 }
 
-// familyEnd is the index behind the columns that stand side by side for each number: those that follow each other
-// of the memberships of one kind, in as many columns.
-func (l *Layout) familyEnd(from int) (end int) {
-	c := &l.Columns[from]
-	for end = from + 1; end < len(l.Columns) && c.isFamily(); end++ {
-		if next := &l.Columns[end]; !next.isFamily() || next.Things != c.Things || next.width() != c.width() {
-			break
+// stand puts the columns together that stand side by side for each number: those that follow each other of the
+// memberships of one kind, in as many columns. Others stand alone.
+func (l *Layout) stand() {
+	l.sides = nil
+	for i := range l.Columns {
+		c := &l.Columns[i]
+		if n := len(l.sides); n > 0 && c.isFamily() {
+			if first := l.sides[n-1][0]; first.isFamily() && first.Things == c.Things && first.width() == c.width() {
+				l.sides[n-1] = append(l.sides[n-1], c)
+				continue
+			}
 		}
+		l.sides = append(l.sides, []*Column{c})
 	}
-	return end
 }
 
 // isFamily reports whether the column stands for several.
@@ -64,8 +67,8 @@ type Problem struct {
 	Why    string
 }
 
-// Cells are those of one line, and why it cannot be written; no problem: it can.
-func (l *Layout) Cells(line *Line) (cells []string, problems []Problem) {
+// Cells adds those of one line to cells, and says why it cannot be written; no problem: it can.
+func (l *Layout) Cells(line *Line, cells []string) (_ []string, problems []Problem) {
 	say := func(c *Column, field, value, why string) {
 		if why != "" && value != "" {
 			why = "“" + words.First(value, 60) + "” " + why
@@ -74,25 +77,21 @@ func (l *Layout) Cells(line *Line) (cells []string, problems []Problem) {
 			problems = append(problems, Problem{c.Heading, field, why})
 		}
 	}
-	for from := 0; from < len(l.Columns); from = l.familyEnd(from) {
-		c := &l.Columns[from]
-		if c.Fill == Tie {
-			var family [][]string
-			for i := from; i < l.familyEnd(from); i++ {
-				texts, why := l.ties(&l.Columns[i], line)
-				say(&l.Columns[i], c.Things, "", why)
-				family = append(family, texts)
-			}
-			for n := range c.width() {
-				for _, texts := range family {
-					cells = append(cells, texts[n])
-				}
-			}
+	for _, side := range l.sides {
+		c := side[0]
+		if c.Fill != Tie {
+			text, value, why := l.cell(c, line)
+			say(c, fieldOf(c), value, why)
+			cells = append(cells, text)
 			continue
 		}
-		text, value, why := l.cell(c, line)
-		say(c, fieldOf(c), value, why)
-		cells = append(cells, text)
+		from, width := len(cells), c.width()
+		for range width * len(side) {
+			cells = append(cells, "")
+		}
+		for i, c := range side {
+			say(c, c.Things, "", l.ties(c, line, cells[from+i:], len(side), width))
+		}
 	}
 	return cells, problems
 }
@@ -151,14 +150,22 @@ func (l *Layout) fields() (names []string) {
 	return names
 }
 
-// ties are the cells of one part of the memberships of a kind.
-func (l *Layout) ties(c *Column, line *Line) (cells []string, why string) {
-	var texts []string
-	for _, tie := range line.Ties {
+// ties fills in the cells of one part of the memberships of a kind, of which each stands so many behind the one before, and
+// says why they cannot hold all of it.
+func (l *Layout) ties(c *Column, line *Line, cells []string, step, width int) (why string) {
+	n := 0
+	for i := range line.Ties {
+		tie := &line.Ties[i]
 		if tie.Kind != c.Things {
 			continue
 		}
-		value := [...]string{Thing: tie.Thing, Role: tie.Role, Section: tie.Section}[c.Part]
+		value := tie.Thing
+		switch c.Part {
+		case Role:
+			value = tie.Role
+		case Section:
+			value = tie.Section
+		}
 		text, cannot := l.Written(c, value)
 		if cannot == "" && c.Split != "" && strings.Contains(text, c.Split) {
 			cannot = fmt.Sprintf("has “%s” in it, which stands between several beneath “%s”", c.Split, c.Heading)
@@ -166,20 +173,23 @@ func (l *Layout) ties(c *Column, line *Line) (cells []string, why string) {
 		if why == "" && cannot != "" {
 			why = "“" + words.First(value, 60) + "” " + cannot
 		}
-		texts = append(texts, text)
+		switch {
+		case c.Split != "" && n > 0:
+			cells[0] += c.Split + text
+		case c.Split != "":
+			cells[0] = text
+		case n < width:
+			cells[n*step] = text
+		}
+		n++
 	}
-	if c.Most > 0 && len(texts) > c.Most {
-		why = fmt.Sprintf("the account would be in %d %s, and there is room for %d beneath “%s”", len(texts), c.Things, c.Most, c.Heading)
-		texts = texts[:c.Most]
+	switch {
+	case c.Most > 0 && n > c.Most:
+		return fmt.Sprintf("the account would be in %d %s, and there is room for %d beneath “%s”", n, c.Things, c.Most, c.Heading)
+	case c.Split == "" && n > width:
+		return fmt.Sprintf("the account would be in %d %s, and “%s” has room for %d", n, c.Things, c.Heading, width)
 	}
-	if n := c.width(); c.Split == "" && n < len(texts) {
-		why = fmt.Sprintf("the account would be in %d %s, and “%s” has room for %d", len(texts), c.Things, c.Heading, n)
-		texts = texts[:n]
-	}
-	if c.Split != "" {
-		return []string{strings.Join(texts, c.Split)}, why
-	}
-	return append(texts, slices.Repeat([]string{""}, c.width()-len(texts))...), why
+	return why
 }
 
 // EachOf is what names the file that a line goes into, among those of one part; empty: there is one for all.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/expr"
@@ -35,7 +36,9 @@ func Parse(name string, data []byte, today string) (*Layout, error) {
 	}
 	sum := sha256.Sum256(data)
 	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatCSV, Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
+	l.days = &sync.Map{}
 	l.read(doc.Root(), today)
+	l.stand()
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}

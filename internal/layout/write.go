@@ -21,17 +21,22 @@ const (
 
 // A Writer writes one file in the form of a layout.
 type Writer struct {
-	layout *Layout
-	out    *bufio.Writer
-	book   sheet.Writer // of a workbook
-	lines  int
-	keys   [][]byte // of objects, each with its colon
-	row    bytes.Buffer
+	layout  *Layout
+	out     *bufio.Writer
+	book    sheet.Writer // of a workbook
+	lines   int
+	between string    // the separator
+	special [256]bool // bytes for which a cell needs quotes
+	keys    [][]byte  // of objects, each with its colon
+	row     bytes.Buffer
 }
 
 // NewWriter begins a file: what stands above the headings, and they.
 func (l *Layout) NewWriter(w io.Writer) (*Writer, error) {
-	out := &Writer{layout: l}
+	out := &Writer{layout: l, between: string(l.File.Separator)}
+	for _, b := range []byte("\"\r\n" + out.between) {
+		out.special[b] = true
+	}
 	headings := l.Headings()
 	switch l.File.Format {
 	case formatXLSX:
@@ -92,28 +97,34 @@ func (w *Writer) Write(cells []string) error {
 	case formatLines:
 		return w.object(cells)
 	}
-	f := &w.layout.File
-	w.row.Reset()
+	quote := w.layout.File.Quote
 	for i, cell := range cells {
 		if i > 0 {
-			w.row.WriteRune(f.Separator)
+			w.out.WriteString(w.between)
 		}
-		if f.Quote == QuoteAlways || f.Quote == QuoteNeeded && f.needsQuotes(cell) {
-			w.row.WriteByte('"')
-			w.row.WriteString(strings.ReplaceAll(cell, `"`, `""`))
-			w.row.WriteByte('"')
+		if quote == QuoteAlways || quote == QuoteNeeded && w.needsQuotes(cell) {
+			w.out.WriteByte('"')
+			w.out.WriteString(strings.ReplaceAll(cell, `"`, `""`))
+			w.out.WriteByte('"')
 		} else {
-			w.row.WriteString(cell)
+			w.out.WriteString(cell)
 		}
 	}
-	w.row.WriteString(f.LineEnd)
-	_, err := w.out.Write(w.row.Bytes())
+	_, err := w.out.WriteString(w.layout.File.LineEnd) // which has the first error of all
 	return err
 }
 
 // needsQuotes reports whether a cell would be read otherwise without (RFC 4180 section 2).
-func (f *File) needsQuotes(cell string) bool {
-	return cell != "" && (strings.ContainsRune(cell, f.Separator) || strings.ContainsAny(cell, "\"\r\n") || cell[0] == ' ' || cell[len(cell)-1] == ' ')
+func (w *Writer) needsQuotes(cell string) bool {
+	if cell == "" {
+		return false
+	}
+	for i := range len(cell) {
+		if w.special[cell[i]] {
+			return true
+		}
+	}
+	return cell[0] == ' ' || cell[len(cell)-1] == ' '
 }
 
 // object writes a line as an object of what is not blank.

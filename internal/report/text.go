@@ -507,7 +507,9 @@ func Summary(e batch.Entry) string {
 		if len(e.Steps) > 0 { // there is more to tell than who it is
 			who = strings.Join(strings.SplitN(who, " · ", 3)[:min(2, strings.Count(who, " · ")+1)], " · ")
 		}
-		parts = append(parts, who)
+		if who != "" {
+			parts = append(parts, who)
+		}
 	case account.Keep, account.Remove:
 		return whoIs(e.Known, e.Key)
 	case account.None:

@@ -31,12 +31,14 @@ type handing struct {
 	batch, part int
 	date        string
 	files       []*file
+	cells       []string // of the last line
 }
 
 // A file is one of them.
 type file struct {
 	name   string
-	temp   *os.File // nil: it holds passwords, and nothing of it is on disk before it is sealed
+	does   account.Intent // of its first line
+	temp   *os.File       // nil: it holds passwords, and nothing of it is on disk before it is sealed
 	plain  bytes.Buffer
 	writer *layout.Writer
 	sum    hash.Hash
@@ -77,11 +79,12 @@ func (h *handing) Add(order system.Order) (name string, line int, full bool, why
 	if why != nil {
 		return "", 0, false, why, nil
 	}
-	cells, problems := h.layout.Cells(wants)
+	cells, problems := h.layout.Cells(wants, h.cells[:0])
+	h.cells = cells
 	if len(problems) > 0 {
 		return "", 0, false, findings(problems), nil
 	}
-	f, err := h.file(h.layout.EachOf(wants))
+	f, err := h.file(h.layout.EachOf(wants), wants.Does)
 	if err != nil || f == nil {
 		return "", 0, f == nil, nil, err
 	}
@@ -104,7 +107,7 @@ func sizeOf(cells []string) (n int) {
 }
 
 // file is that of one value; nil: there are as many as there may be.
-func (h *handing) file(each string) (*file, error) {
+func (h *handing) file(each string, does account.Intent) (*file, error) {
 	name := h.layout.FileName(h.batch, h.part, each, h.date)
 	if i := slices.IndexFunc(h.files, func(f *file) bool { return f.name == name }); i >= 0 {
 		return h.files[i], nil
@@ -112,7 +115,7 @@ func (h *handing) file(each string) (*file, error) {
 	if len(h.files) == mostOpen {
 		return nil, nil
 	}
-	f := &file{name: name, sum: sha256.New()}
+	f := &file{name: name, does: does, sum: sha256.New()}
 	if !h.layout.HoldsPasswords() {
 		if err := h.working(f); err != nil {
 			return nil, err
@@ -136,6 +139,11 @@ func (h *handing) working(f *file) (err error) {
 
 // End implements system.Handing.
 func (h *handing) End() (all []system.HandedFile, err error) {
+	if h.layout.Each == layout.ByAction { // who is made may be named by the others
+		slices.SortStableFunc(h.files, func(a, b *file) int {
+			return slices.Index(account.Intents(), a.does) - slices.Index(account.Intents(), b.does)
+		})
+	}
 	for _, f := range h.files {
 		err := f.writer.Close()
 		if f.temp != nil {
@@ -293,7 +301,7 @@ func (a *app) Foresee(ctx context.Context, all []system.Intended) ([][]account.F
 	for i, intended := range all {
 		line, why := a.line(x, system.Order{Does: intended.Does, Account: intended.Known.ID, Changes: intended.Changes, Ties: intended.Ties})
 		if told[i] = why; why == nil {
-			_, problems := a.layout.Cells(line)
+			_, problems := a.layout.Cells(line, nil)
 			told[i] = findings(problems)
 		}
 	}
