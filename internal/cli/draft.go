@@ -147,7 +147,7 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	page.Line("")
 	looked := "by " + way.String()
 	if b.AsOf != "" {
-		looked = "in " + b.AsOf
+		looked = b.AsOf
 	}
 	page.Text(page.Dim, fmt.Sprintf("%s Accounts were looked up %s.%s Nothing has been changed.", b.Policies, looked, taken(b)))
 	if j.Brief.Gone != "" && b.Taken != "" {

@@ -69,6 +69,9 @@ type Reader struct {
 	countries func() table
 	languages func() table
 	zones     func() table
+
+	names   func() map[string][]string // of countries: code → name, code of three letters
+	tongues func() map[string][]string // likewise of languages
 }
 
 // A table finds a code by the key of what people write. A key that stands for
@@ -85,6 +88,8 @@ func NewReader(dates DateOrder) *Reader {
 		countries: sync.OnceValue(func() table { return readTable(countryTable) }),
 		languages: sync.OnceValue(func() table { return readTable(languageTable) }),
 		zones:     sync.OnceValue(readZones),
+		names:     sync.OnceValue(func() map[string][]string { return writtenAs(countryTable) }),
+		tongues:   sync.OnceValue(func() map[string][]string { return writtenAs(languageTable) }),
 	}
 }
 
@@ -147,6 +152,44 @@ func preferred(a, b string) string {
 		return b
 	}
 	return ""
+}
+
+// A Form is how a code is written.
+type Form string
+
+// The forms.
+const (
+	Alpha2 Form = "alpha-2" // of a country (ISO 3166-1)
+	Alpha3 Form = "alpha-3" // likewise
+	Name   Form = "name"    // of a country or language, in English
+)
+
+// Write writes a country or language in a form; empty: it is none, or has no such form.
+func (r *Reader) Write(kind account.Kind, code string, form Form) string {
+	written := r.names
+	if kind == account.Language {
+		written = r.tongues
+	}
+	cells := written()[code]
+	switch {
+	case cells == nil:
+		return ""
+	case form == Name:
+		return cells[0]
+	case form == Alpha3 && kind == account.Country:
+		return cells[1]
+	}
+	return code
+}
+
+// writtenAs has the name and the code of three letters of each code of a table.
+func writtenAs(text string) map[string][]string {
+	all := map[string][]string{}
+	for line := range strings.Lines(text) {
+		cells := strings.Split(strings.TrimSpace(line), "\t")
+		all[cells[0]] = append(cells[1:min(3, len(cells))], "")
+	}
+	return all
 }
 
 // Read reads text, already trimmed and not empty, as a value of the kind.

@@ -67,6 +67,8 @@ type Column struct {
 	Date     string // how dates are written, as package time has it; empty: year-month-day
 	Fixed    bool   // no file can change it once the account is there
 	OneLine  bool   // no line breaks
+	Makes    bool   // with Tie: the application makes what is named and missing
+	As       codes.Form
 
 	read map[string]string // how the application writes a value → the value
 }
@@ -117,7 +119,8 @@ type Layout struct {
 
 	env   *expr.Env
 	sides [][]*Column // those that stand side by side for each number
-	days  *sync.Map   // form of dates and a date → how it is written: a file has few different ones
+	codes *codes.Reader
+	days  *sync.Map // form of dates and a date → how it is written: a file has few different ones
 }
 
 // An Export says where the application's exports are otherwise than its files.
@@ -194,6 +197,12 @@ func (l *Layout) Known(kind string) []string {
 	return nil
 }
 
+// Open reports whether the application makes things of a kind that are named and that it does not have.
+func (l *Layout) Open(kind string) bool {
+	c, has := l.part(kind, Thing)
+	return has && c.Makes
+}
+
 // Roles are the roles that the layout lists for things of a kind; none: any.
 func (l *Layout) Roles(kind string) []string {
 	c, has := l.part(kind, Role)
@@ -242,6 +251,10 @@ func (l *Layout) Written(c *Column, value string) (text, why string) {
 	case c.Kind == account.Date && c.Date != "":
 		if text = l.day(c.Date, value); text == "" {
 			return "", "is no date"
+		}
+	case c.As != "":
+		if text = l.codes.Write(c.Kind, value, c.As); text == "" {
+			return "", "is nothing that can be written as " + string(c.As)
 		}
 	case c.Kind == account.List:
 		text = strings.Join(account.Items(value), cmp.Or(c.Split, ";"))

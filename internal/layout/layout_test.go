@@ -158,6 +158,22 @@ func TestCannotBeWritten(t *testing.T) {
 	}
 }
 
+// Codes are written as the application wants them, and read whichever way it writes them.
+func TestCodes(t *testing.T) {
+	l := parse(t, "columns: [{heading: Login, field: userName}, {heading: Land, field: country, as: alpha-3}, {heading: State, field: region}, {heading: Tongue, field: preferredLanguage, as: name}]")
+	line := layout.Line{Does: account.Create, Account: account.Account{ID: "ana", Fields: map[string]account.Value{"userName": account.Of("ana"), "country": account.Of("PT"), "preferredLanguage": account.Of("pt")}}}
+	cells, problems := l.Cells(&line, nil)
+	assert.Empty(t, problems)
+	assert.Equal(t, []string{"ana", "PRT", "", "Portuguese"}, cells)
+	path := filepath.Join(t.TempDir(), "a.csv")
+	write(t, l, path, []layout.Line{line})
+	assert.Equal(t, line.Account.Fields["country"], read(t, l, path)[0].Account.Field("country"))
+	assert.Equal(t, "pt", read(t, l, path)[0].Account.Field("preferredLanguage").Text())
+	line.Account.Fields["country"] = account.Of("XX")
+	_, problems = l.Cells(&line, nil)
+	assert.Len(t, problems, 1)
+}
+
 // Mistakes in a layout are told at their line and column, with the nearest right word.
 func TestMistakes(t *testing.T) {
 	for text, want := range map[string]string{

@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"evenledger/internal/account"
+	"evenledger/internal/codes"
 	"evenledger/internal/expr"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
@@ -36,7 +37,7 @@ func Parse(name string, data []byte, today string) (*Layout, error) {
 	}
 	sum := sha256.Sum256(data)
 	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatCSV, Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
-	l.days = &sync.Map{}
+	l.days, l.codes = &sync.Map{}, codes.NewReader(codes.Unsettled)
 	l.read(doc.Root(), today)
 	l.stand()
 	if err := doc.Err(); err != nil {
@@ -271,7 +272,7 @@ func typeOf(kind account.Kind) expr.Type {
 
 func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 	fills := 0
-	var form yamldoc.Node
+	var form, as yamldoc.Node
 	for _, p := range node.Pairs(yamldoc.Names(columnKeys())...) {
 		switch p.Key {
 		case "heading":
@@ -330,6 +331,11 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 		case "date":
 			form = p.Value
 			c.Date = dateForm(p.Value)
+		case "as":
+			as = p.Value
+			c.As = codes.Form(p.Value.OneOf(string(codes.Alpha2), string(codes.Alpha3), string(codes.Name)))
+		case "makes":
+			c.Makes = p.Value.Bool()
 		case "fixed":
 			c.Fixed = p.Value.Bool()
 		case "one_line":
@@ -351,6 +357,9 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 			form.Fail("Take it out.", "“%s” holds no dates", c.Heading)
 		}
 		c.Kind = account.Date
+	}
+	if as.Exists() && c.Kind != account.Country && (c.Kind != account.Language || c.As == codes.Alpha3) {
+		as.Fail("Take it out, or give the words with “words”.", "only countries, and languages by name, are written like that")
 	}
 	star := strings.Count(c.Heading, "*")
 	switch {

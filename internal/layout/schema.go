@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"evenledger/internal/account"
+	"evenledger/internal/codes"
 	"evenledger/internal/yamldoc"
 )
 
@@ -62,6 +63,8 @@ func columnKeys() []yamldoc.Key {
 		{Name: "one_of", Form: yamldoc.Texts, About: "The values that the application takes, as it writes them."},
 		{Name: "pattern", Form: yamldoc.Text, About: "A regular expression for the whole cell."},
 		{Name: "date", Form: yamldoc.Text, About: "How dates are written, such as DD/MM/YYYY."},
+		{Name: "as", OneOf: []string{string(codes.Alpha2), string(codes.Alpha3), string(codes.Name)}, About: "How countries are written: by two letters, by three, or by their name in English; languages by name."},
+		{Name: "makes", Form: yamldoc.Bool, About: "true, of groups and the like: the application makes those that are named and that it does not have."},
 		{Name: "fixed", Form: yamldoc.Bool, About: "true: no file can change it once the account is there."},
 		{Name: "one_line", Form: yamldoc.Bool, About: "true: it takes no line breaks."},
 		{Name: "split", Form: yamldoc.Text, About: "What stands between several values in one cell."},

@@ -59,18 +59,18 @@ func (c *Catalogue) Add(kind string, t account.Thing) {
 // text may stand.
 func (c *Catalogue) make(kind, name string) {
 	t := account.Thing{Name: name, Seats: -1}
-	if c.kinds[kind].about.Field != "" {
+	if about := c.kinds[kind].about; about.Field != "" || about.Any {
 		t.ID = name
 	}
 	c.Add(kind, t)
 	c.kinds[kind].made++
 }
 
-// takesAny reports whether a kind's things are values of a field, and the system
-// does not say which.
+// takesAny reports whether a kind's things are those that anybody names: the system takes any, or they are values of a field
+// and it does not say which.
 func (c *Catalogue) takesAny(kind string) bool {
 	k := c.kinds[kind]
-	return k.about.Field != "" && len(k.all) == k.made
+	return k.about.Any || k.about.Field != "" && len(k.all) == k.made
 }
 
 // Kind returns what is known of a kind; ok is false if the system has none.

@@ -329,11 +329,12 @@ func (r *rowDecision) wishes() (wishes [][]wish, unserved []bool) {
 			r.findings = append(r.findings, *problem)
 			continue
 		}
-		if x.thing == nil {
+		anew := x.thing == nil
+		if anew {
 			r.Catalogue.make(of.Kind, x.name)
 			x.thing, _ = r.Catalogue.find(of.Kind, x.name) // it is there now, and alone
 		}
-		if near := r.Catalogue.nearest(of.Kind, x.thing.Name); x.thing.ID == "" && near != "" {
+		if near := r.Catalogue.nearest(of.Kind, x.thing.Name); near != "" && (x.thing.ID == "" || anew && r.Catalogue.kinds[of.Kind].about.Any) {
 			r.find(account.Warning, account.NearlyTheName, of.Kind, tie.Column, fmt.Sprintf("If “%s” is meant, correct the cell.", near), "there is no %s “%s”, so it would be made; there is “%s”", singular(of.Kind), x.thing.Name, near)
 		}
 		t := x.thing

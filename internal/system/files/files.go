@@ -130,13 +130,14 @@ func (a *app) Describe(ctx context.Context) (*system.Description, error) {
 		if strings.HasPrefix(a.accounts, ofFeed) {
 			name = a.accounts
 		}
-		about.AsOf = fmt.Sprintf("the export %s of %s, %s ago", name, x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
+		about.AsOf = fmt.Sprintf("in the export %s of %s, %s ago", name, x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
 	} else {
-		about.AsOf = "the sheet alone, as there is no export: every row is taken for a new account"
+		about.AsOf = "nowhere, as there is no export: every row is taken for a new account's"
 	}
 	for _, kind := range a.layout.Kinds() {
 		about.Can.Ties = 1 << 20
 		k := account.ThingKind{Name: kind, Roles: a.layout.HasPart(kind, layout.Role), Sections: a.layout.HasPart(kind, layout.Section)}
+		k.Any = a.layout.Open(kind) || x.path == "" && len(a.layout.Known(kind)) == 0
 		if x.path != "" && !x.shown.Kinds[kind] {
 			k.Blind = "the export has no column with them"
 		}
