@@ -49,6 +49,9 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	if d.Pairs, err = j.pairs(); err != nil {
 		return nil, err
 	}
+	if d.RestNew = j.Request.Rest == "new"; d.RestNew && d.Pairs == nil || j.Request.Rest != "" && !d.RestNew {
+		return nil, mistake("--rest says what rows are that nobody answered for: new; it goes with --pairs", "For example: --pairs pairs.xlsx --rest new")
+	}
 	scope := j.Brief.NewScope(nil)
 	if d.Batch.Begin, err = a.wholes(j.Brief.Begin, scope); err != nil {
 		return nil, err

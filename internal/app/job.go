@@ -46,6 +46,7 @@ type Request struct {
 	MailsTo  string   // with Trial: the address that its mails go to
 	Elevated bool     // roles and groups that give rights over others are allowed
 
+	Rest  string   // with Pairs: what rows are that nobody answered for: new; empty: refused
 	Pairs []string // sheets with whom rows mean that no key finds
 
 	among *among // the jobs of one set; nil: it stands alone
@@ -94,6 +95,14 @@ type Job struct {
 	rules     secret.Rules          // that the system tells of passwords
 	left      []string              // of a set: what the sheet gives and this system does not have
 	whyNot    string                // what can be done about rows that find no account, where they are refused
+}
+
+// Abilities are what the job's system can do; of one that was not asked, none.
+func (j *Job) Abilities() (can system.Abilities) {
+	if j.about != nil {
+		can = j.about.Can
+	}
+	return can
 }
 
 // Checker returns a checker of the job's rows.

@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	netmail "net/mail"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -63,12 +65,14 @@ drafted, and held back.`,
 	flags.add(a, cmd)
 	cmd.Flags().StringSliceVar(&fields, "fields", nil, "touch only these `FIELDS` of accounts that exist, such as manager,title")
 	completeFlag(cmd, "fields", listOf(fieldNames()...))
+	cmd.Flags().StringVar(&flags.Rest, "rest", "", "with --pairs: what rows are that nobody answered for: `new` people (else they are refused)")
+	completeFlag(cmd, "rest", oneOf("new"))
 	cmd.Flags().StringSliceVar(&flags.Pairs, "pairs", nil, "whom rows mean that no key finds: the `SHEET` of “candidates”, with the answers")
 	cmd.Flags().StringVar(&flags.Trial, "trial-run", "", "mark the batch as a trial of this `NAME`: no mails but to --mails-to, no follow-ups; “report SYSTEM trials” lists its accounts until they are removed")
 	cmd.Flags().StringVar(&flags.MailsTo, "mails-to", "", "with --trial-run: send its mails to this `ADDRESS` instead of people")
 	cmd.Flags().BoolVar(&a.refusedOK, "refused-ok", false, "end with 0 although rows were refused, for scripts in which something else says so")
 	cmd.Flags().BoolVar(&flags.Elevated, "allow-elevated", false, "allow roles and groups that give rights over others")
-	ofDeeds.tell(cmd, "fields", "pairs", "trial-run", "mails-to", "allow-elevated")
+	ofDeeds.tell(cmd, "fields", "pairs", "rest", "trial-run", "mails-to", "allow-elevated")
 	return cmd
 }
 
@@ -150,6 +154,9 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		looked = b.AsOf
 	}
 	page.Text(page.Dim, fmt.Sprintf("%s Accounts were looked up %s.%s Nothing has been changed.", b.Policies, looked, taken(b)))
+	if err := a.load(ctx, page, l, b, j); err != nil {
+		return err
+	}
 	if j.Brief.Gone != "" && b.Taken != "" {
 		page.Text(page.Dim, "As only a part was taken, accounts that are not listed were not looked for.")
 	}
@@ -167,6 +174,49 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 		page.Next("evenledger batches")
 	}
 	return page.Err()
+}
+
+// load tells how many requests a post would send, and how long that may take.
+func (a *front) load(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, j *app.Job) error {
+	load, err := app.LoadOf(ctx, l, b, j.Abilities())
+	n := load.Requests()
+	if err != nil || n == 0 || j.Target.Kind.Later {
+		return err
+	}
+	var of []string
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{load.Accounts, "for accounts"}, {load.Memberships, "for memberships"}, {load.Others, "for what follows"}} {
+		if part.n > 0 && part.n < n {
+			of = append(of, report.Number(part.n)+" "+part.what)
+		}
+	}
+	said := "A post would send " + counted(n, "request", "requests")
+	if len(of) > 0 {
+		said += ": " + strings.Join(of, ", ")
+	}
+	switch {
+	case load.As > 0:
+		said += fmt.Sprintf(". As batch %d went, that takes about %s", load.As, lasting(load.Seconds))
+	case load.Seconds > 0:
+		said += fmt.Sprintf(". At the rate that is allowed, that takes at least %s", lasting(load.Seconds))
+	}
+	page.Text(page.Dim, said+".")
+	return nil
+}
+
+// lasting is a time, for people.
+func lasting(seconds float64) string {
+	switch {
+	case seconds < 1:
+		return "a second"
+	case seconds < 90:
+		return counted(int(math.Ceil(seconds)), "second", "seconds")
+	case seconds < 5400:
+		return counted(int(math.Ceil(seconds/60)), "minute", "minutes")
+	}
+	return fmt.Sprintf("%.1f hours", seconds/3600)
 }
 
 // toSign says who has to sign a batch before it is posted, if somebody has to. One of several is
@@ -278,12 +328,73 @@ func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, 
 		}
 		if closed > 0 {
 			page.Line("")
-			page.Line("Of the %s to create, %s may not sign in.", report.Number(n), report.Number(closed))
+			page.Line("Of the %s to create, %s may not sign in:", report.Number(n), report.Number(closed))
+			if err := a.shutOut(ctx, page, l, b, store.Filter{Intents: []account.Intent{account.Create}}, closed); err != nil {
+				return err
+			}
 		}
+	}
+	if err := a.passwordLines(ctx, page, l, b); err != nil {
+		return err
 	}
 	page.Renames(b.Renames)
 	page.Seats(b.Seats)
 	page.Makes(b)
+	return nil
+}
+
+// mostShut is how many people are named who may not sign in.
+const mostShut = 10
+
+// shutOut names the new people who may not sign in, of whom there are so many.
+func (a *front) shutOut(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, filter store.Filter, closed int) error {
+	told := 0
+	for e, err := range l.Entries(ctx, b.ID, filter) {
+		if err != nil {
+			return err
+		}
+		if e.Left()[b.Mark.Field].Text() != b.Mark.Off {
+			continue
+		}
+		if told++; told <= mostShut {
+			page.EntryLine(e)
+		}
+		if told == closed {
+			break
+		}
+	}
+	if told > mostShut {
+		page.Line("  %s", page.Dim(fmt.Sprintf("… and %d more", told-mostShut)))
+	}
+	return nil
+}
+
+// passwordLines tells what becomes of passwords.
+func (a *front) passwordLines(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
+	if b.Secrets == "" {
+		return nil
+	}
+	_, made, mailed, err := l.Secrets(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	given, err := l.Given(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	var parts []string
+	for _, of := range []struct {
+		n    int
+		says string
+	}{{made, "made, and handed out by the post that sets them: --credentials FILE --to KEY"}, {given, "given by the sheet"}, {mailed, "told in a mail"}} {
+		if of.n > 0 {
+			parts = append(parts, report.Number(of.n)+" "+of.says)
+		}
+	}
+	if len(parts) > 0 {
+		page.Line("")
+		page.Text(page.Plain, "Passwords: "+strings.Join(parts, "; ")+".")
+	}
 	return nil
 }
 

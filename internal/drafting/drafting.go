@@ -58,6 +58,7 @@ type Draft struct {
 	Known    []string            // words that anyone knows of the organisation
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Before   int                 // rows of the batch before this one of the same list; 0: there is none
+	RestNew  bool                // with Pairs: rows that nobody answered for are new people's
 	Pairs    *pairs.List         // whom a person said that rows mean; nil: nobody did
 	MailsTo  string              // with a trial: the address that its mails go to, instead of people's; empty: none go
 	Renew    string              // field that makes a person choose another password; empty: none
@@ -399,6 +400,9 @@ func (d *making) paired(w *mapping.Wanted) (id, name string, isNew, said bool) {
 		return "", "", false, false
 	}
 	a, has := d.Pairs.Answers[w.Row]
+	if !has && d.RestNew {
+		return "", "", true, true
+	}
 	if !has || a.Proof != pairs.Proof(Alike(d.brief, w)) {
 		return "", "", false, false
 	}

@@ -510,6 +510,11 @@ func Summary(e batch.Entry) string {
 		if who != "" {
 			parts = append(parts, who)
 		}
+		for _, field := range []string{"uidNumber", "gidNumber", "homeDirectory"} { // which may have been chosen
+			if v := made[field]; v.Filled() {
+				parts = append(parts, field+" "+v.Text())
+			}
+		}
 	case account.Keep, account.Remove:
 		return whoIs(e.Known, e.Key)
 	case account.None:
@@ -538,6 +543,7 @@ const mostStays = 3
 func ties(steps []membership.Step) (parts []string) {
 	said := map[membership.Verb][]string{}
 	stays := map[string][]string{}
+	var outward []string // what goes out comes last, as it does
 	for _, s := range steps {
 		switch {
 		case s.Do == membership.Join && s.Was == nil || s.Do == membership.Leave:
@@ -547,6 +553,8 @@ func ties(steps []membership.Step) (parts []string) {
 				as := strings.TrimSuffix(strings.TrimSuffix(text, " again"), s.Name)
 				stays[as] = append(stays[as], s.Name)
 			}
+		case !s.Within():
+			outward = append(outward, s.Text())
 		default:
 			parts = append(parts, s.Text())
 		}
@@ -563,7 +571,7 @@ func ties(steps []membership.Step) (parts []string) {
 			parts = append(parts, map[membership.Verb]string{membership.Leave: "leaves ", membership.Join: "joins "}[verb]+strings.Join(names, ", "))
 		}
 	}
-	return parts
+	return append(parts, outward...)
 }
 
 // Shown says what a change changes, before and after; other accounts by their

@@ -137,6 +137,8 @@ type Abilities struct {
 	Refers   bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
 	Moves    bool     // an account's identifier may change with it; without it an identifier is for ever
 	AtOnce   int      // accounts that CreateAll makes in one request; below 2: they are made one by one
+	Bulk     bool     // and as one request; else they are on their way together
+	Rate     float64  // requests a second that are allowed; 0: nothing says
 	Removes  bool     // without it rows that ask for it are refused
 	Unkeyed  bool     // new accounts get no password from here; briefs that give one are refused
 	Renews   bool     // accounts that are there can be given another password; without it rows that ask for it are refused

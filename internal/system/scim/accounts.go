@@ -26,7 +26,7 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 	}
 	about := &system.Description{Schema: d.schema, Kinds: make([]account.ThingKind, 0, len(d.kinds)), Can: system.Abilities{
 		Finds: c.findSize(), Page: c.config.Page, Counts: true, Versions: d.config.ETag.Supported,
-		Removes: true, Renews: d.renews, Ties: tieSize, Makes: true, Unmakes: true,
+		Rate: c.config.Rate, Bulk: d.config.Bulk.Supported, Removes: true, Renews: d.renews, Ties: tieSize, Makes: true, Unmakes: true,
 	}}
 	if most := d.config.Filter.MaxResults; most > 0 {
 		about.Can.Page = min(about.Can.Page, most)
