@@ -70,7 +70,9 @@ type Column struct {
 	Makes    bool   // with Tie: the application makes what is named and missing
 	As       codes.Form
 
-	read map[string]string // how the application writes a value → the value
+	wide  int               // how many columns of a file it is
+	plain bool              // every value stands as it is
+	read  map[string]string // how the application writes a value → the value
 }
 
 // A Quote says which cells of CSV stand in quotes.
@@ -239,6 +241,9 @@ func (c *Column) Standard(written string) string {
 
 // Written is a value as the application's file has it. Why says why the file cannot hold it, behind the value; empty: it can.
 func (l *Layout) Written(c *Column, value string) (text, why string) {
+	if c.plain {
+		return value, ""
+	}
 	text = value
 	word, worded := c.Words[value]
 	switch {
@@ -277,9 +282,14 @@ func (l *Layout) day(form, value string) string {
 	return text
 }
 
+// bounds reports whether there are texts that a file cannot hold in a column.
+func (l *Layout) bounds(c *Column) bool {
+	return c.Longest > 0 || c.OneOf != nil || c.Pattern != nil || c.OneLine || l.File.Quote == QuoteNever || l.File.encoding != nil
+}
+
 // holds says why a file cannot hold a text in a column, behind the text; empty: it can.
 func (l *Layout) holds(c *Column, text string) string {
-	if c.Longest == 0 && c.OneOf == nil && c.Pattern == nil && !c.OneLine && l.File.Quote != QuoteNever && l.File.encoding == nil {
+	if !l.bounds(c) {
 		return ""
 	}
 	n := 0

@@ -19,7 +19,7 @@ type Line struct {
 // Headings are those of a file, in their order.
 func (l *Layout) Headings() (all []string) {
 	for _, side := range l.sides {
-		for n := range side[0].width() {
+		for n := range side[0].wide {
 			for _, c := range side {
 				all = append(all, c.heading(n))
 			}
@@ -34,8 +34,12 @@ func (l *Layout) stand() {
 	l.sides = nil
 	for i := range l.Columns {
 		c := &l.Columns[i]
+		if c.wide = 1; c.isFamily() {
+			c.wide = max(1, c.Most)
+		}
+		c.plain = (c.Fill == Field || c.Fill == Tie) && len(c.Words) == 0 && c.Date == "" && c.As == "" && c.Kind != account.List && !l.bounds(c)
 		if n := len(l.sides); n > 0 && c.isFamily() {
-			if first := l.sides[n-1][0]; first.isFamily() && first.Things == c.Things && first.width() == c.width() {
+			if first := l.sides[n-1][0]; first.isFamily() && first.Things == c.Things && first.wide == c.wide {
 				l.sides[n-1] = append(l.sides[n-1], c)
 				continue
 			}
@@ -46,14 +50,6 @@ func (l *Layout) stand() {
 
 // isFamily reports whether the column stands for several.
 func (c *Column) isFamily() bool { return c.Fill == Tie && strings.Contains(c.Heading, "*") }
-
-// width is how many columns of a file the column is.
-func (c *Column) width() int {
-	if c.isFamily() {
-		return max(1, c.Most)
-	}
-	return 1
-}
 
 // heading is that of the nth column of a family, from 0.
 func (c *Column) heading(n int) string {
@@ -70,27 +66,27 @@ type Problem struct {
 // Cells adds those of one line to cells, and says why it cannot be written; no problem: it can.
 func (l *Layout) Cells(line *Line, cells []string) (_ []string, problems []Problem) {
 	say := func(c *Column, field, value, why string) {
-		if why != "" && value != "" {
+		if value != "" {
 			why = "“" + words.First(value, 60) + "” " + why
 		}
-		if why != "" {
-			problems = append(problems, Problem{c.Heading, field, why})
-		}
+		problems = append(problems, Problem{c.Heading, field, why})
 	}
 	for _, side := range l.sides {
 		c := side[0]
 		if c.Fill != Tie {
 			text, value, why := l.cell(c, line)
-			say(c, fieldOf(c), value, why)
+			if why != "" {
+				say(c, fieldOf(c), value, why)
+			}
 			cells = append(cells, text)
 			continue
 		}
-		from, width := len(cells), c.width()
-		for range width * len(side) {
-			cells = append(cells, "")
-		}
+		from, width := len(cells), c.wide
+		cells = append(cells, make([]string, width*len(side))...) // which the compiler makes no list of
 		for i, c := range side {
-			say(c, c.Things, "", l.ties(c, line, cells[from+i:], len(side), width))
+			if why := l.ties(c, line, cells[from+i:], len(side), width); why != "" {
+				say(c, c.Things, "", why)
+			}
 		}
 	}
 	return cells, problems
@@ -118,7 +114,7 @@ func (l *Layout) cell(c *Column, line *Line) (text, value, why string) {
 		text, why = l.made(c, line)
 		value = text
 	default:
-		value = line.Account.Field(c.Field).Text()
+		value = line.Account.Fields[c.Field].Text()
 		if text, why = l.Written(c, value); text == "" && why == "" && c.Required && line.Does != account.Remove {
 			why = fmt.Sprintf("“%s” has to be filled in every row, and there is no %s", c.Heading, c.Field)
 		}

@@ -34,10 +34,11 @@ type app struct {
 // An export is what one shows.
 type export struct {
 	path     string
-	at       time.Time // zero: there is none
+	when     time.Time // zero: there is none
 	shown    layout.Shown
 	key      account.Field
-	accounts []account.Account
+	fields   []string // that are shown
+	accounts []record
 	index    map[string]int                  // index of accounts, by the key of their identifier
 	ties     map[string]map[string][]string  // kind → thing → identifiers of its members
 	of       map[string][]account.Membership // identifier → memberships, in the order in which they stand
@@ -63,7 +64,7 @@ func (a *app) export(ctx context.Context) (*export, error) {
 }
 
 func (a *app) load(ctx context.Context, path string, at time.Time) (*export, error) {
-	x := &export{path: path, at: at, key: account.Field{Name: a.layout.Key}, index: map[string]int{}, ties: map[string]map[string][]string{}, of: map[string][]account.Membership{}, by: map[string]map[string][]int{}}
+	x := &export{path: path, when: at, key: account.Field{Name: a.layout.Key}, index: map[string]int{}, ties: map[string]map[string][]string{}, of: map[string][]account.Membership{}, by: map[string]map[string][]int{}}
 	if f, known := account.FieldNamed(a.layout.Key); known {
 		x.key = f
 	}
@@ -76,7 +77,7 @@ func (a *app) load(ctx context.Context, path string, at time.Time) (*export, err
 			return err
 		}
 		x.index[x.key.Key(f.Account.ID)] = len(x.accounts)
-		x.accounts = append(x.accounts, f.Account)
+		x.accounts = append(x.accounts, x.record(&f.Account))
 		for _, tie := range f.Ties {
 			if x.ties[tie.Kind] == nil {
 				x.ties[tie.Kind] = map[string][]string{}
@@ -94,13 +95,40 @@ func (a *app) load(ctx context.Context, path string, at time.Time) (*export, err
 	return x, nil
 }
 
+// A record is an account with the values of the export's fields, in their order: a map for each would take several times the room.
+type record struct {
+	id     string
+	values []string
+}
+
+// record keeps an account.
+func (x *export) record(a *account.Account) record {
+	if x.fields == nil {
+		x.fields = a.FieldNames()
+	}
+	r := record{a.ID, make([]string, len(x.fields))}
+	for i, field := range x.fields {
+		r.values[i] = a.Fields[field].Text()
+	}
+	return r
+}
+
+// at returns the account of an index.
+func (x *export) at(i int) account.Account {
+	a := account.Account{ID: x.accounts[i].id, Fields: make(map[string]account.Value, len(x.fields))}
+	for n, field := range x.fields {
+		a.Fields[field] = account.ValueOr(x.accounts[i].values[n])
+	}
+	return a
+}
+
 // account returns one by its identifier.
 func (x *export) account(id string) (account.Account, bool) {
 	i, there := x.index[x.key.Key(id)]
 	if !there {
 		return account.Account{}, false
 	}
-	return x.accounts[i], true
+	return x.at(i), true
 }
 
 // Describe implements system.System.
@@ -109,8 +137,8 @@ func (a *app) Describe(ctx context.Context) (*system.Description, error) {
 	if err != nil {
 		return nil, err
 	}
-	if age := a.clock.Now().Sub(x.at); a.fresh > 0 && !x.at.IsZero() && age > a.fresh {
-		return nil, &system.Unavailable{Message: fmt.Sprintf("the newest export of %s is of %s, %s ago, and evenledger.yaml wants it no older than %s", a.name, x.at.Local().Format("2 Jan 15:04"), days(age), days(a.fresh)), Remedy: "Export the accounts in the application anew, and save them at " + a.accounts + "."}
+	if age := a.clock.Now().Sub(x.when); a.fresh > 0 && !x.when.IsZero() && age > a.fresh {
+		return nil, &system.Unavailable{Message: fmt.Sprintf("the newest export of %s is of %s, %s ago, and evenledger.yaml wants it no older than %s", a.name, x.when.Local().Format("2 Jan 15:04"), days(age), days(a.fresh)), Remedy: "Export the accounts in the application anew, and save them at " + a.accounts + "."}
 	}
 	s := &account.Schema{Naming: a.layout.Key}
 	for i := range a.layout.Columns {
@@ -130,7 +158,7 @@ func (a *app) Describe(ctx context.Context) (*system.Description, error) {
 		if strings.HasPrefix(a.accounts, ofFeed) {
 			name = a.accounts
 		}
-		about.AsOf = fmt.Sprintf("in the export %s of %s, %s ago", name, x.at.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.at)))
+		about.AsOf = fmt.Sprintf("in the export %s of %s, %s ago", name, x.when.Local().Format("2 Jan 15:04"), days(a.clock.Now().Sub(x.when)))
 	} else {
 		about.AsOf = "nowhere, as there is no export: every row is taken for a new account's"
 	}
@@ -188,18 +216,12 @@ func (a *app) List(ctx context.Context, _ []string) iter.Seq2[account.Account, e
 			yield(account.Account{}, err)
 			return
 		}
-		for _, one := range x.accounts {
-			if !yield(copied(one), nil) {
+		for i := range x.accounts {
+			if !yield(x.at(i), nil) {
 				return
 			}
 		}
 	}
-}
-
-// copied is an account whose fields may be altered.
-func copied(a account.Account) account.Account {
-	a.Fields = maps.Clone(a.Fields)
-	return a
 }
 
 // Find implements system.System.
@@ -220,7 +242,7 @@ func (a *app) Find(ctx context.Context, field string, values, _ []string) iter.S
 		index := a.index(x, f)
 		for _, value := range values {
 			for _, i := range index[f.Key(value)] {
-				if !yield(copied(x.accounts[i]), nil) {
+				if !yield(x.at(i), nil) {
 					return
 				}
 			}
@@ -236,10 +258,12 @@ func (a *app) index(x *export, f account.Field) map[string][]int {
 		return has
 	}
 	index := map[string][]int{}
-	for i, one := range x.accounts {
-		if v := one.Field(f.Name); v.Filled() {
-			key := f.Key(v.Text())
-			index[key] = append(index[key], i)
+	if at := slices.Index(x.fields, f.Name); at >= 0 {
+		for i := range x.accounts {
+			if value := x.accounts[i].values[at]; value != "" {
+				key := f.Key(value)
+				index[key] = append(index[key], i)
+			}
 		}
 	}
 	x.by[f.Name] = index
@@ -256,7 +280,7 @@ func (a *app) Get(ctx context.Context, id string, _ []string) (account.Account, 
 	if !there {
 		return account.Account{}, system.ErrGone
 	}
-	return copied(one), nil
+	return one, nil
 }
 
 // Create implements system.System.
@@ -329,7 +353,7 @@ func (a *app) Exported(ctx context.Context) (time.Time, error) {
 	if err != nil {
 		return time.Time{}, err
 	}
-	return x.at, nil
+	return x.when, nil
 }
 
 // Failures implements system.Hander.

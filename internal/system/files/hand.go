@@ -246,7 +246,7 @@ func (a *app) line(x *export, order system.Order) (*layout.Line, []account.Findi
 		if !there {
 			return nil, cannot("", "the account %s is not in the export", order.Account)
 		}
-		line.Account.ID, line.Account.Fields = known.ID, copied(known).Fields
+		line.Account.ID, line.Account.Fields = known.ID, known.Fields
 		if !a.layout.Adds {
 			line.Ties = slices.Clone(x.of[known.ID])
 		}
