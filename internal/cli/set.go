@@ -235,11 +235,19 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	}
 	var next []string
 	for i, b := range batches {
+		if s.Counts[i][account.HandedOver] > 0 {
+			if err := a.handedOverOf(ctx, page, l, b); err != nil {
+				return err
+			}
+			next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
+		}
+	}
+	for i, b := range batches {
 		if a.toSign(page, b, total(s.Waiting[i]), true) {
 			next = []string{signNext(s.Numbers())}
 		}
 	}
-	if waits > 0 && len(next) == 0 {
+	if waits > 0 && !slices.ContainsFunc(next, func(n string) bool { return strings.Contains(n, "countersign") }) {
 		next = append(next, "evenledger post "+s.Numbers(), fmt.Sprintf("evenledger post %d --trial 1    # one row of one system first", batches[0].ID))
 	}
 	if bad > 0 {

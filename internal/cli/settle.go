@@ -220,6 +220,19 @@ func size(bytes int64) string {
 	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
 }
 
+// handedOverOf is handedOver of a batch among several.
+func (a *front) handedOverOf(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return err
+	}
+	target, err := app.SystemOf(w, b)
+	if err != nil {
+		return err
+	}
+	return a.handedOver(ctx, page, w.Dir, l, b, target)
+}
+
 // handedOver tells which files the application is to be given, and what then.
 func (a *front) handedOver(ctx context.Context, page *report.Page, dir string, l store.Store, b *batch.Batch, target workspace.System) error {
 	waits, err := batch.HandedOver(l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}))

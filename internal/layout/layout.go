@@ -70,6 +70,8 @@ type Column struct {
 	Makes    bool   // with Tie: the application makes what is named and missing
 	As       codes.Form
 
+	days  *sync.Map         // a date → how it is written
+	few   [][2]string       // Words, if they are few: to compare some is faster than to hash one
 	wide  int               // how many columns of a file it is
 	plain bool              // every value stands as it is
 	read  map[string]string // how the application writes a value → the value
@@ -122,7 +124,6 @@ type Layout struct {
 	env   *expr.Env
 	sides [][]*Column // those that stand side by side for each number
 	codes *codes.Reader
-	days  *sync.Map // form of dates and a date → how it is written: a file has few different ones
 }
 
 // An Export says where the application's exports are otherwise than its files.
@@ -245,7 +246,7 @@ func (l *Layout) Written(c *Column, value string) (text, why string) {
 		return value, ""
 	}
 	text = value
-	word, worded := c.Words[value]
+	word, worded := c.word(value)
 	switch {
 	case worded:
 		text = word
@@ -254,7 +255,7 @@ func (l *Layout) Written(c *Column, value string) (text, why string) {
 	case c.Fill == Action, c.Kind == account.YesNo && len(c.Words) > 0:
 		return "", fmt.Sprintf("is nothing that the application has a word for beneath “%s”", c.Heading)
 	case c.Kind == account.Date && c.Date != "":
-		if text = l.day(c.Date, value); text == "" {
+		if text = c.day(value); text == "" {
 			return "", "is no date"
 		}
 	case c.As != "":
@@ -267,18 +268,31 @@ func (l *Layout) Written(c *Column, value string) (text, why string) {
 	return text, l.holds(c, text)
 }
 
-// day is a date as the application writes it; empty: it is none.
-func (l *Layout) day(form, value string) string {
-	key := [2]string{form, value}
-	if text, has := l.days.Load(key); has {
+// word is how the application writes a value, if it has a word for it.
+func (c *Column) word(value string) (word string, has bool) {
+	if len(c.few) == 0 {
+		word, has = c.Words[value]
+		return word, has
+	}
+	for i := range c.few {
+		if c.few[i][0] == value {
+			return c.few[i][1], true
+		}
+	}
+	return "", false
+}
+
+// day is a date as the application writes it; empty: it is none. Of the few different ones of a file each is worked out once.
+func (c *Column) day(value string) string {
+	if text, has := c.days.Load(value); has {
 		return text.(string)
 	}
 	day, err := time.Parse(time.DateOnly, value)
 	if err != nil {
 		return ""
 	}
-	text := day.Format(form)
-	l.days.Store(key, text)
+	text := day.Format(c.Date)
+	c.days.Store(value, text)
 	return text
 }
 

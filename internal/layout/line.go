@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/words"
@@ -28,6 +29,9 @@ func (l *Layout) Headings() (all []string) {
 	return all
 }
 
+// fewWords is how many words are compared one by one.
+const fewWords = 8
+
 // stand puts the columns together that stand side by side for each number: those that follow each other of the
 // memberships of one kind, in as many columns. Others stand alone.
 func (l *Layout) stand() {
@@ -36,6 +40,12 @@ func (l *Layout) stand() {
 		c := &l.Columns[i]
 		if c.wide = 1; c.isFamily() {
 			c.wide = max(1, c.Most)
+		}
+		c.days = &sync.Map{}
+		if len(c.Words) <= fewWords {
+			for _, value := range sortedKeys(c.Words) {
+				c.few = append(c.few, [2]string{value, c.Words[value]})
+			}
 		}
 		c.plain = (c.Fill == Field || c.Fill == Tie) && len(c.Words) == 0 && c.Date == "" && c.As == "" && c.Kind != account.List && !l.bounds(c)
 		if n := len(l.sides); n > 0 && c.isFamily() {

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/codes"
@@ -37,7 +36,7 @@ func Parse(name string, data []byte, today string) (*Layout, error) {
 	}
 	sum := sha256.Sum256(data)
 	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatCSV, Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
-	l.days, l.codes = &sync.Map{}, codes.NewReader(codes.Unsettled)
+	l.codes = codes.NewReader(codes.Unsettled)
 	l.read(doc.Root(), today)
 	l.stand()
 	if err := doc.Err(); err != nil {
