@@ -66,6 +66,14 @@ func TestFilesInBrowser(t *testing.T) {
 	code, _, errOut = f.run("post", "1", "--yes")
 	require.Equal(t, 1, code, errOut)
 
+	// The batch's own page knows the outcome, too.
+	code, _, errOut = f.run("report", "1", "-o", "page.html")
+	require.Zero(t, code, errOut)
+	b.send(http.MethodPost, "/url", map[string]any{"url": "file://" + filepath.Join(f.dir, "page.html")})
+	b.send(http.MethodPost, b.element("button[data-outcome=handed-over]")+"/click", map[string]any{})
+	assert.Equal(t, 5.0, b.js("return [...document.querySelectorAll('#rows tr')].filter(r => !r.hidden).length"))
+	assert.NotEqual(t, b.js("return getComputedStyle(document.querySelector('.o-refused')).color"), b.js("return getComputedStyle(document.querySelector('.o-handed-over')).color"))
+
 	give := func(ticks, button string) string {
 		b.send(http.MethodPost, "/url", map[string]any{"url": url})
 		b.send(http.MethodPost, b.element("input[type=file]")+"/value", map[string]any{"text": filepath.Join(f.dir, "outbox", "people-1-1.csv")})

@@ -35,12 +35,24 @@ wanted. The rows above count, as two may not share what must be unique.`,
 				return wrong("say which row", "For example: --row 7")
 			}
 			a.Offline = offline
-			j, err := a.Open(cmd.Context(), args[0], flags.Request)
+			members, _, err := a.OpenSet(cmd.Context(), args[0], flags.Request)
 			if err != nil {
 				return err
 			}
-			defer j.Close()
-			return a.briefTry(cmd.Context(), j, args[0], flags, row)
+			defer app.CloseSet(members)
+			var systems []string
+			for _, m := range members {
+				systems = append(systems, m.System)
+			}
+			return a.several("systems", systems, func(i int) error {
+				if members[i].Err != nil {
+					return members[i].Err
+				}
+				exit := a.exit // of the worst
+				err := a.briefTry(cmd.Context(), members[i].Job, args[0], flags, row)
+				a.exit = max(a.exit, exit)
+				return err
+			})
 		},
 	}
 	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the `BRIEF`: its name in briefs/, or a file")
@@ -120,7 +132,11 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 		return a.writeJSON(map[string]any{"row": number, "headings": info.Headings, "cells": at.Row.Cells, "fields": fields, "findings": findings, "outcome": came})
 	}
 	page := a.page()
-	page.Line("%s · row %d of %s", page.Bold(j.Brief.Name), number, info.Name)
+	of := ""
+	if j.Target.Name != "" {
+		of = " · " + j.Target.Name
+	}
+	page.Line("%s · row %d of %s%s", page.Bold(j.Brief.Name), number, info.Name, of)
 	page.Line("")
 	trialCells(page, info.Headings, at.Row)
 	trialFields(page, at.Wanted.Aside, fields)

@@ -37,7 +37,7 @@ func (a *front) target(args []string) (workspace.System, system.System, error) {
 
 func (a *front) fieldsCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "fields [SYSTEM]",
+		Use:     "fields [SYSTEM | SET]",
 		GroupID: "prepare",
 		Short:   "List the fields a system takes, asked of the system itself",
 		Long: `Lists every field the system takes of an account: the name briefs use for it, the
@@ -47,15 +47,21 @@ later, and which values it allows.`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeSystems,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			target, client, err := a.target(args)
-			if err != nil {
-				return err
+			names := []string{""}
+			if w, err := a.FindWorkspace(); err == nil && len(args) > 0 {
+				names = systemsNamed(w, args[0])
 			}
-			about, err := client.Describe(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.fields(target, about.Schema)
+			return a.several("systems", names, func(i int) error {
+				target, client, err := a.target(names[i : i+1])
+				if err != nil {
+					return err
+				}
+				about, err := client.Describe(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.fields(target, about.Schema)
+			})
 		},
 	}
 }

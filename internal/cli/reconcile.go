@@ -49,7 +49,8 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Example: `  evenledger reconcile starters.csv -b starters
   evenledger reconcile starters.csv -b starters -o differences.xlsx
   evenledger reconcile 17
-  evenledger reconcile 17 --within 2m`,
+  evenledger reconcile 17 --within 2m
+  evenledger reconcile quays       the newest batches of a set`,
 		Args: one("a sheet or a batch's number"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
@@ -64,17 +65,16 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 					return wrong(out+" is the sheet itself", "Name another file.")
 				}
 			}
-			if areBatches(args[0]) && !exists(args[0]) {
+			if (areBatches(args[0]) || a.isSet(args[0])) && !exists(args[0]) {
 				return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 					if len(batches) > 1 && out != "" {
 						return wrong("-o writes what is otherwise in one system", "Name one batch.")
 					}
+					var names []string
 					for _, b := range batches {
-						if err := a.readBack(cmd.Context(), w, l, b, within, out); err != nil {
-							return err
-						}
+						names = append(names, b.System)
 					}
-					return nil
+					return a.several("systems", names, func(i int) error { return a.readBack(cmd.Context(), w, l, batches[i], within, out) })
 				})
 			}
 			flags.Compare = true
@@ -357,7 +357,7 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		return err
 	}
 	if a.json {
-		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": read.Looked, "failed": read.Failed, "waiting": read.Waiting, "even": read.Even()}, "entries", func(yield func(readback.Row, error) bool) {
+		return report.WriteJSON(a.out, map[string]any{"batch": b.ID, "system": b.System, "read": read.Looked, "failed": read.Failed, "waiting": read.Waiting, "handedOver": read.Handed, "even": read.Even()}, "entries", func(yield func(readback.Row, error) bool) {
 			for _, row := range rows {
 				if !yield(row, nil) {
 					return
@@ -385,7 +385,10 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		}
 	}
 	page.Line("")
-	if len(rows) == 0 {
+	if read.Handed > 0 {
+		page.Line("%s", page.Level(account.Warning, app.Remains{Handed: read.Handed}.String()+"."))
+	}
+	if len(rows) == 0 && read.Looked > 0 {
 		page.Line("The system is as batch %d left it.", b.ID)
 	}
 	if read.Failed > 0 {

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
@@ -40,11 +42,7 @@ func (a *front) onSheets(ctx context.Context, path string, flags sheetFlags, do 
 // onBatches opens the ledger for work on the batches that a text means.
 func (a *front) onBatches(ctx context.Context, text string, toRead bool, do func(*workspace.Workspace, store.Store, []*batch.Batch) error) (err error) {
 	if !areBatches(text) {
-		known := false
-		if w, err := a.FindWorkspace(); err == nil {
-			_, known = w.Set(text)
-		}
-		if !known {
+		if !a.isSet(text) {
 			return wrong(fmt.Sprintf("“%s” is not a batch's number", text), "“evenledger batches” lists them; “last” is the newest, 12-14 are several, and the name of a set means its newest.")
 		}
 	}
@@ -58,6 +56,56 @@ func (a *front) onBatches(ctx context.Context, text string, toRead bool, do func
 		return err
 	}
 	return do(w, l, batches)
+}
+
+// isSet reports whether a text is the name of a set.
+func (a *front) isSet(text string) bool {
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return false
+	}
+	_, is := w.Set(text)
+	return is
+}
+
+// several does something for each of several systems or batches, of which each answers: one below the other, or as one document with
+// the answers by their keys.
+func (a *front) several(name string, keys []string, do func(i int) error) error {
+	if len(keys) == 1 {
+		return do(0)
+	}
+	told := a.out
+	defer func() { a.out = told }()
+	answers := map[string]json.RawMessage{}
+	for i, key := range keys {
+		if !a.json {
+			if i > 0 {
+				a.page().Line("")
+			}
+			if err := do(i); err != nil {
+				return err
+			}
+			continue
+		}
+		var answer bytes.Buffer
+		a.out = &answer
+		if err := do(i); err != nil {
+			return err
+		}
+		answers[key] = answer.Bytes()
+	}
+	if a.out = told; !a.json {
+		return nil
+	}
+	return a.writeJSON(map[string]any{name: answers})
+}
+
+// systemsNamed are those that a name means: of a set all of it.
+func systemsNamed(w *workspace.Workspace, name string) []string {
+	if set, is := w.Set(name); is {
+		return set.Systems
+	}
+	return []string{name}
 }
 
 // draftSet makes a batch for each system of a set, and tells them together.

@@ -75,11 +75,12 @@ type Result struct {
 	Rows    []Row // that are otherwise, in their order
 	Looked  int   // rows of which something was done
 	Failed  int   // rows that the system refused, as a whole or in part
+	Handed  int   // rows that were handed over, and of which nobody knows yet what became
 	Waiting int   // rows that are still to be carried out, or of which it is open whether they were
 }
 
 // Even reports whether the batch was carried out and the system is as it left it.
-func (r Result) Even() bool { return len(r.Rows)+r.Failed+r.Waiting == 0 }
+func (r Result) Even() bool { return len(r.Rows)+r.Failed+r.Waiting+r.Handed == 0 }
 
 // Read looks at every row of which something was done. What differs is looked at again until
 // Within is over.
@@ -97,6 +98,8 @@ func (r *Reading) Read(ctx context.Context) (result Result, err error) {
 				result.Failed++
 			case account.Waiting:
 				result.Waiting++
+			case account.HandedOver:
+				result.Handed++
 			}
 			if e.Did != "" {
 				entries = append(entries, e)
