@@ -425,6 +425,9 @@ func (d *Decider) decideKnown(e *Entry, w *mapping.Wanted, found *account.Accoun
 		d.remove(e, found)
 	case asks == account.Update, asks == account.Resume:
 		d.update(e, w, found, asks)
+	case asks == account.Create && !d.Brief.KnownSaid:
+		e.Find(account.Error, account.KnownRefused, "intent", d.Column(d.Brief.Intent()), fmt.Sprintf("the row says that the account is new, and %s exists already", found.Label()))
+		e.Refuse()
 	case d.Brief.Known == brief.Skip:
 		e.setAside(account.ExistsAlready, "", fmt.Sprintf("the account %s exists already", found.Label()))
 	case d.Brief.Known == brief.Refuse:

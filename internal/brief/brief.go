@@ -89,6 +89,7 @@ type Brief struct {
 	New        Policy
 	NewSaid    bool // the brief itself says what is done with new people
 	Known      Policy
+	KnownSaid  bool    // the brief itself says what is done with people who are there
 	Fields     []Field // each after those its Make uses
 	Checks     []Check
 	Notices    []*Notice
@@ -410,7 +411,7 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.New, b.NewSaid = Policy(node.OneOf(string(Create), string(Skip), string(Refuse))), true
 	}
 	if node := top.get("known"); node.Exists() {
-		b.Known = Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
+		b.KnownSaid, b.Known = true, Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
 	}
 	fields := b.readFields(top.pairs("fields"), top.root, options)
 	if node := top.get("retire"); node.Exists() && node.Bool() {
