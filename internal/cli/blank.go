@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -23,6 +24,7 @@ func (a *front) blankCommand() *cobra.Command {
 	var out string
 	var only []string
 	var overwrite, all bool
+	var named string
 	cmd := &cobra.Command{
 		Use:     "blank [SYSTEM] -o FILE",
 		GroupID: "prepare",
@@ -32,10 +34,14 @@ words. A workbook has lists to choose from, notes on each column, and cells that
 keep zeros in front; CSV has the notes above the headings. What is filled in goes
 back in with no brief.
 
+With -b BRIEF it is the sheet that this brief reads: its headings in its order, the words that
+it understands to choose from, and what must be there.
+
 With --all there is a column for each of the system's own fields too, and for groups,
 courses, licences and roles.`,
 		Example: `  evenledger blank crewdesk -o blank.xlsx
-  evenledger blank crewdesk -o blank.csv --fields employeeNumber,givenName,familyName,userName`,
+  evenledger blank crewdesk -o blank.csv --fields employeeNumber,givenName,familyName,userName
+  evenledger blank -b starters -o starters-blank.xlsx`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeSystems,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -47,6 +53,12 @@ courses, licences and roles.`,
 			}
 			if !sheet.HasHeadings(out) {
 				return wrong(out+" would have no headings, and a blank is nothing but", "Let its name end in .xlsx, .csv or .tsv.")
+			}
+			if named != "" {
+				if len(args)+len(only) > 0 || all {
+					return wrong("with -b the brief says which columns there are", "Leave the system, --fields and --all away.")
+				}
+				return a.blankOf(cmd.Context(), named, out)
 			}
 			target, client, err := a.target(args)
 			if err != nil {
@@ -60,6 +72,8 @@ courses, licences and roles.`,
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
+	cmd.Flags().StringVarP(&named, "brief", "b", "", "the sheet that this `BRIEF` reads")
+	completeFlag(cmd, "brief", a.completeBriefs)
 	cmd.Flags().StringSliceVar(&only, "fields", nil, "only these `FIELDS`, in this order")
 	completeFlag(cmd, "fields", listOf(fieldNames()...))
 	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and memberships")
@@ -93,17 +107,63 @@ func (a *front) blank(target workspace.System, schema *account.Schema, out strin
 			columns = append(columns, c)
 		}
 	}
-	var required []string
+	if len(only) > 0 {
+		left = ""
+	}
+	return a.writeBlank(columns, out, target.Name, "", left)
+}
+
+// blankOf writes the sheet that a brief reads.
+func (a *front) blankOf(ctx context.Context, named, out string) error {
+	b, err := a.brief(named)
+	if err != nil {
+		return err
+	}
+	w, err := a.FindWorkspace()
+	if err != nil {
+		return err
+	}
+	target, client, err := a.target(systemsNamed(w, b.System)[:1]) // of a set the first says what it takes
+	if err != nil {
+		return err
+	}
+	about, err := client.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	things := map[string][]account.Thing{}
+	for _, kind := range about.Kinds {
+		if !b.Names(kind.Name) {
+			continue
+		}
+		for t, err := range client.Things(ctx, kind.Name, false) {
+			if err != nil {
+				return err
+			}
+			things[kind.Name] = append(things[kind.Name], t)
+		}
+	}
+	columns := form.OfBrief(b, about.Schema, func(kind string) []account.Thing { return things[kind] })
+	return a.writeBlank(columns, out, target.Name, named, "")
+}
+
+// writeBlank writes a blank with columns for a system, or for a brief if one is named.
+func (a *front) writeBlank(columns []form.Column, out, system, named, left string) error {
+	who, flags := system, "--system "+system
+	if named != "" {
+		who, flags = "the brief "+named, "-b "+quoted(named)
+	}
+	required := []string{}
 	for _, c := range columns {
 		if c.Required {
 			required = append(required, c.Heading)
 		}
 	}
-	_, err = app.WriteWhole(out, func(file *os.File) (int, error) {
+	_, err := app.WriteWhole(out, func(file *os.File) (int, error) {
 		if sheet.IsWorkbook(out) {
 			return 0, sheet.WriteBlank(file, workbookBlank(columns))
 		}
-		return 0, a.textBlank(file, out, target, columns, required)
+		return 0, a.textBlank(file, out, who, columns, required)
 	})
 	if err != nil {
 		return err
@@ -113,17 +173,21 @@ func (a *front) blank(target workspace.System, schema *account.Schema, out strin
 		for i, c := range columns {
 			headings[i] = c.Heading
 		}
-		return a.writeJSON(map[string]any{"file": out, "system": target.Name, "headings": headings, "required": required, "note": left})
+		answer := map[string]any{"file": out, "system": system, "headings": headings, "required": required, "note": left}
+		if named != "" {
+			answer["brief"] = named
+		}
+		return a.writeJSON(answer)
 	}
 	page := a.page()
-	page.Line("%s: a blank for %s with %d columns.", out, target.Name, len(columns))
+	page.Line("%s: a blank for %s with %d columns.", out, who, len(columns))
 	if len(required) > 0 {
 		page.Line("Each row must have: %s.", strings.Join(required, ", "))
 	}
-	if left != "" && len(only) == 0 {
+	if left != "" {
 		page.Text(page.Dim, left)
 	}
-	page.Next("evenledger check " + quoted(out) + " --system " + target.Name + "    # once it is filled in")
+	page.Next("evenledger check " + quoted(out) + " " + flags + "    # once it is filled in")
 	return page.Err()
 }
 
@@ -142,7 +206,7 @@ func workbookBlank(columns []form.Column) sheet.Blank {
 
 // textBlank writes a blank without tabs: the notes stand above the headings,
 // where they are passed over when it is handed back in.
-func (a *front) textBlank(file *os.File, out string, target workspace.System, columns []form.Column, required []string) error {
+func (a *front) textBlank(file *os.File, out string, who string, columns []form.Column, required []string) error {
 	w, err := app.SheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err
@@ -160,7 +224,7 @@ func (a *front) textBlank(file *os.File, out string, target workspace.System, co
 		}
 	}
 	return errors.Join(
-		w.Write([]string{fmt.Sprintf("A blank for %s. Fill in one row a person below the headings, and leave those as they are.", target.Name)}),
+		w.Write([]string{fmt.Sprintf("A blank for %s. Fill in one row a person below the headings, and leave those as they are.", who)}),
 		w.Write([]string{"Must be there: " + strings.Join(required, ", ")}),
 		w.Write([]string{"Values: " + strings.Join(about, "; ")}),
 		w.Write(headings), w.Close())
