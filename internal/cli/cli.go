@@ -61,6 +61,7 @@ type front struct {
 	json      bool
 	plain     bool
 	exit      int             // of a command that did its work
+	stepwise  bool            // demo waits for somebody before each command
 	refusedOK bool            // --refused-ok: that rows are refused is no reason for another exit code
 	stop      <-chan struct{} // closed when the person ends the work
 	tracing   sync.Mutex      // over trace

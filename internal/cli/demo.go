@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -21,6 +22,7 @@ import (
 
 func (a *front) demoCommand() *cobra.Command {
 	var dir string
+	var stepwise bool
 	cmd := &cobra.Command{
 		Use:     "demo",
 		GroupID: "around",
@@ -28,13 +30,19 @@ func (a *front) demoCommand() *cobra.Command {
 		Long: `Starts the practice application, makes a workspace in a new folder, and takes a
 sheet of forty starters of a ferry company, with the troubles of real sheets, all
 the way: check, draft, post, show, fixes, and the corrected rows handed back in.
-Each command is shown as you would type it. The folder stays, to play in.`,
-		Example: "  evenledger demo\n  evenledger demo --dir try-it",
+Each command is shown as you would type it. The folder stays, to play in. With --step
+it waits before each command until you press Enter.`,
+		Example: "  evenledger demo\n  evenledger demo --dir try-it\n  evenledger demo --step",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if stepwise && (!isTerminal(a.In) || a.json) {
+				return wrong("--step waits for somebody to press Enter, and nobody is there", "Leave it away.")
+			}
+			a.stepwise = stepwise
 			return a.demo(cmd.Context(), dir)
 		},
 	}
+	cmd.Flags().BoolVar(&stepwise, "step", false, "wait for Enter before each command")
 	cmd.Flags().StringVar(&dir, "dir", "", "the new `FOLDER` (else brindlesound, brindlesound-2, …)")
 	return cmd
 }
@@ -242,6 +250,21 @@ func (a *front) giveToDesk(dir string) error {
 	return nil
 }
 
+// entered waits for somebody to press Enter, and reports whether somebody did.
+func (a *front) entered(ctx context.Context) bool {
+	pressed := make(chan error, 1)
+	go func() {
+		_, err := bufio.NewReader(a.In).ReadString('\n')
+		pressed <- err
+	}()
+	select {
+	case err := <-pressed:
+		return err == nil
+	case <-ctx.Done():
+		return false
+	}
+}
+
 // demoStep runs one command as a person would, in the demonstration's folder.
 func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 	self, err := os.Executable()
@@ -259,6 +282,12 @@ func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 			line += " " + quoted(arg)
 		}
 		page.Line("%s", page.Bold(line))
+	}
+	if a.stepwise {
+		fmt.Fprint(a.err, page.Dim("[Enter runs it, Ctrl-C ends] "))
+		if !a.entered(ctx) {
+			return 0, context.Cause(ctx)
+		}
 	}
 	args := s.args
 	if a.plain {
