@@ -341,6 +341,10 @@ func ageOf(text string) (time.Duration, error) {
 	return 0, wrong(fmt.Sprintf("“%s” is no age", text), "Write it as 8d, 26h or 90m.")
 }
 
+// longestRun is after how long a scheduler ends a run that does not end, as systemd and timeout write it. What was sent is
+// in the ledger, and the next run goes on with it.
+const longestRun = "4h"
+
 // schedule prints what has a scheduler call the run.
 func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error {
 	when, err := app.ParseSchedule(text)
@@ -370,7 +374,7 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 		shell = append(shell, quoted(word))
 		unit = append(unit, unitQuoted(word))
 	}
-	line := when.Cron() + " cd " + quoted(here) + " && " + strings.ReplaceAll(strings.Join(shell, " "), "%", `\%`)
+	line := when.Cron() + " cd " + quoted(here) + " && timeout " + longestRun + " " + strings.ReplaceAll(strings.Join(shell, " "), "%", `\%`)
 	name := "evenledger-" + strings.Join(briefs, "-")
 	name = strings.Map(func(r rune) rune {
 		if r == '-' || r == '.' || 'a' <= r && r <= 'z' || '0' <= r && r <= '9' {
@@ -379,7 +383,7 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 		return '-'
 	}, strings.ToLower(name))
 	timer := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\n\n[Timer]\nOnCalendar=%s\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n", strings.Join(briefs, ", "), when.Calendar())
-	service := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\nAfter=network-online.target\nWants=network-online.target\n\n[Service]\nType=oneshot\nUser=%s\nWorkingDirectory=%s\nExecStart=%s\n", strings.Join(briefs, ", "), a.By, unitQuoted(here), strings.Join(unit, " "))
+	service := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\nAfter=network-online.target\nWants=network-online.target\n\n[Service]\nType=oneshot\nUser=%s\nWorkingDirectory=%s\nExecStart=%s\nTimeoutStartSec=%s\nExecStopPost=/usr/bin/logger -t %s \"ended with ${EXIT_STATUS}\"\n", strings.Join(briefs, ", "), a.By, unitQuoted(here), strings.Join(unit, " "), longestRun, name)
 	if a.json {
 		return a.writeJSON(map[string]any{"cron": line, "timer": map[string]string{"name": name + ".timer", "text": timer}, "service": map[string]string{"name": name + ".service", "text": service}})
 	}
@@ -390,6 +394,7 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 	lines(page, service)
 	page.Line("%s", page.Bold("Or as a line of cron (crontab -e)"))
 	page.Line("%s", line)
+	page.Text(page.Dim, "A run that does not end is ended after "+longestRun+". The journal has its exit code: 0, and every row is fine; 1, and rows are not; 3, and a system was away.")
 	page.Text(page.Dim, "Secrets that evenledger.yaml looks for in the environment have to be there for whoever the scheduler runs it as; files are easier.")
 	page.Next("sudo systemctl enable --now "+name+".timer", "evenledger runs    # what became of them")
 	return page.Err()
