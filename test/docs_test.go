@@ -164,6 +164,10 @@ func TestFilesPage(t *testing.T) {
 	text, err := os.ReadFile("../docs/files-systems.md")
 	require.NoError(t, err)
 	f.follow(string(text), 8)
+	for _, args := range [][]string{{"layout", "check", "layouts/deskbook.yaml", "--json"}, {"layout", "new", "deskbook-empty.csv", "--json"}, {"settle", "1", "--json"}} {
+		code, _, errOut := f.run(args...)
+		assert.Contains(t, []int{0, 1}, code, "%v: %s", args, errOut)
+	}
 	code, out, _ := f.run("outbox", "2", "--json")
 	assert.Zero(t, code)
 	assert.Contains(t, out, `"open": 3`)

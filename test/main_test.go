@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -38,6 +39,11 @@ func TestMain(m *testing.M) {
 		log.Fatalf("the program does not build: %v\n%s", err, out)
 	}
 	code := m.Run()
+	if *update {
+		if err := takeAnswers(); err != nil {
+			log.Print(err)
+		}
+	}
 	if err := os.RemoveAll(dir); err != nil {
 		log.Print(err)
 	}
@@ -172,6 +178,9 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(out.String()), 0o600))
 	ts.Check(os.WriteFile(ts.MkAbs("err"), []byte(errOut.String()), 0o600))
 	ts.Logf("[stdout]\n%s[stderr]\n%s", out.String(), errOut.String())
+	if slices.Contains(args, "--json") {
+		ts.Check(heldAgainst(args[2:], out.String()))
+	}
 	if got := fmt.Sprint(cmd.ProcessState.ExitCode()); got != args[0] {
 		ts.Fatalf("exit code %s, wanted %s", got, args[0])
 	}

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -107,6 +108,9 @@ func (f folder) run(args ...string) (code int, out, errOut string) {
 	var exit *exec.ExitError
 	if !errors.As(err, &exit) {
 		require.NoError(f.t, err)
+	}
+	if slices.Contains(args, "--json") {
+		assert.NoError(f.t, heldAgainst(args, stdout.String()))
 	}
 	return cmd.ProcessState.ExitCode(), stdout.String(), stderr.String()
 }

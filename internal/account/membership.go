@@ -14,6 +14,7 @@ type ThingKind struct {
 	Roles    bool   `json:"roles"`            // a membership has a role in the thing
 	Sections bool   `json:"sections"`         // a membership has a section of the thing
 	Filled   bool   `json:"filled,omitempty"` // a thing of the kind always has a member: the last one cannot leave
+	Seated   bool   `json:"seated,omitempty"` // of some of them only so many may be members, by what evenledger.yaml says
 	Any      bool   `json:"any,omitempty"`    // any name is taken, those that nobody lists as well
 	Blind    string `json:"blind,omitempty"`  // why nobody can say who is in which; empty: the system shows it
 }

@@ -27,22 +27,9 @@ func (b *Brief) NewScope(cells expr.Cells) *expr.Scope {
 func newEnv(fields []Field, today string) *expr.Env {
 	vars := make([]expr.Variable, len(fields))
 	for i, f := range fields {
-		vars[i] = expr.Variable{Name: f.Name, Type: typeOf(f.Kind)}
+		vars[i] = expr.Variable{Name: f.Name, Type: expr.TypeOf(f.Kind)}
 	}
 	return expr.NewEnv(vars, today)
-}
-
-// typeOf returns what expressions take a value of a kind for.
-func typeOf(kind account.Kind) expr.Type {
-	switch kind {
-	case account.YesNo:
-		return expr.Truth
-	case account.Number:
-		return expr.Number
-	case account.List:
-		return expr.List
-	}
-	return expr.Text
 }
 
 // compile compiles the expression at node, which is to give a value of the
@@ -55,7 +42,7 @@ func (b *Brief) compile(node yamldoc.Node, kind account.Kind) *Expr {
 		}
 		return nil
 	}
-	compiled, err := b.env.Compile(source, typeOf(kind))
+	compiled, err := b.env.Compile(source, expr.TypeOf(kind))
 	var mistake *expr.Error
 	switch {
 	case errors.As(err, &mistake):

@@ -396,7 +396,6 @@ func (c *Checker) allowed(wanted *mapping.Wanted, i int, a account.Attribute) {
 	if a.Refuses != nil {
 		if why := a.Refuses(text); why != "" {
 			c.add(wanted, i, account.Error, account.NotAllowedValue, fmt.Sprintf("“%s” %s", text, why))
-			wanted.Findings[len(wanted.Findings)-1].Remedy = "Write the cell so that the system can take it."
 			return
 		}
 	}

@@ -81,8 +81,8 @@ func Catalogue(ctx context.Context, s system.System, b *brief.Brief, tell func(s
 			return nil, err
 		}
 		catalogue.AddKind(about)
-		// Only of licences it matters how many have one.
-		for t, err := range s.Things(ctx, about.Name, about.Name == "licences") {
+		// Of others it does not matter how many have one.
+		for t, err := range s.Things(ctx, about.Name, about.Name == "licences" || about.Seated) {
 			if err != nil {
 				return nil, err
 			}

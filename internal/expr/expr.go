@@ -65,6 +65,19 @@ type Env struct {
 	library  *cel.Env // nil: nothing was compiled yet
 }
 
+// TypeOf is what expressions take a value of a kind for.
+func TypeOf(kind account.Kind) Type {
+	switch kind {
+	case account.YesNo:
+		return Truth
+	case account.Number:
+		return Number
+	case account.List:
+		return List
+	}
+	return Text
+}
+
 // NewEnv returns an Env with variables. Those with names that no expression can say have
 // values all the same. Today is the day it is taken to be, as year-month-day.
 func NewEnv(vars []Variable, today string) *Env {

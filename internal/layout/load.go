@@ -239,7 +239,7 @@ func (l *Layout) readColumns(root, node yamldoc.Node, today string) (whole bool)
 	var vars []expr.Variable
 	for _, c := range l.Columns {
 		if c.Fill == Field {
-			vars = append(vars, expr.Variable{Name: c.Field, Type: typeOf(c.Kind)})
+			vars = append(vars, expr.Variable{Name: c.Field, Type: expr.TypeOf(c.Kind)})
 		}
 	}
 	l.env = expr.NewEnv(vars, today)
@@ -254,19 +254,6 @@ func (l *Layout) readColumns(root, node yamldoc.Node, today string) (whole bool)
 		l.Columns[i].Make = compiled
 	}
 	return whole
-}
-
-// typeOf is what expressions take a value of a kind for.
-func typeOf(kind account.Kind) expr.Type {
-	switch kind {
-	case account.YesNo:
-		return expr.Truth
-	case account.Number:
-		return expr.Number
-	case account.List:
-		return expr.List
-	}
-	return expr.Text
 }
 
 func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {

@@ -137,7 +137,7 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 		}
 		return nil
 	}
-	if err := w.emptied(ctx, work); err != nil {
+	if err := errors.Join(w.emptied(ctx, work), w.seated(ctx, work)); err != nil {
 		return err
 	}
 	for {
@@ -171,6 +171,51 @@ func (w *tieWork) goThrough(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// seated counts anew how many have what has only so many seats, as others may have taken some since the draft, and fails the rows for
+// which none is left. Not every system knows of the seats itself.
+func (w *tieWork) seated(ctx context.Context, work map[thing][]tied) error {
+	kinds := map[string]map[string]membership.Seats{}
+	for _, s := range w.Batch.Seats {
+		if len(work[thing{s.Kind, s.Thing}]) > 0 {
+			if kinds[s.Kind] == nil {
+				kinds[s.Kind] = map[string]membership.Seats{}
+			}
+			kinds[s.Kind][s.Thing] = s
+		}
+	}
+	for kind, seats := range kinds {
+		for t, err := range w.System.Things(system.Stopping(ctx), kind, true) {
+			if err != nil {
+				return err
+			}
+			s, limited := seats[t.ID]
+			if !limited || t.Members < 0 {
+				continue
+			}
+			at := thing{kind, t.ID}
+			free := s.Has - t.Members
+			for _, tie := range work[at] {
+				if tie.step.Do == membership.Leave {
+					free++
+				}
+			}
+			var none []tied
+			work[at] = slices.DeleteFunc(work[at], func(tie tied) bool {
+				if tie.step.Do != membership.Join || tie.step.Was != nil || tie.ours {
+					return false
+				}
+				if free--; free >= 0 {
+					return false
+				}
+				none = append(none, tie)
+				return true
+			})
+			w.settle(none, membership.Failed, account.NoSeatLeft, fmt.Sprintf("no seat is left in “%s”: %d of %d have one, as it was counted anew before anybody joined", s.Name, t.Members, s.Has))
+		}
+	}
+	return nil
 }
 
 // wasOpen reports whether an earlier post left it open already what became of something of the entry.

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -108,6 +109,23 @@ func (s *Server) Dial(ctx context.Context, timeout time.Duration, mask *secret.M
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(conn, channels, requests), nil
+}
+
+// Files does something with the server's files, over a connection of its own (SFTP, version 3).
+func (s *Server) Files(ctx context.Context, timeout time.Duration, mask *secret.Mask, do func(*sftp.Client) error) error {
+	client, err := s.Dial(ctx, timeout, mask)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	stop := context.AfterFunc(ctx, func() { _ = client.Close() }) // the library knows no contexts
+	defer stop()
+	c, err := sftp.NewClient(client)
+	if err != nil {
+		return s.Unreachable(ctx, mask, err)
+	}
+	defer c.Close()
+	return do(c)
 }
 
 // config says who signs in and whom the server must be. closing gives the agent up.

@@ -138,26 +138,12 @@ func (s *source) Take(ctx context.Context, d feed.Delivery, work feed.Work) erro
 }
 
 // on does something on a connection.
-func (s *source) on(ctx context.Context, work feed.Work, do func(*files.Client) error) (err error) {
-	client, err := s.Dial(ctx, work.Timeout, work.Mask)
-	if err != nil {
+func (s *source) on(ctx context.Context, work feed.Work, do func(*files.Client) error) error {
+	err := s.Files(ctx, work.Timeout, work.Mask, do)
+	var nothing *feed.Nothing
+	var known *reach.Unavailable
+	if err == nil || errors.As(err, &nothing) || errors.As(err, &known) {
 		return err
 	}
-	defer client.Close()
-	stop := context.AfterFunc(ctx, func() { _ = client.Close() }) // the library knows no contexts
-	defer stop()
-	c, err := files.NewClient(client)
-	if err != nil {
-		return s.Unreachable(ctx, work.Mask, err)
-	}
-	defer c.Close()
-	if err := do(c); err != nil {
-		var nothing *feed.Nothing
-		var known *reach.Unavailable
-		if errors.As(err, &nothing) || errors.As(err, &known) {
-			return err
-		}
-		return s.Unreachable(ctx, work.Mask, err)
-	}
-	return nil
+	return s.Unreachable(ctx, work.Mask, err)
 }

@@ -82,19 +82,7 @@ type server struct {
 func (s *server) at(name string) string { return "sftp://" + s.String() + path.Join(s.path, name) }
 
 func (s *server) on(ctx context.Context, work system.Work, do func(shelf) error) error {
-	client, err := s.Dial(ctx, work.Timeout, work.Mask)
-	if err != nil {
-		return err
-	}
-	defer client.Close()
-	stop := context.AfterFunc(ctx, func() { _ = client.Close() }) // the library knows no contexts
-	defer stop()
-	c, err := sftp.NewClient(client)
-	if err != nil {
-		return s.Unreachable(ctx, work.Mask, err)
-	}
-	defer c.Close()
-	return do(serverShelf{c, s.path})
+	return s.Files(ctx, work.Timeout, work.Mask, func(c *sftp.Client) error { return do(serverShelf{c, s.path}) })
 }
 
 type serverShelf struct {

@@ -35,7 +35,9 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 		about.Can.AtOnce = min(d.config.Bulk.MaxOperations, mostAtOnce)
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.kinds)) {
-		about.Kinds = append(about.Kinds, d.kinds[name].about)
+		kind := d.kinds[name].about
+		kind.Seated = len(d.kinds[name].Seats) > 0
+		about.Kinds = append(about.Kinds, kind)
 	}
 	return about, nil
 }

@@ -139,7 +139,7 @@ func TestConfiguredKinds(t *testing.T) {
 	c, _ := harbour(t, standin.Options{}, configure)
 	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
-	assert.Contains(t, about.Kinds, account.ThingKind{Name: "licences", Field: "entitlements"})
+	assert.Contains(t, about.Kinds, account.ThingKind{Name: "licences", Field: "entitlements", Seated: true})
 	assert.Contains(t, about.Kinds, account.ThingKind{Name: "crews"})
 	assert.Equal(t, []account.Thing{{ID: "radar", Name: "radar", Members: 1, Seats: 4}}, things(t, c, "licences", true))
 	assert.Equal(t, []string{"radar u-000001"}, members(t, c, "licences"))
