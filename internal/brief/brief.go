@@ -141,6 +141,7 @@ type Field struct {
 	Via            map[string]string // words.NameKey of what is written → value
 	ViaExact       map[string]string // the same by what the brief has, to spare the key
 	ViaWords       []string          // what may be written, as the brief has it
+	ViaOpen        bool              // what is not in Via is read as it is
 	Required       bool
 	OneOf          map[string]string // words.NameKey of each value that is allowed → the value; nil: any
 	OneOfWords     []string          // those values, as the brief has them
@@ -161,6 +162,12 @@ type Field struct {
 	Parts          []Part  // of each value of a list; none: each is one text
 	Line           int     // in the brief
 }
+
+// What becomes of a cell that a table does not have.
+const (
+	asItIs  = "as it is"
+	refused = "refuse"
+)
 
 // A Part is one part of each value of a list, such as the issuer of a sign-in.
 type Part struct {
@@ -616,6 +623,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 			for _, v := range p.Value.Pairs() {
 				f.ViaWords = append(f.ViaWords, v.Key)
 			}
+		case "else":
+			f.ViaOpen = p.Value.OneOf(asItIs, refused) == asItIs
 		case "split":
 			f.Split, f.Kind = p.Value.Text(), account.List
 		case "via_sheet":

@@ -35,6 +35,7 @@ type Memberships struct {
 	Column         Field // From, Split and Via of the names; a List
 	Kind           string
 	Role           string // heading of the column with the role, or empty
+	RoleVia        Field  // Via of the roles
 	Section        string
 	Fallback       []string
 	FallbackFor    FallbackFor
@@ -103,6 +104,15 @@ func (b *Brief) readMemberships(top *layers, in folders) {
 					for _, v := range p.Value.Pairs() {
 						f.ViaWords = append(f.ViaWords, v.Key)
 						f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
+					}
+				case "else":
+					f.ViaOpen = p.Value.OneOf(asItIs, refused) == asItIs
+				case "role_via":
+					r := &m.RoleVia
+					r.Via, r.ViaExact = map[string]string{}, map[string]string{}
+					for _, v := range p.Value.Pairs() {
+						r.ViaWords = append(r.ViaWords, v.Key)
+						r.Via[words.NameKey(v.Key)], r.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
 					}
 				case "via_sheet":
 					readTable(f, p.Value, in)

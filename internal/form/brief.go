@@ -39,6 +39,9 @@ func OfBrief(b *brief.Brief, schema *account.Schema, things func(kind string) []
 	for i := range b.Memberships {
 		m := &b.Memberships[i]
 		c, roles := ofMembership(m, things(m.Kind))
+		if len(m.RoleVia.ViaWords) > 0 {
+			roles = m.RoleVia.ViaWords
+		}
 		add(first(m.Column.From), c)
 		add(first(m.Role), Column{BlankColumn: sheet.BlankColumn{Allowed: roles}, Field: Field{Label: "the role in what stands beneath “" + first(m.Column.From) + "”", Example: at(roles, 0)}})
 		add(first(m.Section), Column{Field: Field{Label: "the section of what stands beneath “" + first(m.Column.From) + "”"}})

@@ -53,7 +53,9 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 		return account.Value{}, faulty
 	}
 	if f.Via != nil {
-		return w.via(f, heading, text)
+		if value, s, known := w.via(f, heading, text); known {
+			return value, s
+		}
 	}
 	switch {
 	case !meant && isPlaceholder(text) && !(f.Kind == account.Place && text == "/"):
@@ -76,22 +78,25 @@ func (w *Worker) value(i int, f *brief.Field, column int, text string) (account.
 }
 
 // via looks a cell's value up in the brief's table for the field.
-func (w *Worker) via(f *brief.Field, heading, text string) (account.Value, state) {
+// What it does not have and that is read as it is is not known.
+func (w *Worker) via(f *brief.Field, heading, text string) (value account.Value, s state, known bool) {
 	through, ok := f.ViaExact[text]
 	if !ok {
 		through, ok = f.Via[words.NameKey(text)]
 	}
 	switch {
+	case !ok && f.ViaOpen:
+		return value, fine, false
 	case !ok:
 		w.find(account.Error, account.ViaUnlisted, heading, f.Name, fmt.Sprintf("“%s” is not in the brief's table for %s", show(text), f.Name))
 		if near := words.Nearest(text, f.ViaWords); near != "" {
 			last(w.wants).Remedy = fmt.Sprintf("Did you mean “%s”? Else add it to the table.", near)
 		}
-		return account.Value{}, faulty
+		return value, faulty, true
 	case through == "":
-		return account.Value{}, fine
+		return value, fine, true
 	}
-	return account.Of(through), fine
+	return account.Of(through), fine, true
 }
 
 // thousands is a number whose point may stand before decimals or after thousands.

@@ -250,3 +250,27 @@ password: {new: given, from: Secret}
 	}
 	assert.Subset(t, told, []string{"warning Crews", "warning Licence", "error Secret", "error Mail"})
 }
+
+// What a table does not have is refused, or read as it is where the brief says so; roles go through a table of their own.
+func TestOpenTablesAndRoles(t *testing.T) {
+	b, err := brief.Parse("b.yaml", []byte("match: [userName]\nfields:\n  userName: {from: Login}\n  country: {from: Land, via: {Inselreich: GB}, else: as it is}\ncourses: {from: Course, role: As, via: {Funk: Radio}, else: as it is, role_via: {Lernende: learner}}\n"), brief.Options{})
+	require.NoError(t, err)
+	m := mapping.New(b, sheet.Info{Headings: []string{"Login", "Land", "Course", "As"}})
+	for cells, want := range map[string]string{
+		"ana|Inselreich|Funk|Lernende": "GB Radio (learner)",
+		"ana|Portugal|Ropes|":          "PT Ropes",
+		"ana|Nowhere|Ropes|":           "not-a-country",
+		"ana|PT|Ropes|Teaching":        "via-unlisted",
+	} {
+		var w mapping.Wanted
+		m.NewWorker().Map(sheet.Row{Number: 2, Cells: strings.Split(cells, "|")}, nil, &w)
+		got := w.Value(b, "country").Text()
+		for _, tie := range w.Ties {
+			got += " " + account.MembershipText(tie.Name, tie.Role, "")
+		}
+		for _, f := range w.Findings {
+			got = string(f.Code)
+		}
+		assert.Equal(t, want, got, cells)
+	}
+}

@@ -122,8 +122,8 @@ func (w *Worker) named(n int) {
 	}
 	found, faults := false, false
 	for i, column := range columns.names {
-		role, ok := w.besides(of, columns.roles[i])
-		section, fine2 := w.besides(of, columns.section[i])
+		role, ok := w.besides(of, &of.RoleVia, columns.roles[i])
+		section, fine2 := w.besides(of, &brief.Field{}, columns.section[i])
 		faults = faults || !ok || !fine2
 		if column >= len(w.cells) {
 			continue
@@ -180,11 +180,12 @@ func split(cell string, f *brief.Field) []string {
 }
 
 // besides reads the role or section in a column beside the name.
-func (w *Worker) besides(of *brief.Memberships, column int) (text string, ok bool) {
+func (w *Worker) besides(of *brief.Memberships, through *brief.Field, column int) (text string, ok bool) {
 	if column < 0 || column >= len(w.cells) {
 		return "", true
 	}
-	plain := brief.Field{Field: account.Field{Name: of.Kind, Label: of.Column.Label}}
+	plain := *through
+	plain.Field = account.Field{Name: of.Kind, Label: of.Column.Label}
 	value, s := w.value(-1, &plain, column, w.cell(column))
 	return value.Text(), s != faulty
 }
