@@ -495,6 +495,10 @@ func (a *App) connect(target workspace.System, crowd *pace.Crowd) (system.System
 	if errors.As(err, &none) {
 		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, none), fmt.Sprintf("evenledger.yaml, line %d, says where it is looked for: %s.", target.Line, none.Reference))
 	}
+	var wrong *account.Mistake
+	if errors.As(err, &wrong) {
+		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, wrong.Message), wrong.Remedy)
+	}
 	if err != nil {
 		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, err), "")
 	}

@@ -16,6 +16,7 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/layout"
 	"evenledger/internal/secret"
+	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 )
 
@@ -90,7 +91,12 @@ func (a *app) load(ctx context.Context, path string, at time.Time) (*export, err
 		return nil
 	})
 	if err != nil {
-		return nil, &system.Unavailable{Message: fmt.Sprintf("the export of %s cannot be used: %s", a.name, err), Remedy: "Export the accounts in the application once more, whole.", Err: err}
+		remedy := "Export the accounts in the application once more, whole."
+		var told *sheet.Error
+		if errors.As(err, &told) && told.Remedy != "" {
+			remedy = told.Remedy
+		}
+		return nil, &system.Unavailable{Message: fmt.Sprintf("the export of %s cannot be used: %s", a.name, err), Remedy: remedy, Err: err}
 	}
 	return x, nil
 }

@@ -133,7 +133,7 @@ func (c *connection) Open(work system.Work) (system.System, error) {
 	}
 	l, err := layout.Load(c.layout, now.Now().Format(time.DateOnly))
 	if err != nil {
-		return nil, &account.Mistake{Message: fmt.Sprintf("the layout of %s cannot be used: %s", c.name, err), Remedy: "Look at it with: evenledger layout check " + c.layout}
+		return nil, &account.Mistake{Message: fmt.Sprintf("its layout cannot be used: %s", err), Remedy: "Look at it with: evenledger layout check " + c.layout}
 	}
 	if _, local := c.outbox.(folder); l.HoldsPasswords() && !local {
 		return nil, &account.Mistake{Message: fmt.Sprintf("the files of %s hold passwords, and would lie sealed on another machine, where nobody could open them", c.name), Remedy: "Let the outbox be a folder of this machine, or take the column with passwords out of the layout."}
