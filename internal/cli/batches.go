@@ -79,7 +79,11 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: 11}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
+			widest := 9
+			for _, h := range heads {
+				widest = max(widest, len(h.State))
+			}
+			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: widest}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
 				report.Column{Title: "rows", Width: 5, Right: true}, report.Column{Title: "done", Width: 5, Right: true}, report.Column{Title: "waiting", Width: 7, Right: true}, report.Column{Title: "to fix", Width: 6, Right: true}, report.Column{Title: "proven", Width: 7, Right: true, Rank: 4})
 			for i, h := range heads {
 				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
