@@ -230,3 +230,162 @@ func TestFilesOfAServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// layout changes the layout of the workspace.
+func (f folder) layout(old, now string) {
+	text := f.read("layouts/deskbook.yaml")
+	require.Contains(f.t, text, old)
+	f.write("layouts/deskbook.yaml", strings.Replace(text, old, now, 1))
+}
+
+const exported = "Sign-in name;First name;Surname;Blocked;Start;Watch;Team;Training 1;As 1;Training 2;As 2\n"
+
+// Passwords lie sealed until somebody opens the file, and nowhere once it is known what became of it.
+func TestFilesWithPasswords(t *testing.T) {
+	t.Setenv("HANDOUT", "gulls over the quay 1912")
+	f := folder{t, t.TempDir()}
+	f.deskbook("")
+	f.write("exports/people.csv", exported)
+	f.write("new.csv", "Login,First name,Surname\nkai.mo,Kai,Mo\nbo.lin,Bo,Lin\n")
+	f.write("briefs/new.yaml", "brief: New\nsystem: deskbook\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  givenName: {from: First name}\n  familyName: {from: Surname}\npassword: {new: generate, length: 14}\n")
+	code, _, errOut := f.run("draft", "new.csv", "-b", "new")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "have no column for them")
+
+	f.layout("blank: clears", "  - {heading: Password, password: true}\nblank: clears")
+	code, out, errOut := f.run("draft", "new.csv", "-b", "new")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "Passwords: 2 made")
+	code, out, errOut = f.run("post", "1", "--yes")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "They hold passwords and lie sealed")
+	list := func() (names []string) {
+		found, err := os.ReadDir(filepath.Join(f.dir, "outbox"))
+		require.NoError(t, err)
+		for _, file := range found {
+			names = append(names, file.Name())
+		}
+		return names
+	}
+	require.Equal(t, []string{"people-1-1.csv.age"}, list(), "and nothing in clear beside it")
+	assert.NotContains(t, f.read("outbox/people-1-1.csv.age"), "kai.mo")
+
+	code, _, errOut = f.run("outbox", "1", "--open")
+	require.Zero(t, code, errOut)
+	stat, err := os.Stat(filepath.Join(f.dir, "outbox", "people-1-1.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), stat.Mode().Perm())
+	var passwords []string
+	for _, line := range strings.Split(strings.TrimSpace(f.read("outbox/people-1-1.csv")), "\r\n")[2:] {
+		cells := strings.Split(line, ";")
+		passwords = append(passwords, cells[len(cells)-1])
+		assert.Len(t, cells[len(cells)-1], 14)
+	}
+	require.Len(t, passwords, 2)
+
+	f.write("exports/people.csv", exported+"kai.mo;Kai;Mo;N;;;;;;;\nbo.lin;Bo;Lin;N;;;;;;;\n")
+	code, out, errOut = f.run("settle", "1", "--credentials", "new.age", "--passphrase", "env:HANDOUT")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, errOut, "2 files with passwords shredded")
+	assert.Contains(t, errOut, "2 generated passwords. They are kept nowhere else.")
+	assert.Empty(t, list())
+	keys, err := os.ReadDir(filepath.Join(f.dir, "ledger.db.keys"))
+	require.NoError(t, err)
+	assert.Empty(t, keys, "what is sealed in a copy opens for nobody any more")
+	for _, name := range []string{"ledger.db", "ledger.db-wal"} {
+		data, _ := os.ReadFile(filepath.Join(f.dir, name))
+		for _, password := range passwords {
+			assert.NotContains(t, string(data)+out+errOut, password)
+		}
+	}
+}
+
+// A run settles first what a newer export shows, and says what waits for somebody. Of a file of which one bad row is enough
+// none is taken, and each action has a file of its own.
+func TestFilesOfARun(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	f.deskbook("")
+	f.write("evenledger.yaml", f.read("evenledger.yaml")+"feeds:\n  hr: {kind: folder, path: incoming/*.csv}\n")
+	f.layout("blank: clears", "blank: clears\neach: action\nall_or_nothing: true")
+	f.layout(`, name: "people-{batch}-{part}.csv"`, "")
+	f.write("exports/people.csv", exported+"tom.ivers;Tom;Ivers;N;;Day;engine;;;;\nolga.kos;Olga;Kos;N;;Day;;;;;\n")
+	f.write("briefs/week.yaml", "brief: Week\nsystem: deskbook\nsheet: {feed: hr}\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  givenName: {from: First name}\n  familyName: {from: Surname}\n  watch: {from: Watch}\n  active: {from: Aboard}\n")
+	f.write("incoming/week-1.csv", "Login,First name,Surname,Watch,Aboard\nkai.mo,Kai,Mo,Day,yes\nbo.lin,Bo,Lin,Night,yes\ntom.ivers,Tom,Ivers,Day,no\nolga.kos,Olga,Kos,Night,yes\n")
+	past := time.Now().Add(-time.Minute)
+	require.NoError(t, os.Chtimes(filepath.Join(f.dir, "incoming", "week-1.csv"), past, past))
+	code, out, errOut := f.run("run", "week")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "4 rows were handed over, and nobody knows yet what became of them")
+	code, out, errOut = f.run("outbox", "1")
+	require.Zero(t, code, errOut)
+	for _, file := range []string{"1-1-create.csv +2 +2", "1-1-update.csv +1 +1", "1-1-suspend.csv +1 +1"} {
+		assert.Regexp(t, "outbox/"+file, out)
+	}
+	assert.Less(t, strings.Index(out, "create.csv"), strings.Index(out, "update.csv"), "who is made may be named by the others")
+
+	// The same people come again while nobody knows: they are left aside, even she of whom the old export says the same,
+	// as what is on its way will change her.
+	f.write("incoming/week-2.csv", "Login,First name,Surname,Watch,Aboard\nkai.mo,Kai,Mo,Day,yes\nolga.kos,Olga,Kos,Day,yes\n")
+	require.NoError(t, os.Chtimes(filepath.Join(f.dir, "incoming", "week-2.csv"), past.Add(time.Second), past.Add(time.Second)))
+	code, out, errOut = f.run("run", "week")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "Set aside           2")
+	assert.Contains(t, errOut, "the files of batch 1 were handed over", "as no export is newer")
+
+	// One row of the new ones was bad, and none of that file was taken.
+	f.write("exports/people.csv", exported+"tom.ivers;Tom;Ivers;Y;;Day;engine;;;;\nolga.kos;Olga;Kos;N;;Night;;;;;\n")
+	f.write("bad.csv", "Row,Login,Reason\n3,kai.mo,No such watch\n")
+	code, out, errOut = f.run("settle", "1", "--results", "bad.csv", "--file", "1-1-create.csv")
+	require.Equal(t, 1, code, errOut)
+	for _, want := range []string{"Updated             1", "Suspended           1", "Failed              2", "the application took none of the rows of 1-1-create.csv, as it did not take 1 of them"} {
+		assert.Contains(t, out, want)
+	}
+	code, _, errOut = f.run("settle", "1", "--results", "bad.csv", "--file", "people.csv")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "has no file people.csv")
+
+	// Corrected and handed back in, it is settled by the next run.
+	code, _, errOut = f.run("fixes", "1", "-o", "again.csv")
+	require.Zero(t, code, errOut)
+	code, _, errOut = f.run("draft", "again.csv", "-b", "week")
+	require.Zero(t, code, errOut)
+	code, _, errOut = f.run("post", "last", "--yes")
+	require.Zero(t, code, errOut)
+	f.write("exports/people.csv", exported+"tom.ivers;Tom;Ivers;Y;;Day;engine;;;;\nolga.kos;Olga;Kos;N;;Night;;;;;\nkai.mo;Kai;Mo;N;;Day;;;;;\nbo.lin;Bo;Lin;N;;Night;;;;;\n")
+	code, out, errOut = f.run("run", "week")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "settled: batch 3: 2 rows, 2 created")
+	code, _, errOut = f.run("ledger", "check")
+	require.Zero(t, code, errOut)
+}
+
+// Where there is no export, the list of failures is all there is: what it does not name is done, and not read back.
+func TestFilesWithoutAnExport(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	f.write("evenledger.yaml", "systems:\n  drop: {kind: files, layout: drop.yaml}\n")
+	f.write("drop.yaml", "columns:\n  - {heading: Login, field: userName}\n  - {heading: Town, field: locality}\n  - {heading: Team, groups: true, split: \",\"}\nresults: {key: {Login: userName}, message: Why}\n")
+	f.write("briefs/b.yaml", "system: drop\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  locality: {from: Town}\ngroups: {from: Team}\n")
+	f.write("s.csv", "Login,Town,Team\nana,Faro,deck\nbo,Lagos,\n")
+	code, out, errOut := f.run("draft", "s.csv", "-b", "b")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "looked up nowhere, as there is no export")
+	code, _, errOut = f.run("post", "1", "--yes", "--workers", "2")
+	require.Zero(t, code, errOut)
+	assert.Equal(t, "Login,Town,Team\r\nana,Faro,deck\r\nbo,Lagos,\r\n", f.read("outbox/1-1.csv"), "once, whoever helps")
+	code, _, errOut = f.run("settle", "1")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "there is no export of drop")
+	code, _, errOut = f.run("reverse", "1")
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "nobody knows yet what became of all")
+	f.write("bad.csv", "Login,Why\nnobody,Unknown\n")
+	code, _, errOut = f.run("settle", "1", "--results", "bad.csv")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "of nobody whom batch 1 handed over: row 2, nobody")
+	f.write("bad.csv", "Login,Why\nbo,Unknown town\n")
+	code, out, errOut = f.run("settle", "1", "--results", "bad.csv")
+	require.Equal(t, 1, code, errOut)
+	for _, want := range []string{"Created             1", "Failed              1", "the application did not take it: Unknown town (1-1.csv, line 3)"} {
+		assert.Contains(t, out, want)
+	}
+}

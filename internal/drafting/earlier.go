@@ -47,14 +47,15 @@ func (d *making) remember(ctx context.Context) error {
 }
 
 // leaveMade refuses an entry that would make an account which an earlier batch made, or may have made, and which the
-// system doesn't show. One whose account an earlier batch handed over is set aside until it is known what became of that.
+// system doesn't show. One whose account an earlier batch handed over is set aside until it is known what became of that,
+// even if there is nothing to change today: what is on its way may undo that.
 func (d *making) leaveMade(e *batch.Entry) {
-	if e.Outcome != account.Waiting || d.Compare {
+	if e.Outcome != account.Waiting && e.Outcome != account.Unchanged || d.Compare {
 		return
 	}
 	m, field, made := d.madeBefore(e)
 	switch {
-	case !made:
+	case !made || e.Outcome == account.Unchanged && !m.handed:
 		return
 	case m.handed:
 		e.Find(account.Warning, account.HandedOverBefore, "", "", fmt.Sprintf("batch %d, row %d, handed this account over, and nobody knows yet what became of it", m.batch, m.row))
