@@ -81,6 +81,7 @@ const (
 	PasswordLike       Code = "password-like"
 	RemovalDue         Code = "removal-due"
 	FollowUpFailed     Code = "follow-up-failed"
+	NoticeLeftOut      Code = "notice-left-out"
 	NoticeNotWritten   Code = "notice-not-written"
 	NoticeNotSent      Code = "notice-not-sent"
 	PasswordRemade     Code = "password-remade"

@@ -110,6 +110,7 @@ var codes = [...]Explanation{
 	{NotWanted, "The brief, or the row itself, sets the row aside.", "Nothing needs to be done, unless the row is meant: correct the cell, or “only” in the brief."},
 	{NotYesOrNo, "A value is neither yes nor no.", "Write yes or no."},
 	{NothingToSend, "The row is to create an account but gives it no value.", "Fill in the row, or take it out."},
+	{NoticeLeftOut, "A held mail was left out when the others were sent, as it would say what is not so any more: the account is gone or suspended or has another address, or a later batch has written to it.", "Look at the account. Once it is as the batch left it, “evenledger notices BATCH --send” sends the mail; else write to the person yourself, or draft a batch that has the mail."},
 	{NoticeNotSent, "A mail that goes with an entry was refused, or nobody can say whether it was sent.", "Look at the address; “evenledger notices BATCH --send --again” sends it once more."},
 	{NoticeNotWritten, "A mail that the brief has for the row could not be written, or has nobody to go to.", "Correct the row or the notice in the brief, and draft again; the account itself is not held up."},
 	{NumbersMixed, "Files cannot be re-owned for sure, as a number is somebody's old one and another's as well.", "Give new numbers of a range that nobody has had, or renumber in two batches."},

@@ -40,7 +40,9 @@ func (a *front) noticesCommand() *cobra.Command {
 entry to be posted, are sent, were refused, are held (“post --hold-notices”), or nobody can
 say whether they were sent, as the connection broke or the post was killed in between.
 
---send sends those that are held. With --again, those that were refused or are unclear are sent
+--send sends those that are held. Their accounts are looked at again first: a mail is left out,
+and says why, if the account is gone or suspended by now or has another address, or if a later
+batch has sent the mail. With --again, those that were refused or are unclear are sent
 once more: look at them first, as somebody may get a mail twice.`,
 		Example: `  evenledger notices 17
   evenledger notices 17 --send
@@ -125,6 +127,7 @@ type oneMail struct {
 	Subject string `json:"subject"`
 	State   string `json:"state"`
 	Text    string `json:"text,omitempty"`
+	Why     string `json:"why,omitempty"` // it was not sent, as far as that is known
 
 	result membership.Result
 }
@@ -160,6 +163,12 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
 			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result], result: s.Result}
+			for _, f := range e.Findings { // those of a mail begin with its name and address
+				about := fmt.Sprintf("“%s” to %s ", s.Name, s.Thing)
+				if _, why, has := strings.Cut(f.Message, about); has && slices.Contains([]account.Code{account.NoticeNotSent, account.NoticeLeftOut}, f.Code) {
+					one.Why = why
+				}
+			}
 			if whole {
 				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")
 			}
@@ -195,9 +204,14 @@ func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pi
 	held, cut := 0, 0
 	for _, m := range all {
 		page.Line("  row %4d  %s %s %s %s", m.Row, report.Pad(m.State, 10), report.Pad(report.Clip(m.Notice, 14), 14), report.Pad(report.Clip(m.To, 40), 40), page.Dim(report.Clip(m.Subject, 50)))
+		if m.Why != "" {
+			page.Line("            %s", page.Dim(m.Why))
+		}
 		switch m.result {
 		case membership.Held, membership.Queued:
-			held++
+			if m.result == membership.Queued || m.Why == "" { // those left out would be so again
+				held++
+			}
 		case membership.Sending:
 			cut++
 		}
@@ -282,6 +296,9 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 		return err
 	}
 	p := a.Poster(w, l, b, target)
+	if err := a.ConnectTo(target, p); err != nil {
+		return err
+	}
 	bar := a.progress()
 	p.Progress = bar.of
 	_, err = p.Mails(ctx, slices.Compact(rows), again)

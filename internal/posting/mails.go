@@ -1,7 +1,6 @@
 package posting
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,7 +17,6 @@ import (
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
 	"evenledger/internal/reach"
-	"evenledger/internal/store"
 )
 
 const (
@@ -160,70 +158,6 @@ func domainOf(address string) string {
 		}
 	}
 	return "localhost"
-}
-
-// Mails sends mails of a batch that wait for a person's word: those that were held, and with
-// again those that were refused or of which nobody can say whether they arrived; of these
-// rows, or of all if there are none. It returns how many there were.
-func (p *Post) Mails(ctx context.Context, rows []int, again bool) (n int, err error) {
-	err = p.alone(ctx, func(ctx context.Context, r *run) error {
-		n, err = r.sendHeld(ctx, rows, again)
-		return err
-	})
-	return n, err
-}
-
-func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err error) {
-	wanted := []membership.Result{membership.Held, membership.Queued} // the latter where sending was cut short
-	if again {
-		wanted = append(wanted, membership.Failed, membership.Unclear, membership.Sending)
-	}
-	var queued []store.Result
-	for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Does: membership.Notify, Rows: rows}) {
-		if err != nil {
-			return 0, err
-		}
-		chosen, cut := 0, false
-		for i := range e.Steps {
-			switch s := &e.Steps[i]; {
-			case s.Do != membership.Notify:
-			case slices.Contains(wanted, s.Result):
-				s.Result = membership.Queued
-				chosen++
-			case s.Result == membership.Sending: // by who was killed: it is told as unclear
-				cut = true
-			}
-		}
-		if chosen == 0 && !cut {
-			continue
-		}
-		n += chosen
-		e.Outcome = account.Waiting
-		queued = append(queued, store.Result{Entry: e})
-	}
-	if len(queued) == 0 {
-		return 0, nil
-	}
-	if err := p.mayMail(); err != nil {
-		return 0, err
-	}
-	if p.Batch.State == batch.Reversed {
-		return 0, &batch.Guard{Message: fmt.Sprintf("batch %d was undone, and its mails would say what is not so", p.Batch.ID), Wrong: true}
-	}
-	if err := p.Batch.MayPost(p.URL); err != nil {
-		return 0, err
-	}
-	if err := p.settle(ctx, queued); err != nil {
-		return 0, err
-	}
-	err = p.recorded(ctx, p.mails)
-	_, waiting, countErr := p.Ledger.Counts(context.WithoutCancel(ctx), p.Batch.ID)
-	if countErr == nil && len(waiting) == 0 {
-		p.Batch.State = batch.Posted
-	} else if countErr == nil && p.Batch.State == batch.Posted {
-		p.Batch.State = batch.Stopped
-	}
-	return n, cmp.Or(errors.Join(err, countErr, p.Ledger.Save(context.WithoutCancel(ctx), p.Batch)), p.notSent())
 }
 
 // notSent is the error of mails that the server did not take yet.

@@ -168,6 +168,61 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	assert.Len(t, got(), 2)
 }
 
+// What is held is looked at again before it goes: nobody is written to who is suspended or gone by now, who
+// has another address, or whom a later batch has written to.
+func TestMailsHeldMeanwhile(t *testing.T) {
+	t.Parallel()
+	w, b := draftMails(t, "7,Tom,Kaya,,tom@x.example,Clerk,Deck,,\n8,Mia,Lund,,mia@x.example,Clerk,Deck,,\n9,Zoë,Ash,,zoe@x.example,Clerk,Deck,,\n10,Bo,Lie,,bo@x.example,Clerk,Deck,,\n11,Kai,Mo,,kai@x.example,Clerk,Deck,,\n")
+	server, got := postOffice(t)
+	require.NoError(t, w.postMails(b, server, true))
+	accounts := map[string]account.Account{}
+	for a, err := range w.system.List(t.Context(), []string{"givenName", "email", "active"}) {
+		require.NoError(t, err)
+		accounts[a.Field("givenName").Text()] = a
+	}
+	change := func(who, field, after string) {
+		_, err := w.system.Change(t.Context(), accounts[who], []account.Change{{Field: field, Before: accounts[who].Field(field), After: account.Of(after)}}, nil)
+		require.NoError(t, err)
+	}
+	change("Tom", "active", "false")
+	require.NoError(t, w.system.Remove(t.Context(), accounts["Mia"]))
+	change("Zoë", "email", "ash@x.example")
+	entries := w.entries(b)
+	next := w.draft(strings.Replace(welcomes, "  manager:", "  displayName: {make: 'givenName + \" \" + familyName'}\n  preferredLanguage: {from: Language}\n  manager:", 1), "No,First,Last,Login,Mail,Position,Department,Manager,Language\n12,Ida,Berg,,ida@x.example,Clerk,Deck,,\n")
+	sent := w.entries(next)[0]
+	sent.Account, sent.Outcome, sent.Did = entries[3].Account, account.Created, account.Created
+	sent.Steps = slices.Clone(entries[3].Steps)
+	sent.Steps[0].Result = membership.Done
+	other := worker()
+	_, err := w.ledger.Join(t.Context(), next.ID, other)
+	require.NoError(t, err)
+	require.NoError(t, w.ledger.Settle(t.Context(), next.ID, other, []store.Result{{Entry: sent}}, w.clock.Now()))
+	_, err = w.ledger.Leave(t.Context(), next.ID, other)
+	require.NoError(t, err)
+
+	n, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	require.Len(t, got(), 1)
+	assert.Contains(t, got()[0], "To: <kai@x.example>")
+	assert.Equal(t, map[membership.Result]int{membership.Held: 4, membership.Done: 1}, w.mailed(b))
+	assert.Equal(t, account.Counts{account.Created: 5}, w.even(b))
+	for i, why := range []string{"is suspended now", "is not there any more", "address is ash@x.example now", fmt.Sprintf("batch %d has sent this mail", next.ID)} {
+		e := w.entries(b)[i]
+		require.Len(t, e.Findings, 1)
+		assert.Equal(t, account.NoticeLeftOut, e.Findings[0].Code)
+		assert.Contains(t, e.Findings[0].Message, why)
+	}
+
+	accounts["Tom"], err = w.system.Get(t.Context(), accounts["Tom"].ID, []string{"active"})
+	require.NoError(t, err)
+	change("Tom", "active", "true")
+	n, err = w.poster(b, server, false).Mails(t.Context(), nil, false)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n, "who is let back in is written to")
+	assert.Empty(t, w.entries(b)[0].Findings)
+}
+
 // Whoever posts a batch while its held mails are sent waits for that: nobody gets a mail twice.
 func TestMailsAreSentByOne(t *testing.T) {
 	t.Parallel()

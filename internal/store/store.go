@@ -68,10 +68,7 @@ type Store interface {
 	Drafts
 	Posts
 
-	// Batches returns every batch, newest first; Batch one, and Newest the number of the
-	// newest: ErrNoBatch means that there is none.
-	Batches(ctx context.Context) ([]batch.Batch, error)
-	Batch(ctx context.Context, id int) (*batch.Batch, error)
+	// Newest returns the number of the newest batch: ErrNoBatch means that there is none.
 	Newest(ctx context.Context) (id int, err error)
 
 	// Working returns who is at which batch, in order of the batches.
@@ -215,6 +212,8 @@ type Posts interface {
 	Reader
 	Crew
 	Save(ctx context.Context, b *batch.Batch) error
+	// Batches returns every batch, newest first, and Batch one: ErrNoBatch means that there is none.
+	Batches(ctx context.Context) ([]batch.Batch, error)
 	Batch(ctx context.Context, id int) (*batch.Batch, error)
 	// Lock takes the work of that name, such as the run of a brief, for this process until unlock
 	// is called or the process ends. ErrBusy means that another has it.
