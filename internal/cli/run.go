@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -20,6 +19,7 @@ import (
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
+	"evenledger/internal/yamldoc"
 )
 
 func (a *front) runCommand() *cobra.Command {
@@ -331,11 +331,7 @@ func (a *front) lateRuns(all []store.Run, text string) error {
 
 // ageOf reads an age such as 8d or 26h.
 func ageOf(text string) (time.Duration, error) {
-	days, isDays := strings.CutSuffix(text, "d")
-	if n, err := strconv.Atoi(days); isDays && err == nil && n > 0 {
-		return time.Duration(n) * 24 * time.Hour, nil
-	}
-	if age, err := time.ParseDuration(text); err == nil && age > 0 {
+	if age, is := yamldoc.ParseAge(text); is {
 		return age, nil
 	}
 	return 0, wrong(fmt.Sprintf("“%s” is no age", text), "Write it as 8d, 26h or 90m.")

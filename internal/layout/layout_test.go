@@ -192,7 +192,7 @@ func TestMistakes(t *testing.T) {
 		"file: {encoding: latin-99}\ncolumns: [{heading: Login, field: userName}]":                              "1:18: there is no encoding “latin-99”",
 		"file: {name: 'people.csv'}\ncolumns: [{heading: Login, field: userName}]":                              "1:1: two files would be called alike",
 		"file: {name: 'out/{batch}-{part}.csv'}\ncolumns: [{heading: Login, field: userName}]":                  "1:1: the name of a file has a folder in it",
-		"limits: {bytes: many}\ncolumns: [{heading: Login, field: userName}]":                                   "1:17: “many” is no number of bytes",
+		"limits: {bytes: many}\ncolumns: [{heading: Login, field: userName}]":                                   "1:17: “many” is no size",
 		"results: {message: Reason}\ncolumns: [{heading: Login, field: userName}]":                              "1:10: nothing says which row a failure is of",
 		"each: crew\ncolumns: [{heading: Login, field: userName}]":                                              "1:7: no column has the field “crew”",
 		"columns:\n  - {heading: Login, field: userName, groups: true}":                                         "2:5: a column is filled by one thing",

@@ -2,6 +2,8 @@ package layout
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -43,7 +45,7 @@ func (l *Layout) stand() {
 		}
 		c.days = &sync.Map{}
 		if len(c.Words) <= fewWords {
-			for _, value := range sortedKeys(c.Words) {
+			for _, value := range slices.Sorted(maps.Keys(c.Words)) {
 				c.few = append(c.few, [2]string{value, c.Words[value]})
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -81,7 +82,7 @@ func (l *Layout) read(root yamldoc.Node, today string) {
 	}
 	if l.Each = each.Text(); l.Each != "" && l.Each != ByAction {
 		if _, has := l.Column(l.Each); !has {
-			each.Fail(near(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
+			each.Fail(yamldoc.DidYouMean(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
 		}
 	}
 	ending := map[string]string{formatCSV: ".csv", formatXLSX: ".xlsx", formatLines: ".jsonl"}[l.File.Format]
@@ -108,17 +109,10 @@ func (l *Layout) findKey(root, key yamldoc.Node) {
 	case l.Key == "":
 		root.Fail("Add a column with userName, employeeNumber or email, or name the field as “key”.", "nothing says by which field the application knows an account")
 	case !has:
-		key.Fail(near(l.Key, l.fields()), "no column has the field “%s”", l.Key)
+		key.Fail(yamldoc.DidYouMean(l.Key, l.fields()), "no column has the field “%s”", l.Key)
 	default:
 		c.Required = true
 	}
-}
-
-func near(word string, known []string) string {
-	if n := words.Nearest(word, known); n != "" {
-		return "Did you mean “" + n + "”?"
-	}
-	return "There are: " + strings.Join(known, ", ") + "."
 }
 
 func (l *Layout) readFile(node yamldoc.Node) {
@@ -163,29 +157,9 @@ func (l *Layout) readLimits(node yamldoc.Node) {
 		case "rows":
 			l.Rows = p.Value.Whole(1, 10_000_000)
 		case "bytes":
-			l.Bytes = readSize(p.Value)
+			l.Bytes = p.Value.Size()
 		}
 	}
-}
-
-// readSize reads a number of bytes, such as 20MB.
-func readSize(node yamldoc.Node) int64 {
-	text := strings.ToUpper(strings.ReplaceAll(node.Text(), " ", ""))
-	unit := int64(1)
-	for _, u := range []struct {
-		name  string
-		bytes int64
-	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}} {
-		if number, has := strings.CutSuffix(text, u.name); has {
-			text, unit = number, u.bytes
-		}
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 1 || n > 1<<40 {
-		node.Fail("Write it as 500KB or 20MB.", "“%s” is no number of bytes", node.Text())
-		return 0
-	}
-	return n * unit
 }
 
 // readColumns reports whether it is known of all what fills them.
@@ -294,7 +268,7 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 		case "kind":
 			kind, known := account.ParseKind(p.Value.Text())
 			if c.Kind = kind; !known || kind == account.Place {
-				p.Value.Fail(near(p.Value.Text(), account.KindNames()), "there is no kind of value “%s”", p.Value.Text())
+				p.Value.Fail(yamldoc.DidYouMean(p.Value.Text(), account.KindNames()), "there is no kind of value “%s”", p.Value.Text())
 			}
 		case "words":
 			c.Words = map[string]string{}
@@ -357,19 +331,10 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 		node.Fail("Add “most”: how many columns there are.", "nothing says how many columns “%s” stands for", c.Heading)
 	}
 	c.read = map[string]string{}
-	for _, value := range sortedKeys(c.Words) {
+	for _, value := range slices.Sorted(maps.Keys(c.Words)) {
 		c.read[words.Key(c.Words[value])] = value
 	}
 	return c, make
-}
-
-func sortedKeys[V any](of map[string]V) []string {
-	keys := make([]string, 0, len(of))
-	for key := range of {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // dateForm reads how dates are written, such as DD/MM/YYYY.

@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -399,7 +398,7 @@ func (w *Workspace) readFeed(pair yamldoc.Pair, kinds []feed.Kind) Feed {
 		case "timeout":
 			f.Timeout = readDuration(p.Value)
 		case "most":
-			f.Most = readSize(p.Value)
+			f.Most = p.Value.Size()
 		default:
 			part.Pairs = append(part.Pairs, p)
 		}
@@ -472,26 +471,6 @@ func isName(name string) bool {
 		}
 	}
 	return name != "" && len(name) <= 40
-}
-
-// readSize reads a number of bytes, such as 500MB.
-func readSize(node yamldoc.Node) int64 {
-	number := strings.ToUpper(strings.ReplaceAll(node.Text(), " ", ""))
-	for _, unit := range []struct {
-		name  string
-		bytes float64
-	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}, {"", 1}} {
-		text, has := strings.CutSuffix(number, unit.name)
-		if !has {
-			continue
-		}
-		if n, err := strconv.ParseFloat(text, 64); err == nil && n > 0 && n*unit.bytes < 1<<50 {
-			return int64(n * unit.bytes)
-		}
-		break
-	}
-	node.Fail("Write it as 500MB or 2GB.", "“%s” is no size", node.Text())
-	return 0
 }
 
 func readDuration(node yamldoc.Node) time.Duration {

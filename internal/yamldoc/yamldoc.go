@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -239,7 +240,7 @@ func (n Node) Pairs(known ...string) []Pair {
 			continue
 		}
 		if len(known) > 0 && !slices.Contains(known, key) {
-			at.Fail(didYouMean(key, known), "unknown key “%s”", key)
+			at.Fail(DidYouMean(key, known), "unknown key “%s”", key)
 			continue
 		}
 		if slices.ContainsFunc(pairs, func(p Pair) bool { return p.Key == key }) {
@@ -270,7 +271,8 @@ func (n Node) Word(key string) string {
 	return ""
 }
 
-func didYouMean(word string, known []string) string {
+// DidYouMean is the remedy for a word that is none of those known: the nearest, or what there is.
+func DidYouMean(word string, known []string) string {
 	if near := words.Nearest(word, known); near != "" {
 		return fmt.Sprintf("Did you mean “%s”?", near)
 	}
@@ -337,6 +339,48 @@ func (n Node) Whole(low, high int) int {
 	return number
 }
 
+// Size reads a number of bytes, such as 500MB.
+func (n Node) Size() int64 {
+	number := strings.ToUpper(strings.ReplaceAll(n.Text(), " ", ""))
+	for _, unit := range []struct {
+		name  string
+		bytes float64
+	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}, {"", 1}} {
+		text, has := strings.CutSuffix(number, unit.name)
+		if !has {
+			continue
+		}
+		if size, err := strconv.ParseFloat(text, 64); err == nil && size*unit.bytes >= 1 && size*unit.bytes < 1<<50 {
+			return int64(size * unit.bytes)
+		}
+		break
+	}
+	n.Fail("Write it as 500KB, 20MB or 2GB.", "“%s” is no size", n.Text())
+	return 0
+}
+
+// Age reads how old something may be, such as 2d, 12h or 90m.
+func (n Node) Age() time.Duration {
+	age, is := ParseAge(n.Text())
+	if !is {
+		n.Fail("Write it as 2d, 12h or 90m.", "“%s” is no age", n.Text())
+	}
+	return age
+}
+
+// ParseAge reads an age, and reports whether it is one.
+func ParseAge(text string) (age time.Duration, is bool) {
+	text = strings.ReplaceAll(text, " ", "")
+	if days, inDays := strings.CutSuffix(text, "d"); inDays {
+		if n, err := strconv.Atoi(days); err == nil && n > 0 && n < 10_000 {
+			return time.Duration(n) * 24 * time.Hour, true
+		}
+		return 0, false
+	}
+	age, err := time.ParseDuration(text)
+	return age, err == nil && age > 0
+}
+
 // From reads from which number on something holds: “always” is from 1 on, “over 50” from 51.
 func (n Node) From() int {
 	text := strings.Join(strings.Fields(n.Text()), " ")
@@ -359,7 +403,7 @@ func (n Node) OneOf(allowed ...string) string {
 		return word
 	}
 	if n.IsText() {
-		n.Fail(didYouMean(word, allowed), "expected %s here, found “%s”", orList(allowed), word)
+		n.Fail(DidYouMean(word, allowed), "expected %s here, found “%s”", orList(allowed), word)
 	}
 	return ""
 }

@@ -13,7 +13,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -68,7 +67,7 @@ func read(part reach.Part) *connection {
 				p.Value.Fail("Such as exports/people-*.csv.", "“%s” is no name of a file", p.Value.Text())
 			}
 		case "fresh":
-			c.fresh = readAge(p.Value)
+			c.fresh = p.Value.Age()
 		case "outbox":
 			if c.told = p.Value.Text(); !strings.HasPrefix(c.told, "sftp://") {
 				c.outbox, c.beside = folder{part.Path(c.told)}, part.Path(c.told)
@@ -87,21 +86,6 @@ func read(part reach.Part) *connection {
 		part.At.Fail("Add “layout: layouts/"+part.Name+".yaml”; “evenledger layout new SAMPLE” writes a first one.", "system %s does not say what the application's files look like", part.Name)
 	}
 	return c
-}
-
-// readAge reads how old something may be: 2d, 12h, 90m.
-func readAge(node yamldoc.Node) time.Duration {
-	text := strings.ReplaceAll(node.Text(), " ", "")
-	if days, is := strings.CutSuffix(text, "d"); is {
-		if n, err := strconv.Atoi(days); err == nil && n > 0 && n < 10_000 {
-			return time.Duration(n) * 24 * time.Hour
-		}
-	}
-	age, err := time.ParseDuration(text)
-	if err != nil || age <= 0 {
-		node.Fail("Write it as 2d, 12h or 90m.", "“%s” is no age", node.Text())
-	}
-	return age
 }
 
 // Address implements system.Connection.
