@@ -193,6 +193,8 @@ func (h *handed) window(ctx context.Context, window []batch.Entry) error {
 			return err
 		case full:
 			h.full = true
+		case why != nil && h.again: // it may stand in a file that was put and taken
+			return &batch.Guard{Message: fmt.Sprintf("the post of batch %d was cut off while its files were put, and the export is another since: row %d could not be written into them any more (%s)", h.Batch.ID, e.Row, why[0].Message), Remedy: "Let “accounts” in evenledger.yaml be the export that the batch was posted with, and post again."}
 		case why != nil:
 			for _, f := range why {
 				e.Find(f.Level, f.Code, f.Field, "", f.Message)
@@ -334,7 +336,10 @@ func (h *handed) put(ctx context.Context, was map[string]string) error {
 	}
 	// From here on it is the application's: that is noted, whoever wants to stop.
 	after := context.WithoutCancel(ctx)
-	err = h.handing.Put(after, seal, was)
+	put, err := h.handing.Put(after, seal, was)
+	if err == nil && was != nil {
+		err = h.noteOther(after, put, was)
+	}
 	if err == nil {
 		for some := range slices.Chunk(h.results, handWindow) {
 			if err = h.settle(after, some); err != nil {
@@ -344,6 +349,29 @@ func (h *handed) put(ctx context.Context, was map[string]string) error {
 		}
 	}
 	return errors.Join(err, h.handing.Close())
+}
+
+// noteOther notes what was put by a post that went on, where it is otherwise than the one that was cut off had noted: the
+// export that lines are written from may be a newer one.
+func (h *handed) noteOther(ctx context.Context, put []system.HandedFile, was map[string]string) error {
+	other := false
+	for _, p := range put {
+		i := slices.IndexFunc(h.Batch.Files, func(f batch.File) bool { return f.Part == h.part && f.Name == p.Name })
+		switch {
+		case i < 0: // a value that names a file is another now
+			f := h.Batch.Files[slices.IndexFunc(h.Batch.Files, func(f batch.File) bool { return f.Part == h.part })]
+			f.Name, f.Rows, f.Sum, f.Bytes, f.Sealed = p.Name, p.Rows, p.Sum, p.Bytes, p.Sealed
+			h.Batch.Files = append(h.Batch.Files, f)
+			other = true
+		case p.Sum != was[p.Name]:
+			h.Batch.Files[i].Rows, h.Batch.Files[i].Sum, h.Batch.Files[i].Bytes = p.Rows, p.Sum, p.Bytes
+			other = true
+		}
+	}
+	if !other {
+		return nil
+	}
+	return h.Ledger.Save(ctx, h.Batch)
 }
 
 // seal is what files with passwords are sealed with; nil: there are none.

@@ -108,7 +108,12 @@ func (s *settling) windows(ctx context.Context, each func([]batch.Entry) error) 
 // match finds the row that each failure is of. One that is of none means that the list is another's.
 func (s *settling) match(ctx context.Context) error {
 	lines, keys := map[batch.Place]*batch.Entry{}, map[string]*batch.Entry{}
-	handed := 0
+	know := func(key string, e *batch.Entry) {
+		if other := keys[key]; other != nil && other != e {
+			e = &batch.Entry{} // of no row: an address that one has and another gets tells of neither
+		}
+		keys[key] = e
+	}
 	for e, err := range s.Ledger.Entries(ctx, s.Batch.ID, store.Filter{}) {
 		if err != nil {
 			return err
@@ -116,18 +121,17 @@ func (s *settling) match(ctx context.Context) error {
 		if e.Place == nil || s.File != "" && e.Place.File != s.File {
 			continue
 		}
-		handed++
 		slim := &batch.Entry{Row: e.Row, Place: e.Place, Account: e.Account}
 		lines[*e.Place] = slim
-		keys[s.keyOf(s.about.Naming, s.willBe(&e))] = slim
+		know(s.keyOf(s.about.Naming, s.willBe(&e)), slim)
 		for _, c := range e.Changes {
 			if slices.Contains(s.Batch.Match, c.Field) && c.After.Filled() {
-				keys[s.keyOf(c.Field, c.After.Text())] = slim
+				know(s.keyOf(c.Field, c.After.Text()), slim)
 			}
 		}
 		for _, field := range s.Batch.Match {
 			if v := e.Known[field]; v.Filled() {
-				keys[s.keyOf(field, v.Text())] = slim
+				know(s.keyOf(field, v.Text()), slim)
 			}
 		}
 	}
@@ -163,6 +167,9 @@ func (s *settling) of(f *system.Failure, lines map[batch.Place]*batch.Entry, key
 			continue
 		}
 		e := keys[s.keyOf(field, value)]
+		if e != nil && e.Row == 0 {
+			continue
+		}
 		if e == nil || found != nil && found != e {
 			return nil
 		}

@@ -51,8 +51,8 @@ type Handing interface {
 	// End ends the files and returns them. Nothing can be added any more.
 	End() ([]HandedFile, error)
 	// Put has the files be where the application's are fetched, whole. One that is there already has to be the same, or of the
-	// hash that was noted of it; else it is somebody's, and an *Unavailable.
-	Put(ctx context.Context, seal Seal, noted map[string]string) error
+	// hash that was noted of it; else it is somebody's, and an *Unavailable. It returns those that were not there yet.
+	Put(ctx context.Context, seal Seal, noted map[string]string) ([]HandedFile, error)
 	// Close takes away what was not put.
 	Close() error
 }

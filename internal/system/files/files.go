@@ -46,6 +46,9 @@ type export struct {
 	by       map[string]map[string][]int     // field → key of its value → indexes of accounts
 }
 
+// clockSkew is by how much the clock of whoever writes an export may be ahead.
+const clockSkew = 2 * time.Minute
+
 // export reads the newest one, once.
 func (a *app) export(ctx context.Context) (*export, error) {
 	a.mu.Lock()
@@ -56,6 +59,10 @@ func (a *app) export(ctx context.Context) (*export, error) {
 	path, at, done, err := a.newest(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if ahead := at.Sub(a.clock.Now()); ahead > clockSkew {
+		err := &system.Unavailable{Message: fmt.Sprintf("the export of %s is dated %s, which is yet to come, so that nobody can say what it is newer than", a.name, at.Local().Format("2 Jan 2006 15:04")), Remedy: "See that the clocks here and there are right, and export the accounts in the application anew."}
+		return nil, errors.Join(err, done())
 	}
 	x, err := a.load(ctx, path, at)
 	if err = errors.Join(err, done()); err == nil {
@@ -204,8 +211,8 @@ func (a *app) attribute(x *export, c *layout.Column) account.Attribute {
 
 func days(d time.Duration) string {
 	switch {
-	case d < time.Minute:
-		return "less than a minute"
+	case d < 2*time.Minute:
+		return "less than 2 minutes"
 	case d < 2*time.Hour:
 		return fmt.Sprintf("%d minutes", int(d.Minutes()))
 	case d < 48*time.Hour:

@@ -37,6 +37,7 @@ type handing struct {
 // A file is one of them.
 type file struct {
 	name   string
+	each   string         // the value that has it
 	does   account.Intent // of its first line
 	temp   *os.File       // nil: it holds passwords, and nothing of it is on disk before it is sealed
 	plain  bytes.Buffer
@@ -84,9 +85,15 @@ func (h *handing) Add(order system.Order) (name string, line int, full bool, why
 	if len(problems) > 0 {
 		return "", 0, false, findings(problems), nil
 	}
-	f, err := h.file(h.layout.EachOf(wants), wants.Does)
+	each := h.layout.EachOf(wants)
+	f, err := h.file(each, wants.Does)
 	if err != nil || f == nil {
 		return "", 0, f == nil, nil, err
+	}
+	if f.each != each {
+		problem := account.Find(account.Error, account.CannotBeWritten, fmt.Sprintf("“%s” and “%s” would have files of one name, %s", f.each, each, f.name))
+		problem.Field = h.layout.Each
+		return "", 0, false, []account.Finding{problem}, nil
 	}
 	if f.rows > 0 && (h.layout.Rows > 0 && f.rows == h.layout.Rows || h.layout.Bytes > 0 && f.bytes+f.writer.Held()+int64(sizeOf(cells)) > h.layout.Bytes) {
 		return "", 0, true, nil, nil
@@ -115,7 +122,7 @@ func (h *handing) file(each string, does account.Intent) (*file, error) {
 	if len(h.files) == mostOpen {
 		return nil, nil
 	}
-	f := &file{name: name, does: does, sum: sha256.New()}
+	f := &file{name: name, each: each, does: does, sum: sha256.New()}
 	if !h.layout.HoldsPasswords() {
 		if err := h.working(f); err != nil {
 			return nil, err
@@ -162,43 +169,47 @@ func (h *handing) End() (all []system.HandedFile, err error) {
 }
 
 // Put implements system.Handing.
-func (h *handing) Put(ctx context.Context, seal system.Seal, noted map[string]string) error {
-	err := h.outbox.on(ctx, h.work, func(at shelf) error {
+func (h *handing) Put(ctx context.Context, seal system.Seal, noted map[string]string) (put []system.HandedFile, err error) {
+	err = h.outbox.on(ctx, h.work, func(at shelf) error {
 		for _, f := range h.files {
-			if err := h.put(f, at, seal, noted); err != nil {
+			there, err := h.put(f, at, seal, noted)
+			if err != nil {
 				return err
+			}
+			if !there {
+				put = append(put, f.done)
 			}
 		}
 		return nil
 	})
 	var known *system.Unavailable
 	if err != nil && !errors.As(err, &known) {
-		return h.trouble("put", err)
+		err = h.trouble("put", err)
 	}
-	return err
+	return put, err
 }
 
 // put puts one file, unless it is there.
-func (h *handing) put(f *file, at shelf, seal system.Seal, noted map[string]string) error {
+func (h *handing) put(f *file, at shelf, seal system.Seal, noted map[string]string) (there bool, err error) {
 	name := f.name
 	if f.done.Sealed {
 		name += SealedEnding
 	}
-	switch there, err := at.sum(name); {
+	switch sum, err := at.sum(name); {
 	case errors.Is(err, fs.ErrNotExist):
 	case err != nil:
-		return err
-	case there == f.done.Sum, noted != nil && (there == noted[f.name] || f.done.Sealed): // what is sealed cannot be compared
-		return nil
+		return false, err
+	case sum == f.done.Sum, noted != nil && (sum == noted[f.name] || f.done.Sealed): // what is sealed cannot be compared
+		return true, nil
 	default:
-		return &system.Unavailable{Message: fmt.Sprintf("there is a file %s in %s already, and it is another", name, h.told), Remedy: "Take it away if nobody needs it, or let the layout's files be called otherwise, and post again."}
+		return false, &system.Unavailable{Message: fmt.Sprintf("there is a file %s in %s already, and it is another", name, h.told), Remedy: "Take it away if nobody needs it, or let the layout's files be called otherwise, and post again."}
 	}
 	if f.done.Sealed {
 		if err := h.seal(f, seal); err != nil {
-			return err
+			return false, err
 		}
 	}
-	return at.put(f.temp.Name(), name)
+	return false, at.put(f.temp.Name(), name)
 }
 
 // seal has the working file hold what is sealed.
@@ -220,7 +231,10 @@ func (h *handing) seal(f *file, seal system.Seal) error {
 func (h *handing) Close() (err error) {
 	for _, f := range h.files {
 		if f.temp != nil {
-			err = errors.Join(err, f.temp.Close(), os.Remove(f.temp.Name()))
+			err = errors.Join(err, f.temp.Close())
+			if gone := os.Remove(f.temp.Name()); !errors.Is(gone, fs.ErrNotExist) { // it was moved
+				err = errors.Join(err, gone)
+			}
 		}
 	}
 	h.files = nil

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -51,7 +52,15 @@ func (f folder) sum(name string) (string, error) {
 }
 
 func (f folder) put(local, name string) error {
-	if err := os.Link(local, f.at(name)); err != nil { // which fails if the name is taken by now
+	switch err := os.Link(local, f.at(name)); { // which fails if the name is taken by now
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, errors.ErrUnsupported): // as of sticks and some shares, that know no links
+		if _, err := os.Lstat(f.at(name)); !errors.Is(err, fs.ErrNotExist) {
+			return cmp.Or(err, fs.ErrExist)
+		}
+		if err := os.Rename(local, f.at(name)); err != nil {
+			return err
+		}
+	case err != nil:
 		return err
 	}
 	at, err := os.Open(f.path)
