@@ -389,3 +389,24 @@ func TestFilesWithoutAnExport(t *testing.T) {
 		assert.Contains(t, out, want)
 	}
 }
+
+// What would mislead is refused: an export of tomorrow, and two teams whose files would have one name.
+func TestFilesNotBelieved(t *testing.T) {
+	f := folder{t, t.TempDir()}
+	f.write("evenledger.yaml", "systems:\n  drop: {kind: files, layout: drop.yaml, accounts: people.csv}\n")
+	f.write("drop.yaml", "each: locality\ncolumns:\n  - {heading: Login, field: userName}\n  - {heading: Town, field: locality}\n")
+	f.write("briefs/b.yaml", "system: drop\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  locality: {from: Town}\n")
+	f.write("s.csv", "Login,Town\nana,Faro/Lagos\nbo,Faro-Lagos\n")
+	f.write("people.csv", "Login,Town\nkai,Faro\n")
+	at := filepath.Join(f.dir, "people.csv")
+	require.NoError(t, os.Chtimes(at, time.Now().Add(time.Hour), time.Now().Add(time.Hour)))
+	code, _, errOut := f.run("draft", "s.csv", "-b", "b")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "which is yet to come")
+	require.NoError(t, os.Chtimes(at, time.Now().Add(-time.Hour), time.Now().Add(-time.Hour)))
+	require.Zero(t, first(f.run("draft", "s.csv", "-b", "b")))
+	code, out, errOut := f.run("post", "last", "--yes")
+	assert.Equal(t, 1, code, out+errOut)
+	assert.Contains(t, out, "“Faro/Lagos” and “Faro-Lagos” would have files of one name, 1-1-Faro-Lagos.c")
+	assert.Equal(t, "Login,Town\r\nana,Faro/Lagos\r\n", f.read("outbox/1-1-Faro-Lagos.csv"))
+}

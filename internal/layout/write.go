@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
-	"errors"
 	"io"
 	"strings"
 
@@ -25,7 +24,6 @@ type Writer struct {
 	layout  *Layout
 	out     *bufio.Writer
 	book    sheet.Writer // of a workbook
-	encoded io.Closer    // beneath out; nil: UTF-8
 	lines   int
 	between string    // the separator
 	special [256]bool // bytes for which a cell needs quotes
@@ -66,8 +64,7 @@ func (l *Layout) NewWriter(w io.Writer) (*Writer, error) {
 		return out, nil
 	}
 	if l.File.encoding != nil {
-		encoded := transform.NewWriter(w, l.File.encoding.NewEncoder())
-		w, out.encoded = encoded, encoded
+		w = transform.NewWriter(w, l.File.encoding.NewEncoder())
 	}
 	out.out = bufio.NewWriterSize(w, 64<<10)
 	if l.File.Mark {
@@ -158,9 +155,5 @@ func (w *Writer) Close() error {
 	if w.book != nil {
 		return w.book.Close()
 	}
-	err := w.out.Flush()
-	if w.encoded != nil { // some encodings end with what takes them back to where they began
-		err = errors.Join(err, w.encoded.Close())
-	}
-	return err
+	return w.out.Flush()
 }

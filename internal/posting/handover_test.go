@@ -3,6 +3,8 @@ package posting_test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -323,6 +325,51 @@ func TestCutOffWithinFiles(t *testing.T) {
 	}
 	assert.Greater(t, cuts, 8)
 	assert.Len(t, want, 3)
+}
+
+// A post that was cut off goes on with another export: the ledger has the hashes of what lies there, and who is in no
+// export any more is not told as refused, as the file may have been taken.
+func TestCutOffAndExportedAnew(t *testing.T) {
+	ana := desk.Person{Login: "ana", First: "Ana", Surname: "Rey", Watch: "Day", Teams: []string{"deck"}}
+	told := 0
+	for n, done := 0, false; !done; n++ {
+		for _, gone := range []bool{false, true} {
+			o := newOffice(t, 1)
+			require.NoError(t, o.desk.Put(ana))
+			o.export(-time.Hour)
+			b := o.draft(deskColumns + "ana,Ana,Rey,Night,yes,deck,,\nbo,Bo,Lin,Day,yes,,,\n")
+			l := &cut{o.ledger, n}
+			err := o.hand(l, b, 0, nil)
+			if done = l.left >= 0; done {
+				break
+			}
+			require.ErrorIs(t, err, errCut)
+			changed := ana
+			changed.Surname = "Reyes"
+			require.NoError(t, o.desk.Put(changed))
+			if gone {
+				o.desk, err = desk.New(desk.Options{})
+				require.NoError(t, err)
+			}
+			o.export(time.Second)
+			now, err := o.ledger.Batch(t.Context(), b.ID)
+			require.NoError(t, err)
+			var guard *batch.Guard
+			if err = o.hand(o.ledger, now, 0, nil); err != nil {
+				require.ErrorAs(t, err, &guard, "after %d writes", n)
+				assert.True(t, gone)
+				assert.Contains(t, guard.Message, "the export is another since: row 2")
+				assert.Equal(t, account.Waiting, o.entries(b)[0].Outcome)
+				told++
+				continue
+			}
+			for _, f := range now.Files {
+				sum := sha256.Sum256([]byte(o.outbox()[f.Name]))
+				assert.Equal(t, hex.EncodeToString(sum[:]), f.Sum, "after %d writes", n)
+			}
+		}
+	}
+	assert.Positive(t, told)
 }
 
 // What nobody can be sure of stays open, or is refused with the reason.
