@@ -298,6 +298,24 @@ func TestFilesWithPasswords(t *testing.T) {
 			assert.NotContains(t, string(data)+out+errOut, password)
 		}
 	}
+
+	// A run that settles shreds as well, and what the batch was made of counts as taken then.
+	f.write("evenledger.yaml", f.read("evenledger.yaml")+"feeds:\n  hr: {kind: folder, path: incoming/*.csv, done: incoming/done}\n")
+	f.write("briefs/new.yaml", strings.Replace(f.read("briefs/new.yaml"), "system: deskbook\n", "system: deskbook\nsheet: {feed: hr}\n", 1))
+	f.write("incoming/ida.csv", "Login,First name,Surname\nida.berg,Ida,Berg\n")
+	past := time.Now().Add(-time.Minute)
+	require.NoError(t, os.Chtimes(filepath.Join(f.dir, "incoming", "ida.csv"), past, past))
+	code, out, errOut = f.run("run", "new", "--credentials", "run-{batch}.age", "--passphrase", "env:HANDOUT")
+	require.Zero(t, code, out+errOut)
+	require.Equal(t, []string{"people-2-1.csv.age"}, list())
+	assert.FileExists(t, filepath.Join(f.dir, "incoming", "ida.csv"))
+	f.write("exports/people.csv", exported+"kai.mo;Kai;Mo;N;;;;;;;\nbo.lin;Bo;Lin;N;;;;;;;\nida.berg;Ida;Berg;N;;;;;;;\n")
+	code, out, errOut = f.run("run", "new", "--credentials", "run-{batch}.age", "--passphrase", "env:HANDOUT")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, errOut, "files with passwords shredded: 1")
+	assert.Empty(t, list())
+	assert.FileExists(t, filepath.Join(f.dir, "run-2.age"))
+	assert.NoFileExists(t, filepath.Join(f.dir, "incoming", "ida.csv"))
 }
 
 // A run settles first what a newer export shows, and says what waits for somebody. Of a file of which one bad row is enough

@@ -183,7 +183,12 @@ func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Sto
 			r.Log("settle", fmt.Sprintf("batch %d: %s", b.ID, a.Mask.Told(err.Error())))
 			continue
 		}
-		if err := p.Run(ctx); err != nil {
+		p.HandsOut, p.HoldMails, p.Unproven = r.Envelope.Given(), r.HoldMails, p.Unproven || r.Unproven
+		shredded, err := a.Settle(ctx, w, l, b, target, p)
+		if shredded > 0 {
+			r.Log("settle", fmt.Sprintf("batch %d: files with passwords shredded: %d", b.ID, shredded))
+		}
+		if err = errors.Join(err, a.handOutOf(context.WithoutCancel(ctx), r, w, l, b)); err != nil {
 			return err
 		}
 		counts, _, err := l.Counts(ctx, b.ID)

@@ -72,6 +72,22 @@ func (a *App) Settler(ctx context.Context, w *workspace.Workspace, l store.Store
 	return p, nil
 }
 
+// Settle finds out what became of what a batch handed over, as Settler readied it, destroys the files with passwords that
+// nobody needs any more, and marks what the batch was made of as taken. It returns how many files it destroyed.
+func (a *App) Settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System, p *posting.Post) (shredded int, err error) {
+	if err := p.May(ctx); err != nil {
+		return 0, err
+	}
+	if err := p.Run(ctx); err != nil {
+		return 0, err
+	}
+	after := context.WithoutCancel(ctx)
+	if shredded, err = Shred(after, l, b, target); b.State == batch.Posted {
+		err = errors.Join(err, a.Took(after, w, l, b))
+	}
+	return shredded, err
+}
+
 // lastHanded is when the last of a batch's files was handed over.
 func lastHanded(b *batch.Batch) (last time.Time) {
 	for _, f := range b.Files {

@@ -79,40 +79,8 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 				page.Next("evenledger draft SHEET -b BRIEF")
 				return page.Err()
 			}
-			widest := 9
-			for _, h := range heads {
-				widest = max(widest, len(h.State))
-			}
-			table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: widest}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
-				report.Column{Title: "rows", Width: 5, Right: true}, report.Column{Title: "done", Width: 5, Right: true}, report.Column{Title: "waiting", Width: 7, Right: true}, report.Column{Title: "to fix", Width: 6, Right: true}, report.Column{Title: "proven", Width: 7, Right: true, Rank: 4})
-			for i, h := range heads {
-				bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
-				table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
-					report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"] - h.Outcomes[string(account.HandedOver)])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
-			}
-			sum, corrected := map[account.Outcome]int{}, 0
-			for _, h := range heads {
-				if slices.Contains([]batch.State{batch.Posting, batch.Stopped, batch.Posted, batch.Handed, batch.Reversed}, h.State) {
-					corrected += h.Corrected
-					for outcome, n := range h.Outcomes {
-						sum[account.Outcome(outcome)] += n
-					}
-				}
-			}
-			if len(heads) > 1 && len(sum) > 0 {
-				var parts []string
-				for _, outcome := range account.Outcomes() {
-					if sum[outcome] > 0 {
-						parts = append(parts, report.Number(sum[outcome])+" "+string(outcome))
-					}
-				}
-				page.Line("")
-				said := "Carried out in all: " + strings.Join(parts, ", ") + "."
-				if corrected > 0 {
-					said += fmt.Sprintf(" Of those refused or failed, %d were handed back in.", corrected)
-				}
-				page.Text(page.Dim, said)
-			}
+			batchLines(page, all, heads)
+			carriedOut(page, heads)
 			a.working(page, working)
 			page.Next(fmt.Sprintf("evenledger show %d", heads[0].Batch))
 			return page.Err()
@@ -125,6 +93,48 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 	completeFlag(cmd, "state", oneOf(listedStates()...))
 	cmd.Flags().StringVar(&only.since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
 	return cmd
+}
+
+// batchLines lists batches, a line each.
+func batchLines(page *report.Page, all []batch.Batch, heads []report.Head) {
+	widest := 9
+	for _, h := range heads {
+		widest = max(widest, len(h.State))
+	}
+	table := page.Listing(report.Column{Title: "batch", Width: 5, Right: true}, report.Column{Title: "state", Width: widest}, report.Column{Title: "drafted", Width: 17, Rank: 2}, report.Column{Title: "by", Width: 8, Rank: 3}, report.Column{Title: "sheet", Width: 18}, report.Column{Title: "system", Width: 10, Rank: 1},
+		report.Column{Title: "rows", Width: 5, Right: true}, report.Column{Title: "done", Width: 5, Right: true}, report.Column{Title: "waiting", Width: 7, Right: true}, report.Column{Title: "to fix", Width: 6, Right: true}, report.Column{Title: "proven", Width: 7, Right: true, Rank: 4})
+	for i, h := range heads {
+		bad := h.Outcomes["refused"] + h.Outcomes["failed"] - h.Corrected
+		table.Row(report.Cell{Text: strconv.Itoa(h.Batch)}, report.Cell{Text: string(h.State)}, report.Cell{Text: all[i].Made.Local().Format("2 Jan 2006 15:04")}, report.Cell{Text: h.By}, report.Cell{Text: h.Sheet}, report.Cell{Text: h.System},
+			report.Cell{Text: report.Number(h.Rows)}, report.Cell{Text: report.Number(h.Rows - bad - h.Outcomes["waiting"] - h.Outcomes[string(account.HandedOver)])}, report.Cell{Text: report.Number(h.Outcomes["waiting"])}, badCell(page, bad), page.ProvenOf(&all[i]))
+	}
+}
+
+// carriedOut sums up the batches that were carried out.
+func carriedOut(page *report.Page, heads []report.Head) {
+	sum, corrected := map[account.Outcome]int{}, 0
+	for _, h := range heads {
+		if slices.Contains([]batch.State{batch.Posting, batch.Stopped, batch.Posted, batch.Handed, batch.Reversed}, h.State) {
+			corrected += h.Corrected
+			for outcome, n := range h.Outcomes {
+				sum[account.Outcome(outcome)] += n
+			}
+		}
+	}
+	if len(heads) > 1 && len(sum) > 0 {
+		var parts []string
+		for _, outcome := range account.Outcomes() {
+			if sum[outcome] > 0 {
+				parts = append(parts, report.Number(sum[outcome])+" "+string(outcome))
+			}
+		}
+		page.Line("")
+		said := "Carried out in all: " + strings.Join(parts, ", ") + "."
+		if corrected > 0 {
+			said += fmt.Sprintf(" Of those refused or failed, %d were handed back in.", corrected)
+		}
+		page.Text(page.Dim, said)
+	}
 }
 
 // listedStates are the states in which batches are listed.

@@ -85,30 +85,21 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 		return err
 	}
 	p.HandsOut, p.HoldMails, p.Unproven = o.envelope.Given(), o.hold, p.Unproven || !p.Settles.Shows
-	if err := p.May(ctx); err != nil {
-		return err
-	}
 	bar := a.progress()
 	p.Progress = bar.of
-	err = p.Run(ctx)
+	n, err := a.Settle(ctx, w, l, b, o.target, p)
 	bar.end()
-	after := context.WithoutCancel(ctx)
-	if err == nil {
-		n, also := app.Shred(after, l, b, o.target)
-		if err = also; n > 0 {
-			a.remark("%s with passwords shredded.", counted(n, "file", "files"))
-		}
+	if n > 0 {
+		a.remark("%s with passwords shredded.", counted(n, "file", "files"))
 	}
-	err = errors.Join(err, a.writeCredentials(after, w, l, b, o))
-	if err != nil {
+	after := context.WithoutCancel(ctx)
+	if err = errors.Join(err, a.writeCredentials(after, w, l, b, o)); err != nil {
 		return err
 	}
-	if b.State == batch.Posted {
-		err = a.Took(after, w, l, b)
-	} else {
+	if b.State != batch.Posted {
 		a.exit = exitRows // something is open still
 	}
-	return errors.Join(err, a.posted(after, l, b, o), a.reported(after, w, l, b, o, nil), a.remaining(after, l, b, o))
+	return errors.Join(a.posted(after, l, b, o), a.reported(after, w, l, b, o, nil), a.remaining(after, l, b, o))
 }
 
 func (a *front) outboxCommand() *cobra.Command {

@@ -257,9 +257,9 @@ func (c *sampleColumn) field(m heading.Meaning) (text, said string) {
 
 // formOf is how dates are written, as far as that is sure.
 func formOf(values []string) string {
-	for form, pattern := range map[string]*regexp.Regexp{"YYYY-MM-DD": regexp.MustCompile(`^\d{4}-\d\d-\d\d$`), "DD.MM.YYYY": regexp.MustCompile(`^\d\d\.\d\d\.\d{4}$`), "DD/MM/YYYY": regexp.MustCompile(`^(1[3-9]|2\d|3[01])/\d\d/\d{4}$`)} {
-		if slices.ContainsFunc(values, pattern.MatchString) {
-			return form
+	for _, of := range []struct{ form, pattern string }{{"YYYY-MM-DD", `^\d{4}-\d\d-\d\d$`}, {"DD.MM.YYYY", `^\d\d\.\d\d\.\d{4}$`}, {"DD/MM/YYYY", `^(1[3-9]|2\d|3[01])/\d\d/\d{4}$`}} {
+		if slices.ContainsFunc(values, regexp.MustCompile(of.pattern).MatchString) {
+			return of.form
 		}
 	}
 	return ""

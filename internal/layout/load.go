@@ -308,6 +308,16 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 			c.Most = p.Value.Whole(1, 1000)
 		}
 	}
+	c.fit(node, fills, form, as)
+	c.read = map[string]string{}
+	for _, value := range slices.Sorted(maps.Keys(c.Words)) {
+		c.read[words.Key(c.Words[value])] = value
+	}
+	return c, make
+}
+
+// fit sees that what a column says goes together: it is filled by so many things, and form and as say how its values are written.
+func (c *Column) fit(node yamldoc.Node, fills int, form, as yamldoc.Node) {
 	if fills != 1 {
 		node.Fail("Give it one of: field, action, password, make, groups, courses, licences, roles.", "a column is filled by one thing, and “%s” by %d", c.Heading, fills)
 		c.Fill, c.Field = Field, ""
@@ -330,11 +340,6 @@ func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
 	case c.Fill == Tie && star == 1 && c.Most == 0 && c.Part == Thing:
 		node.Fail("Add “most”: how many columns there are.", "nothing says how many columns “%s” stands for", c.Heading)
 	}
-	c.read = map[string]string{}
-	for _, value := range slices.Sorted(maps.Keys(c.Words)) {
-		c.read[words.Key(c.Words[value])] = value
-	}
-	return c, make
 }
 
 // dateForm reads how dates are written, such as DD/MM/YYYY.
