@@ -113,7 +113,7 @@ func feedBring(at, dir string) error {
 		return err
 	}
 	pair := doc.Root().Pairs()[0]
-	source := sqlfeed.Kind().Read(reach.Part{Name: "hands", Dir: dir, At: pair.At, Pairs: pair.Value.Pairs()})
+	source := sqlfeed.Kind().Read(reach.Part{Name: "hands", Dir: dir, At: pair.At}, pair.Value)
 	if err := doc.Err(); err != nil {
 		return err
 	}

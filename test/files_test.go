@@ -80,7 +80,11 @@ func TestFilesInBrowser(t *testing.T) {
 		if ticks != "" {
 			b.send(http.MethodPost, b.element("input[name="+ticks+"]")+"/click", map[string]any{})
 		}
+		b.js("window.before = true")
 		b.send(http.MethodPost, b.element(button)+"/click", map[string]any{})
+		require.Eventually(t, func() bool { // a click does not wait for the page that it leads to
+			return b.js("return !window.before && document.readyState == 'complete' && !!document.querySelector('.said')") == true
+		}, 20*time.Second, 20*time.Millisecond)
 		return b.js("return document.querySelector('.said').innerText + '|' + document.querySelectorAll('main > table tr').length").(string)
 	}
 	assert.Contains(t, give("", "button[name=preview]"), "4 would be taken", "it only says")

@@ -24,6 +24,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/clock"
 	"evenledger/internal/drafting"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/mapping"
 	"evenledger/internal/posting"
 	"evenledger/internal/readback"
@@ -83,7 +84,7 @@ func newHarbour(t *rapid.T, dir string) *harbour {
 		}
 		s.ServeHTTP(w, r)
 	}))
-	h.client, err = scim.New(scim.Config{URL: h.server.URL + "/scim/v2", Authorization: scim.Bearer("secret"), Together: 2, Page: 4, Timeout: 5 * time.Second, Pause: time.Millisecond})
+	h.client, err = scim.New(scim.Config{Config: httpdial.Config{URL: h.server.URL + "/scim/v2", Credential: httpdial.Bearer("secret"), Together: 2, Timeout: 5 * time.Second, Pause: time.Millisecond}, Page: 4})
 	require.NoError(t, err)
 	h.ledger, err = sqlite.Open(context.Background(), filepath.Join(dir, "ledger.db"))
 	require.NoError(t, err)

@@ -32,9 +32,11 @@ type harbour struct{ *memory.System }
 
 func (h harbour) kind() system.Kind {
 	return system.Kind{
-		Name:  "harbour",
-		Keys:  []yamldoc.Key{{Name: "quay", Form: yamldoc.Text, About: "Which quay."}},
-		Read:  func(part reach.Part) system.Connection { return connection{h, part.Pairs[0].Value.Text()} },
+		Name: "harbour",
+		Settings: func(reach.Part) ([]yamldoc.Key, func(yamldoc.Given) system.Connection) {
+			c := connection{harbour: h}
+			return []yamldoc.Key{{Name: "quay", Form: yamldoc.Text, About: "Which quay.", Put: yamldoc.Into(&c.quay, yamldoc.Node.Text)}}, func(yamldoc.Given) system.Connection { return c }
+		},
 		IsOwn: func(field string) bool { return field == "unit" },
 	}
 }

@@ -37,12 +37,17 @@ const Prefix = "feed:"
 // A Kind is a kind of feed that evenledger.yaml may name.
 type Kind struct {
 	Name string
-	// Keys are those of its part of evenledger.yaml, besides the keys of every feed.
-	Keys []yamldoc.Key
+	// Settings returns the keys of its part of evenledger.yaml, besides the keys of every feed, and what makes
+	// a source of them once they are read. Mistakes are reported where they stand.
+	Settings func(reach.Part) ([]yamldoc.Key, func(yamldoc.Given) Source)
 	// Forms are what the forms of its own take, for editors.
 	Forms map[yamldoc.Form]yamldoc.Object
-	// Read reads its part. Mistakes are reported where they stand.
-	Read func(reach.Part) Source
+}
+
+// Read reads the part of evenledger.yaml about one feed, which may have other keys as well.
+func (k Kind) Read(part reach.Part, node yamldoc.Node, also ...yamldoc.Key) Source {
+	keys, source := k.Settings(part)
+	return source(node.Read(append(also, keys...)))
 }
 
 // A Source is where one feed comes from. It holds no secret, only where one is kept.

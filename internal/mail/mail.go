@@ -45,19 +45,6 @@ type Attachment struct {
 	Data []byte
 }
 
-// Keys are those of “mail” in evenledger.yaml.
-func Keys() []yamldoc.Key {
-	return []yamldoc.Key{
-		{Name: "server", Form: yamldoc.Text, About: "The server that takes mails: smtp://HOST:587, where StartTLS is demanded but on this machine, or smtps://HOST."},
-		{Name: "from", Form: yamldoc.Text, About: "Who the mails are from: an address, with a name before it in <> if wanted."},
-		{Name: "reply_to", Form: yamldoc.Text, About: "The address that answers go to. Without it: “from”."},
-		{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as; with password."},
-		{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH."},
-		{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones."},
-		{Name: "rate", Form: yamldoc.Text, About: "The most mails in a time, such as 60/min. Without it: as fast as the server takes them."},
-	}
-}
-
 // A Server is how mails are sent. It holds no secret, only where one is kept.
 type Server struct {
 	host     string
@@ -72,44 +59,44 @@ type Server struct {
 	Line     int     // in evenledger.yaml
 }
 
-// Read reads “mail” of evenledger.yaml.
-func Read(part reach.Part) *Server {
-	s := &Server{}
-	s.Line, _ = part.At.Position()
-	has := map[string]bool{}
-	for _, p := range part.Pairs {
-		has[p.Key] = true
-		switch p.Key {
-		case "server":
-			s.readServer(p.Value)
-		case "from":
-			if at, err := netmail.ParseAddress(p.Value.Text()); err != nil {
-				p.Value.Fail("Write it as Crewing office <accounts@brindlesound.example>.", "this is no address: %s", err)
+// Keys are those of “mail” in evenledger.yaml.
+func Keys() []yamldoc.Key { return new(Server).keys(reach.Part{}) }
+
+func (s *Server) keys(part reach.Part) []yamldoc.Key {
+	return []yamldoc.Key{
+		{Name: "server", Form: yamldoc.Text, About: "The server that takes mails: smtp://HOST:587, where StartTLS is demanded but on this machine, or smtps://HOST.", Put: s.readServer},
+		{Name: "from", Form: yamldoc.Text, About: "Who the mails are from: an address, with a name before it in <> if wanted.", Put: func(n yamldoc.Node) {
+			if at, err := netmail.ParseAddress(n.Text()); err != nil {
+				n.Fail("Write it as Crewing office <accounts@brindlesound.example>.", "this is no address: %s", err)
 			} else {
 				s.From = *at
 			}
-		case "reply_to":
-			if at, err := netmail.ParseAddress(p.Value.Text()); err != nil || at.Name != "" {
-				p.Value.Fail("Write one address.", "“%s” is no address", p.Value.Text())
+		}},
+		{Name: "reply_to", Form: yamldoc.Text, About: "The address that answers go to. Without it: “from”.", Put: func(n yamldoc.Node) {
+			if at, err := netmail.ParseAddress(n.Text()); err != nil || at.Name != "" {
+				n.Fail("Write one address.", "“%s” is no address", n.Text())
 			} else {
 				s.ReplyTo = at.Address
 			}
-		case "user":
-			s.user = p.Value.Text()
-		case "password":
-			s.password = part.Secret(p.Value)
-		case "ca":
-			s.ca = part.Path(p.Value.Text())
-		case "rate":
-			s.Rate = part.Rate(p.Value)
-		}
+		}},
+		{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as; with password.", Put: yamldoc.Into(&s.user, yamldoc.Node.Text)},
+		{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH.", Put: yamldoc.Into(&s.password, part.Secret)},
+		{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones.", Put: yamldoc.Into(&s.ca, part.File)},
+		{Name: "rate", Form: yamldoc.Text, About: "The most mails in a time, such as 60/min. Without it: as fast as the server takes them.", Put: yamldoc.Into(&s.Rate, part.Rate)},
 	}
+}
+
+// Read reads “mail” of evenledger.yaml.
+func Read(part reach.Part, node yamldoc.Node) *Server {
+	s := &Server{}
+	s.Line, _ = part.At.Position()
+	given := node.Read(s.keys(part))
 	for _, key := range []string{"server", "from"} {
-		if !has[key] {
+		if !given.Has(key) {
 			part.At.Fail(fmt.Sprintf("Add “%s”.", key), "mail has no “%s”", key)
 		}
 	}
-	if has["user"] != has["password"] {
+	if given.Has("user") != given.Has("password") {
 		part.At.Fail("“user” and “password” belong together.", "mail has only one of user and password")
 	}
 	return s

@@ -42,7 +42,7 @@ func server(t *testing.T, text string) (*mail.Server, error) {
 	require.NoError(t, err)
 	var s *mail.Server
 	for _, pair := range doc.Root().Pairs() {
-		s = mail.Read(reach.Part{Name: "mail", Dir: t.TempDir(), At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(mail.Keys())...)})
+		s = mail.Read(reach.Part{Name: "mail", Dir: t.TempDir(), At: pair.At}, pair.Value)
 	}
 	return s, doc.Err()
 }

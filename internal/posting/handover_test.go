@@ -78,7 +78,7 @@ func newOffice(t *testing.T, rows int) *office {
 	require.NoError(t, os.WriteFile(filepath.Join(o.folder, "layout.yaml"), fmt.Appendf(nil, deskLayout, rows), 0o600))
 	doc, err := yamldoc.Parse("w.yaml", []byte("layout: layout.yaml\naccounts: export.csv\n"))
 	require.NoError(t, err)
-	o.opened = files.Kind().Read(reach.Part{Name: "desk", Dir: o.folder, Pairs: doc.Root().Pairs()})
+	o.opened = files.Kind().Read(reach.Part{Name: "desk", Dir: o.folder}, doc.Root())
 	o.empty()
 	return o
 }

@@ -67,7 +67,7 @@ func mailServer(t *testing.T, at string) *mail.Server {
 	doc, err := yamldoc.Parse("e.yaml", fmt.Appendf(nil, "mail: {server: 'smtp://%s', from: office@x.example}\n", at))
 	require.NoError(t, err)
 	pair := doc.Root().Pairs()[0]
-	s := mail.Read(reach.Part{At: pair.At, Pairs: pair.Value.Pairs()})
+	s := mail.Read(reach.Part{At: pair.At}, pair.Value)
 	require.NoError(t, doc.Err())
 	return s
 }

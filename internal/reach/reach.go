@@ -21,12 +21,11 @@ import (
 	"evenledger/internal/yamldoc"
 )
 
-// A Part is what evenledger.yaml says of one thing out there in the keys of its kind.
+// A Part is the place of evenledger.yaml that is about one thing out there.
 type Part struct {
-	Name  string
-	Dir   string       // that paths are taken from
-	At    yamldoc.Node // its name in the file
-	Pairs []yamldoc.Pair
+	Name string
+	Dir  string       // that paths are taken from
+	At   yamldoc.Node // its name in the file
 }
 
 // Path returns the absolute path that a text means.
@@ -36,6 +35,9 @@ func (p Part) Path(text string) string {
 	}
 	return filepath.Join(p.Dir, text)
 }
+
+// File reads the path of a file.
+func (p Part) File(node yamldoc.Node) string { return p.Path(node.Text()) }
 
 // Secret reads where a secret is kept.
 func (p Part) Secret(node yamldoc.Node) secret.Reference {
@@ -121,3 +123,10 @@ type Unavailable struct {
 
 func (e *Unavailable) Error() string { return e.Message }
 func (e *Unavailable) Unwrap() error { return e.Err }
+
+// Unclear means that a request to change something was sent and no clear answer
+// came: it may or may not have been carried out.
+type Unclear struct{ Err error }
+
+func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
+func (e *Unclear) Unwrap() error { return e.Err }

@@ -27,17 +27,6 @@ import (
 	"evenledger/internal/yamldoc"
 )
 
-// Keys are those of a part of evenledger.yaml that is reached over ssh.
-func Keys() []yamldoc.Key {
-	return []yamldoc.Key{
-		{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as, if the url does not say so."},
-		{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH."},
-		{Name: "key", Form: yamldoc.Text, About: "Where the private key is kept: file:PATH or env:NAME. Without it and a password, the agent's keys are tried."},
-		{Name: "key_passphrase", Form: yamldoc.Text, About: "Where the passphrase of the key is kept, if it has one."},
-		{Name: "known_hosts", Form: yamldoc.Text, About: "The file of the servers' keys. Without it: .ssh/known_hosts of whoever runs the program."},
-	}
-}
-
 // A Server is one that is signed in to. It holds no secret, only where one is kept.
 type Server struct {
 	User string
@@ -47,19 +36,14 @@ type Server struct {
 	known                     string // file of known hosts; empty: the person's own
 }
 
-// Read reads one of Keys; others it leaves.
-func (s *Server) Read(part reach.Part, p yamldoc.Pair) {
-	switch p.Key {
-	case "user":
-		s.User = p.Value.Text()
-	case "password":
-		s.password = part.Secret(p.Value)
-	case "key":
-		s.key = part.Secret(p.Value)
-	case "key_passphrase":
-		s.passphrase = part.Secret(p.Value)
-	case "known_hosts":
-		s.known = part.Path(p.Value.Text())
+// Keys are those of evenledger.yaml by which a server is signed in to, besides its address.
+func (s *Server) Keys(part reach.Part) []yamldoc.Key {
+	return []yamldoc.Key{
+		{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as, if the url does not say so.", Put: yamldoc.Into(&s.User, yamldoc.Node.Text)},
+		{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH.", Put: yamldoc.Into(&s.password, part.Secret)},
+		{Name: "key", Form: yamldoc.Text, About: "Where the private key is kept: file:PATH or env:NAME. Without it and a password, the agent's keys are tried.", Put: yamldoc.Into(&s.key, part.Secret)},
+		{Name: "key_passphrase", Form: yamldoc.Text, About: "Where the passphrase of the key is kept, if it has one.", Put: yamldoc.Into(&s.passphrase, part.Secret)},
+		{Name: "known_hosts", Form: yamldoc.Text, About: "The file of the servers' keys. Without it: .ssh/known_hosts of whoever runs the program.", Put: yamldoc.Into(&s.known, part.File)},
 	}
 }
 

@@ -18,17 +18,22 @@ type Kind struct {
 	// Together is how many requests are in flight at once where evenledger.yaml does not say;
 	// 0: a few.
 	Together int
-	// Keys are those of its part of evenledger.yaml, besides the keys of every system.
-	Keys []yamldoc.Key
+	// Settings returns the keys of its part of evenledger.yaml, besides the keys of every system, and what makes
+	// a connection of them once they are read. Mistakes are reported where they stand.
+	Settings func(reach.Part) ([]yamldoc.Key, func(yamldoc.Given) Connection)
 	// Forms are what the forms of its own take, for editors.
 	Forms map[yamldoc.Form]yamldoc.Object
-	// Read reads its part. Mistakes are reported where they stand.
-	Read func(reach.Part) Connection
 	// Later says that what is to be done is handed over, in files, and carried out later: nobody knows at once what became of it.
 	Later bool
 	// IsOwn reports whether a name that is not of the catalogue is plainly that of one of
 	// the system's own fields, so that nobody has to ask it. Nil: no name is.
 	IsOwn func(field string) bool
+}
+
+// Read reads the part of evenledger.yaml about one system, which may have other keys as well.
+func (k Kind) Read(part reach.Part, node yamldoc.Node, also ...yamldoc.Key) Connection {
+	keys, connection := k.Settings(part)
+	return connection(node.Read(append(also, keys...)))
 }
 
 // A Connection is how one system is reached. It holds no secret, only where one is kept.

@@ -356,10 +356,7 @@ type Unavailable = reach.Unavailable
 
 // Unclear means that a request to change something was sent and no clear answer
 // came: it may or may not have been carried out.
-type Unclear struct{ Err error }
-
-func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
-func (e *Unclear) Unwrap() error { return e.Err }
+type Unclear = reach.Unclear
 
 // Partial means that a change was carried out in part: its first requests were, and the
 // one that followed was refused or came to nothing.

@@ -188,56 +188,12 @@ func Read(dir string, kinds Kinds) (*Workspace, error) {
 	}
 	w := &Workspace{Dir: dir, Ledger: Ledger{Path: filepath.Join(dir, "ledger.db")}, Lease: 30 * time.Second}
 	var sets yamldoc.Node
-	for _, pair := range doc.Root().Pairs("ledger", "lease", "people", "identity", "systems", "sets", "feeds", "mail") {
-		switch pair.Key {
-		case "ledger":
-			w.readLedger(pair.Value)
-		case "lease":
-			if w.Lease = readDuration(pair.Value); w.Lease < time.Second || w.Lease > time.Hour {
-				pair.Value.Fail("Write a time from 1s to 1h.", "“%s” is no lease", pair.Value.Text())
-			}
-		case "people":
-			for _, pair := range pair.Value.Pairs() {
-				w.People = append(w.People, readPerson(pair))
-			}
-		case "identity":
-			w.Identity = reach.Part{Name: "identity", Dir: w.Dir}.Secret(pair.Value)
-		case "systems":
-			for _, pair := range pair.Value.Pairs() {
-				w.Systems = append(w.Systems, w.readSystem(pair, kinds.Systems))
-			}
-		case "sets":
-			sets = pair.Value
-		case "mail":
-			w.Mail = mail.Read(reach.Part{Name: "mail", Dir: w.Dir, At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(mail.Keys())...)})
-		case "feeds":
-			for _, pair := range pair.Value.Pairs() {
-				w.Feeds = append(w.Feeds, w.readFeed(pair, kinds.Feeds))
-			}
-		}
-	}
+	doc.Root().Read(w.keys(kinds, &sets))
 	w.readSets(sets)
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
 	return w, nil
-}
-
-func readPerson(pair yamldoc.Pair) Person {
-	p := Person{Name: pair.Key}
-	for _, pair := range pair.Value.Pairs("opens", "signs") {
-		switch text := pair.Value.Text(); pair.Key {
-		case "opens":
-			if p.Opens = text; !secret.IsOpeningKey(text) {
-				pair.Value.Fail("“evenledger identity” prints it; it begins with age1.", "“%s” is no public key that opens passwords", text)
-			}
-		case "signs":
-			if p.Signs = text; !secret.IsSigningKey(text) {
-				pair.Value.Fail("“evenledger identity” prints it; it begins with ed25519:.", "“%s” is no public key that signs", text)
-			}
-		}
-	}
-	return p
 }
 
 // readLedger reads where the ledger is.
@@ -335,42 +291,7 @@ func (w *Workspace) readSystem(pair yamldoc.Pair, kinds []system.Kind) System {
 	if !isName(s.Name) {
 		pair.At.Fail("Use small letters, digits and hyphens, beginning with a letter.", "“%s” cannot be the name of a system", s.Name)
 	}
-	part := reach.Part{Name: s.Name, Dir: w.Dir, At: pair.At}
-	for _, p := range pair.Value.Pairs(append(yamldoc.Names(systemKeys(nil)), yamldoc.Names(s.Kind.Keys)...)...) {
-		switch p.Key {
-		case "kind":
-			p.Value.OneOf(kindNames(kinds)...)
-		case "together":
-			s.Together, s.Shared = p.Value.Whole(1, 100), true
-		case "settle":
-			s.Settle = readDuration(p.Value)
-		case "timeout":
-			s.Timeout = readDuration(p.Value)
-		case "proof":
-			s.Unproven = p.Value.OneOf("read", "none") == "none"
-		case "countersign":
-			s.SignedFrom = p.Value.From()
-		case "elevated":
-			s.Elevated = map[string][]string{}
-			for _, kind := range p.Value.Pairs() {
-				s.Elevated[kind.Key] = kind.Value.Texts()
-			}
-		case "protect":
-			s.Protect = p.Value.Patterns()
-		case "change_at_sign_in":
-			s.Renew = p.Value.Text()
-		case "password_rules":
-			s.Passwords = readRules(p.Value)
-		case "aliases":
-			s.Aliases = map[string]string{}
-			for _, alias := range p.Value.Pairs() {
-				s.Aliases[alias.Key] = alias.Value.Text()
-			}
-		default:
-			part.Pairs = append(part.Pairs, p)
-		}
-	}
-	s.Connection = s.Kind.Read(part)
+	s.Connection = s.Kind.Read(reach.Part{Name: s.Name, Dir: w.Dir, At: pair.At}, pair.Value, s.keys(kindNames(kinds))...)
 	return s
 }
 
@@ -387,23 +308,11 @@ func (w *Workspace) readFeed(pair yamldoc.Pair, kinds []feed.Kind) Feed {
 			f.Kind = k
 		}
 	}
-	if f.Kind.Read == nil {
+	if f.Kind.Settings == nil {
 		pair.At.Fail("Add “kind”: one of "+strings.Join(names, ", ")+".", "feed %s does not say of which kind it is", f.Name)
 		return f
 	}
-	part := reach.Part{Name: f.Name, Dir: w.Dir, At: pair.At}
-	for _, p := range pair.Value.Pairs(append(yamldoc.Names(feedKeys(nil)), yamldoc.Names(f.Kind.Keys)...)...) {
-		switch p.Key {
-		case "kind":
-		case "timeout":
-			f.Timeout = readDuration(p.Value)
-		case "most":
-			f.Most = p.Value.Size()
-		default:
-			part.Pairs = append(part.Pairs, p)
-		}
-	}
-	f.Source = f.Kind.Read(part)
+	f.Source = f.Kind.Read(reach.Part{Name: f.Name, Dir: w.Dir, At: pair.At}, pair.Value, f.keys(names)...)
 	return f
 }
 
@@ -443,25 +352,6 @@ func kindNames(kinds []system.Kind) []string {
 		names[i] = k.Name
 	}
 	return names
-}
-
-func readRules(node yamldoc.Node) (rules secret.Rules) {
-	for _, rule := range node.Pairs(yamldoc.Names(ruleKeys())...) {
-		switch rule.Key {
-		case "shortest":
-			rules.Shortest = rule.Value.Whole(1, 1000)
-		case "longest":
-			rules.Longest = rule.Value.Whole(8, 100000)
-		case "kinds":
-			rules.Kinds = rule.Value.Whole(1, 4)
-		case "weak":
-			rules.Weak = rule.Value.OneOf("refuse", "tell") == "tell"
-		}
-	}
-	if rules.Longest > 0 && rules.Shortest > rules.Longest {
-		node.Fail("Make “shortest” the smaller one.", "no password can have at least %d characters and at most %d", rules.Shortest, rules.Longest)
-	}
-	return rules
 }
 
 func isName(name string) bool {

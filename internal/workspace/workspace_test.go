@@ -74,7 +74,7 @@ systems:
 
 func TestMistakes(t *testing.T) {
 	for setting, want := range map[string]string{
-		`token: env:X`:           "has no url",
+		`token: env:X`:           "does not say where it is (url)",
 		`url: https://x.example`: "no token and no user",
 		`url: https://x.example, token: env:X, user: y`:                                             "both a token and a user",
 		`url: https://x.example, user: y`:                                                           "only one of user and password",

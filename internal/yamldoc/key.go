@@ -1,13 +1,61 @@
 package yamldoc
 
-// A Key is one key that a table of a file may have: a loader accepts just these, and the
-// JSON Schema for editors is made of them.
+import "slices"
+
+// A Key is one key that a table of a file may have: a loader accepts just these, the
+// JSON Schema for editors is made of them, and each knows where its value goes.
 type Key struct {
 	Name   string
 	About  string // a sentence or two for whoever writes it
 	Form   Form
-	OneOf  []string // the words it takes
-	Nested []Key    // of the table it holds
+	OneOf  []string   // the words it takes; another is reported, and put nowhere
+	Nested []Key      // of the table it holds
+	Put    func(Node) // puts its value where it goes; nil: it was read before, or Nested puts it
+}
+
+// Into puts a value, as read reads it, into a variable.
+func Into[T any](at *T, read func(Node) T) func(Node) {
+	return func(n Node) { *at = read(n) }
+}
+
+// Word puts one of the words that a key takes into a variable.
+func Word[T ~string](at *T) func(Node) {
+	return func(n Node) { *at = T(n.Text()) }
+}
+
+// Given is where the keys stand that a table has.
+type Given map[string]Node
+
+// Has reports whether a table has a key.
+func (g Given) Has(key string) bool {
+	_, has := g[key]
+	return has
+}
+
+// Read reads a table that may have these keys, and puts each value where it goes.
+func (n Node) Read(keys []Key) Given { return Take(n.Pairs(Names(keys)...), keys) }
+
+// Take puts the value of each pair where its key says, in the order of the file.
+func Take(pairs []Pair, keys []Key) Given {
+	given := make(Given, len(pairs))
+	for _, pair := range pairs {
+		i := slices.IndexFunc(keys, func(k Key) bool { return k.Name == pair.Key })
+		if i < 0 {
+			continue
+		}
+		given[pair.Key] = pair.At
+		key := keys[i]
+		if key.OneOf != nil && pair.Value.OneOf(key.OneOf...) == "" {
+			continue
+		}
+		switch {
+		case key.Put != nil:
+			key.Put(pair.Value)
+		case key.Nested != nil:
+			pair.Value.Read(key.Nested)
+		}
+	}
+	return given
 }
 
 // A Form is what a key takes.

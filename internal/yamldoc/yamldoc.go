@@ -339,6 +339,15 @@ func (n Node) Whole(low, high int) int {
 	return number
 }
 
+// Table reads a table with any keys, each with a plain text.
+func (n Node) Table() map[string]string {
+	all := map[string]string{}
+	for _, p := range n.Pairs() {
+		all[p.Key] = p.Value.Text()
+	}
+	return all
+}
+
 // Size reads a number of bytes, such as 500MB.
 func (n Node) Size() int64 {
 	number := strings.ToUpper(strings.ReplaceAll(n.Text(), " ", ""))

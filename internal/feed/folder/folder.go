@@ -17,36 +17,26 @@ import (
 )
 
 // Kind is the kind “folder” of evenledger.yaml.
-func Kind() feed.Kind {
-	return feed.Kind{
-		Name: "folder",
-		Keys: []yamldoc.Key{
-			{Name: "path", Form: yamldoc.Text, About: "The folder and the pattern of the file's name, such as incoming/*.xlsx. Of several the newest is taken."},
-			{Name: "done", Form: yamldoc.Text, About: "The folder that a file is moved to when its batch is posted. Without it: it stays."},
-		},
-		Read: read,
-	}
-}
+func Kind() feed.Kind { return feed.Kind{Name: "folder", Settings: settings} }
 
 type source struct{ dir, pattern, done string }
 
-func read(part reach.Part) feed.Source {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) feed.Source) {
 	s := &source{}
-	for _, p := range part.Pairs {
-		switch p.Key {
-		case "path":
-			s.dir, s.pattern = filepath.Split(part.Path(filepath.FromSlash(p.Value.Text())))
-			if _, err := path.Match(s.pattern, "x"); err != nil || s.pattern == "" {
-				p.Value.Fail("Write the folder and a pattern, such as incoming/*.xlsx.", "“%s” is no pattern of files", p.Value.Text())
+	return []yamldoc.Key{
+			{Name: "path", Form: yamldoc.Text, About: "The folder and the pattern of the file's name, such as incoming/*.xlsx. Of several the newest is taken.", Put: func(n yamldoc.Node) {
+				s.dir, s.pattern = filepath.Split(part.Path(filepath.FromSlash(n.Text())))
+				if _, err := path.Match(s.pattern, "x"); err != nil || s.pattern == "" {
+					n.Fail("Write the folder and a pattern, such as incoming/*.xlsx.", "“%s” is no pattern of files", n.Text())
+				}
+			}},
+			{Name: "done", Form: yamldoc.Text, About: "The folder that a file is moved to when its batch is posted. Without it: it stays.", Put: func(n yamldoc.Node) { s.done = part.Path(filepath.FromSlash(n.Text())) }},
+		}, func(yamldoc.Given) feed.Source {
+			if s.pattern == "" {
+				part.At.Fail("Add “path”, such as incoming/*.xlsx.", "feed %s does not say where its files are", part.Name)
 			}
-		case "done":
-			s.done = part.Path(filepath.FromSlash(p.Value.Text()))
+			return s
 		}
-	}
-	if s.pattern == "" {
-		part.At.Fail("Add “path”, such as incoming/*.xlsx.", "feed %s does not say where its files are", part.Name)
-	}
-	return s
 }
 
 // Address implements feed.Source.

@@ -22,16 +22,7 @@ import (
 )
 
 // Kind is the kind “sftp” of evenledger.yaml.
-func Kind() feed.Kind {
-	return feed.Kind{
-		Name: "sftp",
-		Keys: append([]yamldoc.Key{
-			{Name: "url", Form: yamldoc.Text, About: "The server, folder and pattern: sftp://USER@HOST/outgoing/starters-*.csv. Of several files the newest is taken."},
-			{Name: "done", Form: yamldoc.Text, About: "The folder there that a file is moved to when its batch is posted; from the folder of the files, unless it begins with a slash. Without it: it stays."},
-		}, sshdial.Keys()...),
-		Read: read,
-	}
-}
+func Kind() feed.Kind { return feed.Kind{Name: "sftp", Settings: settings} }
 
 type source struct {
 	sshdial.Server
@@ -39,28 +30,24 @@ type source struct {
 	done            string
 }
 
-func read(part reach.Part) feed.Source {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) feed.Source) {
 	s := &source{}
-	for _, p := range part.Pairs {
-		switch p.Key {
-		case "url":
-			s.readAddress(p.Value)
-		case "done":
-			s.done = p.Value.Text()
-		default:
-			s.Read(part, p)
+	keys := append([]yamldoc.Key{
+		{Name: "url", Form: yamldoc.Text, About: "The server, folder and pattern: sftp://USER@HOST/outgoing/starters-*.csv. Of several files the newest is taken.", Put: s.readAddress},
+		{Name: "done", Form: yamldoc.Text, About: "The folder there that a file is moved to when its batch is posted; from the folder of the files, unless it begins with a slash. Without it: it stays.", Put: yamldoc.Into(&s.done, yamldoc.Node.Text)},
+	}, s.Keys(part)...)
+	return keys, func(yamldoc.Given) feed.Source {
+		switch {
+		case s.At == "":
+			part.At.Fail("Add “url”, such as sftp://USER@HOST/outgoing/*.csv.", "feed %s does not say where its files are", part.Name)
+		case s.User == "":
+			part.At.Fail("Add “user”.", "feed %s does not say who signs in", part.Name)
 		}
+		if s.done != "" && !path.IsAbs(s.done) {
+			s.done = path.Join(s.folder, s.done)
+		}
+		return s
 	}
-	switch {
-	case s.At == "":
-		part.At.Fail("Add “url”, such as sftp://USER@HOST/outgoing/*.csv.", "feed %s does not say where its files are", part.Name)
-	case s.User == "":
-		part.At.Fail("Add “user”.", "feed %s does not say who signs in", part.Name)
-	}
-	if s.done != "" && !path.IsAbs(s.done) {
-		s.done = path.Join(s.folder, s.done)
-	}
-	return s
 }
 
 func (s *source) readAddress(node yamldoc.Node) {

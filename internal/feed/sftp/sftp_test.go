@@ -23,7 +23,7 @@ func sourceOf(t *testing.T, dir, text string) (feed.Source, error) {
 	require.NoError(t, err)
 	var s feed.Source
 	for _, pair := range doc.Root().Pairs() {
-		s = Kind().Read(reach.Part{Name: pair.Key, Dir: dir, At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(Kind().Keys)...)})
+		s = Kind().Read(reach.Part{Name: pair.Key, Dir: dir, At: pair.At}, pair.Value)
 	}
 	return s, doc.Err()
 }

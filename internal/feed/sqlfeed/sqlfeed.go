@@ -40,16 +40,9 @@ const query yamldoc.Form = "query"
 // Kind is the kind “sql” of evenledger.yaml.
 func Kind() feed.Kind {
 	return feed.Kind{
-		Name: "sql",
-		Keys: []yamldoc.Key{
-			{Name: "url", Form: yamldoc.Text, About: "The database: postgres://HOST/NAME, mysql://HOST/NAME or sqlite:FILE; with a password in it, env:NAME or file:PATH that says where all of it is kept."},
-			{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as, if the url does not say so."},
-			{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH."},
-			{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones."},
-			{Name: "query", Form: query, About: "One statement that reads the rows, or file: PATH of one. :since is when the feed was taken last, :today the day."},
-		},
-		Forms: map[yamldoc.Form]yamldoc.Object{query: {"type": []string{"string", "object"}}},
-		Read:  read,
+		Name:     "sql",
+		Settings: settings,
+		Forms:    map[yamldoc.Form]yamldoc.Object{query: {"type": []string{"string", "object"}}},
 	}
 }
 
@@ -64,26 +57,20 @@ type source struct {
 	statement string
 }
 
-func read(part reach.Part) feed.Source {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) feed.Source) {
 	s := &source{name: part.Name, dir: part.Dir}
-	for _, p := range part.Pairs {
-		switch p.Key {
-		case "url":
-			s.readAddress(part, p.Value)
-		case "user":
-			s.user = p.Value.Text()
-		case "password":
-			s.password = part.Secret(p.Value)
-		case "ca":
-			s.ca = part.Path(p.Value.Text())
-		case "query":
-			s.readQuery(part, p.Value)
+	return []yamldoc.Key{
+			{Name: "url", Form: yamldoc.Text, About: "The database: postgres://HOST/NAME, mysql://HOST/NAME or sqlite:FILE; with a password in it, env:NAME or file:PATH that says where all of it is kept.", Put: func(n yamldoc.Node) { s.readAddress(part, n) }},
+			{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as, if the url does not say so.", Put: yamldoc.Into(&s.user, yamldoc.Node.Text)},
+			{Name: "password", Form: yamldoc.Text, About: "Where the password is kept: env:NAME or file:PATH.", Put: yamldoc.Into(&s.password, part.Secret)},
+			{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones.", Put: yamldoc.Into(&s.ca, part.File)},
+			{Name: "query", Form: query, About: "One statement that reads the rows, or file: PATH of one. :since is when the feed was taken last, :today the day.", Put: func(n yamldoc.Node) { s.readQuery(part, n) }},
+		}, func(yamldoc.Given) feed.Source {
+			if s.address == "" && !s.kept.Given() {
+				part.At.Fail("Add “url”, such as postgres://HOST/NAME.", "feed %s does not say where its database is", part.Name)
+			}
+			return s
 		}
-	}
-	if s.address == "" && !s.kept.Given() {
-		part.At.Fail("Add “url”, such as postgres://HOST/NAME.", "feed %s does not say where its database is", part.Name)
-	}
-	return s
 }
 
 func (s *source) readAddress(part reach.Part, node yamldoc.Node) {

@@ -83,9 +83,7 @@ func sourceOf(t *testing.T, text string) (feed.Source, error) {
 	require.NoError(t, err)
 	var s feed.Source
 	for _, pair := range doc.Root().Pairs() {
-		part := reach.Part{Name: pair.Key, Dir: t.TempDir(), At: pair.At}
-		part.Pairs = append(part.Pairs, pair.Value.Pairs(yamldoc.Names(Kind().Keys)...)...)
-		s = Kind().Read(part)
+		s = Kind().Read(reach.Part{Name: pair.Key, Dir: t.TempDir(), At: pair.At}, pair.Value)
 	}
 	return s, doc.Err()
 }

@@ -1,18 +1,15 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"net/http"
-	"strings"
 	"time"
 
 	"evenledger/internal/feed"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/reach"
 )
 
@@ -30,43 +27,30 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	if err != nil {
 		return err
 	}
-	c.http.Timeout = work.Timeout // also for what stands behind the status of the answer
-	c.http.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	defer c.Close()
 	body, err := json.Marshal(order.Body)
 	if err != nil {
 		return &feed.Refused{Message: err.Error()}
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.at.String(), bytes.NewReader(body))
-	if err != nil {
-		return &feed.Refused{Message: err.Error()}
+	header := http.Header{"Content-Type": {"application/json"}, "Idempotency-Key": {order.Key}}
+	answer, err := c.Stream(ctx, httpdial.Sending{}, httpdial.Request{Method: http.MethodPost, URL: c.at, Header: header, Body: body}, c.outcome)
+	if err == nil {
+		return answer.Body.Close()
 	}
-	r.GetBody = nil // it is not sent a second time
-	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set("User-Agent", "evenledger")
-	r.Header.Set("Idempotency-Key", order.Key)
-	if c.authorization != "" {
-		r.Header.Set("Authorization", c.authorization)
+	var unclear *reach.Unclear
+	if errors.As(err, &unclear) {
+		return fmt.Errorf("%w: %s", feed.ErrUnclear, unclear.Err)
 	}
-	answer, err := c.http.Do(r)
-	var dial *net.OpError
+	return err
+}
+
+// outcome says what became of a call.
+func (c *client) outcome(answer *http.Response) error {
+	said := c.told(answer)
+	wait, named := httpdial.RetryAfter(answer.Header, c.work.Clock.Now())
+	verdict := httpdial.VerdictOn(answer.StatusCode)
 	switch {
-	case err == nil:
-	case errors.As(err, &dial) && dial.Op == "dial":
-		return c.unreachable(ctx, err) // nothing was sent
-	case isVerification(err):
-		return c.unreachable(ctx, err)
-	default:
-		return fmt.Errorf("%w: %s: %s", feed.ErrUnclear, c.Address(), work.Mask.Hide(errors.Unwrap(err).Error()))
-	}
-	defer answer.Body.Close()
-	told, _ := io.ReadAll(io.LimitReader(answer.Body, mostTold))
-	said := fmt.Sprintf("%s answers %s", c.Address(), answer.Status)
-	if text := strings.ToValidUTF8(strings.Join(strings.Fields(string(told)), " "), "�"); text != "" && !strings.HasPrefix(text, "<") {
-		said += ": " + work.Mask.Hide(text)
-	}
-	wait, named := reach.RetryAfter(answer.Header, work.Clock.Now())
-	switch code := answer.StatusCode; {
-	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable && named:
+	case verdict == httpdial.Busy || answer.StatusCode == http.StatusServiceUnavailable && named:
 		if !named {
 			wait = time.Second
 		}
@@ -74,12 +58,14 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 			return &reach.Unavailable{Message: said, Remedy: fmt.Sprintf("It asks to be left alone for %s; post the batch again then.", wait)}
 		}
 		return &feed.Later{After: wait, Message: said}
-	case code >= 200 && code < 300 && code != http.StatusAccepted:
+	case verdict == httpdial.Done:
 		return nil
-	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+	case verdict == httpdial.TurnedAway:
+		return &reach.Unavailable{Message: said, Remedy: c.Remedy()}
+	case answer.StatusCode == http.StatusForbidden:
 		return &reach.Unavailable{Message: said, Remedy: "The token or password is wrong, has run out, or may not do this. Look where evenledger.yaml says it is kept."}
-	case code == http.StatusAccepted, code == http.StatusRequestTimeout, code >= 500 && code != http.StatusServiceUnavailable:
-		return fmt.Errorf("%w: %s", feed.ErrUnclear, said)
+	case verdict == httpdial.TakenIn, verdict == httpdial.Open && answer.StatusCode != http.StatusServiceUnavailable:
+		return &reach.Unclear{Err: errors.New(said)}
 	}
 	return &feed.Refused{Message: said}
 }

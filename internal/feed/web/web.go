@@ -8,7 +8,6 @@ package web
 import (
 	"compress/gzip"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,8 +20,8 @@ import (
 	"time"
 
 	"evenledger/internal/feed"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/reach"
-	"evenledger/internal/secret"
 	"evenledger/internal/yamldoc"
 )
 
@@ -30,91 +29,29 @@ const (
 	mostPages   = 100_000
 	mostOfAPage = 256 << 20 // bytes of a page in JSON, unpacked
 	mostTold    = 300       // bytes of what a server says to a refusal
-	mostHops    = 5         // redirects
+	fewTries    = 3         // of an address where the line broke: a wrong one is to be told soon
 )
 
 // Kind is the kind “web” of evenledger.yaml.
-func Kind() feed.Kind {
-	return feed.Kind{
-		Name: "web",
-		Keys: []yamldoc.Key{
-			{Name: "url", Form: yamldoc.Text, About: "The https: address of the list; http: on this machine alone."},
-			{Name: "token", Form: yamldoc.Text, About: "Where the bearer token is kept: env:NAME or file:PATH."},
-			{Name: "user", Form: yamldoc.Text, About: "For HTTP basic authentication, with password."},
-			{Name: "password", Form: yamldoc.Text, About: "With user: where its password is kept: env:NAME or file:PATH."},
-			{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones."},
-			{Name: "rows", Form: yamldoc.Text, About: "In JSON: the names that lead to the list of people, with dots between, such as data.people. Without it: the list is all there is."},
-			{Name: "next", Form: yamldoc.Text, About: "In JSON: the names that lead to the address of the next page, such as paging.next. Without it: the Link header says it (RFC 8288), if anything does."},
-		},
-		Read: read,
-	}
-}
+func Kind() feed.Kind { return feed.Kind{Name: "web", Settings: settings} }
 
 type source struct {
-	name            string
-	at              *url.URL
-	token, password secret.Reference
-	user, ca        string
-	rows, next      []string
+	httpdial.Service
+	name       string
+	rows, next []string
 }
 
-func read(part reach.Part) feed.Source {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) feed.Source) {
 	s := &source{name: part.Name}
-	has := map[string]bool{}
-	for _, p := range part.Pairs {
-		has[p.Key] = true
-		switch p.Key {
-		case "url":
-			s.readAddress(p.Value)
-		case "token":
-			s.token = part.Secret(p.Value)
-		case "user":
-			s.user = p.Value.Text()
-		case "password":
-			s.password = part.Secret(p.Value)
-		case "ca":
-			s.ca = part.Path(p.Value.Text())
-		case "rows":
-			s.rows = strings.Split(p.Value.Text(), ".")
-		case "next":
-			s.next = strings.Split(p.Value.Text(), ".")
-		}
+	names := func(n yamldoc.Node) []string { return strings.Split(n.Text(), ".") }
+	keys := append(s.Keys(part, "The https: address of the list; http: on this machine alone.", false), []yamldoc.Key{
+		{Name: "rows", Form: yamldoc.Text, About: "In JSON: the names that lead to the list of people, with dots between, such as data.people. Without it: the list is all there is.", Put: yamldoc.Into(&s.rows, names)},
+		{Name: "next", Form: yamldoc.Text, About: "In JSON: the names that lead to the address of the next page, such as paging.next. Without it: the Link header says it (RFC 8288), if anything does.", Put: yamldoc.Into(&s.next, names)},
+	}...)
+	return keys, func(given yamldoc.Given) feed.Source {
+		s.Check(part, given, "feed "+part.Name, "https://HOST/starters.csv", false)
+		return s
 	}
-	switch {
-	case !has["url"]:
-		part.At.Fail("Add “url”, such as https://HOST/starters.csv.", "feed %s does not say where it is", part.Name)
-	case has["token"] && has["user"]:
-		part.At.Fail("Keep “token”, or “user” with “password”.", "feed %s has both a token and a user", part.Name)
-	case has["user"] != has["password"]:
-		part.At.Fail("“user” and “password” belong together.", "feed %s has only one of user and password", part.Name)
-	}
-	return s
-}
-
-func (s *source) readAddress(node yamldoc.Node) {
-	at, err := url.Parse(node.Text())
-	switch {
-	case err != nil || at.Host == "" || at.Scheme != "https" && at.Scheme != "http":
-		node.Fail("Write it as https://HOST/PATH.", "this is no web address")
-	case at.User != nil:
-		node.Fail("Use “user” and “password”.", "the address has a user name or password in it")
-	case at.Scheme == "http" && !reach.OnThisMachine(at.Hostname()):
-		node.Fail("Use https.", "people's data would be sent in clear to another machine")
-	default:
-		s.at = at
-	}
-}
-
-// Address implements feed.Source. What stands behind a question mark may be a key.
-func (s *source) Address() string {
-	if s.at == nil {
-		return ""
-	}
-	shown := *s.at
-	if shown.RawQuery != "" {
-		shown.RawQuery = "…"
-	}
-	return shown.String()
 }
 
 // Take implements feed.Source: the next time the server is asked for what is newer.
@@ -129,7 +66,8 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 	if !last.Again {
 		c.tag, c.modified = last.Tag, last.Modified
 	}
-	answer, err := c.get(ctx, s.at, true)
+	defer c.Close()
+	answer, err := c.get(ctx, c.at, true)
 	if err != nil {
 		return feed.Delivery{}, err
 	}
@@ -158,51 +96,30 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 	return d, err
 }
 
+// A client asks for one delivery.
 type client struct {
 	*source
-	http          *http.Client
-	work          feed.Work
-	authorization string
-	tag           string
-	modified      time.Time
+	*httpdial.Client
+	at       *url.URL
+	work     feed.Work
+	tag      string
+	modified time.Time
 }
 
+// client opens the secrets of the feed.
 func (s *source) client(work feed.Work) (*client, error) {
-	c := &client{source: s, work: work}
-	if s.token.Given() {
-		token, err := reach.Open(s.token, work.Mask)
-		if err != nil {
-			return nil, err
-		}
-		c.authorization = "Bearer " + token
-	}
-	if s.user != "" {
-		password, err := reach.Open(s.password, work.Mask)
-		if err != nil {
-			return nil, err
-		}
-		var r http.Request
-		r.Header = http.Header{}
-		r.SetBasicAuth(s.user, password)
-		c.authorization = r.Header.Get("Authorization")
-		work.Mask.Add(c.authorization)
-	}
-	secure, err := reach.Secure(s.ca)
+	at, err := url.Parse(s.URL)
 	if err != nil {
 		return nil, err
 	}
-	c.http = &http.Client{
-		Transport: &http.Transport{
-			Proxy: http.ProxyFromEnvironment, DialContext: reach.Dialer(work.Timeout).DialContext, TLSClientConfig: secure, ResponseHeaderTimeout: work.Timeout, DisableCompression: true, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 1 << 20,
-		},
-		CheckRedirect: func(r *http.Request, via []*http.Request) error {
-			if len(via) >= mostHops {
-				return errors.New("it sends us on without end")
-			}
-			return c.stays(r.URL)
-		},
+	c := &client{source: s, at: at, work: work}
+	config, err := s.Config(work.Mask, work.Timeout)
+	if err != nil {
+		return nil, err
 	}
-	return c, nil
+	config.Trace, config.Clock, config.Tries, config.Redirect = work.Trace, work.Clock, fewTries, c.stays
+	c.Client, err = httpdial.New(config)
+	return c, err
 }
 
 // stays sees that an address is at the host that was named: the token would be told to
@@ -216,77 +133,53 @@ func (c *client) stays(at *url.URL) error {
 
 // get asks for an address. An answer that holds no list is an error.
 func (c *client) get(ctx context.Context, at *url.URL, first bool) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
-	if err != nil {
-		return nil, err
+	header := http.Header{"Accept-Encoding": {"gzip"}}
+	switch {
+	case !first:
+	case c.tag != "":
+		header.Set("If-None-Match", c.tag)
+	case !c.modified.IsZero():
+		header.Set("If-Modified-Since", c.modified.UTC().Format(http.TimeFormat))
 	}
-	r.Header.Set("Accept-Encoding", "gzip")
-	r.Header.Set("User-Agent", "evenledger")
-	if c.authorization != "" {
-		r.Header.Set("Authorization", c.authorization)
-	}
-	if first && c.tag != "" {
-		r.Header.Set("If-None-Match", c.tag)
-	} else if first && !c.modified.IsZero() {
-		r.Header.Set("If-Modified-Since", c.modified.UTC().Format(http.TimeFormat))
-	}
-	began := c.work.Clock.Now()
-	answer, err := c.http.Do(r)
-	if err != nil {
-		return nil, c.unreachable(ctx, err)
-	}
-	if c.work.Trace != nil {
-		c.work.Trace.Info("asked", "what", "GET "+at.EscapedPath(), "answer", answer.Status, "after", c.work.Clock.Now().Sub(began).Round(time.Millisecond).String())
-	}
-	if answer.StatusCode == http.StatusOK || answer.StatusCode == http.StatusNotModified && r.Header.Get("If-None-Match")+r.Header.Get("If-Modified-Since") != "" {
-		return answer, nil
-	}
-	defer answer.Body.Close()
-	told, _ := io.ReadAll(io.LimitReader(answer.Body, mostTold))
-	remedy := "Look at the url in evenledger.yaml, or ask who runs the server."
+	asked := len(header) > 1
+	return c.Stream(ctx, httpdial.Sending{}, httpdial.Request{Method: http.MethodGet, URL: at, Header: header, Safe: true, Tries: 1}, func(answer *http.Response) error {
+		if answer.StatusCode == http.StatusOK || answer.StatusCode == http.StatusNotModified && asked {
+			return nil
+		}
+		return c.no(answer)
+	})
+}
+
+// no is the error of an answer that holds no list.
+func (c *client) no(answer *http.Response) error {
+	no := &reach.Unavailable{Message: c.told(answer), Remedy: "Look at the url in evenledger.yaml, or ask who runs the server."}
 	switch answer.StatusCode {
-	case http.StatusUnauthorized, http.StatusForbidden:
-		remedy = "The token or password is wrong, has run out, or may not read there. Look where evenledger.yaml says it is kept."
+	case http.StatusUnauthorized:
+		no.Remedy = c.Remedy()
+	case http.StatusForbidden:
+		no.Remedy = "The token or password is wrong, has run out, or may not read there. Look where evenledger.yaml says it is kept."
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		remedy = "Try again later."
+		no.Remedy = "Try again later."
 		after := answer.Header.Get("Retry-After")
 		// A wait as long as any other is lived with; whoever watches the delivery ends one without end.
-		if wait, named := reach.RetryAfter(answer.Header, c.work.Clock.Now()); named && wait < c.work.Timeout {
-			if err := c.work.Clock.Wait(ctx, max(wait, time.Second)); err != nil {
-				return nil, err
-			}
-			return c.get(ctx, at, first)
+		if wait, named := httpdial.RetryAfter(answer.Header, c.work.Clock.Now()); named && wait < c.work.Timeout {
+			return &httpdial.Again{Err: no, Unsent: true, Answered: true, Busy: true, After: max(wait, time.Second), Named: true}
 		}
 		if after != "" {
-			remedy = "Try again later; the server says after " + after + " (seconds, or a time)."
+			no.Remedy = "Try again later; the server says after " + after + " (seconds, or a time)."
 		}
 	}
-	message := fmt.Sprintf("%s answers %s", c.Address(), answer.Status)
-	if text := strings.ToValidUTF8(strings.Join(strings.Fields(string(told)), " "), "�"); text != "" && !strings.HasPrefix(text, "<") {
+	return no
+}
+
+// told is what an answer says, for people.
+func (c *client) told(answer *http.Response) string {
+	said, _ := io.ReadAll(io.LimitReader(answer.Body, mostTold))
+	message := fmt.Sprintf("%s answers %s", c.source.Address(), answer.Status)
+	if text := strings.ToValidUTF8(strings.Join(strings.Fields(string(said)), " "), "�"); text != "" && !strings.HasPrefix(text, "<") {
 		message += ": " + c.work.Mask.Hide(text)
 	}
-	return nil, &reach.Unavailable{Message: message, Remedy: remedy}
-}
-
-func (c *client) unreachable(ctx context.Context, err error) error {
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	var at *url.Error
-	if errors.As(err, &at) {
-		err = at.Err // the address stands in it, with whatever is behind its question mark
-	}
-	var certificate *tls.CertificateVerificationError
-	if errors.As(err, &certificate) {
-		return &reach.Unavailable{Message: fmt.Sprintf("the certificate of %s does not verify: %v", c.at.Host, certificate.Err), Remedy: "If the server has a certificate of your own authority, name its file as “ca” in evenledger.yaml. Else do not go on: somebody may be in between.", Err: err}
-	}
-	return &reach.Unavailable{Message: fmt.Sprintf("%s cannot be fetched: %s", c.Address(), c.work.Mask.Hide(err.Error())), Remedy: "Look at the url in evenledger.yaml, whether the server runs, and at the network.", Err: err}
-}
-
-// isVerification reports whether an error is of the server's certificate: nothing was said.
-func isVerification(err error) bool {
-	var certificate *tls.CertificateVerificationError
-	return errors.As(err, &certificate)
+	return message
 }
 
 // unpacked is what an answer holds; it was asked for in gzip.
@@ -331,7 +224,7 @@ func (c *client) broken(ctx context.Context, err error) error {
 	if errors.As(err, &known) {
 		return err
 	}
-	return &reach.Unavailable{Message: fmt.Sprintf("the answer of %s broke off: %s", c.Address(), c.work.Mask.Hide(err.Error())), Remedy: "Try again. Nothing of it was used.", Err: err}
+	return &reach.Unavailable{Message: fmt.Sprintf("the answer of %s broke off: %s", c.source.Address(), c.work.Mask.Hide(err.Error())), Remedy: "Try again. Nothing of it was used.", Err: err}
 }
 
 // pages keeps the people of all pages, a line each.
@@ -349,7 +242,7 @@ func (c *client) pages(ctx context.Context, to *feed.Spool, answer *http.Respons
 		}
 		list, ok := at(page, c.rows).([]any)
 		if !ok {
-			return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("page %d of %s has no list at %s", n, c.Address(), shownPath(c.rows)), Remedy: "Look at “rows” in evenledger.yaml."}
+			return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("page %d of %s has no list at %s", n, c.source.Address(), shownPath(c.rows)), Remedy: "Look at “rows” in evenledger.yaml."}
 		}
 		for _, person := range list {
 			line, err := json.Marshal(person)
@@ -370,7 +263,7 @@ func (c *client) pages(ctx context.Context, to *feed.Spool, answer *http.Respons
 		case next == nil:
 			return file.Delivery()
 		case seen[next.String()] || n == mostPages:
-			return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("the pages of %s have no end: page %d is followed by one that was read before", c.Address(), n), Remedy: "Look at “next” in evenledger.yaml, or ask who runs the server."}
+			return feed.Delivery{}, &reach.Unavailable{Message: fmt.Sprintf("the pages of %s have no end: page %d is followed by one that was read before", c.source.Address(), n), Remedy: "Look at “next” in evenledger.yaml, or ask who runs the server."}
 		}
 		seen[next.String()] = true
 		_ = answer.Body.Close()
@@ -393,7 +286,7 @@ func (c *client) following(answer *http.Response, page any) (*url.URL, error) {
 			text = told
 		case nil:
 		default: // a list that is taken for whole when it is not makes leavers of all the others
-			return nil, &reach.Unavailable{Message: fmt.Sprintf("a page of %s has no address at %s, but something else", c.Address(), shownPath(c.next)), Remedy: "Look at “next” in evenledger.yaml: it leads to the address of the next page, and to nothing on the last."}
+			return nil, &reach.Unavailable{Message: fmt.Sprintf("a page of %s has no address at %s, but something else", c.source.Address(), shownPath(c.next)), Remedy: "Look at “next” in evenledger.yaml: it leads to the address of the next page, and to nothing on the last."}
 		}
 	}
 	if text == "" {
@@ -404,7 +297,7 @@ func (c *client) following(answer *http.Response, page any) (*url.URL, error) {
 		err = c.stays(next)
 	}
 	if err != nil {
-		return nil, &reach.Unavailable{Message: fmt.Sprintf("the next page of %s is not followed: %s", c.Address(), err), Remedy: "Nothing is asked of another host than the one that evenledger.yaml names. Ask who runs the server."}
+		return nil, &reach.Unavailable{Message: fmt.Sprintf("the next page of %s is not followed: %s", c.source.Address(), err), Remedy: "Nothing is asked of another host than the one that evenledger.yaml names. Ask who runs the server."}
 	}
 	return next, nil
 }

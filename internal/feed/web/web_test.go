@@ -32,7 +32,7 @@ func sourceOf(t *testing.T, text string) (feed.Source, error) {
 	require.NoError(t, err)
 	var s feed.Source
 	for _, pair := range doc.Root().Pairs() {
-		s = Kind().Read(reach.Part{Name: pair.Key, Dir: t.TempDir(), At: pair.At, Pairs: pair.Value.Pairs(yamldoc.Names(Kind().Keys)...)})
+		s = Kind().Read(reach.Part{Name: pair.Key, Dir: t.TempDir(), At: pair.At}, pair.Value)
 	}
 	return s, doc.Err()
 }
@@ -191,9 +191,9 @@ func TestSecureAndMistakes(t *testing.T) {
 	assert.Equal(t, list, text)
 	for text, says := range map[string]string{
 		"crewing: {token: env:T}":                                             "does not say where it is",
-		"crewing: {url: 'http://hr.example/x'}":                               "in clear to another machine",
+		"crewing: {url: 'http://hr.example/x'}":                               "in clear to hr.example",
 		"crewing: {url: 'https://ana:pw@hr.example/x'}":                       "has a user name or password in it",
-		"crewing: {url: 'sftp://hr.example/x'}":                               "no web address",
+		"crewing: {url: 'sftp://hr.example/x'}":                               "not the address of a server",
 		"crewing: {url: 'https://h/x', user: ana}":                            "only one of user and password",
 		"crewing: {url: 'https://h/x', token: abc}":                           "secrets do not stand here",
 		"crewing: {url: 'https://h', token: env:T, user: a, password: env:P}": "both a token and a user",

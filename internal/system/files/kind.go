@@ -20,24 +20,12 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/layout"
 	"evenledger/internal/reach"
-	"evenledger/internal/sshdial"
 	"evenledger/internal/system"
 	"evenledger/internal/yamldoc"
 )
 
 // Kind returns the kind of system that this package reaches.
-func Kind() system.Kind {
-	return system.Kind{
-		Name: "files", Later: true,
-		Keys: append([]yamldoc.Key{
-			{Name: "layout", Form: yamldoc.Text, About: "The file that says what the application's files look like."},
-			{Name: "accounts", Form: yamldoc.Text, About: "The application's newest export: a sheet. A name with * in it is the newest file of such a name; feed:NAME is what a feed brings. Without it, nobody can say who is there: every row is a new account's."},
-			{Name: "fresh", Form: yamldoc.Text, About: "How old the export may be, such as 2d or 12h: with an older one nothing is drafted. Without it: of any age."},
-			{Name: "outbox", Form: yamldoc.Text, About: "The folder that files are put into, or sftp://USER@HOST/FOLDER. Without it: outbox."},
-		}, sshdial.Keys()...),
-		Read: func(part reach.Part) system.Connection { return read(part) },
-	}
-}
+func Kind() system.Kind { return system.Kind{Name: "files", Later: true, Settings: settings} }
 
 // A connection is where the files of one application are.
 type connection struct {
@@ -51,41 +39,39 @@ type connection struct {
 // ofFeed begins the name of a feed that brings exports.
 const ofFeed = "feed:"
 
-func read(part reach.Part) *connection {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) system.Connection) {
 	c := &connection{name: part.Name, outbox: folder{part.Path("outbox")}, beside: part.Path("outbox"), told: "outbox"}
 	var away server
-	for _, p := range part.Pairs {
-		switch p.Key {
-		case "layout":
-			c.layout = part.Path(p.Value.Text())
-		case "accounts":
-			if c.accounts = p.Value.Text(); strings.HasPrefix(c.accounts, ofFeed) {
-				continue
+	keys := append([]yamldoc.Key{
+		{Name: "layout", Form: yamldoc.Text, About: "The file that says what the application's files look like.", Put: yamldoc.Into(&c.layout, part.File)},
+		{Name: "accounts", Form: yamldoc.Text, About: "The application's newest export: a sheet. A name with * in it is the newest file of such a name; feed:NAME is what a feed brings. Without it, nobody can say who is there: every row is a new account's.", Put: func(n yamldoc.Node) {
+			if c.accounts = n.Text(); strings.HasPrefix(c.accounts, ofFeed) {
+				return
 			}
-			c.accounts = part.Path(p.Value.Text())
+			c.accounts = part.File(n)
 			if _, err := filepath.Match(filepath.Base(c.accounts), ""); err != nil || strings.ContainsAny(filepath.Dir(c.accounts), "*?[") {
-				p.Value.Fail("Such as exports/people-*.csv.", "“%s” is no name of a file", p.Value.Text())
+				n.Fail("Such as exports/people-*.csv.", "“%s” is no name of a file", n.Text())
 			}
-		case "fresh":
-			c.fresh = p.Value.Age()
-		case "outbox":
-			if c.told = p.Value.Text(); !strings.HasPrefix(c.told, "sftp://") {
+		}},
+		{Name: "fresh", Form: yamldoc.Text, About: "How old the export may be, such as 2d or 12h: with an older one nothing is drafted. Without it: of any age.", Put: yamldoc.Into(&c.fresh, yamldoc.Node.Age)},
+		{Name: "outbox", Form: yamldoc.Text, About: "The folder that files are put into, or sftp://USER@HOST/FOLDER. Without it: outbox.", Put: func(n yamldoc.Node) {
+			if c.told = n.Text(); !strings.HasPrefix(c.told, "sftp://") {
 				c.outbox, c.beside = folder{part.Path(c.told)}, part.Path(c.told)
-				continue
+				return
 			}
-			away.path = away.ReadURL(p.Value, "sftp", "sftp://USER@HOST/incoming")
+			away.path = away.ReadURL(n, "sftp", "sftp://USER@HOST/incoming")
 			c.outbox, c.beside = &away, part.Dir
-		default:
-			away.Read(part, p)
+		}},
+	}, away.Keys(part)...)
+	return keys, func(yamldoc.Given) system.Connection {
+		if _, local := c.outbox.(folder); !local && away.User == "" {
+			part.At.Fail("Add “user”.", "system %s does not say who signs in at its outbox", part.Name)
 		}
+		if c.layout == "" {
+			part.At.Fail("Add “layout: layouts/"+part.Name+".yaml”; “evenledger layout new SAMPLE” writes a first one.", "system %s does not say what the application's files look like", part.Name)
+		}
+		return c
 	}
-	if _, local := c.outbox.(folder); !local && away.User == "" {
-		part.At.Fail("Add “user”.", "system %s does not say who signs in at its outbox", part.Name)
-	}
-	if c.layout == "" {
-		part.At.Fail("Add “layout: layouts/"+part.Name+".yaml”; “evenledger layout new SAMPLE” writes a first one.", "system %s does not say what the application's files look like", part.Name)
-	}
-	return c
 }
 
 // Address implements system.Connection.

@@ -15,37 +15,7 @@ import (
 )
 
 // Kind returns the kind of system that this package reaches.
-func Kind() system.Kind {
-	return system.Kind{
-		Name: "ldap",
-		Keys: []yamldoc.Key{
-			{Name: "url", Form: yamldoc.Text, About: "Where the directory is: ldaps://host, ldap://host (which becomes TLS before anything else is said), or ldapi:// for one on this machine."},
-			{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as: a distinguished name, or a principal name such as name@domain. Without it, on ldapi: or with a certificate, whom the server takes the program for."},
-			{Name: "password", Form: yamldoc.Text, About: "With user: where its password is kept: env:NAME or file:PATH."},
-			{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones."},
-			{Name: "certificate", Form: yamldoc.Text, About: "A PEM file with a certificate and its key by which the program shows who it is."},
-			{Name: "base", Form: yamldoc.Text, About: "The top of the directory, such as dc=brindlesound,dc=example."},
-			{Name: "people", Form: yamldoc.Text, About: "Where the accounts are, beneath base, such as ou=people. Without it: base."},
-			{Name: "groups", Form: yamldoc.Text, About: "Where the groups are, beneath base, such as ou=groups. Without it: base."},
-			{Name: "named", Form: yamldoc.Text, About: "The attribute by which an account's entry is called. Without it: uid, or cn where that is the custom."},
-			{Name: "classes", Form: yamldoc.Texts, About: "The object classes of new accounts; the first tells accounts from other entries. Without it: inetOrgPerson, or user where that is the custom."},
-			{Name: "group_class", Form: yamldoc.Text, About: "The object class of new groups. Without it: groupOfNames, or group where that is the custom."},
-			{Name: "attributes", Form: yamldoc.Table, About: "Which attribute holds a field, where it is not the usual one, such as department: ou."},
-			{Name: "suspended", Nested: suspendedKeys(), About: "How an account is marked that may not sign in, where the server has no way of its own."},
-			{Name: "rate", Form: yamldoc.Text, About: "The most requests in a time: 20/s, 300/min or 5000/h."},
-			{Name: "page", Form: yamldoc.Whole, About: "How many entries are asked for in one page. Without it: 500."},
-		},
-		Read: func(part reach.Part) system.Connection { return read(part) },
-	}
-}
-
-func suspendedKeys() []yamldoc.Key {
-	return []yamldoc.Key{
-		{Name: "field", Form: yamldoc.Text, About: "The attribute that says so, such as loginShell."},
-		{Name: "off", Form: yamldoc.Text, About: "Its value for who may not sign in."},
-		{Name: "on", Form: yamldoc.Text, About: "Its value for who is let in again. Without it the value is taken away."},
-	}
-}
+func Kind() system.Kind { return system.Kind{Name: "ldap", Settings: settings} }
 
 // A connection is how a directory is reached.
 type connection struct {
@@ -69,79 +39,57 @@ type connection struct {
 // suspended is how accounts are marked that may not sign in; no field: as the server does.
 type suspended struct{ field, off, on string }
 
-// read reads the part of a directory.
-func read(part reach.Part) *connection {
+func settings(part reach.Part) ([]yamldoc.Key, func(yamldoc.Given) system.Connection) {
 	c := &connection{page: 500, attributes: map[string]string{}}
-	has := map[string]bool{}
-	var people, groups string
-	for _, p := range part.Pairs {
-		has[p.Key] = true
-		switch p.Key {
-		case "url":
-			c.url = readURL(p.Value)
-		case "user":
-			c.user = p.Value.Text()
-		case "password":
-			c.password = part.Secret(p.Value)
-		case "ca":
-			c.ca = part.Path(p.Value.Text())
-		case "certificate":
-			c.certificate = part.Path(p.Value.Text())
-		case "base":
-			c.base = readDN(p.Value)
-		case "people":
-			people = readDN(p.Value)
-		case "groups":
-			groups = readDN(p.Value)
-		case "named":
-			c.named = readAttribute(p.Value)
-		case "classes":
-			for _, class := range p.Value.Items() {
+	text := yamldoc.Node.Text
+	return []yamldoc.Key{
+		{Name: "url", Form: yamldoc.Text, About: "Where the directory is: ldaps://host, ldap://host (which becomes TLS before anything else is said), or ldapi:// for one on this machine.", Put: yamldoc.Into(&c.url, readURL)},
+		{Name: "user", Form: yamldoc.Text, About: "Who the program signs in as: a distinguished name, or a principal name such as name@domain. Without it, on ldapi: or with a certificate, whom the server takes the program for.", Put: yamldoc.Into(&c.user, text)},
+		{Name: "password", Form: yamldoc.Text, About: "With user: where its password is kept: env:NAME or file:PATH.", Put: yamldoc.Into(&c.password, part.Secret)},
+		{Name: "ca", Form: yamldoc.Text, About: "A PEM file with the authority that signed the server's certificate, where it is none of the usual ones.", Put: yamldoc.Into(&c.ca, part.File)},
+		{Name: "certificate", Form: yamldoc.Text, About: "A PEM file with a certificate and its key by which the program shows who it is.", Put: yamldoc.Into(&c.certificate, part.File)},
+		{Name: "base", Form: yamldoc.Text, About: "The top of the directory, such as dc=brindlesound,dc=example.", Put: yamldoc.Into(&c.base, readDN)},
+		{Name: "people", Form: yamldoc.Text, About: "Where the accounts are, beneath base, such as ou=people. Without it: base.", Put: yamldoc.Into(&c.people, readDN)},
+		{Name: "groups", Form: yamldoc.Text, About: "Where the groups are, beneath base, such as ou=groups. Without it: base.", Put: yamldoc.Into(&c.groups, readDN)},
+		{Name: "named", Form: yamldoc.Text, About: "The attribute by which an account's entry is called. Without it: uid, or cn where that is the custom.", Put: yamldoc.Into(&c.named, readAttribute)},
+		{Name: "classes", Form: yamldoc.Texts, About: "The object classes of new accounts; the first tells accounts from other entries. Without it: inetOrgPerson, or user where that is the custom.", Put: func(n yamldoc.Node) {
+			for _, class := range n.Items() {
 				c.classes = append(c.classes, readAttribute(class))
 			}
-		case "group_class":
-			c.groupClass = readAttribute(p.Value)
-		case "attributes":
-			for _, pair := range p.Value.Pairs() {
+		}},
+		{Name: "group_class", Form: yamldoc.Text, About: "The object class of new groups. Without it: groupOfNames, or group where that is the custom.", Put: yamldoc.Into(&c.groupClass, readAttribute)},
+		{Name: "attributes", Form: yamldoc.Table, About: "Which attribute holds a field, where it is not the usual one, such as department: ou.", Put: func(n yamldoc.Node) {
+			for _, pair := range n.Pairs() {
 				c.attributes[pair.Key] = readAttribute(pair.Value)
 			}
-		case "suspended":
-			c.suspended = readSuspended(p)
-		case "rate":
-			c.rate = part.Rate(p.Value)
-		case "page":
-			c.page = p.Value.Whole(1, 10000)
-		}
-	}
-	c.people, c.groups = beneath(people, c.base), beneath(groups, c.base)
+		}},
+		{Name: "suspended", About: "How an account is marked that may not sign in, where the server has no way of its own.", Nested: []yamldoc.Key{
+			{Name: "field", Form: yamldoc.Text, About: "The attribute that says so, such as loginShell.", Put: yamldoc.Into(&c.suspended.field, text)},
+			{Name: "off", Form: yamldoc.Text, About: "Its value for who may not sign in.", Put: yamldoc.Into(&c.suspended.off, text)},
+			{Name: "on", Form: yamldoc.Text, About: "Its value for who is let in again. Without it the value is taken away.", Put: yamldoc.Into(&c.suspended.on, text)},
+		}},
+		{Name: "rate", Form: yamldoc.Text, About: "The most requests in a time: 20/s, 300/min or 5000/h.", Put: yamldoc.Into(&c.rate, part.Rate)},
+		{Name: "page", Form: yamldoc.Whole, About: "How many entries are asked for in one page. Without it: 500.", Put: func(n yamldoc.Node) { c.page = n.Whole(1, 10000) }},
+	}, func(given yamldoc.Given) system.Connection { return c.checked(part, given) }
+}
+
+// checked reports what does not go together.
+func (c *connection) checked(part reach.Part, given yamldoc.Given) *connection {
+	c.people, c.groups = beneath(c.people, c.base), beneath(c.groups, c.base)
 	proves := c.certificate != "" || strings.HasPrefix(c.url, "ldapi:")
 	switch {
-	case !has["url"]:
+	case !given.Has("url"):
 		part.At.Fail("Add “url: ldaps://…”.", "system %s has no url", part.Name)
-	case !has["base"]:
+	case !given.Has("base"):
 		part.At.Fail("Add “base: dc=…”, the top of the directory.", "system %s has no base", part.Name)
-	case has["user"] != has["password"]:
+	case given.Has("user") != given.Has("password"):
 		part.At.Fail("“user” and “password” belong together.", "system %s has only one of user and password", part.Name)
-	case !has["user"] && !proves:
+	case !given.Has("user") && !proves:
 		part.At.Fail("Add “user” and “password”, or a “certificate”.", "system %s does not say who the program signs in as", part.Name)
-	case has["suspended"] && (c.suspended.field == "" || c.suspended.off == ""):
+	case given.Has("suspended") && (c.suspended.field == "" || c.suspended.off == ""):
 		part.At.Fail("Write it as “suspended: {field: loginShell, off: /usr/sbin/nologin}”.", "system %s does not say how an account is marked that may not sign in", part.Name)
 	}
 	return c
-}
-
-func readSuspended(pair yamldoc.Pair) (s suspended) {
-	for _, p := range pair.Value.Pairs(yamldoc.Names(suspendedKeys())...) {
-		switch p.Key {
-		case "field":
-			s.field = p.Value.Text()
-		case "off":
-			s.off = p.Value.Text()
-		case "on":
-			s.on = p.Value.Text()
-		}
-	}
-	return s
 }
 
 // beneath is a place that is written without the top of the directory, or with it.

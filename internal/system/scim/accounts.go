@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"evenledger/internal/account"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -174,11 +175,11 @@ func (c *Client) get(ctx context.Context, id string) (resource, http.Header, err
 	if err != nil {
 		return nil, nil, err
 	}
-	return r, got.header, nil
+	return r, got.Header, nil
 }
 
 // one reads one resource. One with another identifier than was asked for is none.
-func (c *Client) one(ctx context.Context, endpoint, id string, query url.Values) (resource, *answer, error) {
+func (c *Client) one(ctx context.Context, endpoint, id string, query url.Values) (resource, *httpdial.Answer, error) {
 	at, err := segment(id)
 	if err != nil {
 		return nil, nil, err
@@ -188,9 +189,9 @@ func (c *Client) one(ctx context.Context, endpoint, id string, query url.Values)
 	if err != nil {
 		return nil, nil, err
 	}
-	found, err := decodeResource(got.body)
+	found, err := decodeResource(got.Body)
 	if err == nil && found.text("id") != id {
-		err = fmt.Errorf("it has the id “%s”", clip(found.text("id")))
+		err = fmt.Errorf("it has the id “%s”", httpdial.Clip(found.text("id")))
 	}
 	if err != nil {
 		return nil, nil, &system.Unavailable{Message: fmt.Sprintf("%s: what %s answered cannot be taken for what was asked for: %v", r, c.config.URL, err), Remedy: "Try again. If it stays so, show the system's keepers what --trace FILE writes."}
@@ -272,16 +273,16 @@ func (c *Client) Create(ctx context.Context, wanted account.Account, fields []st
 	if err != nil {
 		return account.Account{}, err
 	}
-	r, err := decodeResource(got.body)
+	r, err := decodeResource(got.Body)
 	if err == nil && r.text("id") != "" {
-		return d.account(r, fields, got.header), nil
+		return d.account(r, fields, got.Header), nil
 	}
-	if id := lastSegment(got.header.Get("Location")); id != "" && len(got.body) == 0 {
+	if id := lastSegment(got.Header.Get("Location")); id != "" && len(got.Body) == 0 {
 		r, header, err := c.get(system.Stopping(ctx), id)
 		if err != nil {
 			return account.Account{}, &system.Unclear{Err: err}
 		}
 		return d.account(r, fields, header), nil
 	}
-	return account.Account{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, but with no account that can be read", got.status, d.endpoint)}
+	return account.Account{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, but with no account that can be read", got.Status, d.endpoint)}
 }

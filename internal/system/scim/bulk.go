@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -81,7 +82,7 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		return nil, err
 	}
 	var told struct{ Operations []bulkResult }
-	if err := json.Unmarshal(got.body, &told); err != nil {
+	if err := json.Unmarshal(got.Body, &told); err != nil {
 		return nil, &system.Unclear{Err: fmt.Errorf("the answer to a bulk request cannot be read: %w", err)}
 	}
 	made := make([]system.Made, len(wanted))
@@ -101,10 +102,10 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 func (c *Client) made(d *discovered, result bulkResult, fields []string) system.Made {
 	status, err := strconv.Atoi(string(trimQuotes(result.Status)))
 	switch {
-	case err != nil, status >= 300 && !isNo(status), status < 200, status == http.StatusAccepted, status == http.StatusTooManyRequests:
-		return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the system answered %s to one of a bulk request", clip(string(result.Status)))}}
+	case err != nil, status >= 300 && !httpdial.VerdictOn(status).IsNo(), status < 200, status == http.StatusAccepted, status == http.StatusTooManyRequests:
+		return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the system answered %s to one of a bulk request", httpdial.Clip(string(result.Status)))}}
 	case status >= 300:
-		told := c.said(&answer{status: status, body: result.Response}, len(result.Response) > 0)
+		told := c.said(&httpdial.Answer{Status: status, Body: result.Response}, len(result.Response) > 0)
 		return system.Made{Err: refusal(request{method: http.MethodPost, path: d.endpoint}, status, told)}
 	}
 	if r, err := decodeResource(result.Response); err == nil && r.text("id") != "" {

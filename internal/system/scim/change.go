@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -137,17 +138,17 @@ func (c *Client) putOnce(err error, endpoint string, put func() error) (done boo
 // changed reads the account out of the answer to a change. An answer without a body
 // (204) says that the change was made as it was sent. Where another does not show the
 // account, it is looked at.
-func (c *Client) changed(ctx context.Context, got *answer, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	if got.status == http.StatusNoContent {
-		now := account.Account{ID: known.ID, Version: got.header.Get("ETag"), Fields: map[string]account.Value{}}
+func (c *Client) changed(ctx context.Context, got *httpdial.Answer, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	if got.Status == http.StatusNoContent {
+		now := account.Account{ID: known.ID, Version: got.Header.Get("ETag"), Fields: map[string]account.Value{}}
 		maps.Copy(now.Fields, known.Fields)
 		for _, change := range changes {
 			now.Fields[change.Field] = change.After
 		}
 		return now, nil
 	}
-	if r, err := decodeResource(got.body); err == nil && r.text("id") == known.ID {
-		return c.known.account(r, fields, got.header), nil
+	if r, err := decodeResource(got.Body); err == nil && r.text("id") == known.ID {
+		return c.known.account(r, fields, got.Header), nil
 	}
 	for _, change := range changes {
 		if !slices.Contains(fields, change.Field) {
@@ -159,14 +160,14 @@ func (c *Client) changed(ctx context.Context, got *answer, known account.Account
 		err = errors.New("the account is as it was")
 	}
 	if err != nil {
-		return account.Account{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s and did not show the account: %w", got.status, c.known.endpoint, known.ID, err)}
+		return account.Account{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s and did not show the account: %w", got.Status, c.known.endpoint, known.ID, err)}
 	}
 	return now, nil
 }
 
 // send changes one resource. A server that wants to be told the version (428, RFC 6585
 // section 3) gets that which is there now.
-func (c *Client) send(ctx context.Context, r request, endpoint, id string) (*answer, error) {
+func (c *Client) send(ctx context.Context, r request, endpoint, id string) (*httpdial.Answer, error) {
 	at, err := segment(id)
 	if err != nil {
 		return nil, err
@@ -180,7 +181,7 @@ func (c *Client) send(ctx context.Context, r request, endpoint, id string) (*ans
 	if lookErr != nil {
 		return nil, lookErr
 	}
-	if r.version = versionOf(now, read.header); r.version == "" {
+	if r.version = versionOf(now, read.Header); r.version == "" {
 		return nil, err
 	}
 	return c.do(ctx, r)
@@ -194,7 +195,7 @@ func versionOf(r resource, header http.Header) string {
 	return r.object("meta", false).text("version")
 }
 
-func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*answer, error) {
+func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*httpdial.Answer, error) {
 	body := map[string]any{"schemas": []string{patchOp}, "Operations": operations}
 	return c.send(ctx, request{method: http.MethodPatch, body: body, version: known.Version}, c.known.endpoint, known.ID)
 }

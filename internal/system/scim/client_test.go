@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/account"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/secret"
 	"evenledger/internal/standin"
 	"evenledger/internal/system"
@@ -43,7 +44,7 @@ func practice(t *testing.T, options standin.Options, change func(*scim.Config)) 
 }
 
 func connect(t *testing.T, url string, change func(*scim.Config)) *scim.Client {
-	config := scim.Config{URL: url, Authorization: scim.Bearer("secret"), Page: 100, Timeout: 5 * time.Second, Pause: time.Millisecond, Together: 4}
+	config := scim.Config{Config: httpdial.Config{URL: url, Credential: httpdial.Bearer("secret"), Timeout: 5 * time.Second, Pause: time.Millisecond, Together: 4}, Page: 100}
 	if change != nil {
 		change(&config)
 	}
@@ -493,7 +494,7 @@ func TestPaceAndBasic(t *testing.T) {
 		w.WriteHeader(http.StatusNotFound)
 	}))
 	defer server.Close()
-	paced := connect(t, server.URL, func(c *scim.Config) { c.Authorization, c.Rate = scim.Basic("me", "pass:word"), 50 })
+	paced := connect(t, server.URL, func(c *scim.Config) { c.Credential, c.Rate = httpdial.Basic("me", "pass:word"), 50 })
 	for range 4 {
 		_, err := paced.Get(t.Context(), "x", nil)
 		require.ErrorIs(t, err, system.ErrGone)

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
-	"evenledger/internal/reach"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -46,34 +46,21 @@ func scimTypeOf(err error) string {
 	return ""
 }
 
-// isNo reports whether a status says clearly that a change was not carried out. A
-// request may time out (408), or its client be thought gone (499), when the work is
-// done; of what comes from 500 on only 501 and 505 say that nothing was tried.
-func isNo(status int) bool {
-	switch status {
-	case http.StatusRequestTimeout, 499:
-		return false
-	case http.StatusNotImplemented, http.StatusHTTPVersionNotSupported:
-		return true
-	}
-	return status >= 400 && status < 500 && http.StatusText(status) != ""
-}
-
 // judge turns an answer that is no success into an error.
-func (c *Client) judge(r request, got *answer) error {
-	success := got.status >= 200 && got.status < 300
-	if success && got.status != http.StatusAccepted && strings.Contains(got.header.Get("Content-Type"), "json") {
+func (c *Client) judge(r request, got *httpdial.Answer) error {
+	success := got.Status >= 200 && got.Status < 300
+	if success && got.Status != http.StatusAccepted && strings.Contains(got.Header.Get("Content-Type"), "json") {
 		return nil // whether it is, who reads it will see
 	}
-	isJSON := len(got.body) > 0 && json.Valid(got.body)
-	n := no{client: c, request: r, answer: got, told: c.said(got, isJSON)}
-	strange := len(got.body) > 0 && !isJSON
+	isJSON := len(got.Body) > 0 && json.Valid(got.Body)
+	n := no{client: c, request: r, Answer: got, told: c.said(got, isJSON)}
+	strange := len(got.Body) > 0 && !isJSON
 	switch {
-	case got.status == http.StatusAccepted && !r.safe:
-		return &system.Unclear{Err: &answered{got.status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}}
+	case got.Status == http.StatusAccepted && !r.safe:
+		return &system.Unclear{Err: &answered{got.Status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}}
 	case success && !strange:
 		return nil
-	case got.status == http.StatusUnauthorized, got.status == http.StatusTooManyRequests, got.status >= 300 && got.status < 400:
+	case got.Status == http.StatusUnauthorized, got.Status == http.StatusTooManyRequests, got.Status >= 300 && got.Status < 400:
 		return n.turnedAway()
 	case strange:
 		return n.strange()
@@ -85,13 +72,13 @@ func (c *Client) judge(r request, got *answer) error {
 type no struct {
 	client  *Client
 	request request
-	*answer
+	*httpdial.Answer
 	told scimError
 }
 
 // unavailable is the error that the system cannot be worked with.
 func (n no) unavailable(remedy, format string, args ...any) error {
-	return &answered{n.status, n.told.ScimType, &system.Unavailable{Message: fmt.Sprintf("%s: ", n.request) + fmt.Sprintf(format, args...), Remedy: remedy}}
+	return &answered{n.Status, n.told.ScimType, &system.Unavailable{Message: fmt.Sprintf("%s: ", n.request) + fmt.Sprintf(format, args...), Remedy: remedy}}
 }
 
 // open leaves it open what became of a change: it may have been carried out all the same.
@@ -107,26 +94,26 @@ const addressRemedy = "Look whether the url in evenledger.yaml ends where the SC
 
 // turnedAway is for answers by which the request was not even looked at.
 func (n no) turnedAway() error {
-	switch at := n.client.config.URL; n.status {
+	switch at := n.client.config.URL; n.Status {
 	case http.StatusUnauthorized:
-		return n.unavailable("The token or password is wrong or has run out. Look where evenledger.yaml says it is kept.", "%s turns us away (401): %s", at, n.told.Detail)
+		return n.unavailable(n.client.http.Remedy(), "%s turns us away (401): %s", at, n.told.Detail)
 	case http.StatusTooManyRequests:
-		after, named := reach.RetryAfter(n.header, n.client.config.Clock.Now())
-		return &again{err: n.unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", at, n.told.Detail), unsent: true, busy: true, after: after, named: named}
+		after, named := httpdial.RetryAfter(n.Header, n.client.config.Clock.Now())
+		return &httpdial.Again{Err: n.unavailable("Set a pace in evenledger.yaml, such as “rate: 10/s”, and try again.", "%s is busy (429) and stayed so: %s", at, n.told.Detail), Unsent: true, Answered: true, Busy: true, After: after, Named: named}
 	default:
-		return n.open(n.unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", at, n.header.Get("Location")))
+		return n.open(n.unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", at, n.Header.Get("Location")))
 	}
 }
 
 // strange is for answers that are no JSON: they may come of something else than the system.
 func (n no) strange() error {
 	switch {
-	case n.status == http.StatusNotImplemented, n.status == http.StatusMethodNotAllowed:
-		return &answered{n.status, "", refusal(n.request, n.status, n.told)} // a web server's own word that it cannot
-	case inWords(n.answer):
+	case n.Status == http.StatusNotImplemented, n.Status == http.StatusMethodNotAllowed:
+		return &answered{n.Status, "", refusal(n.request, n.Status, n.told)} // a web server's own word that it cannot
+	case inWords(n.Answer):
 		return n.plain()
-	case n.status < 400, isNo(n.status):
-		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.status, bodyKind(n.answer)))
+	case n.Status < 400, httpdial.VerdictOn(n.Status).IsNo():
+		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.Status, bodyKind(n.Answer)))
 	}
 	return n.plain()
 }
@@ -137,33 +124,33 @@ const longestWords = 1 << 10
 // inWords reports whether an answer is a refusal in plain words, as some services have it: of one that
 // is no page, and says no to just what was asked. That there is nothing at the address, anything on the
 // way may say.
-func inWords(got *answer) bool {
-	switch got.status {
+func inWords(got *httpdial.Answer) bool {
+	switch got.Status {
 	case http.StatusBadRequest, http.StatusForbidden, http.StatusConflict, http.StatusUnprocessableEntity:
 	default:
 		return false
 	}
-	kind := got.header.Get("Content-Type")
-	return len(got.body) <= longestWords && (kind == "" || strings.HasPrefix(kind, "text/plain")) && !strings.Contains(string(got.body), "<")
+	kind := got.Header.Get("Content-Type")
+	return len(got.Body) <= longestWords && (kind == "" || strings.HasPrefix(kind, "text/plain")) && !strings.Contains(string(got.Body), "<")
 }
 
 // plain is for answers in the system's own words, or in none.
 func (n no) plain() error {
-	at, missing := n.client.config.URL, n.status == http.StatusNotFound || n.status == http.StatusGone
+	at, missing := n.client.config.URL, n.Status == http.StatusNotFound || n.Status == http.StatusGone
 	switch {
-	case !isNo(n.status):
-		after, _ := reach.RetryAfter(n.header, n.client.config.Clock.Now())
-		return &again{err: n.unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", at, n.status, n.told.Detail), after: after}
-	case n.status == http.StatusPreconditionFailed && n.request.version != "":
-		return &answered{n.status, n.told.ScimType, system.ErrChanged}
+	case !httpdial.VerdictOn(n.Status).IsNo():
+		after, _ := httpdial.RetryAfter(n.Header, n.client.config.Clock.Now())
+		return &httpdial.Again{Err: n.unavailable("Try again later; what was done is in the ledger. If it stays so, ask who runs the system; --trace FILE writes down what was sent and answered.", "%s cannot answer (%d): %s", at, n.Status, n.told.Detail), Answered: true, After: after}
+	case n.Status == http.StatusPreconditionFailed && n.request.version != "":
+		return &answered{n.Status, n.told.ScimType, system.ErrChanged}
 	case missing && n.request.names:
-		return &answered{n.status, n.told.ScimType, system.ErrGone}
+		return &answered{n.Status, n.told.ScimType, system.ErrGone}
 	case missing:
-		return n.unavailable(addressRemedy, "%s has nothing there (%d): %s", at, n.status, n.told.Detail)
-	case n.status == http.StatusForbidden && n.request.safe:
+		return n.unavailable(addressRemedy, "%s has nothing there (%d): %s", at, n.Status, n.told.Detail)
+	case n.Status == http.StatusForbidden && n.request.safe:
 		return n.unavailable("Ask who runs the system for the right to read and change accounts.", "%s does not let us read (403): %s", at, n.told.Detail)
 	}
-	return &answered{n.status, n.told.ScimType, refusal(n.request, n.status, n.told)}
+	return &answered{n.Status, n.told.ScimType, refusal(n.request, n.Status, n.told)}
 }
 
 // refusal puts an error of RFC 7644 section 3.12 into plain words.
@@ -204,16 +191,16 @@ func (r request) kind() string {
 
 // said reads what the server says of its no, in the form of RFC 7644 section 3.12 or
 // in one of its own, without any secret in it.
-func (c *Client) said(got *answer, isJSON bool) scimError {
+func (c *Client) said(got *httpdial.Answer, isJSON bool) scimError {
 	var told scimError
-	if got.status < 300 || len(got.body) == 0 {
-		return scimError{Detail: http.StatusText(got.status)}
+	if got.Status < 300 || len(got.Body) == 0 {
+		return scimError{Detail: http.StatusText(got.Status)}
 	}
-	body := got.body[:min(len(got.body), 64<<10)]
+	body := got.Body[:min(len(got.Body), 64<<10)]
 	switch {
 	case isJSON:
 		var whole any
-		if json.Unmarshal(got.body, &whole) == nil {
+		if json.Unmarshal(got.Body, &whole) == nil {
 			if object, ok := whole.(map[string]any); ok {
 				told.ScimType = resource(object).text("scimType")
 			}
@@ -226,8 +213,8 @@ func (c *Client) said(got *answer, isJSON bool) scimError {
 		told.Detail = markup.ReplaceAllString(string(body), " ")
 	}
 	// Hidden before it is cut: a part of a secret is one as well.
-	if told.Detail = clip(c.config.Mask.Hide(told.Detail)); told.Detail == "" {
-		told.Detail = http.StatusText(got.status)
+	if told.Detail = httpdial.Clip(c.config.Mask.Hide(told.Detail)); told.Detail == "" {
+		told.Detail = http.StatusText(got.Status)
 	}
 	return told
 }
@@ -238,7 +225,7 @@ func (c *Client) words(body []byte) string {
 	if len(body) > 64<<10 || json.Unmarshal(body, &whole) != nil {
 		return ""
 	}
-	said := clip(c.config.Mask.Hide(saying(whole, 3)))
+	said := httpdial.Clip(c.config.Mask.Hide(saying(whole, 3)))
 	if said == "" {
 		return ""
 	}
@@ -271,21 +258,12 @@ func saying(value any, depth int) string {
 	return ""
 }
 
-// clip shortens what a server says, which may be anything.
-func clip(text string) string {
-	text = strings.Join(strings.Fields(strings.ToValidUTF8(text, "")), " ")
-	if len(text) > 300 {
-		text = strings.ToValidUTF8(text[:300], "") + "…"
-	}
-	return text
-}
-
-func bodyKind(got *answer) string {
-	start := strings.ToLower(string(got.body[:min(len(got.body), 512)]))
+func bodyKind(got *httpdial.Answer) string {
+	start := strings.ToLower(string(got.Body[:min(len(got.Body), 512)]))
 	if strings.Contains(start, "<html") || strings.Contains(start, "<!doctype") {
 		return "a web page"
 	}
-	switch kind := got.header.Get("Content-Type"); {
+	switch kind := got.Header.Get("Content-Type"); {
 	case strings.Contains(kind, "json"):
 		return "broken JSON"
 	case kind != "":

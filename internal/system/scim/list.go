@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -143,17 +144,17 @@ func (c *Client) page(ctx context.Context, endpoint string, query url.Values, st
 	if err != nil {
 		return listed{}, err
 	}
-	l, err := decodeList(got.body, each)
+	l, err := decodeList(got.Body, each)
 	var told *system.Unavailable
 	if err != nil && !errors.Is(err, errEnough) && !errors.As(err, &told) {
-		err = &system.Unavailable{Message: fmt.Sprintf("GET %s: what %s answered cannot be taken for a list: %v%s", endpoint, c.config.URL, err, c.words(got.body)), Remedy: "Look whether the url in evenledger.yaml is that of a SCIM service. If it is, show its keepers what --trace FILE writes."}
+		err = &system.Unavailable{Message: fmt.Sprintf("GET %s: what %s answered cannot be taken for a list: %v%s", endpoint, c.config.URL, err, c.words(got.Body)), Remedy: "Look whether the url in evenledger.yaml is that of a SCIM service. If it is, show its keepers what --trace FILE writes."}
 	}
 	return l, err
 }
 
 // read sends a request that may ask for certain attributes alone. That is to save
 // work: a server that refuses it is asked without.
-func (c *Client) read(ctx context.Context, r request) (*answer, error) {
+func (c *Client) read(ctx context.Context, r request) (*httpdial.Answer, error) {
 	var plain, projected bool
 	names := r.query.Get("attributes") + " " + r.query.Get("excludedAttributes")
 	c.habits.learn(func(h *habits) { plain, projected = h.plain || h.plainFor[names], h.projected })

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
+	"evenledger/internal/httpdial"
 	"evenledger/internal/system"
 )
 
@@ -300,14 +301,14 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 }
 
 // shown sees that the answer to a change of a thing is about it.
-func shown(got *answer, endpoint, thing string) error {
-	if got.status == http.StatusNoContent {
+func shown(got *httpdial.Answer, endpoint, thing string) error {
+	if got.Status == http.StatusNoContent {
 		return nil
 	}
-	if r, err := decodeResource(got.body); err == nil && r.text("id") == thing {
+	if r, err := decodeResource(got.Body); err == nil && r.text("id") == thing {
 		return nil
 	}
-	return &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s, and does not show it", got.status, endpoint, thing)}
+	return &system.Unclear{Err: fmt.Errorf("the system answered %d to a change of %s/%s, and does not show it", got.Status, endpoint, thing)}
 }
 
 func (at *keptAt) element(tie system.Tie) map[string]any {
@@ -340,7 +341,7 @@ func (c *Client) putMembers(ctx context.Context, at *keptAt, thing string, ties 
 		}
 	}
 	r[r.key(at.Members)] = members
-	version := versionOf(r, read.header)
+	version := versionOf(r, read.Header)
 	delete(r, "meta")
 	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: version}, at.Endpoint, thing)
 	if err != nil {

@@ -180,8 +180,8 @@ func (c *Client) ask(ctx context.Context, endpoint string, into any) error {
 	if err != nil {
 		return err
 	}
-	if err := json.Unmarshal(got.body, into); err != nil {
-		return &answered{got.status, "", &system.Unavailable{Message: fmt.Sprintf("GET %s: %s answered JSON that is not SCIM: %v", endpoint, c.config.URL, err), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins."}}
+	if err := json.Unmarshal(got.Body, into); err != nil {
+		return &answered{got.Status, "", &system.Unavailable{Message: fmt.Sprintf("GET %s: %s answered JSON that is not SCIM: %v", endpoint, c.config.URL, err), Remedy: "Look whether the url in evenledger.yaml ends where the SCIM service begins."}}
 	}
 	return nil
 }

@@ -370,12 +370,12 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Ti
 	if err != nil {
 		return account.Thing{}, err
 	}
-	r, err := decodeResource(got.body)
+	r, err := decodeResource(got.Body)
 	if made := at.thing(r, false); err == nil && made.ID != "" && (made.Name == name || made.Name == "") {
 		made.Name = name
 		return made, nil
 	}
-	return account.Thing{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, and does not show “%s”", got.status, at.Endpoint, name)}
+	return account.Thing{}, &system.Unclear{Err: fmt.Errorf("the system answered %d to POST %s, and does not show “%s”", got.Status, at.Endpoint, name)}
 }
 
 // RemoveThing implements system.System (RFC 7644 section 3.6).
@@ -400,11 +400,11 @@ func (c *Client) Remove(ctx context.Context, known account.Account) error {
 // is gone.
 func (c *Client) delete(ctx context.Context, endpoint, id, version string) error {
 	got, err := c.send(ctx, request{method: http.MethodDelete, version: version}, endpoint, id)
-	if err != nil || len(got.body) == 0 {
+	if err != nil || len(got.Body) == 0 {
 		return err
 	}
 	if _, _, err = c.one(system.Stopping(ctx), endpoint, id, nil); errors.Is(err, system.ErrGone) {
 		return nil
 	}
-	return &system.Unclear{Err: fmt.Errorf("the system answered %d to DELETE %s/%s, and it does not show whether it is gone", got.status, endpoint, id)}
+	return &system.Unclear{Err: fmt.Errorf("the system answered %d to DELETE %s/%s, and it does not show whether it is gone", got.Status, endpoint, id)}
 }

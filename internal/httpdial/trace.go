@@ -1,4 +1,4 @@
-package scim
+package httpdial
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 )
 
@@ -33,24 +34,39 @@ func newTracer(log *slog.Logger, mask *secret.Mask) *tracer {
 	return &tracer{log: log, mask: mask}
 }
 
-func (t *tracer) request(r *http.Request, body []byte) (n int64) {
+// sent is a request that was sent.
+type sent struct {
+	n     int64
+	at    time.Time
+	clock clock.Clock
+}
+
+func (s sent) after() slog.Attr {
+	return slog.String("after", s.clock.Now().Sub(s.at).Round(time.Millisecond).String())
+}
+
+func (t *tracer) request(r *http.Request, of Request, clock clock.Clock) sent {
 	if t == nil {
-		return 0
+		return sent{}
 	}
-	n = t.n.Add(1)
-	t.write("sent", slog.Int64("n", n), slog.String("method", r.Method), slog.String("url", r.URL.String()), headers(r.Header), t.shown(body))
-	return n
+	s, address := sent{t.n.Add(1), clock.Now(), clock}, r.URL.String()
+	if of.URL != nil { // a person wrote it, perhaps with a key in it
+		address = shown(address)
+	}
+	t.write("sent", slog.Int64("n", s.n), slog.String("method", r.Method), slog.String("url", t.mask.Hide(address)), t.headers(r.Header), t.shown(of.Body))
+	return s
 }
 
-func (t *tracer) answer(n int64, got *answer, took time.Duration) {
+// answer logs an answer, and its body if it was read whole.
+func (t *tracer) answer(s sent, got *http.Response, body []byte) {
 	if t != nil {
-		t.write("answered", slog.Int64("n", n), slog.Int("status", got.status), after(took), headers(got.header), t.shown(got.body))
+		t.write("answered", slog.Int64("n", s.n), slog.Int("status", got.StatusCode), s.after(), t.headers(got.Header), t.shown(body))
 	}
 }
 
-func (t *tracer) broken(n int64, err error, took time.Duration) {
+func (t *tracer) broken(s sent, err error) {
 	if t != nil {
-		t.write("no answer", slog.Int64("n", n), slog.String("why", cause(err)), after(took))
+		t.write("no answer", slog.Int64("n", s.n), slog.String("why", t.mask.Hide(cause(err))), s.after())
 	}
 }
 
@@ -58,15 +74,11 @@ func (t *tracer) write(what string, attrs ...slog.Attr) {
 	t.log.LogAttrs(context.Background(), slog.LevelInfo, what, attrs...)
 }
 
-func after(took time.Duration) slog.Attr {
-	return slog.String("after", took.Round(time.Millisecond).String())
-}
-
-func headers(h http.Header) slog.Attr {
+func (t *tracer) headers(h http.Header) slog.Attr {
 	var all []any
 	for _, name := range slices.Sorted(maps.Keys(h)) {
-		value := strings.Join(h[name], ", ")
-		if name == "Authorization" || name == "Set-Cookie" || name == "Cookie" {
+		value := t.mask.Hide(strings.Join(h[name], ", "))
+		if private[name] {
 			value = "(hidden)"
 		}
 		all = append(all, slog.String(name, value))
