@@ -8,8 +8,11 @@
 package app
 
 import (
+	"errors"
+	"io"
 	"log/slog"
 	"os"
+	"sync"
 	"time"
 
 	"evenledger/internal/account"
@@ -29,6 +32,27 @@ type App struct {
 	Offline bool                             // no system is asked
 	Trace   func() (*slog.Logger, error)     // gets what is sent and answered; nil, or one that returns nil: nobody does
 	Remark  func(format string, args ...any) // tells something on the way
+
+	mu     sync.Mutex
+	opened []io.Closer // systems and places that something was asked of
+}
+
+// keep has what was opened be closed with the App.
+func (a *App) keep(opened io.Closer) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.opened = append(a.opened, opened)
+}
+
+// Close gives back what is held of servers': connections, shells, tokens. The App can be used again.
+func (a *App) Close() (err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, one := range a.opened {
+		err = errors.Join(err, one.Close())
+	}
+	a.opened = nil
+	return err
 }
 
 // Today is the day it is taken to be, as year-month-day.

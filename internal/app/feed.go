@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"evenledger/internal/batch"
@@ -165,18 +166,38 @@ func notTaken(ctx context.Context, l store.Store, of *batch.Batch) error {
 	return nil
 }
 
-// do does a follow-up where a feed is.
+// do does a follow-up where a feed is, which is opened once for all of a post.
 func (a *App) do(w *workspace.Workspace) func(context.Context, string, feed.Order) error {
+	var mu sync.Mutex
+	opened := map[string]feed.Place{}
+	open := func(f workspace.Feed) (feed.Place, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if place := opened[f.Name]; place != nil {
+			return place, nil
+		}
+		doer, can := f.Source.(feed.Doer)
+		if !can {
+			return nil, mistake(fmt.Sprintf("nothing can be done in feed %s", f.Name), "")
+		}
+		place, err := doer.Open(a.feedWork(f))
+		if err != nil {
+			return nil, ofFeed(f, err)
+		}
+		a.keep(place)
+		opened[f.Name] = place
+		return place, nil
+	}
 	return func(ctx context.Context, name string, order feed.Order) error {
 		f, err := w.Feed(name)
 		if err != nil {
 			return mistake(err.Error(), "")
 		}
-		doer, can := f.Source.(feed.Doer)
-		if !can {
-			return mistake(fmt.Sprintf("nothing can be done in feed %s", name), "")
+		place, err := open(f)
+		if err != nil {
+			return err
 		}
-		return ofFeed(f, doer.Do(ctx, order, a.feedWork(f)))
+		return ofFeed(f, place.Do(ctx, order))
 	}
 }
 

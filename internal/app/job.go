@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"log/slog"
 	"slices"
@@ -501,6 +502,9 @@ func (a *App) connect(target workspace.System, crowd *pace.Crowd) (system.System
 	}
 	if err != nil {
 		return nil, mistake(fmt.Sprintf("system %s: %s", target.Name, err), "")
+	}
+	if holds, is := client.(io.Closer); is {
+		a.keep(holds)
 	}
 	return client, nil
 }

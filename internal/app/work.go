@@ -10,7 +10,6 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
-	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -60,7 +59,7 @@ func (a *App) help(ctx context.Context, w *workspace.Workspace, l store.Store, b
 		return err
 	}
 	err = p.Run(ctx)
-	return errors.Join(err, system.Close(p.System)) // who only helps goes on for long
+	return errors.Join(err, a.Close()) // who only helps goes on for long
 }
 
 // posted are the batches at which somebody is.

@@ -159,6 +159,9 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 		answer.json = &unturned{Writer: out}
 	}
 	err := root.ExecuteContext(ctx)
+	if closing := a.Close(); err == nil {
+		err = closing
+	}
 	if a.trace != nil {
 		err = errors.Join(err, a.trace.Close())
 		a.remark("%s: what was sent and answered, without the credentials. It has people's data in it.", a.tracePath)

@@ -65,10 +65,18 @@ type Source interface {
 type Doer interface {
 	// Does says which kind of order it takes: one with a statement, or with a body.
 	Does() (statement bool)
+	// Open opens the secrets. It sends nothing yet.
+	Open(Work) (Place, error)
+}
+
+// A Place is where orders are carried out. It may be used by several goroutines.
+type Place interface {
 	// Do carries one order out, wholly or not at all. A clear no is a *Refused; where nobody can
 	// say, it is ErrUnclear; where it is too busy now, a *Later; any other error is of the place as a
 	// whole, and nothing was done.
-	Do(ctx context.Context, order Order, work Work) error
+	Do(ctx context.Context, order Order) error
+	// Close gives back what is held of the server's.
+	Close() error
 }
 
 // An Order is what is to be done: a statement, or a call with a body.

@@ -19,13 +19,25 @@ import (
 // Does implements feed.Doer.
 func (*source) Does() (statement bool) { return true }
 
-// Do implements feed.Doer: one statement in a transaction of its own, which is committed or
-// leaves nothing.
-func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error {
+// Open implements feed.Doer.
+func (s *source) Open(work feed.Work) (feed.Place, error) {
 	d, err := s.connect(work)
-	if err != nil {
-		return err
-	}
+	return place{d, work}, err
+}
+
+// A place is a database that statements are carried out in, each over a connection of its own: one that broke
+// leaves the next statement alone.
+type place struct {
+	*database
+	work feed.Work
+}
+
+// Close implements feed.Place.
+func (place) Close() error { return nil }
+
+// Do implements feed.Place: one statement in a transaction of its own, which is committed or
+// leaves nothing.
+func (d place) Do(ctx context.Context, order feed.Order) error {
 	parsed, err := Parse(order.Statement, d.scheme == mysql)
 	if err != nil {
 		return &feed.Refused{Message: err.Error()}
@@ -47,7 +59,7 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	if d.scheme == postgres {
 		err = d.doPostgres(within, text, args, &begun)
 	} else {
-		err = d.do(within, text, args, &begun)
+		err = d.change(within, text, args, &begun)
 	}
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
 		err = context.Cause(within)
@@ -57,11 +69,11 @@ func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error
 	case err == nil:
 		return nil
 	case begun:
-		return fmt.Errorf("%w: %s: %s", feed.ErrUnclear, d.name(), work.Mask.Hide(err.Error()))
+		return fmt.Errorf("%w: %s: %s", feed.ErrUnclear, d.name(), d.work.Mask.Hide(err.Error()))
 	case errors.As(err, &refused):
-		return &feed.Refused{Message: fmt.Sprintf("%s: %s", d.name(), work.Mask.Hide(refused.Error()))}
+		return &feed.Refused{Message: fmt.Sprintf("%s: %s", d.name(), d.work.Mask.Hide(refused.Error()))}
 	}
-	return d.told(ctx, work, err)
+	return d.told(ctx, d.work, err)
 }
 
 // doPostgres carries a statement out; committing says whether it was begun to be committed,
@@ -116,7 +128,7 @@ func noTo(err error) error {
 	return err
 }
 
-func (d *database) do(ctx context.Context, text string, args []any, committing *bool) (err error) {
+func (d *database) change(ctx context.Context, text string, args []any, committing *bool) (err error) {
 	db, err := d.open(true)
 	if err != nil {
 		return err

@@ -223,7 +223,7 @@ func TestEngines(t *testing.T) {
 			s, err := sourceOf(t, ask("select 1"))
 			require.NoError(t, err)
 			do := func(statement string, values map[string]string) error {
-				return s.(feed.Doer).Do(t.Context(), feed.Order{Statement: statement, Values: values}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+				return done(t, s, feed.Order{Statement: statement, Values: values}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
 			}
 			const insert = "insert into staff (no, name, starts, pay) values (:no, :name, :starts, :pay)"
 			require.NoError(t, do(insert, map[string]string{"no": "0303", "name": "Robert'); drop table staff; --", "starts": "2027-04-01", "pay": ""}))
@@ -291,7 +291,7 @@ func TestConnecting(t *testing.T) {
 	for _, text := range []string{"url: env:PG", fmt.Sprintf("url: mysql://ferries@127.0.0.1:%d/ferries, password: env:WRONG", maria.Port), "url: sqlite:nowhere.db"} {
 		s, err := sourceOf(t, "hr: {"+text+", query: select 1}")
 		require.NoError(t, err)
-		err = s.(feed.Doer).Do(t.Context(), feed.Order{Statement: "insert into staff (no) values ('1')"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+		err = done(t, s, feed.Order{Statement: "insert into staff (no) values ('1')"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
 		var down *reach.Unavailable
 		require.ErrorAs(t, err, &down, text)
 		assert.NotContains(t, err.Error(), "hunter2")
@@ -332,4 +332,12 @@ func TestOnlyQueries(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, reads, statement.Writes() == "", "%s: %s", text, statement.Writes())
 	}
+}
+
+// done carries an order out where a source is.
+func done(t *testing.T, s feed.Source, order feed.Order, work feed.Work) error {
+	place, err := s.(feed.Doer).Open(work)
+	require.NoError(t, err)
+	defer place.Close()
+	return place.Do(t.Context(), order)
 }

@@ -19,15 +19,18 @@ const longestWait = 10 * time.Minute
 // Does implements feed.Doer.
 func (*source) Does() (statement bool) { return false }
 
-// Do implements feed.Doer: one POST of a body in JSON. It is sent once: where no clear answer comes,
+// Open implements feed.Doer.
+func (s *source) Open(work feed.Work) (feed.Place, error) {
+	c, err := s.client(work)
+	return place{c}, err
+}
+
+type place struct{ *client }
+
+// Do implements feed.Place: one POST of a body in JSON. It is sent once: where no clear answer comes,
 // nobody can say whether it was carried out. The key of the order goes with it, for servers that
 // know one.
-func (s *source) Do(ctx context.Context, order feed.Order, work feed.Work) error {
-	c, err := s.client(work)
-	if err != nil {
-		return err
-	}
-	defer c.Close()
+func (c place) Do(ctx context.Context, order feed.Order) error {
 	body, err := json.Marshal(order.Body)
 	if err != nil {
 		return &feed.Refused{Message: err.Error()}

@@ -261,14 +261,22 @@ func TestCall(t *testing.T) {
 		"202": unclear, "500": unclear, "504": unclear, "408": unclear, "0": unclear, "400": refused, "409": refused, "429": busy, "503": refused, "302": refused, "401": away,
 	} {
 		before := calls.Load()
-		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+		err := done(t, s, feed.Order{Body: map[string]string{"answer": answer}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
 		assert.True(t, check(err), "%s: %v", answer, err)
 		assert.Equal(t, before+1, calls.Load(), answer)
 	}
 	for answer, check := range map[string]func(error) bool{"200": func(err error) bool { return err == nil }, "400": refused} {
-		err := s.(feed.Doer).Do(t.Context(), feed.Order{Body: map[string]string{"answer": answer, "silent": "yes"}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: time.Second})
+		err := done(t, s, feed.Order{Body: map[string]string{"answer": answer, "silent": "yes"}, Key: "17.2.badge"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: time.Second})
 		assert.True(t, check(err), "%s: %v", answer, err)
 	}
 	server.Close()
-	assert.True(t, away(s.(feed.Doer).Do(t.Context(), feed.Order{}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})))
+	assert.True(t, away(done(t, s, feed.Order{}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})))
+}
+
+// done carries an order out where a source is.
+func done(t *testing.T, s feed.Source, order feed.Order, work feed.Work) error {
+	place, err := s.(feed.Doer).Open(work)
+	require.NoError(t, err)
+	defer place.Close()
+	return place.Do(t.Context(), order)
 }
