@@ -397,43 +397,21 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 		b.System = options.For
 	}
 	top.suit(b.System, options.Systems)
-	b.readSheet(top.pairs("sheet", yamldoc.Names(sheetKeys)...))
-	switch top.get("dates").OneOf("day-first", "month-first") {
-	case "day-first":
-		b.Dates = codes.DayFirst
-	case "month-first":
-		b.Dates = codes.MonthFirst
-	}
-	if node := top.get("phones"); node.Exists() {
-		region, err := codes.NewReader(codes.Unsettled).Read(account.Country, node.Text())
-		if err == nil {
-			err = codes.KnowsPhones(region)
-		}
-		if err != nil {
-			node.Fail("Write the two-letter code of a country.", "“%s” %s", node.Text(), err)
-		}
-		b.Phones = region
-	}
-	if node := top.get("new"); node.Exists() {
-		b.New, b.NewSaid = Policy(node.OneOf(string(Create), string(Skip), string(Refuse))), true
-	}
-	if node := top.get("known"); node.Exists() {
-		b.KnownSaid, b.Known = true, Policy(node.OneOf(string(Update), string(Fill), string(Skip), string(Refuse)))
-	}
+	yamldoc.Take(top.pairs("sheet", yamldoc.Names(b.sheetKeys())...), b.sheetKeys())
+	top.put(b.keys())
 	fields := b.readFields(top.pairs("fields"), top.root, options)
-	if node := top.get("retire"); node.Exists() && node.Bool() {
-		b.Retire = true
+	if b.Retire {
 		if !b.NewSaid {
 			b.New = Refuse // who is not there cannot be retired
 		}
-		fields = append(fields, fieldSource{at: node, field: Field{Field: account.Field{Name: account.Local, Label: "kept in the host's own files", Kind: account.YesNo}, Fallback: account.Of("false"), FallbackFor: ForAll, Send: true}})
+		fields = append(fields, fieldSource{at: top.get("retire"), field: Field{Field: account.Field{Name: account.Local, Label: "kept in the host's own files", Kind: account.YesNo}, Fallback: account.Of("false"), FallbackFor: ForAll, Send: true}})
 	}
 	if node := top.get("intent"); node.Exists() {
-		fields = append(fields, b.readIntent(node, folders{options.Dir, options.Root}))
+		fields = append(fields, b.readIntent(node))
 	}
 	b.readMatch(top.get("match"), top.root)
 	b.readMemberships(top, folders{options.Dir, options.Root})
-	b.readPassword(top.pairs("password", yamldoc.Names(passwordKeys)...), top.get("password"))
+	b.readPassword(top.pairs("password", yamldoc.Names(b.Password.keys())...), top.get("password"))
 	b.compileAll(top.get("only"), fields, top.items("checks"))
 	names := make([]string, len(fields))
 	for i, f := range fields {
@@ -443,14 +421,6 @@ func Parse(file string, data []byte, options Options) (*Brief, error) {
 	b.readRules(top.items("rules"))
 	b.readGuards(top, options)
 	b.readNotices(top.pairs("notices"), folders{options.Dir, options.Root})
-	b.readReportTo(top.get("report_to"))
-	b.readReown(top.get("reown"))
-	if node := top.get("countersign"); node.Exists() {
-		b.SignedFrom = node.From()
-	}
-	if node := top.get("trial_run"); node.Exists() {
-		b.TrialRun = node.Text()
-	}
 	b.readFollowUps(top.pairs("follow_ups"))
 	b.Begin, b.End = b.readAround(top.get("begin")), b.readAround(top.get("end"))
 	b.uses()
@@ -501,41 +471,21 @@ func (b *Brief) readSystem(node yamldoc.Node, options Options) {
 	}
 }
 
-func (b *Brief) readSheet(pairs []yamldoc.Pair) {
-	for _, pair := range pairs {
-		switch pair.Key {
-		case "feed":
-			b.Feed = pair.Value.Text()
-		case "columns":
-			b.Columns = pair.Value.Texts()
-			if len(b.Columns) == 0 {
-				pair.Value.Fail("Write it as “columns: [userName, x, uidNumber]”.", "no column is named")
-			}
-		case "heading_row":
-			b.HeadingRow = pair.Value.Whole(1, 1000)
-		case "ends":
-			end, err := sheet.ParseEnd(pair.Value.Text())
-			if err != nil {
-				pair.Value.Fail("Write the last row of the list, such as 57, or “blank” for the first blank row, or “never”, or what stands in the first cell below it.", "nobody can tell where the list ends: %s", err)
-			}
-			b.ListEnd = end
-		case "tab":
-			b.Tab = pair.Value.Text()
-		case "tabs":
-			b.Tabs = pair.Value.Texts()
-			if len(b.Tabs) == 0 {
-				pair.Value.Fail("Write “tabs: all”, or “tabs: [Crew, Pilots]”.", "no tab is named")
-			}
-		case "encoding":
-			if b.Encoding = pair.Value.Text(); b.Encoding != "" && !sheet.KnowsEncoding(b.Encoding) {
-				pair.Value.Fail("Write a name such as utf-8, windows-1250, iso-8859-2, macintosh or shift_jis.", "there is no encoding “%s”", b.Encoding)
-			}
-		case "blank_words":
-			b.Blanks = pair.Value.Texts()
-		}
-		if b.Tab != "" && len(b.Tabs) > 0 {
-			pair.Value.Fail("Keep “tab” for one, or “tabs” for several.", "the brief names both a tab and several")
-		}
+func (b *Brief) readPhones(node yamldoc.Node) {
+	region, err := codes.NewReader(codes.Unsettled).Read(account.Country, node.Text())
+	if err == nil {
+		err = codes.KnowsPhones(region)
+	}
+	if err != nil {
+		node.Fail("Write the two-letter code of a country.", "“%s” %s", node.Text(), err)
+	}
+	b.Phones = region
+}
+
+// oneTab reports a brief that names one tab as well as several.
+func (b *Brief) oneTab(node yamldoc.Node) {
+	if b.Tab != "" && len(b.Tabs) > 0 {
+		node.Fail("Keep “tab” for one, or “tabs” for several.", "the brief names both a tab and several")
 	}
 }
 
@@ -545,6 +495,9 @@ type fieldSource struct {
 	at    yamldoc.Node
 	make  yamldoc.Node
 	other []yamldoc.Node // further formulas
+
+	// Where the file says it, for what is seen once the kind of the field is known.
+	fallback, served, via, viaSheet, oneOf, clear yamldoc.Node
 }
 
 func (b *Brief) readFields(pairs []yamldoc.Pair, root yamldoc.Node, options Options) []fieldSource {
@@ -604,89 +557,21 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 	source := fieldSource{field: Field{Send: true, FallbackFor: ForNew}, at: pair.At}
 	source.field.Line, _ = pair.At.Position()
 	f := &source.field
-	var clear, served yamldoc.Node
-	for _, p := range pair.Value.Pairs(yamldoc.Names(fieldKeys)...) {
-		switch p.Key {
-		case "from":
-			f.From = p.Value.Text()
-		case "make":
-			source.make = p.Value
-		case "fallback":
-			f.Fallback = account.Of(account.ListOf(p.Value.Texts()))
-		case "fallback_for":
-			served, f.FallbackFor = p.Value, FallbackFor(p.Value.OneOf(servedAccounts...))
-		case "via":
-			if f.Via != nil {
-				p.At.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
-			}
-			f.Via, f.ViaExact = map[string]string{}, map[string]string{}
-			for _, v := range p.Value.Pairs() {
-				f.ViaWords = append(f.ViaWords, v.Key)
-			}
-		case "else":
-			f.ViaOpen = p.Value.OneOf(asItIs, refused) == asItIs
-		case "split":
-			f.Split, f.Kind = p.Value.Text(), account.List
-		case "via_sheet":
-			readTable(f, p.Value, in)
-		case "required":
-			f.Required = p.Value.Bool()
-		case "digits":
-			f.Digits = p.Value.Whole(2, 40)
-		case "one_of":
-			if f.OneOf, f.OneOfWords = map[string]string{}, p.Value.Texts(); len(f.OneOfWords) == 0 {
-				p.At.Fail("Write the values: one_of: [Northport, Southport].", "“one_of” allows nothing")
-			}
-		case "clear_when_blank":
-			clear, f.ClearWhenBlank = p.Value, p.Value.Bool()
-		case "unique":
-			source.readUnique(p.Value)
-		case "as":
-			if name := p.Value.OneOf(account.KindNames()...); name != "" {
-				f.Kind, _ = account.ParseKind(name)
-			}
-		case "send":
-			f.Send = p.Value.Bool()
-		case "next":
-			f.Next, f.Kind = readRange(p.Value), account.Number
-		case "again":
-			f.Again = p.Value.Bool()
-		case "renumber":
-			f.Renumber = p.Value.Bool()
-		case "make_missing":
-			f.MakeMissing = p.Value.Bool()
-		case "among":
-			f.Among = p.Value.Text()
-		case "refers":
-			f.Refers, f.Kind = p.Value.Text(), account.Person
-		case "parts":
-			f.Kind = account.List
-			for _, part := range p.Value.Pairs() {
-				text := part.Value.Text()
-				p := Part{Name: part.Key, From: text}
-				if fixed, is := strings.CutPrefix(text, "="); is {
-					p.From, p.Fixed = "", fixed
-				}
-				f.Parts = append(f.Parts, p)
-			}
-			if !slices.ContainsFunc(f.Parts, func(part Part) bool { return part.From != "" }) {
-				p.At.Fail("Give at least one part the heading of a column.", "the parts of %s have no column", pair.Key)
-			}
-		case "mode":
-			f.Mode = Mode(p.Value.OneOf(string(Add), string(Exact), string(Drop)))
-		}
-	}
+	pair.Value.Read(source.keys(in))
 	if f.Family() {
 		f.Kind = account.List
 	}
 	if f.Mode != "" && f.Kind != account.List {
 		pair.At.Fail("Add “split”, or take “mode” out.", "“mode” is for a field with several values, and %s has one", pair.Key)
 	}
+	if len(f.Parts) > 0 && !slices.ContainsFunc(f.Parts, func(part Part) bool { return part.From != "" }) {
+		pair.At.Fail("Give at least one part the heading of a column.", "the parts of %s have no column", pair.Key)
+	}
 	switch {
-	case served.Exists() && !f.Fallback.Present():
-		served.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_for” says who gets a fallback, and there is none")
+	case source.served.Exists() && !f.Fallback.Present():
+		source.served.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_for” says who gets a fallback, and there is none")
 	case pair.Key == "active" && f.FallbackFor == ForAll && !strings.EqualFold(f.Fallback.Text(), "false"):
-		served.Fail("Leave “fallback_for” out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
+		source.served.Fail("Leave “fallback_for” out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
 	case len(f.Parts) > 0 && f.OneOf != nil:
 		pair.At.Fail("Take it out, and write a check instead.", "with “parts”, the field %s takes no “one_of”", pair.Key)
 	case len(f.Parts) > 0 && (f.From != "" || f.Split != "" || source.make.Exists() || f.Fallback.Present()):
@@ -700,9 +585,45 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 	case len(f.Parts) == 0 && f.From == "" && !source.make.Exists() && !f.Fallback.Present() && f.Next.High == 0:
 		pair.At.Fail("Give it “from: HEADING”, “make: EXPRESSION” or “fallback: VALUE”.", "the field %s has no source", pair.Key)
 	case f.ClearWhenBlank && (f.Fallback.Present() || source.make.Exists() || f.Required || f.From == ""):
-		clear.Fail("Take it out, or “fallback”, “make” and “required”.", "“clear_when_blank” can have no effect here: a blank cell is never left blank")
+		source.clear.Fail("Take it out, or “fallback”, “make” and “required”.", "“clear_when_blank” can have no effect here: a blank cell is never left blank")
 	}
 	return source
+}
+
+// readParts reads the parts of each value of a list.
+func (f *Field) readParts(node yamldoc.Node) {
+	f.Kind = account.List
+	for _, pair := range node.Pairs() {
+		part := Part{Name: pair.Key, From: pair.Value.Text()}
+		if fixed, is := strings.CutPrefix(part.From, "="); is {
+			part.From, part.Fixed = "", fixed
+		}
+		f.Parts = append(f.Parts, part)
+	}
+}
+
+// oneTable reports a field with a second table.
+func (f *Field) oneTable(node yamldoc.Node) {
+	if f.Via != nil {
+		node.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
+	}
+}
+
+// startTable notes what is written in the cells that a table has; what it stands for is read once the kind of the
+// field is known.
+func (f *Field) startTable(node yamldoc.Node) {
+	f.Via, f.ViaExact = map[string]string{}, map[string]string{}
+	for _, v := range node.Pairs() {
+		f.ViaWords = append(f.ViaWords, v.Key)
+	}
+}
+
+// readVia reads a table of texts.
+func (f *Field) readVia(node yamldoc.Node) {
+	f.startTable(node)
+	for _, v := range node.Pairs() {
+		f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
+	}
 }
 
 // A Range is whole numbers from Low to High.
@@ -788,8 +709,7 @@ func readTable(f *Field, node yamldoc.Node, in folders) {
 	if name == "" {
 		return
 	}
-	if f.Via != nil {
-		node.Fail("Keep one of them.", "“via” and “via_sheet” cannot both be given")
+	if f.oneTable(node); f.Via != nil {
 		return
 	}
 	f.Via, f.ViaExact = map[string]string{}, map[string]string{}
@@ -842,28 +762,24 @@ func checkFallback(source *fieldSource, pair yamldoc.Pair) {
 		}
 		return value
 	}
-	for _, p := range pair.Value.Pairs() {
-		switch p.Key {
-		case "one_of":
-			for _, text := range f.OneOfWords {
-				value := read(text, p.Value)
-				f.OneOf[words.NameKey(value)] = value
-			}
-		case "fallback":
-			f.Fallback = account.Of(read(f.Fallback.Text(), p.Value))
-		case "via":
-			for _, v := range p.Value.Pairs() {
-				value := read(v.Value.Text(), v.Value)
-				if pair.Key == "active" && v.Key == "" && value == "true" {
-					v.At.Fail("Take it out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
-				}
-				f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = value, value
-			}
-		case "via_sheet":
-			for _, from := range f.ViaWords {
-				value := read(f.ViaExact[from], p.Value)
-				f.Via[words.NameKey(from)], f.ViaExact[from] = value, value
-			}
+	for _, text := range f.OneOfWords {
+		value := read(text, source.oneOf)
+		f.OneOf[words.NameKey(value)] = value
+	}
+	if source.fallback.Exists() {
+		f.Fallback = account.Of(read(f.Fallback.Text(), source.fallback))
+	}
+	for _, v := range source.via.Pairs() {
+		value := read(v.Value.Text(), v.Value)
+		if pair.Key == "active" && v.Key == "" && value == "true" {
+			v.At.Fail("Take it out, and let a column or an intent say who may sign in again.", "a blank cell would let people back in who are suspended")
+		}
+		f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = value, value
+	}
+	if source.viaSheet.Exists() {
+		for _, from := range f.ViaWords {
+			value := read(f.ViaExact[from], source.viaSheet)
+			f.Via[words.NameKey(from)], f.ViaExact[from] = value, value
 		}
 	}
 	if f.OneOf != nil {
@@ -986,16 +902,7 @@ func oneNumbered(fields []fieldSource) {
 func (b *Brief) readCheck(node yamldoc.Node) {
 	check := Check{Level: account.Error}
 	var that yamldoc.Node
-	for _, p := range node.Pairs(yamldoc.Names(checkKeys)...) {
-		switch p.Key {
-		case "that":
-			that = p.Value
-		case "say":
-			check.Say = p.Value.Text()
-		case "level":
-			check.Level = account.Level(p.Value.OneOf(string(account.Error), string(account.Warning), string(account.Note)))
-		}
-	}
+	node.Read(check.keys(&that))
 	if !that.Exists() || check.Say == "" {
 		node.Fail("Write {that: EXPRESSION, say: what is wrong when it does not hold}.", "a check needs both “that” and “say”")
 		return
@@ -1006,20 +913,10 @@ func (b *Brief) readCheck(node yamldoc.Node) {
 }
 
 func (b *Brief) readReown(node yamldoc.Node) {
-	if !node.Exists() {
-		return
-	}
 	b.Reown = &Reown{}
 	folders := node
 	if !node.IsList() && !node.IsText() {
-		for _, p := range node.Pairs(yamldoc.Names(reownKeys)...) {
-			switch p.Key {
-			case "in":
-				folders = p.Value
-			case "other_devices":
-				b.Reown.Across = p.Value.Bool()
-			}
-		}
+		node.Read(b.Reown.keys(&folders))
 	}
 	for _, item := range folders.Items() {
 		path := item.Text()

@@ -37,7 +37,7 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 		l.root = root
 	}
 	top := map[string]yamldoc.Node{}
-	for _, pair := range root.Pairs(yamldoc.Names(briefKeys)...) {
+	for _, pair := range root.Pairs(yamldoc.Names(new(Brief).keys())...) {
 		top[pair.Key] = pair.Value
 	}
 	l.docs, l.tops = append(l.docs, doc), append(l.tops, top)
@@ -73,7 +73,7 @@ func (l *layers) read(b *Brief, file string, data []byte, dir string) error {
 // known.
 func forKeys() []string {
 	settled := []string{"brief", "based_on", "system", "sheet", "for"}
-	return slices.DeleteFunc(yamldoc.Names(briefKeys), func(name string) bool { return slices.Contains(settled, name) })
+	return slices.DeleteFunc(yamldoc.Names(new(Brief).keys()), func(name string) bool { return slices.Contains(settled, name) })
 }
 
 // suit puts before each layer what it says of just this system. Of others it is seen that
@@ -109,6 +109,17 @@ func (l *layers) get(key string) yamldoc.Node {
 		}
 	}
 	return yamldoc.Node{}
+}
+
+// put puts the nearest layer's value of each key that knows where it goes there.
+func (l *layers) put(keys []key) {
+	var pairs []yamldoc.Pair
+	for _, k := range keys {
+		if node := l.get(k.Name); k.Put != nil && node.Exists() {
+			pairs = append(pairs, yamldoc.Pair{Key: k.Name, At: node, Value: node})
+		}
+	}
+	yamldoc.Take(pairs, keys)
 }
 
 // pairs returns the pairs under a key of every layer; of those with the same

@@ -26,36 +26,43 @@ type FollowUp struct {
 func (b *Brief) readFollowUps(pairs []yamldoc.Pair) {
 	for _, pair := range pairs {
 		f := &FollowUp{Name: pair.Key}
-		var has []string
-		for _, p := range pair.Value.Pairs(yamldoc.Names(followUpKeys)...) {
-			has = append(has, p.Key)
-			switch p.Key {
-			case "on":
-				f.On = readOccasions(p.Value)
-			case "when":
-				f.When = b.compile(p.Value, account.YesNo)
-			case "feed":
-				f.Feed = p.Value.Text()
-			case "statement":
-				f.Statement = p.Value.Text()
-			case "body":
-				f.Body = map[string]*Template{}
-				b.later = "id"
-				for _, part := range p.Value.Pairs() {
-					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
-				}
-				b.later = ""
-			}
-		}
+		given := pair.Value.Read(b.followUpKeys(f))
 		for _, key := range []string{"on", "feed"} {
-			if !slices.Contains(has, key) {
+			if !given.Has(key) {
 				pair.At.Fail("Add “"+key+"”.", "the follow-up %s has no “%s”", f.Name, key)
 			}
 		}
-		if slices.Contains(has, "statement") == slices.Contains(has, "body") {
+		if given.Has("statement") == given.Has("body") {
 			pair.At.Fail("Give “statement” for a database, or “body” for a web address.", "the follow-up %s says not what is done, or says it twice", f.Name)
 		}
 		b.FollowUps = append(b.FollowUps, f)
+	}
+}
+
+// readBody reads what a call sends; later is what only the post knows.
+func (b *Brief) readBody(node yamldoc.Node, later string, see func(yamldoc.Node, *Template)) map[string]*Template {
+	b.later = later
+	defer func() { b.later = "" }()
+	body := map[string]*Template{}
+	for _, part := range node.Pairs() {
+		body[part.Key] = b.template(part.Value, part.Value.Text())
+		see(part.Value, body[part.Key])
+	}
+	return body
+}
+
+// aroundKeys are those of what is done about a batch as a whole.
+func (b *Brief) aroundKeys(f *FollowUp) []key {
+	return []key{
+		{Name: "feed", Put: yamldoc.Into(&f.Feed, yamldoc.Node.Text)},
+		{Name: "statement", Put: yamldoc.Into(&f.Statement, yamldoc.Node.Text)},
+		{Name: "body", Put: func(n yamldoc.Node) {
+			f.Body = b.readBody(n, "batch", func(at yamldoc.Node, t *Template) {
+				if slices.ContainsFunc(t.expressions(), func(e *Expr) bool { return len(e.Names)+len(e.Columns) > 0 }) {
+					at.Fail("Leave fields and columns out: there is no row.", "what is done about a batch as a whole cannot use fields of a row")
+				}
+			})
+		}},
 	}
 }
 
@@ -63,24 +70,7 @@ func (b *Brief) readFollowUps(pairs []yamldoc.Pair) {
 func (b *Brief) readAround(node yamldoc.Node) (all []*FollowUp) {
 	for n, item := range node.Items() {
 		f := &FollowUp{Name: strconv.Itoa(n + 1)}
-		for _, p := range item.Pairs("feed", "statement", "body") {
-			switch p.Key {
-			case "feed":
-				f.Feed = p.Value.Text()
-			case "statement":
-				f.Statement = p.Value.Text()
-			case "body":
-				f.Body = map[string]*Template{}
-				for _, part := range p.Value.Pairs() {
-					b.later = "batch"
-					f.Body[part.Key] = b.template(part.Value, part.Value.Text())
-					b.later = ""
-					if uses := f.Body[part.Key].expressions(); slices.ContainsFunc(uses, func(e *Expr) bool { return len(e.Names)+len(e.Columns) > 0 }) {
-						part.Value.Fail("Leave fields and columns out: there is no row.", "what is done about a batch as a whole cannot use fields of a row")
-					}
-				}
-			}
-		}
+		item.Read(b.aroundKeys(f))
 		if f.Feed == "" || (f.Statement == "") == (f.Body == nil) {
 			item.Fail("Write {feed: …, statement: …}, or {feed: …, body: {…}}.", "this does not say what is done where")
 		}

@@ -8,7 +8,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/secret"
-	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
 
@@ -84,53 +83,12 @@ func (b *Brief) readMemberships(top *layers, in folders) {
 			m := Memberships{Kind: kind, Mode: Add, FallbackFor: ForNew}
 			f := &m.Column
 			f.Kind, f.Name, f.Label = account.Text, kind, strings.TrimSuffix(kind, "s")
-			var within yamldoc.Node
-			for _, p := range node.Pairs(yamldoc.Names(membershipKeys)...) {
-				switch p.Key {
-				case "from":
-					f.From = p.Value.Text()
-				case "split":
-					f.Split = p.Value.Text()
-				case "role":
-					m.Role = p.Value.Text()
-				case "section":
-					m.Section = p.Value.Text()
-				case "fallback":
-					m.Fallback = p.Value.Texts()
-				case "fallback_for":
-					m.FallbackFor = FallbackFor(p.Value.OneOf(servedAccounts...))
-				case "via":
-					f.Via, f.ViaExact = map[string]string{}, map[string]string{}
-					for _, v := range p.Value.Pairs() {
-						f.ViaWords = append(f.ViaWords, v.Key)
-						f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
-					}
-				case "else":
-					f.ViaOpen = p.Value.OneOf(asItIs, refused) == asItIs
-				case "role_via":
-					r := &m.RoleVia
-					r.Via, r.ViaExact = map[string]string{}, map[string]string{}
-					for _, v := range p.Value.Pairs() {
-						r.ViaWords = append(r.ViaWords, v.Key)
-						r.Via[words.NameKey(v.Key)], r.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
-					}
-				case "via_sheet":
-					readTable(f, p.Value, in)
-				case "mode":
-					m.Mode = Mode(p.Value.OneOf(modes...))
-				case "within":
-					within, m.Within = p.Value, p.Value.Texts()
-				case "make_missing":
-					m.MakeMissing = p.Value.Bool()
-				case "clear_when_blank":
-					m.ClearWhenBlank = p.Value.Bool()
-				}
-			}
+			given := node.Read(m.keys(in))
 			switch {
 			case f.From == "" && len(m.Fallback) == 0 && !(m.Mode == Exact && b.has(top, kind)):
 				node.Fail("Give it “from: HEADING”, or “fallback: [NAME]”.", "the %s have no source", kind)
 			case len(m.Within) > 0 && m.Mode != Exact:
-				within.Fail("Add “mode: exact”, or take it out.", "“within” says what “mode: exact” may take away, and the mode is %s", m.Mode)
+				given["within"].Fail("Add “mode: exact”, or take it out.", "“within” says what “mode: exact” may take away, and the mode is %s", m.Mode)
 			case m.ClearWhenBlank && (m.Mode != Exact || len(m.Fallback) > 0):
 				node.Fail("Add “mode: exact”, or take it out; with “fallback” a blank is never left blank.", "“clear_when_blank” can have no effect here")
 			case IsFamily(m.Role) != f.Family() && m.Role != "", IsFamily(m.Section) != f.Family() && m.Section != "":
@@ -153,24 +111,23 @@ func (b *Brief) has(top *layers, kind string) bool {
 func (b *Brief) readRules(nodes []yamldoc.Node) {
 	for _, node := range nodes {
 		rule := Rule{Names: map[int][]string{}}
-		for _, p := range node.Pairs(yamldoc.Names(ruleKeys)...) {
-			if p.Key == "when" {
-				rule.When = b.compile(p.Value, account.YesNo)
-				continue
-			}
-			i := slices.IndexFunc(b.Memberships, func(m Memberships) bool { return m.Kind == p.Key && m.Mode != Drop })
-			if i < 0 {
-				i = len(b.Memberships)
-				b.Memberships = append(b.Memberships, Memberships{Kind: p.Key, Mode: Add, Column: Field{Field: account.Field{Name: p.Key, Label: strings.TrimSuffix(p.Key, "s")}}})
-			}
-			rule.Names[i] = p.Value.Texts()
-		}
+		node.Read(b.ruleKeys(&rule))
 		if rule.When == nil || len(rule.Names) == 0 {
 			node.Fail("Write {when: EXPRESSION, groups: [NAME]}.", "a rule needs “when” and what it gives")
 			continue
 		}
 		b.Rules = append(b.Rules, rule)
 	}
+}
+
+// gives notes what a rule gives of a kind.
+func (b *Brief) gives(rule *Rule, kind string, names yamldoc.Node) {
+	i := slices.IndexFunc(b.Memberships, func(m Memberships) bool { return m.Kind == kind && m.Mode != Drop })
+	if i < 0 {
+		i = len(b.Memberships)
+		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: Add, Column: Field{Field: account.Field{Name: kind, Label: strings.TrimSuffix(kind, "s")}}})
+	}
+	rule.Names[i] = names.Texts()
 }
 
 // intentField is the name of the field that carries a row's intent.
@@ -183,21 +140,12 @@ var intentWords = []string{string(account.Create), string(account.Update), strin
 func IntentWords() []string { return intentWords }
 
 // readIntent reads the column with the rows' own intents.
-func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
-	source := readField(yamldoc.Pair{Key: intentField, At: node, Value: node}, in)
-	source.field.Field = account.Field{Name: intentField, Label: "intent"}
-	source.field.Send = false
-	for _, p := range node.Pairs(yamldoc.Names(intentKeys)...) {
-		if p.Key == "fallback" {
-			source.field.Fallback = account.Of(p.Value.OneOf(intentWords...))
-		}
-		if p.Key != "via" {
-			continue
-		}
-		for _, v := range p.Value.Pairs() {
-			word := v.Value.OneOf(intentWords...)
-			source.field.Via[words.NameKey(v.Key)], source.field.ViaExact[v.Key] = word, word
-		}
+func (b *Brief) readIntent(node yamldoc.Node) fieldSource {
+	source := fieldSource{field: Field{Field: account.Field{Name: intentField, Label: "intent"}, FallbackFor: ForNew}, at: node}
+	source.field.Line, _ = node.Position()
+	node.Read(source.intentKeys())
+	if f := &source.field; f.From == "" && !source.make.Exists() && !f.Fallback.Present() {
+		node.Fail("Give it “from: HEADING”, “make: EXPRESSION” or “fallback: VALUE”.", "the field %s has no source", intentField)
 	}
 	return source
 }
@@ -205,40 +153,14 @@ func (b *Brief) readIntent(node yamldoc.Node, in folders) fieldSource {
 // readGuards reads what goes with suspending, and what holds a batch back.
 func (b *Brief) readGuards(top *layers, options Options) {
 	b.Suspending.Leave = map[string][]string{}
-	for _, pair := range top.pairs("suspend", yamldoc.Names(suspendKeys)...) {
-		switch pair.Key {
-		case "set":
-			b.Suspending.Set = readSet(pair.Value)
-			continue
-		case "then":
-			b.readThen(pair.Value, top)
-			continue
-		}
-		for _, p := range pair.Value.Pairs(kinds...) {
-			b.Suspending.Leave[p.Key] = p.Value.Texts()
-		}
-	}
-	for _, pair := range top.pairs("resume", yamldoc.Names(resumeKeys)...) {
-		b.Resuming = readSet(pair.Value)
-	}
-	if node := top.get("allow_remove"); node.Exists() {
-		b.MayRemove = node.Bool()
-	}
+	var then yamldoc.Node
+	yamldoc.Take(top.pairs("suspend", yamldoc.Names(b.suspendKeys(nil))...), b.suspendKeys(&then))
+	yamldoc.Take(top.pairs("resume", yamldoc.Names(b.resumeKeys())...), b.resumeKeys())
 	b.Limits = map[account.Intent]Limit{}
-	for _, pair := range top.pairs("limits", yamldoc.Names(limitKeys)...) {
-		limit := readLimit(pair.Value)
-		switch pair.Key {
-		case "refused":
-			b.Refused = &limit
-		case "fewer":
-			if b.Fewer = &limit; limit.Share == 0 {
-				pair.Value.Fail("Write a share of the rows there were, such as 20%.", "“fewer” takes a share")
-			}
-		default:
-			b.Limits[account.Intent(pair.Key)] = limit
-		}
+	yamldoc.Take(top.pairs("limits", yamldoc.Names(b.limitKeys())...), b.limitKeys())
+	if then.Exists() {
+		b.readThen(then)
 	}
-	b.Protect = top.get("protect").Patterns()
 	scope, gone := top.get("scope"), top.get("gone")
 	if scope.Exists() {
 		var err error
@@ -255,15 +177,14 @@ func (b *Brief) readGuards(top *layers, options Options) {
 }
 
 // readThen reads what becomes of suspended accounts after a while.
-func (b *Brief) readThen(node yamldoc.Node, top *layers) {
+func (b *Brief) readThen(node yamldoc.Node) {
 	found := regexp.MustCompile(`^remove after ([1-9][0-9]{0,3}) days?$`).FindStringSubmatch(strings.Join(strings.Fields(node.Text()), " "))
 	if found == nil {
 		node.Fail("Write “remove after 30 days”.", "“%s” is nothing that becomes of suspended accounts", node.Text())
 		return
 	}
 	b.Suspending.RemoveAfter, _ = strconv.Atoi(found[1])
-	limited := slices.ContainsFunc(top.pairs("limits", yamldoc.Names(limitKeys)...), func(p yamldoc.Pair) bool { return p.Key == string(account.Remove) })
-	if !top.get("allow_remove").Bool() || !limited {
+	if _, limited := b.Limits[account.Remove]; !b.MayRemove || !limited {
 		node.Fail("Add “allow_remove: true” and “limits: {remove: 5}”.", "“then” needs both “allow_remove” and a limit on removing: what is removed cannot be brought back")
 	}
 }
@@ -332,37 +253,18 @@ func (p *Password) Recipe(pattern string) secret.Recipe {
 // legible are letters and digits that cannot be mistaken for each other.
 const legible = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 
+// unless is a word, or nothing where it is that which says so.
+func unless(node yamldoc.Node, none string) string {
+	if word := node.Text(); word != none {
+		return word
+	}
+	return ""
+}
+
 func (b *Brief) readPassword(pairs []yamldoc.Pair, node yamldoc.Node) {
 	p := &b.Password
 	p.Length, p.Alphabet = 16, legible
-	at := map[string]yamldoc.Node{}
-	for _, pair := range pairs {
-		at[pair.Key] = pair.At
-		switch pair.Key {
-		case "new":
-			if p.New = pair.Value.OneOf("generate", "given", "none"); p.New == "none" {
-				p.New = ""
-			}
-		case "known":
-			if p.Known = pair.Value.OneOf("generate", "given", "keep"); p.Known == "keep" {
-				p.Known = ""
-			}
-		case "from":
-			p.From = pair.Value.Text()
-		case "when_blank":
-			p.Blank = pair.Value.OneOf("refuse", "generate") == "generate"
-		case "length":
-			p.Length = pair.Value.Whole(8, 128)
-		case "alphabet":
-			p.Alphabet = pair.Value.Text()
-		case "words":
-			p.Words = pair.Value.Whole(3, 12)
-		case "make":
-			p.make = pair.Value
-		case "change_at_sign_in":
-			p.Change = pair.Value.Bool()
-		}
-	}
+	at := yamldoc.Take(pairs, p.keys())
 	if !node.Exists() {
 		return
 	}

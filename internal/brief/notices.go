@@ -78,38 +78,16 @@ func (b *Brief) readNotices(pairs []yamldoc.Pair, in folders) {
 
 func (b *Brief) readNotice(pair yamldoc.Pair, in folders) *Notice {
 	n := &Notice{Name: pair.Key, To: Recipient{Field: -1}, Language: b.Field("preferredLanguage")}
-	var has []string
-	pairs := pair.Value.Pairs(yamldoc.Names(noticeKeys)...)
+	keys := b.noticeKeys(n, in)
+	pairs := pair.Value.Pairs(yamldoc.Names(keys)...)
 	for _, p := range pairs {
-		if p.Key == "with_password" {
+		if p.Key == "with_password" { // first: it says what the wordings may hold
 			n.Password = p.Value.Bool()
 		}
 	}
-	defer func() { b.mayPassword = false }()
-	for _, p := range pairs {
-		has = append(has, p.Key)
-		b.mayPassword = n.Password && p.Key != "subject"
-		switch p.Key {
-		case "on":
-			n.On = readOccasions(p.Value)
-		case "when":
-			n.When = b.compile(p.Value, account.YesNo)
-		case "to":
-			b.readRecipient(n, p.Value)
-		case "language":
-			if n.Language = b.Field(p.Value.Text()); n.Language < 0 {
-				p.Value.Fail("Name a field of the brief.", "“%s” is no field of the brief", p.Value.Text())
-			}
-		case "subject":
-			n.Subject = b.wording(p.Value, in)
-		case "text":
-			n.Text = b.wording(p.Value, in)
-		case "html":
-			n.HTML = b.wording(p.Value, in)
-		}
-	}
+	given := yamldoc.Take(pairs, keys)
 	for _, key := range []string{"on", "to", "subject", "text"} {
-		if !slices.Contains(has, key) {
+		if !given.Has(key) {
 			pair.At.Fail(fmt.Sprintf("Add “%s”.", key), "the notice %s has no “%s”", n.Name, key)
 		}
 	}
@@ -157,6 +135,13 @@ func (b *Brief) readRecipient(n *Notice, node yamldoc.Node) {
 		return
 	}
 	n.To.Address = at.Address
+}
+
+// passworded reads a text that may hold the password, if that is to stand in the notice.
+func (b *Brief) passworded(n *Notice, node yamldoc.Node, in folders) Wording {
+	b.mayPassword = n.Password
+	defer func() { b.mayPassword = false }()
+	return b.wording(node, in)
 }
 
 // wording reads a text: itself, file: PATH, or a table of them by language.
