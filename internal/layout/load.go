@@ -47,42 +47,15 @@ func Parse(name string, data []byte, today string) (*Layout, error) {
 }
 
 func (l *Layout) read(root yamldoc.Node, today string) {
-	var key, each, columns yamldoc.Node
-	for _, p := range root.Pairs(yamldoc.Names(keys())...) {
-		switch p.Key {
-		case "layout":
-			l.Name = p.Value.Text()
-		case "file":
-			l.readFile(p.Value)
-		case "above":
-			l.Above = p.Value.Texts()
-		case "key":
-			key = p.Value
-		case "columns":
-			columns = p.Value
-		case "each":
-			each = p.Value
-		case "limits":
-			l.readLimits(p.Value)
-		case "blank":
-			l.Clears = p.Value.OneOf("keeps", "clears") == "clears"
-		case "memberships":
-			l.Adds = p.Value.OneOf("all", "more") == "more"
-		case "all_or_nothing":
-			l.Whole = p.Value.Bool()
-		case "export":
-			l.readExport(p.Value)
-		case "results":
-			l.readResults(p.Value)
-		}
+	var at places
+	root.Read(l.keys(&at))
+	whole := l.readColumns(root, at.columns, today)
+	if l.Key = at.key.Text(); l.Key != "" || whole {
+		l.findKey(root, at.key)
 	}
-	whole := l.readColumns(root, columns, today)
-	if l.Key = key.Text(); l.Key != "" || whole {
-		l.findKey(root, key)
-	}
-	if l.Each = each.Text(); l.Each != "" && l.Each != ByAction {
+	if l.Each = at.each.Text(); l.Each != "" && l.Each != ByAction {
 		if _, has := l.Column(l.Each); !has {
-			each.Fail(yamldoc.DidYouMean(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
+			at.each.Fail(yamldoc.DidYouMean(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
 		}
 	}
 	ending := map[string]string{formatCSV: ".csv", formatXLSX: ".xlsx", formatLines: ".jsonl"}[l.File.Format]
@@ -115,50 +88,27 @@ func (l *Layout) findKey(root, key yamldoc.Node) {
 	}
 }
 
-func (l *Layout) readFile(node yamldoc.Node) {
-	for _, p := range node.Pairs(yamldoc.Names(fileKeys())...) {
-		switch p.Key {
-		case "format":
-			l.File.Format = p.Value.OneOf(formatCSV, formatXLSX, formatLines)
-		case "separator":
-			text := p.Value.Text()
-			if named := map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}[text]; named != "" {
-				text = named
-			}
-			if r := []rune(text); len(r) == 1 && r[0] != '"' && r[0] != '\n' && r[0] != '\r' {
-				l.File.Separator = r[0]
-			} else {
-				p.Value.Fail("Write one character, or comma, semicolon, tab or pipe.", "“%s” is no separator", text)
-			}
-		case "encoding":
-			l.File.Encoding = p.Value.Text()
-			if strings.EqualFold(l.File.Encoding, "utf-8") {
-				continue
-			}
-			found, _, err := sheet.FindEncoding(l.File.Encoding)
-			if l.File.encoding = found; err != nil {
-				p.Value.Fail("Such as utf-8, windows-1252, iso-8859-15.", "there is no encoding “%s”", l.File.Encoding)
-			}
-		case "mark":
-			l.File.Mark = p.Value.Bool()
-		case "line_end":
-			l.File.LineEnd = map[string]string{"crlf": "\r\n", "lf": "\n"}[p.Value.OneOf("crlf", "lf")]
-		case "quote":
-			l.File.Quote = Quote(p.Value.OneOf(string(QuoteNeeded), string(QuoteAlways), string(QuoteNever)))
-		case "name":
-			l.File.Name = p.Value.Text()
-		}
+// readSeparator reads what stands between the cells of CSV.
+func readSeparator(node yamldoc.Node) rune {
+	text := node.Text()
+	if named := map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}[text]; named != "" {
+		text = named
 	}
+	r := []rune(text)
+	if len(r) != 1 || r[0] == '"' || r[0] == '\n' || r[0] == '\r' {
+		node.Fail("Write one character, or comma, semicolon, tab or pipe.", "“%s” is no separator", text)
+		return ','
+	}
+	return r[0]
 }
 
-func (l *Layout) readLimits(node yamldoc.Node) {
-	for _, p := range node.Pairs("rows", "bytes") {
-		switch p.Key {
-		case "rows":
-			l.Rows = p.Value.Whole(1, 10_000_000)
-		case "bytes":
-			l.Bytes = p.Value.Size()
-		}
+func (f *File) readEncoding(node yamldoc.Node) {
+	if f.Encoding = node.Text(); strings.EqualFold(f.Encoding, "utf-8") {
+		return
+	}
+	var err error
+	if f.encoding, _, err = sheet.FindEncoding(f.Encoding); err != nil {
+		node.Fail("Such as utf-8, windows-1252, iso-8859-15.", "there is no encoding “%s”", f.Encoding)
 	}
 }
 
@@ -231,89 +181,37 @@ func (l *Layout) readColumns(root, node yamldoc.Node, today string) (whole bool)
 }
 
 func readColumn(node yamldoc.Node) (c Column, make yamldoc.Node) {
-	fills := 0
-	var form, as yamldoc.Node
-	for _, p := range node.Pairs(yamldoc.Names(columnKeys())...) {
-		switch p.Key {
-		case "heading":
-			c.Heading = p.Value.Text()
-		case "field":
-			c.Fill, c.Field, fills = Field, p.Value.Text(), fills+1
-			if c.Field == account.ID {
-				p.Value.Fail("Name the field by which the application knows an account, such as userName.", "no file has the account's id")
-			}
-			f, _ := account.FieldNamed(c.Field)
-			c.Kind = f.Kind
-		case "action":
-			c.Fill, c.Words, fills = Action, map[string]string{}, fills+1
-			var names []string
-			for _, intent := range account.Intents() {
-				if intent != account.Finish {
-					names = append(names, string(intent))
-				}
-			}
-			for _, w := range p.Value.Pairs(names...) {
-				c.Words[w.Key] = w.Value.Text()
-			}
-		case "password":
-			c.Fill, fills = Password, fills+1
-			if !p.Value.Bool() {
-				p.Value.Fail("Write true, or leave the column out.", "a column is for passwords or is not there")
-			}
-		case "make":
-			c.Fill, make, fills = Made, p.Value, fills+1
-		case "groups", "courses", "licences", "roles":
-			c.Fill, c.Things, fills = Tie, p.Key, fills+1
-			c.Part = map[string]Part{"thing": Thing, "role": Role, "section": Section}[p.Value.OneOf("true", "thing", "role", "section")]
-		case "kind":
-			kind, known := account.ParseKind(p.Value.Text())
-			if c.Kind = kind; !known || kind == account.Place {
-				p.Value.Fail(yamldoc.DidYouMean(p.Value.Text(), account.KindNames()), "there is no kind of value “%s”", p.Value.Text())
-			}
-		case "words":
-			c.Words = map[string]string{}
-			for _, w := range p.Value.Pairs() {
-				c.Words[w.Key] = w.Value.Text()
-			}
-		case "required":
-			c.Required = p.Value.Bool()
-		case "longest":
-			c.Longest = p.Value.Whole(1, 100_000)
-		case "one_of":
-			c.OneOf = p.Value.Texts()
-		case "pattern":
-			c.Says = p.Value.Text()
-			if _, err := regexp.Compile(c.Says); err == nil {
-				c.Pattern = regexp.MustCompile(`^(?:` + c.Says + `)$`)
-			} else {
-				p.Value.Fail("Write a regular expression for the whole cell, such as [a-z.]+", "the pattern cannot be read: %s", err)
-			}
-		case "date":
-			form = p.Value
-			c.Date = dateForm(p.Value)
-		case "as":
-			as = p.Value
-			c.As = codes.Form(p.Value.OneOf(string(codes.Alpha2), string(codes.Alpha3), string(codes.Name)))
-		case "makes":
-			c.Makes = p.Value.Bool()
-		case "fixed":
-			c.Fixed = p.Value.Bool()
-		case "one_line":
-			c.OneLine = p.Value.Bool()
-		case "split":
-			if c.Split = p.Value.Text(); c.Split == "" {
-				p.Value.Fail("Such as: split: \",\"", "nothing stands between the values")
-			}
-		case "most":
-			c.Most = p.Value.Whole(1, 1000)
-		}
-	}
-	c.fit(node, fills, form, as)
+	var said said
+	node.Read(c.keys(&said))
+	c.fit(node, said.fills, said.date, said.as)
 	c.read = map[string]string{}
 	for _, value := range slices.Sorted(maps.Keys(c.Words)) {
 		c.read[words.Key(c.Words[value])] = value
 	}
-	return c, make
+	return c, said.make
+}
+
+// readActions reads what the application calls what is to be done.
+func (c *Column) readActions(node yamldoc.Node) {
+	c.Words = map[string]string{}
+	var names []string
+	for _, intent := range account.Intents() {
+		if intent != account.Finish {
+			names = append(names, string(intent))
+		}
+	}
+	for _, w := range node.Pairs(names...) {
+		c.Words[w.Key] = w.Value.Text()
+	}
+}
+
+func (c *Column) readPattern(node yamldoc.Node) {
+	c.Says = node.Text()
+	if _, err := regexp.Compile(c.Says); err == nil {
+		c.Pattern = regexp.MustCompile(`^(?:` + c.Says + `)$`)
+	} else {
+		node.Fail("Write a regular expression for the whole cell, such as [a-z.]+", "the pattern cannot be read: %s", err)
+	}
 }
 
 // fit sees that what a column says goes together: it is filled by so many things, and form and as say how its values are written.
@@ -352,47 +250,26 @@ func dateForm(node yamldoc.Node) string {
 	return form
 }
 
-func (l *Layout) readExport(node yamldoc.Node) {
-	for _, p := range node.Pairs("columns", "words") {
-		switch p.Key {
-		case "columns":
-			l.Export.Columns = map[string]string{}
-			for _, c := range p.Value.Pairs() {
-				l.Export.Columns[c.Key] = c.Value.Text()
-			}
-		case "words":
-			l.Export.Words = map[string]map[string]string{}
-			for _, field := range p.Value.Pairs() {
-				table := map[string]string{}
-				for _, w := range field.Value.Pairs() {
-					table[words.Key(w.Value.Text())] = w.Key
-				}
-				l.Export.Words[field.Key] = table
-			}
+// readWords reads words of exports: which value each stands for, by field.
+func readWords(node yamldoc.Node) map[string]map[string]string {
+	all := map[string]map[string]string{}
+	for _, field := range node.Pairs() {
+		table := map[string]string{}
+		for _, w := range field.Value.Pairs() {
+			table[words.Key(w.Value.Text())] = w.Key
 		}
+		all[field.Key] = table
 	}
+	return all
 }
 
-func (l *Layout) readResults(node yamldoc.Node) {
-	l.Results.Counts = -1
-	for _, p := range node.Pairs(yamldoc.Names(resultKeys())...) {
-		switch p.Key {
-		case "key":
-			for _, k := range p.Value.Pairs() {
-				l.Results.Keys = append(l.Results.Keys, ResultKey{k.Key, k.Value.Text()})
-			}
-		case "line":
-			l.Results.Line = p.Value.Text()
-		case "first_line":
-			l.Results.Counts = p.Value.Whole(0, 1000)
-		case "message":
-			l.Results.Message = p.Value.Text()
-		}
-	}
-	if len(l.Results.Keys) == 0 && l.Results.Line == "" {
+func (r *Results) read(node yamldoc.Node) {
+	r.Counts = -1
+	node.Read(r.keys())
+	if len(r.Keys) == 0 && r.Line == "" {
 		node.Fail("Add “key: {HEADING: FIELD}” or “line: HEADING”.", "nothing says which row a failure is of")
 	}
-	if l.Results.Message == "" {
+	if r.Message == "" {
 		node.Fail("Add “message: HEADING”.", "nothing says where the application's reason stands")
 	}
 }
