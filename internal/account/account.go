@@ -191,8 +191,47 @@ func Outcomes() []Outcome {
 	return []Outcome{Created, Updated, Unchanged, Suspended, Resumed, Removed, Aside, Refused, Failed, HandedOver, Waiting}
 }
 
+// Waits reports whether the row is still to be posted.
+func (o Outcome) Waits() bool { return o == Waiting }
+
+// IsElsewhere reports whether it is an application's to say what becomes of the row.
+func (o Outcome) IsElsewhere() bool { return o == HandedOver }
+
+// IsSettled reports whether it is known what became of the row.
+func (o Outcome) IsSettled() bool { return !o.Waits() && !o.IsElsewhere() }
+
+// IsBad reports whether somebody has to correct the row.
+func (o Outcome) IsBad() bool { return o == Refused || o == Failed }
+
+// Bad are the outcomes of rows that somebody has to correct.
+func Bad() []Outcome {
+	return slices.DeleteFunc(Outcomes(), func(o Outcome) bool { return !o.IsBad() })
+}
+
+// Open are the outcomes of rows of which it is not known yet what becomes of them.
+func Open() []Outcome { return slices.DeleteFunc(Outcomes(), Outcome.IsSettled) }
+
 // Counts is how many rows came to each outcome.
 type Counts map[Outcome]int
+
+// Bad is how many rows somebody has to correct.
+func (c Counts) Bad() int { return c.of(Outcome.IsBad) }
+
+// Waiting is how many rows are still to be posted.
+func (c Counts) Waiting() int { return c.of(Outcome.Waits) }
+
+// Elsewhere is how many rows an application has, which has not said yet what becomes of them.
+func (c Counts) Elsewhere() int { return c.of(Outcome.IsElsewhere) }
+
+func (c Counts) of(kind func(Outcome) bool) int {
+	total := 0
+	for o, n := range c {
+		if kind(o) {
+			total += n
+		}
+	}
+	return total
+}
 
 // Total adds the counts up.
 func (c Counts) Total() int {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
@@ -30,8 +29,8 @@ func Remaining(ctx context.Context, l store.Store, b *batch.Batch) (r Remains, e
 	if err != nil {
 		return r, err
 	}
-	r.Handed = counts[account.HandedOver]
-	if r.Waiting = counts[account.Waiting]; !b.Reading.Left {
+	r.Handed = counts.Elsewhere()
+	if r.Waiting = counts.Waiting(); !b.Reading.Left {
 		r.Unproven = b.Reading.Open
 	}
 	mails, err := l.Steps(ctx, b.ID, membership.Notify)
@@ -95,5 +94,5 @@ func IsOver(ctx context.Context, l store.Store, b *batch.Batch) (bool, error) {
 	counts, _, err := l.Counts(ctx, b.ID)
 	// Of a post that was stopped or killed the end is still to be noted.
 	ended := b.State != batch.Posting && b.State != batch.Stopped
-	return err == nil && counts[account.Waiting] == 0 && !b.Unmaking() && !b.WaitsAround() && ended, err
+	return err == nil && counts.Waiting() == 0 && !b.Unmaking() && !b.WaitsAround() && ended, err
 }

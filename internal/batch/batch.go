@@ -301,7 +301,7 @@ func HandedOver(entries iter.Seq2[Entry, error]) (open map[string]int, err error
 		if err != nil {
 			return nil, err
 		}
-		if e.Outcome == account.HandedOver && e.Place != nil {
+		if e.Outcome.IsElsewhere() && e.Place != nil {
 			open[e.Place.File]++
 		}
 	}

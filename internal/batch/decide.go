@@ -107,7 +107,7 @@ func (d *Decider) Decide(e *Entry, w *mapping.Wanted) (alsoRefuse int) {
 	d.matched[found.ID] = w.Row
 	d.decideKnown(e, w, found, asks)
 	e.keepWhole(found)
-	if Protects(d.Schema, d.Protect, found) && (e.Outcome == account.Waiting) {
+	if Protects(d.Schema, d.Protect, found) && e.Outcome.Waits() {
 		d.Ties.Return(d.booked)
 		e.Find(account.Error, account.ProtectedAccount, "", "", fmt.Sprintf("the account %s is protected, and the row would change it", found.Label()))
 		e.Refuse()
@@ -125,7 +125,7 @@ func (d *Decider) Settle(e *Entry) {
 	for _, what := range found.Amiss {
 		e.Find(account.Warning, account.DoesNotFit, "", "", what)
 	}
-	if e.Outcome != account.Waiting || e.Intent == account.Create {
+	if !e.Outcome.Waits() || e.Intent == account.Create {
 		return
 	}
 	changes := func(field string) bool {

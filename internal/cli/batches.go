@@ -198,7 +198,7 @@ func corrections(ctx context.Context, l store.Store, newestFirst []batch.Batch) 
 			if err != nil {
 				return nil, err
 			}
-			bad := e.Outcome == account.Refused || e.Outcome == account.Failed || e.Outcome == account.Waiting || e.Outcome == account.Aside
+			bad := e.Outcome.IsBad() || e.Outcome.Waits() || e.Outcome == account.Aside
 			if column >= len(e.Cells) || bad && !fixed[b.ID][e.Row] {
 				continue
 			}
@@ -216,7 +216,7 @@ func corrections(ctx context.Context, l store.Store, newestFirst []batch.Batch) 
 			continue
 		}
 		bad := map[int]bool{}
-		for e, err := range l.Entries(ctx, newestFirst[i].ID, store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}}) {
+		for e, err := range l.Entries(ctx, newestFirst[i].ID, store.Filter{Outcomes: account.Bad()}) {
 			if err != nil {
 				return nil, err
 			}

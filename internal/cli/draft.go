@@ -139,7 +139,7 @@ func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) e
 	if err != nil {
 		return err
 	}
-	a.exit = max(a.exit, a.rowsExit(counts[account.Refused]+counts[account.Failed]))
+	a.exit = max(a.exit, a.rowsExit(counts.Bad()))
 	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, store.Filter{}))
 }
 
@@ -283,7 +283,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err != nil {
 		return nil, nil, err
 	}
-	if counts[account.HandedOver] > 0 {
+	if counts.Elsewhere() > 0 {
 		page.Outcomes = len(account.HandedOver)
 	}
 	page.Title(b)
@@ -297,7 +297,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	}
 	if !b.Posted.IsZero() && len(b.Unmakes) > 0 {
 		page.Makes(b)
-	} else if counts[account.Waiting] > 0 {
+	} else if counts.Waiting() > 0 {
 		if err := a.beforeIt(ctx, page, l, b, waiting); err != nil {
 			return nil, nil, err
 		}
@@ -314,7 +314,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err := a.ends(ctx, page, l, b); err != nil {
 		return nil, nil, err
 	}
-	a.exit = max(a.exit, a.rowsExit(counts[account.Refused]+counts[account.Failed]))
+	a.exit = max(a.exit, a.rowsExit(counts.Bad()))
 	return counts, waiting, nil
 }
 

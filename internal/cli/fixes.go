@@ -60,9 +60,9 @@ func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch
 	}
 	bad := 0
 	for _, counts := range s.Counts {
-		bad += counts[account.Refused] + counts[account.Failed]
+		bad += counts.Bad()
 	}
-	entries := l.Entries(ctx, id, store.Filter{Outcomes: []account.Outcome{account.Refused, account.Failed}, Cells: true})
+	entries := l.Entries(ctx, id, store.Filter{Outcomes: account.Bad(), Cells: true})
 	if len(batches) > 1 {
 		entries = fixesOfSet(s, s.Rows(ctx, l, store.Filter{Cells: true}))
 	}

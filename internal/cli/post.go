@@ -419,16 +419,16 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	if flags == "" && (b.Secrets == "generate" || b.Secrets == "both") {
 		flags = " --credentials FILE --to KEY"
 	}
-	if counts[account.Waiting] > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
+	if counts.Waiting() > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
 		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")
 	}
-	if counts[account.Waiting] > 0 && b.State != batch.Withdrawn {
+	if counts.Waiting() > 0 && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
 	}
-	if counts[account.HandedOver] > 0 {
+	if counts.Elsewhere() > 0 {
 		next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
 	}
-	if counts[account.Refused]+counts[account.Failed] > 0 {
+	if counts.Bad() > 0 {
 		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	}
 	if len(next) == 0 {

@@ -114,7 +114,7 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credenti
 			one.Exit, one.Message, one.Remedy = told.code, a.Mask.Hide(told.message), told.remedy
 			log(slog.LevelError, name, "end", one.Message)
 		} else {
-			one.Exit = a.rowsExit(done.Outcomes[account.Refused] + done.Outcomes[account.Failed])
+			one.Exit = a.rowsExit(done.Outcomes.Bad())
 			if done.Remains != "" {
 				one.Exit = max(one.Exit, exitRows)
 			}

@@ -241,7 +241,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	}
 	bad, waits := 0, 0
 	for i := range batches {
-		bad += s.Counts[i][account.Refused] + s.Counts[i][account.Failed]
+		bad += s.Counts[i].Bad()
 		waits += total(s.Waiting[i])
 	}
 	a.exit = max(a.exit, a.rowsExit(bad))
@@ -283,7 +283,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	}
 	var next []string
 	for i, b := range batches {
-		if s.Counts[i][account.HandedOver] > 0 {
+		if s.Counts[i].Elsewhere() > 0 {
 			if err := a.handedOverOf(ctx, page, l, b); err != nil {
 				return err
 			}
@@ -313,7 +313,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
 	for i, b := range s.Batches {
 		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
-		if s.Counts[i][account.Waiting] == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 {
+		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 {
 			continue
 		}
 		page.Line("")
@@ -593,7 +593,7 @@ func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[ba
 			in := map[string][]string{} // message → systems
 			var findings []account.Finding
 			for i, e := range r.Entries {
-				if e == nil || e.Outcome != account.Refused && e.Outcome != account.Failed {
+				if e == nil || !e.Outcome.IsBad() {
 					continue
 				}
 				if out == nil {

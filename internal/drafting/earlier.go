@@ -31,7 +31,7 @@ type madeBefore struct {
 func (d *making) remember(ctx context.Context) error {
 	d.made = map[string]map[string]madeBefore{}
 	return d.Ledger.MadeSince(ctx, d.Batch.System, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
-		m := madeBefore{id, e.Row, "", at, e.Outcome == account.HandedOver}
+		m := madeBefore{id, e.Row, "", at, e.Outcome.IsElsewhere()}
 		if m.handed && e.Account != "" {
 			set(d.made, account.ID, e.Account, m)
 		}
@@ -50,7 +50,7 @@ func (d *making) remember(ctx context.Context) error {
 // system doesn't show. One whose account an earlier batch handed over is set aside until it is known what became of that,
 // even if there is nothing to change today: what is on its way may undo that.
 func (d *making) leaveMade(e *batch.Entry) {
-	if e.Outcome != account.Waiting && e.Outcome != account.Unchanged || d.Compare {
+	if !e.Outcome.Waits() && e.Outcome != account.Unchanged || d.Compare {
 		return
 	}
 	m, field, made := d.madeBefore(e)

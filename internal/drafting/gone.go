@@ -93,7 +93,7 @@ func (d *making) decideGone(ctx context.Context, decider *batch.Decider, mails *
 		if e.Outcome == account.Unchanged {
 			continue
 		}
-		if d.unsure != "" && e.Outcome == account.Waiting {
+		if d.unsure != "" && e.Outcome.Waits() {
 			d.ties.Return(e.Steps)
 			e.Find(account.Error, account.PerhapsListed, d.brief.Match[0], "", d.unsure+", so it may be this account's")
 			e.Refuse()

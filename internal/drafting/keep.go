@@ -31,7 +31,7 @@ type keeper struct {
 
 // note takes in what an entry is to do to names and to what refers by them.
 func (k *keeper) note(e *batch.Entry) {
-	if !k.about.Can.Refers || e.Account == "" || e.Outcome != account.Waiting {
+	if !k.about.Can.Refers || e.Account == "" || !e.Outcome.Waits() {
 		return
 	}
 	if slices.ContainsFunc(e.Changes, func(c account.Change) bool { return slices.Contains(k.about.Can.Names, c.Field) }) {
@@ -74,7 +74,7 @@ func (k *keeper) keep(ctx context.Context, b *batch.Batch) error {
 			if err != nil {
 				return err
 			}
-			if e.Outcome == account.Waiting {
+			if e.Outcome.Waits() {
 				entries = append(entries, e)
 			}
 		}

@@ -49,7 +49,7 @@ func (d *making) notices(index *batch.Index) *notices {
 // mails adds to an entry the mails that follow it. What cannot be written is told, and holds
 // nobody up.
 func (n *notices) mails(e *batch.Entry, w *mapping.Wanted) {
-	if n == nil || e.Outcome != account.Waiting {
+	if n == nil || !e.Outcome.Waits() {
 		return
 	}
 	n.followUps(e, w)

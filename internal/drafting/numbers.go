@@ -274,8 +274,8 @@ func (n *numbers) give(row int) (number int, free bool) {
 func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
 	d.needsNumber(e)
 	for _, n := range d.numbers {
-		known := n.field.Renumber && e.Account != "" && (e.Outcome == account.Waiting && e.Intent != account.Remove || e.Outcome == account.Unchanged && e.Intent == account.Keep)
-		made := e.Intent == account.Create && e.Outcome == account.Waiting
+		known := n.field.Renumber && e.Account != "" && (e.Outcome.Waits() && e.Intent != account.Remove || e.Outcome == account.Unchanged && e.Intent == account.Keep)
+		made := e.Intent == account.Create && e.Outcome.Waits()
 		if !made && !known || w.Values[n.index].Filled() {
 			continue
 		}
@@ -305,7 +305,7 @@ func (d *making) number(e *batch.Entry, w *mapping.Wanted) {
 // needsNumber refuses an account that several systems of a set would each give another number.
 func (d *making) needsNumber(e *batch.Entry) {
 	owner := d.about.Owners[0]
-	if d.Compare || d.pool.owning < 2 || owner == "" || e.Intent != account.Create || e.Outcome != account.Waiting {
+	if d.Compare || d.pool.owning < 2 || owner == "" || e.Intent != account.Create || !e.Outcome.Waits() {
 		return
 	}
 	for _, n := range d.numbers {

@@ -35,7 +35,7 @@ func (d *making) password(e *batch.Entry, w *mapping.Wanted) error {
 		source = p.Known
 	}
 	renews := slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew })
-	if source == "" || e.Outcome != account.Waiting || e.Intent != account.Create && !renews {
+	if source == "" || !e.Outcome.Waits() || e.Intent != account.Create && !renews {
 		return nil
 	}
 	refuse := func(code account.Code, column, message string) {

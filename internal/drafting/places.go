@@ -47,7 +47,7 @@ func (d *making) lookForPlaces(ctx context.Context) error {
 
 // count counts the places that an entry wants made, with those above them.
 func (p *places) count(e *batch.Entry) {
-	if p == nil || e.Outcome != account.Waiting {
+	if p == nil || !e.Outcome.Waits() {
 		return
 	}
 	for _, c := range e.Changes {

@@ -20,7 +20,7 @@ func (p *Post) GiveUp(ctx context.Context, rows []int, by string) (n int, err er
 	}
 	err = p.alone(ctx, func(ctx context.Context, r *run) error {
 		var given []store.Result
-		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Rows: rows, Outcomes: []account.Outcome{account.Waiting, account.HandedOver}}) {
+		for e, err := range p.Ledger.Entries(ctx, p.Batch.ID, store.Filter{Rows: rows, Outcomes: account.Open()}) {
 			if err != nil {
 				return err
 			}
@@ -38,7 +38,7 @@ func (p *run) giveUp(e *batch.Entry, by string) {
 	if i := slices.IndexFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet }); i >= 0 {
 		why = e.Findings[i].Message
 	}
-	if e.Outcome == account.HandedOver {
+	if e.Outcome.IsElsewhere() {
 		why = fmt.Sprintf("it was handed over in %s, line %d, and nobody knows what the application made of it", e.Place.File, e.Place.Line)
 	}
 	p.clear(e)

@@ -178,7 +178,7 @@ func (h *handed) window(ctx context.Context, window []batch.Entry) error {
 				return err
 			}
 		}
-		if e.Outcome != account.Waiting && !h.again {
+		if !e.Outcome.Waits() && !h.again {
 			refused = append(refused, store.Result{Entry: *e})
 			h.advance(1)
 			continue
@@ -245,7 +245,7 @@ func (h *handed) referred(ctx context.Context, window []batch.Entry) (map[int]st
 		if err != nil {
 			return nil, err
 		}
-		if e.Outcome != account.Refused && e.Outcome != account.Failed {
+		if !e.Outcome.IsBad() {
 			ids[e.Row] = h.willBe(&e)
 		}
 	}

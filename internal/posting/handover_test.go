@@ -170,8 +170,8 @@ func TestHandedOverAndSettled(t *testing.T) {
 			lines += strings.Count(text, "\r\n") - 2
 		}
 		counts := o.even(b)
-		require.Equal(t, counts[account.HandedOver], lines)
-		require.Zero(t, counts[account.Waiting])
+		require.Equal(t, counts.Elsewhere(), lines)
+		require.Zero(t, counts.Waiting())
 		if lines == 0 {
 			return
 		}

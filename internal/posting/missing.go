@@ -141,7 +141,7 @@ func (m *missing) tell(window []batch.Entry) {
 		if !failed {
 			continue
 		}
-		if e.Settle(); e.Outcome == account.Waiting {
+		if e.Settle(); e.Outcome.Waits() {
 			m.waiting[e] = true // others of its steps are still to change
 		} else {
 			m.results <- resultOf(e)

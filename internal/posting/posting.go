@@ -153,7 +153,7 @@ func (p *Post) halted(ctx context.Context) error {
 // rests is the state in which a batch is left that nobody posts any more.
 func (p *Post) rests(ctx context.Context) (batch.State, error) {
 	counts, waiting, err := p.Ledger.Counts(ctx, p.Batch.ID)
-	if len(waiting) == 0 && counts[account.HandedOver] > 0 {
+	if len(waiting) == 0 && counts.Elsewhere() > 0 {
 		return batch.Handed, err
 	}
 	return batch.Stopped, err
@@ -321,14 +321,14 @@ func (p *run) finish(ctx context.Context) error {
 		p.Batch.Reading.At = p.Clock.Now()
 	}
 	p.Batch.State = batch.Stopped
-	over := !p.SettleOnly && len(waiting)+counts[account.HandedOver] == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
+	over := !p.SettleOnly && len(waiting)+counts.Elsewhere() == 0 && (p.Unproven || p.Batch.Reading.Open == 0)
 	if over {
 		err = p.whole(after, p.Batch.End, &p.Batch.Ended, "end")
 	}
 	if over && !p.Batch.WaitsAround() {
 		p.Batch.State = batch.Posted
 	}
-	if len(waiting) == 0 && counts[account.HandedOver] > 0 {
+	if len(waiting) == 0 && counts.Elsewhere() > 0 {
 		p.Batch.State = batch.Handed
 	}
 	err = errors.Join(err, p.Ledger.Save(after, p.Batch))
@@ -336,7 +336,7 @@ func (p *run) finish(ctx context.Context) error {
 		err = p.unmake(after)
 		err = errors.Join(err, p.Ledger.Save(after, p.Batch))
 	}
-	if err == nil && p.Batch.Reverses > 0 && p.Batch.Taken == "" && p.Batch.State == batch.Posted && counts[account.Failed]+counts[account.Refused] == 0 {
+	if err == nil && p.Batch.Reverses > 0 && p.Batch.Taken == "" && p.Batch.State == batch.Posted && counts.Bad() == 0 {
 		err = p.reversed(after)
 	}
 	return err
@@ -613,7 +613,7 @@ func (p *run) unseen(ctx context.Context) bool {
 }
 
 // waits reports whether the entry's account's own step is still to be done.
-func waits(e *batch.Entry) bool { return e.Outcome == account.Waiting && e.Did == "" }
+func waits(e *batch.Entry) bool { return e.Outcome.Waits() && e.Did == "" }
 
 // record writes results down in small groups.
 func (p *run) record(ctx context.Context, stop func(error)) error {

@@ -141,7 +141,7 @@ func (w *world) entries(b *batch.Batch) []batch.Entry {
 // error, and its changes.
 func told(e batch.Entry) string {
 	text := string(e.Outcome)
-	if e.Outcome == account.Waiting {
+	if e.Outcome.Waits() {
 		text = "to " + string(e.Intent)
 	}
 	for _, f := range e.Findings {

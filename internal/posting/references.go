@@ -71,7 +71,7 @@ func (p *run) refer(ctx context.Context, e *batch.Entry, accounts map[int]string
 		case accounts[s.Row] != "":
 			r.changes = append(r.changes, account.Change{Field: s.Kind, Before: e.Known[s.Kind], After: account.Of(accounts[s.Row])})
 			r.steps = append(r.steps, i)
-		case outcomes[s.Row] != account.Waiting:
+		case !outcomes[s.Row].Waits():
 			e.Steps[i].Result = membership.Failed
 			e.Find(account.Error, account.UnknownPerson, s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
 		}

@@ -519,10 +519,10 @@ func (w *tieWork) settle(ties []tied, result membership.Result, code account.Cod
 		if result == membership.Failed {
 			t.entry.Find(account.Error, code, t.step.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", t.step.Text(), message))
 		}
-		if t.entry.Settle(); t.entry.Outcome != account.Waiting {
+		if t.entry.Settle(); !t.entry.Outcome.Waits() {
 			w.clear(t.entry)
 		}
-		if w.waiting[t.entry] = true; t.entry.Outcome != account.Waiting {
+		if w.waiting[t.entry] = true; !t.entry.Outcome.Waits() {
 			delete(w.waiting, t.entry)
 			w.results <- resultOf(t.entry)
 		}

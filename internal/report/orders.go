@@ -34,7 +34,7 @@ const firstPeople = 3
 
 // Add takes in an entry; its steps have to be read with what mails hold.
 func (o *Orders) Add(e *batch.Entry) {
-	if e.Outcome != account.Waiting {
+	if !e.Outcome.Waits() {
 		return
 	}
 	who := e.Key

@@ -66,7 +66,7 @@ type SetRow struct {
 // Bad reports whether it was refused, or failed, in one of them.
 func (r SetRow) Bad() bool {
 	return slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool {
-		return e != nil && (e.Outcome == account.Refused || e.Outcome == account.Failed)
+		return e != nil && (e.Outcome.IsBad())
 	})
 }
 

@@ -465,7 +465,7 @@ func rowLabel(row int) string {
 // became says what an entry came to, or is to come to.
 func became(e *batch.Entry) string {
 	switch {
-	case e.Outcome != account.Waiting:
+	case !e.Outcome.Waits():
 		return string(e.Outcome)
 	case e.Did != "":
 		return "to " + string(account.Finish)
@@ -489,7 +489,7 @@ func (p *Page) outcome(e batch.Entry) Styled {
 
 // Summary says in a line what an entry is about.
 func Summary(e batch.Entry) string {
-	if e.Outcome == account.Refused || e.Outcome == account.Failed {
+	if e.Outcome.IsBad() {
 		for _, f := range e.Findings {
 			if f.Level == account.Error {
 				return f.Message

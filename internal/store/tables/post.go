@@ -287,7 +287,7 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 			}
 			for i := range open {
 				// What is open for so long would show by now.
-				if e := &open[i].Entry; e.Outcome != account.HandedOver && e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
+				if e := &open[i].Entry; !e.Outcome.IsElsewhere() && e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
 					each(b.ID, e, open[i].Sent)
 				}
 			}

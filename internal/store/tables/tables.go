@@ -315,7 +315,7 @@ func summed(all []count) (account.Counts, map[account.Intent]int) {
 	counts, waiting := account.Counts{}, map[account.Intent]int{}
 	for _, c := range all {
 		counts[c.Came] += c.N
-		if c.Came == account.Waiting {
+		if c.Came.Waits() {
 			waiting[c.Still] += c.N
 		}
 	}
