@@ -349,7 +349,7 @@ func (a *App) suggest(ctx context.Context, j *Job, only string, offline bool) (*
 	if j.Workspace != nil {
 		options = a.BriefOptions(j.Workspace)
 	}
-	options.Only, options.Attributes = only, j.Sheet.Info().Format == sheet.LDIF
+	options.Only, options.Attributes = only, j.Sheet.Info().Traits().Attributes
 	if !offline {
 		client, err := a.Connect(j.Target)
 		if err != nil {

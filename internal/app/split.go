@@ -40,7 +40,7 @@ type Piece struct {
 func (p *Cut) Make(selection sheet.Selection) error {
 	info := p.Sheet.Info()
 	ending := ".csv"
-	if info.IsWorkbook() {
+	if info.Traits().Workbook {
 		ending = ".xlsx"
 		if p.Most > 0 {
 			return mistake("how large a workbook becomes is known only when it is written", "Cut it by rows with --each.")

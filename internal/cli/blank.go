@@ -51,7 +51,7 @@ courses, licences and roles.`,
 			if err := app.MayWrite(out, overwrite, "and may be filled in"); err != nil {
 				return err
 			}
-			if !sheet.HasHeadings(out) {
+			if sheet.TraitsOf(out).Named {
 				return wrong(out+" would have no headings, and a blank is nothing but", "Let its name end in .xlsx, .csv or .tsv.")
 			}
 			if named != "" {
@@ -160,7 +160,7 @@ func (a *front) writeBlank(columns []form.Column, out, system, named, left strin
 		}
 	}
 	_, err := app.WriteWhole(out, func(file *os.File) (int, error) {
-		if sheet.IsWorkbook(out) {
+		if sheet.TraitsOf(out).Workbook {
 			return 0, sheet.WriteBlank(file, workbookBlank(columns))
 		}
 		return 0, a.textBlank(file, out, who, columns, required)

@@ -47,7 +47,7 @@ func (m *marked) write(ctx context.Context, j *app.Job) error {
 	defer again.Close()
 	_, err = app.WriteWhole(m.out, func(file *os.File) (rows int, err error) {
 		info := again.Info()
-		if info.IsWorkbook() && sheet.IsWorkbook(m.out) {
+		if info.Traits().Workbook && sheet.TraitsOf(m.out).Workbook {
 			var to *sheet.Beside
 			if to, m.plain, err = sheet.OpenBeside(m.path, info, m.width, []string{sheet.ReasonsHeading}); to != nil || err != nil {
 				return m.beside(ctx, j, again, to, file, err)

@@ -54,7 +54,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Args: one("a sheet or a batch's number"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			if out != "" && !sheet.HasHeadings(out) {
+			if out != "" && sheet.TraitsOf(out).Named {
 				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv or .tsv.")
 			}
 			if out != "" {

@@ -91,7 +91,7 @@ func isPage(path string) bool {
 // beside opens the workbook that a batch was made of, to write what became of its rows
 // into a copy. If that cannot be, it says why.
 func (a *front) beside(b *batch.Batch, out string, width int) (*sheet.Beside, error) {
-	if !b.Workbook || !sheet.IsWorkbook(out) {
+	if !b.Workbook || !sheet.TraitsOf(out).Workbook {
 		return nil, nil
 	}
 	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}

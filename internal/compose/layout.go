@@ -98,10 +98,10 @@ func orComma(separator string) string {
 
 // fileForm says how the file is written.
 func fileForm(path string, info sheet.Info) string {
-	if info.Format == "XLSX" {
-		return "{format: xlsx}"
-	}
-	if strings.HasPrefix(info.Format, "JSON") {
+	switch is := info.Traits(); {
+	case is.Beside:
+		return "{format: " + is.Short + "}"
+	case is.Named:
 		return "{format: jsonl}"
 	}
 	parts := []string{"format: csv"}

@@ -169,7 +169,7 @@ func (m *Mapper) Conceal(cells []string) []string {
 
 func (m *Mapper) unusedColumns() {
 	known := account.NewHeadings()
-	if m.format == sheet.LDIF {
+	if m.attributes {
 		known = known.Attributes()
 	}
 	var headings []string // that would be recognised
@@ -265,7 +265,7 @@ func GuessedEncoding(info sheet.Info) []account.Finding {
 // or that a spreadsheet program may have swapped.
 func (m *Mapper) LooksAhead(info sheet.Info) bool {
 	for i, f := range m.brief.Fields {
-		if f.Kind == account.Date && m.from[i] >= 0 && (m.brief.Dates == codes.Unsettled || info.IsWorkbook()) {
+		if f.Kind == account.Date && m.from[i] >= 0 && (m.brief.Dates == codes.Unsettled || info.Traits().Workbook) {
 			return true
 		}
 	}

@@ -33,33 +33,33 @@ type Column struct {
 // A Mapper maps the rows of one sheet. It may be shared; the work is done by
 // its Workers.
 type Mapper struct {
-	exact    bool // the sheet is an export: what looks wrapped is what the system has
-	brief    *brief.Brief
-	headings []string
-	format   string          // of the sheet
-	column   map[string]int  // words.Key of a heading, or a heading as an expression has it → index
-	from     []int           // by field: index of its column, or -1
-	parts    [][][]int       // by field with parts: for each of its values, the columns of the parts or -1
-	ties     []tieColumns    // by memberships of the brief
-	password int             // index of the column with passwords, or -1
-	secret   []bool          // by column: its cells are passwords, or look like some, and no field claims them
-	free     []int           // the other columns that no field claims
-	blanks   map[string]bool // what the brief has a blank written as
-	family   [][]int         // by field that takes many columns: their indexes
-	beyond   []int           // columns of a fix sheet in which nothing may stand
-	unheaded []int           // columns without a heading
-	readers  []*codes.Reader // by field
-	swapped  map[int]string  // field with dates → the one that shows that its true dates were made by a program which swapped them
-	numbered int             // index of the numbered field, or -1
-	columns  []Column
-	findings []account.Finding
+	exact      bool // the sheet is an export: what looks wrapped is what the system has
+	brief      *brief.Brief
+	headings   []string
+	attributes bool            // the headings are a directory's own names
+	column     map[string]int  // words.Key of a heading, or a heading as an expression has it → index
+	from       []int           // by field: index of its column, or -1
+	parts      [][][]int       // by field with parts: for each of its values, the columns of the parts or -1
+	ties       []tieColumns    // by memberships of the brief
+	password   int             // index of the column with passwords, or -1
+	secret     []bool          // by column: its cells are passwords, or look like some, and no field claims them
+	free       []int           // the other columns that no field claims
+	blanks     map[string]bool // what the brief has a blank written as
+	family     [][]int         // by field that takes many columns: their indexes
+	beyond     []int           // columns of a fix sheet in which nothing may stand
+	unheaded   []int           // columns without a heading
+	readers    []*codes.Reader // by field
+	swapped    map[int]string  // field with dates → the one that shows that its true dates were made by a program which swapped them
+	numbered   int             // index of the numbered field, or -1
+	columns    []Column
+	findings   []account.Finding
 }
 
 // New readies a brief for a sheet. What is wrong with the sheet as a whole is in
 // Findings; with an error among them no row can be mapped.
 func New(b *brief.Brief, info sheet.Info) *Mapper {
 	own := slices.DeleteFunc(slices.Clone(info.Headings), func(h string) bool { return !sheet.IsOurs(h) })
-	m := &Mapper{exact: len(own) == 1 && own[0] == sheet.AccountHeading, brief: b, headings: info.Headings, format: info.Format, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
+	m := &Mapper{exact: len(own) == 1 && own[0] == sheet.AccountHeading, brief: b, headings: info.Headings, attributes: info.Traits().Attributes, column: map[string]int{}, numbered: b.Numbered(), blanks: map[string]bool{}, swapped: map[int]string{}}
 	for _, word := range b.Blanks {
 		m.blanks[word] = true
 	}

@@ -90,7 +90,7 @@ type Oddity struct {
 func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) (*Profile, error) {
 	p := &Profile{}
 	known := account.NewHeadings()
-	if info.Format == sheet.LDIF {
+	if info.Traits().Attributes {
 		known = known.Attributes()
 	}
 	columns := make([]*column, len(info.Headings))

@@ -46,7 +46,7 @@ const (
 // rows of the tab that info is about; width is that of its widest row. why says in words
 // why that cannot be, if it cannot.
 func OpenBeside(path string, info Info, width int, added []string) (b *Beside, why string, err error) {
-	if info.Format != "XLSX" {
+	if !info.Traits().Beside {
 		return nil, "it is no .xlsx workbook", nil
 	}
 	if len(info.Below) > 0 {

@@ -129,29 +129,20 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 		return fail(err.Error(), "")
 	}
 	s := &Sheet{info: Info{Name: name, Compressed: compressed}, below: below{end: options.End}, close: func() error { return nil }}
-	if isJSON(start) {
-		if s.source, err = newJSON(name, text, decoded, &s.info, options.Tab); err != nil {
+	in := input{name, text, decoded, &s.info}
+	for _, f := range formats() {
+		if f.is == nil || !f.is(start, options) {
+			continue
+		}
+		if s.source, err = f.read(in, options); err != nil {
 			return nil, err
 		}
-		return s, nil
-	}
-	if options.Columns == nil && isLDIF(start) {
-		if s.source, err = newLDIF(name, text, decoded, &s.info); err != nil {
-			return nil, err
+		if s.lines = f.lines; f.seeks {
+			err = s.findHeadings(options)
 		}
-		return s, nil
+		break
 	}
-	s.lines = true
-	if kind := userFile(start); options.Columns == nil && options.HeadingRow == 0 && kind != "" {
-		if s.source, err = newUserFile(name, kind, text, decoded, &s.info); err != nil {
-			return nil, err
-		}
-		return s, nil
-	}
-	if s.source, err = newCSV(name, text, decoded, options); err != nil {
-		return nil, err
-	}
-	if err := s.findHeadings(options); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	return s, nil
@@ -201,13 +192,14 @@ func openWorkbook(name string, file io.ReaderAt, size int64, options Options) (*
 	for _, f := range archive.File {
 		p.files[strings.ToLower(f.Name)] = f
 	}
+	for _, f := range formats() {
+		if f.part != "" && p.find(f.part) != nil && (f.mime == "" || strings.Contains(p.mimetype(), f.mime)) {
+			return f.open(p, options)
+		}
+	}
 	switch {
-	case p.find("xl/workbook.xml") != nil:
-		return openXLSX(p, options)
 	case p.find("xl/workbook.bin") != nil:
 		return nil, &Error{Name: name, Message: "is a binary workbook (.xlsb)", Remedy: "Open it and save it as .xlsx."}
-	case p.find("content.xml") != nil && strings.Contains(p.mimetype(), "spreadsheet"):
-		return openODS(p, options)
 	case p.find("word/document.xml") != nil || p.find("content.xml") != nil:
 		return nil, &Error{Name: name, Message: "is a document of an office program, not a spreadsheet", Remedy: "Copy the table into a spreadsheet and save that."}
 	}

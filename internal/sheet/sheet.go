@@ -89,9 +89,6 @@ type TabBelow struct {
 	Before int    `json:"rowsBefore"` // how many rows of the others come before: the number of a row is that much more than in the tab itself
 }
 
-// IsWorkbook reports whether the sheet is a spreadsheet program's own file.
-func (i Info) IsWorkbook() bool { return i.Format == "XLSX" || i.Format == "ODS" }
-
 // A Guess is a word of a text whose encoding nobody says, as it was read and as it
 // would read in other encodings.
 type Guess struct {

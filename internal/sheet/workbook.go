@@ -410,6 +410,3 @@ func writeNotes(file *excelize.File, tab string, notes [][]string, styles workbo
 	}
 	return nil
 }
-
-// IsWorkbook reports whether a path is that of a workbook to be written.
-func IsWorkbook(path string) bool { return strings.HasSuffix(strings.ToLower(path), ".xlsx") }

@@ -6,7 +6,6 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"io"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -77,44 +76,6 @@ type Form struct {
 	Folder     string                      // where working files may stand for a moment
 	Attribute  func(heading string) string // of LDIF: a directory's name for what stands beneath a heading; nil: the heading itself
 	Account    []Count                     // of a workbook: what became of the rows, for a tab with a chart; none: no such tab
-}
-
-// Formats are the endings of files that can be written.
-const Formats = ".xlsx, .csv, .tsv, .jsonl or .ldif"
-
-// CanWrite reports whether a path ends in a format that can be written.
-func CanWrite(path string) bool {
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".xlsx", ".csv", ".tsv", ".tab", ".txt", ".jsonl", ".ndjson", ".ldif":
-		return true
-	}
-	return false
-}
-
-// HasHeadings reports whether the format that a path ends in has headings of its
-// own, and not only values under names.
-func HasHeadings(path string) bool {
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".jsonl", ".ndjson", ".ldif":
-		return false
-	}
-	return true
-}
-
-// NewWriter begins a sheet on w in the format that path ends in, which CanWrite
-// knows.
-func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".xlsx":
-		return newWorkbook(w, form)
-	case ".jsonl", ".ndjson":
-		return &linesWriter{w: bufio.NewWriter(w), left: max(1, form.HeadingRow)}, nil
-	case ".ldif":
-		return &ldifWriter{w: bufio.NewWriter(w), left: max(1, form.HeadingRow), attribute: form.Attribute}, nil
-	case ".tsv", ".tab":
-		form.Separator = "tab"
-	}
-	return newCSVWriter(w, form.Separator)
 }
 
 // A csvWriter writes separated values: UTF-8 with a byte order mark, so that
