@@ -319,7 +319,7 @@ func (l *Layout) holds(c *Column, text string) string {
 		return fmt.Sprintf("is not as “%s” wants it: %s", c.Heading, c.Says)
 	case c.OneLine && strings.ContainsAny(text, "\r\n"):
 		return fmt.Sprintf("has a line break in it, and “%s” takes none", c.Heading)
-	case l.File.Quote == QuoteNever && l.File.Format == formatCSV && strings.ContainsAny(text, string(l.File.Separator)+"\"\r\n"):
+	case l.File.Quote == QuoteNever && l.format().texts && strings.ContainsAny(text, string(l.File.Separator)+"\"\r\n"):
 		return "has a separator, a quote or a line break in it, and the application knows no quotes"
 	}
 	if l.File.encoding != nil {

@@ -36,7 +36,7 @@ func Parse(name string, data []byte, today string) (*Layout, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(data)
-	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatCSV, Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
+	l := &Layout{Version: hex.EncodeToString(sum[:]), File: File{Format: formatNames()[0], Separator: ',', LineEnd: "\r\n", Quote: QuoteNeeded}}
 	l.codes = codes.NewReader(codes.Unsettled)
 	l.read(doc.Root(), today)
 	l.stand()
@@ -58,7 +58,7 @@ func (l *Layout) read(root yamldoc.Node, today string) {
 			at.each.Fail(yamldoc.DidYouMean(l.Each, append(l.fields(), ByAction)), "no column has the field “%s”", l.Each)
 		}
 	}
-	ending := map[string]string{formatCSV: ".csv", formatXLSX: ".xlsx", formatLines: ".jsonl"}[l.File.Format]
+	ending := l.format().ending
 	switch l.File.Name = cmp.Or(l.File.Name, "{batch}-{part}"+map[bool]string{true: "-{each}"}[l.Each != ""]+ending); {
 	case !strings.Contains(l.File.Name, "{batch}"), !strings.Contains(l.File.Name, "{part}"):
 		root.Fail("Let file: name: have {batch} and {part} in it, such as people-{batch}-{part}"+ending+".", "two files would be called alike")

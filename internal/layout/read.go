@@ -271,7 +271,7 @@ func (l *Layout) lineOf(n int) int {
 		return n
 	}
 	first := len(l.Above) + 2
-	if l.File.Format == formatLines {
+	if !l.format().headed {
 		first = 1
 	}
 	return n - l.Results.Counts + first

@@ -43,7 +43,7 @@ func (l *Layout) keys(at *places) []yamldoc.Key {
 
 func (f *File) keys() []yamldoc.Key {
 	return []yamldoc.Key{
-		{Name: "format", OneOf: []string{formatCSV, formatXLSX, formatLines}, About: "Without it: csv.", Put: yamldoc.Into(&f.Format, yamldoc.Node.Text)},
+		{Name: "format", OneOf: formatNames(), About: "Without it: csv.", Put: yamldoc.Into(&f.Format, yamldoc.Node.Text)},
 		{Name: "separator", Form: yamldoc.Text, About: "Of CSV: one character, or comma, semicolon, tab, pipe. Without it: comma.", Put: yamldoc.Into(&f.Separator, readSeparator)},
 		{Name: "encoding", Form: yamldoc.Text, About: "Without it: utf-8.", Put: f.readEncoding},
 		{Name: "mark", Form: yamldoc.Bool, About: "true: a byte order mark stands at the beginning.", Put: yamldoc.Into(&f.Mark, yamldoc.Node.Bool)},
