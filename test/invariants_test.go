@@ -57,7 +57,7 @@ func newHarbour(t *rapid.T, dir string) *harbour {
 	require.NoError(t, err)
 	add := func(body map[string]any) { require.NoError(t, s.Add(body)) }
 	for i, name := range []string{"ana", "tom", "mei", "bo"} {
-		add(map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:User", account.Enterprise}, "userName": name, "active": name != "bo", account.Enterprise: map[string]any{"employeeNumber": fmt.Sprint(i + 1)}})
+		add(map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}, "userName": name, "active": name != "bo", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": map[string]any{"employeeNumber": fmt.Sprint(i + 1)}})
 	}
 	for name, members := range map[string][]string{"crew-deck": {"u-000001", "u-000004"}, "crew-engine": {"u-000002"}, "all-hands": {"u-000001", "u-000002"}} {
 		list := []any{}
@@ -118,7 +118,7 @@ func (h *harbour) picture() map[string]string {
 				delete(r, "schemas")
 				if name, ok := r["userName"].(string); ok {
 					names[id] = name
-					if manager, ok := r[account.Enterprise].(map[string]any)["manager"].(map[string]any); ok {
+					if manager, ok := r["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"].(map[string]any)["manager"].(map[string]any); ok {
 						manager["value"] = "manager " + manager["value"].(string)
 					}
 				}

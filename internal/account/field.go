@@ -5,6 +5,7 @@
 package account
 
 import (
+	_ "embed"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,59 +73,50 @@ type Field struct {
 	Name     string   // leaf name of the SCIM attribute, such as familyName
 	Label    string   // in words, such as "family name"
 	Kind     Kind     // kind of value
-	SCIM     string   // path of RFC 7643, with the schema where it isn't the core user's; empty where there is none
-	LDAP     string   // attribute of RFC 4519, 2798 or 2307, empty where there is none
 	AnyCase  bool     // capitals make no difference (RFC 7643 "caseExact": false on a key)
 	Headings []string // what people write above such a column
 	Rule     Rule     // when a system takes two values for one, where that is otherwise than here
+	example  string   // a value as a person would write it; empty: one of its kind
 }
 
-// Enterprise is the URN of the enterprise user extension (RFC 7643 section 4.3).
-const Enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+//go:embed catalogue.txt
+var catalogueText string
 
 // catalogue is read only.
-var catalogue = [...]Field{
-	{"userName", "user name", Login, "userName", "uid", true, []string{"User name", "Login", "Login name", "Sign-in name", "User", "Username", "Account name", "User ID", "Benutzername", "Identifiant", "Usuario", "Utilizador", "Nome utente", "Gebruikersnaam", "Benutzerkennung", "Anmeldename", "Loginname", "Kennung", "Nom d'utilisateur", "Identifiant de connexion", "Nombre de usuario", "Nome de utilizador", "Usuário", "Nome de usuário", "Nazwa użytkownika", "Nazwa logowania", "Inlognaam", "Network login", "Network ID", "Logon name"}, ""},
-	{"givenName", "given name", Text, "name.givenName", "givenName", false, []string{"Given name", "First name", "Forename", "Christian name", "First names", "Vorname", "Prénom", "Nombre", "Nome próprio", "Voornaam", "Imię", "Förnamn", "Fornavn", "Etunimi", "Legal first name", "Given names", "First name(s)", "Vornamen", "Prénoms", "Prénom(s)", "Nombres", "Nombre(s)", "Nombre de pila", "Primeiro nome", "Nome", "Imiona", "Pierwsze imię", "Voornamen"}, ""},
-	{"familyName", "family name", Text, "name.familyName", "sn", false, []string{"Family name", "Last name", "Surname", "Second name", "Nachname", "Familienname", "Nom", "Nom de famille", "Apellido", "Apellidos", "Apelido", "Cognome", "Achternaam", "Nazwisko", "Efternamn", "Etternavn", "Sukunimi", "Legal last name", "Legal surname", "Last names", "Surnames", "Zuname", "Nom d'usage", "Primer apellido", "Apellido paterno", "Apellido(s)", "Sobrenome", "Sobrenomes", "Apelidos", "Último nome", "Geslachtsnaam", "Familienaam"}, ""},
-	{"middleName", "middle name", Text, "name.middleName", "", false, []string{"Middle name", "Middle names", "Middle initial", "Zweiter Vorname", "Deuxième prénom", "Segundo nombre", "Drugie imię", "Tussenvoegsel"}, ""},
-	{"honorificPrefix", "form of address", Text, "name.honorificPrefix", "", false, []string{"Honorific", "Salutation", "Form of address", "Anrede", "Civilité", "Tratamiento", "Tratamento", "Aanhef", "Name prefix", "Zwrot grzecznościowy"}, ""},
-	{"formattedName", "full name", Text, "name.formatted", "cn", false, []string{"Full name", "Complete name", "Nom complet", "Nombre completo", "Employee name", "Staff name", "Legal name", "Full legal name", "Name in full", "Vollständiger Name", "Mitarbeitername", "Nom et prénom", "Nom Prénom", "Prénom et nom", "Nombre y apellidos", "Apellidos y nombre", "Nome completo", "Imię i nazwisko", "Nazwisko i imię", "Volledige naam", "Nome e cognome"}, ""},
-	{"displayName", "display name", Text, "displayName", "displayName", false, []string{"Display name", "Shown as", "Name shown", "Anzeigename", "Nom affiché", "Nombre para mostrar", "Nome de exibição", "Nome a apresentar", "Nazwa wyświetlana", "Weergavenaam"}, ""},
-	{"nickName", "nickname", Text, "nickName", "", false, []string{"Nickname", "Known as", "Preferred name", "Preferred first name", "Goes by", "Rufname", "Roepnaam", "Nom d'usage courant", "Nome social"}, ""},
-	{"email", "email address", Email, `emails[type eq "work"].value`, "mail", true, []string{"Email", "E-mail", "Mail", "Email address", "E-mail address", "Work email", "E-Mail-Adresse", "Courriel", "Correo", "Correo electrónico", "Adresse e-mail", "E-Mail dienstlich", "Dienstliche E-Mail", "Geschäftliche E-Mail", "Mailadresse", "E-Mail (dienstlich)", "Adresse électronique", "Adresse mail", "Courriel professionnel", "E-mail professionnel", "Mail professionnel", "Correo corporativo", "Email corporativo", "Correo de empresa", "E-mail profissional", "E-mail corporativo", "Endereço de e-mail", "Adres e-mail", "E-mail służbowy", "Służbowy e-mail", "E-mailadres", "Zakelijk e-mailadres", "E-mail zakelijk", "Business email", "Company email", "Corporate email", "Email (work)", "Work email address"}, ""},
-	{"phone", "telephone", Phone, `phoneNumbers[type eq "work"].value`, "telephoneNumber", false, []string{"Phone", "Telephone", "Phone number", "Work phone", "Tel", "Telefon", "Téléphone", "Teléfono", "Telefone", "Telefonnummer", "Telefon dienstlich", "Tél", "N° de téléphone", "Numéro de téléphone", "Téléphone professionnel", "Número de teléfono", "Número de telefone", "Numer telefonu", "Telefon służbowy", "Telefoon", "Telefoonnummer", "Business phone", "Office phone", "Work telephone"}, ""},
-	{"mobile", "mobile telephone", Phone, `phoneNumbers[type eq "mobile"].value`, "mobile", false, []string{"Mobile", "Mobile phone", "Cell", "Cell phone", "Handy", "Portable", "Móvil", "Mobil", "Handynummer", "Mobiltelefon", "Mobilnummer", "Téléphone portable", "Téléphone mobile", "Mobile professionnel", "Teléfono móvil", "Celular", "Telemóvel", "Telefon komórkowy", "Komórka", "Mobiel", "Mobiel nummer", "Mobiele telefoon", "Mobile number"}, ""},
-	{"title", "job title", Text, "title", "title", false, []string{"Title", "Job title", "Position", "Role title", "Rank", "Funktion", "Fonction", "Cargo", "Puesto", "Job role", "Job", "Occupation", "Position title", "Funktionsbezeichnung", "Stelle", "Stellenbezeichnung", "Berufsbezeichnung", "Tätigkeit", "Poste", "Intitulé du poste", "Emploi", "Puesto de trabajo", "Ocupación", "Função", "Cargo atual", "Stanowisko", "Stanowisko pracy", "Functie", "Functietitel", "Functienaam", "Functieomschrijving", "Mansione", "Qualifica"}, ""},
-	{"userType", "kind of employment", Text, "userType", "employeeType", false, []string{"User type", "Employee type", "Employment type", "Contract type", "Type of contract", "Worker type", "Kind of contract", "Beschäftigungsart", "Vertragsart", "Mitarbeitertyp", "Type de contrat", "Contrat", "Tipo de contrato", "Tipo de empleado", "Vínculo", "Rodzaj umowy", "Typ umowy", "Contracttype", "Soort contract", "Dienstverband"}, ""},
-	{"department", "department", Text, Enterprise + ":department", "departmentNumber", false, []string{"Department", "Dept", "Team", "Abteilung", "Département", "Departamento", "Afdeling", "Department name", "Abt", "Dpto", "Dział", "Nazwa działu", "Afdelingsnaam", "Reparto"}, ""},
-	{"division", "division", Text, Enterprise + ":division", "", false, []string{"Division", "Bereich", "Business unit", "Geschäftsbereich", "Direction", "División", "Divisão", "Divisie", "Pion"}, ""},
-	{"costCenter", "cost centre", Text, Enterprise + ":costCenter", "", false, []string{"Cost centre", "Cost center", "Cost code", "Kostenstelle", "Centre de coûts", "Cost center code", "KST", "Centre de coût", "Centro de coste", "Centro de costes", "Centro de costo", "Centro de custo", "Centro de custos", "Centrum kosztów", "MPK", "Kostenplaats"}, ""},
-	{"organization", "organisation", Text, Enterprise + ":organization", "o", false, []string{"Organisation", "Organization", "Company", "Employer", "Firma", "Société", "Empresa", "Legal entity", "Gesellschaft", "Unternehmen", "Entreprise", "Établissement", "Sociedad", "Spółka", "Bedrijf", "Werkgever", "Azienda"}, ""},
-	{"employeeNumber", "staff number", Text, Enterprise + ":employeeNumber", "employeeNumber", false, []string{"Employee number", "Employee no", "Employee ID", "Staff number", "Staff no", "Staff ID", "Personnel number", "Payroll number", "Personalnummer", "Matricule", "Número de empleado", "Employee #", "Emp ID", "Emp no", "Emp number", "Worker ID", "Associate ID", "Payroll no", "Payroll ID", "Works number", "Personnel no", "Staff #", "Personal-Nr", "Pers-Nr", "Personal Nr", "Mitarbeiternummer", "Mitarbeiter-ID", "Mitarbeiter-Nr", "Matricule salarié", "N° matricule", "N° employé", "N° salarié", "Numéro d'employé", "Número de empleada", "N.º de empleado", "Nº empleado", "Nº de empleado", "N° empleado", "Legajo", "Código de empleado", "Número de funcionário", "N.º de funcionário", "Nº funcionário", "Nº de funcionário", "Número mecanográfico", "Nº mecanográfico", "Matrícula", "Numer pracownika", "Nr pracownika", "Numer ewidencyjny", "Nr ewidencyjny", "Personeelsnummer", "Personeelsnr", "Medewerkernummer", "Werknemersnummer", "Matricola"}, ""},
-	{"manager", "manager", Person, Enterprise + ":manager.value", "manager", false, []string{"Manager", "Reports to", "Line manager", "Supervisor", "Vorgesetzter", "Responsable", "Chefe", "Manager name", "Line manager name", "Führungskraft", "Vorgesetzte", "Vorgesetzte/r", "Direkter Vorgesetzter", "Responsable hiérarchique", "Supérieur hiérarchique", "Supérieur", "Jefe", "Jefe directo", "Jefe inmediato", "Responsable directo", "Gestor", "Gestor direto", "Chefia", "Superior hierárquico", "Przełożony", "Bezpośredni przełożony", "Leidinggevende", "Direct leidinggevende"}, ""},
-	{"preferredLanguage", "preferred language", Language, "preferredLanguage", "preferredLanguage", false, []string{"Language", "Preferred language", "Sprache", "Langue", "Idioma", "Taal", "Bevorzugte Sprache", "Langue préférée", "Langue de correspondance", "Idioma preferido", "Língua", "Język", "Preferowany język", "Voorkeurstaal", "Lingua"}, ""},
-	{"locale", "locale", Locale, "locale", "", false, []string{"Locale", "Regional settings"}, ""},
-	{"timezone", "time zone", Timezone, "timezone", "", false, []string{"Time zone", "Timezone", "TZ", "Zeitzone", "Fuseau horaire", "Zona horaria", "Fuso horário", "Strefa czasowa", "Tijdzone", "Fuso orario"}, ""},
-	{"country", "country", Country, `addresses[type eq "work"].country`, "c", false, []string{"Country", "Country code", "Land", "Pays", "País", "Paese", "Kraj", "Work country", "Country/Region", "Country of work", "Pays de travail", "País de trabajo", "País de trabalho", "Kraj pracy"}, ""},
-	{"locality", "town", Text, `addresses[type eq "work"].locality`, "l", false, []string{"Town", "City", "Locality", "Place", "Ort", "Stadt", "Ville", "Ciudad", "Cidade", "Wohnort", "Commune", "Localidad", "Localidade", "Miasto", "Miejscowość", "Plaats", "Woonplaats", "Stad", "Città"}, ""},
-	{"region", "region", Text, `addresses[type eq "work"].region`, "st", false, []string{"Region", "State", "County", "Province", "Bundesland", "Région", "Provincia", "Distrito", "Województwo", "Provincie"}, ""},
-	{"streetAddress", "street address", Text, `addresses[type eq "work"].streetAddress`, "street", false, []string{"Street", "Street address", "Address", "Straße", "Rue", "Calle", "Morada", "Strasse", "Straße und Hausnummer", "Adresse", "Adresse postale", "Dirección", "Domicilio", "Endereço", "Rua", "Ulica", "Adres", "Adres zamieszkania", "Straat", "Straat en huisnummer", "Indirizzo", "Home address", "Address line 1"}, ""},
-	{"postalCode", "postal code", Text, `addresses[type eq "work"].postalCode`, "postalCode", false, []string{"Postcode", "Postal code", "ZIP", "ZIP code", "PLZ", "Code postal", "Código postal", "Postleitzahl", "CP", "CEP", "Kod pocztowy", "CAP"}, ""},
-	{"profileUrl", "web page", Text, "profileUrl", "labeledURI", false, []string{"Profile URL", "Web page", "Website"}, ""},
-	{"externalId", "identifier elsewhere", Text, "externalId", "", false, []string{"External ID", "Person ID", "HR ID", "Source ID"}, ""},
-	{"unit", "place in the directory", Place, "", "", true, []string{"Directory unit", "Organisational unit", "Organizational unit", "OU"}, AnyCase},
-	{"uidNumber", "user's number", Number, "", "uidNumber", false, []string{"UID number", "Uid no", "Unix UID", "POSIX UID", "Numeric user id", "Unix user number"}, ""},
-	{"gidNumber", "primary group's number", Number, "", "gidNumber", false, []string{"GID number", "Gid no", "Unix GID", "POSIX GID", "Primary GID", "Numeric group id", "Unix group number"}, ""},
-	{"homeDirectory", "home folder", Text, "", "homeDirectory", false, []string{"Home directory", "Home folder", "Home dir", "Unix home", "Heimatverzeichnis", "Répertoire personnel"}, ByLetter},
-	{"loginShell", "login shell", Text, "", "loginShell", false, []string{"Login shell", "Unix shell"}, ByLetter},
-	{"gecos", "GECOS", Text, "", "gecos", false, []string{"GECOS field"}, ""},
-	{"expires", "day from which the account is closed", Date, "", "", false, []string{"Account expires", "Account expiry"}, ""},
-	{"active", "may sign in", YesNo, "active", "", false, []string{"Active", "Enabled", "Sign-in", "May sign in", "Account enabled", "Aktiv", "Actif", "Activo", "Sign-in allowed", "Sign in allowed", "Account active", "Login enabled", "Konto aktiv", "Zugang aktiv", "Anmeldung erlaubt", "Compte actif", "Accès autorisé", "Cuenta activa", "Acceso permitido", "Ativo", "Conta ativa", "Acesso permitido", "Aktywny", "Konto aktywne", "Actief", "Account actief", "Mag inloggen"}, ""},
+var catalogue = readCatalogue(catalogueText)
+
+// readCatalogue reads the fields out of the text of catalogue.txt, which says what stands where.
+func readCatalogue(text string) (fields []Field) {
+	for line := range strings.Lines(text) {
+		said, beneath := strings.CutPrefix(strings.TrimRight(line, "\n"), "\t")
+		switch {
+		case said == "" || strings.HasPrefix(said, "#"):
+		case !beneath:
+			named, label, _ := strings.Cut(said, ": ")
+			words := append(strings.Fields(named), "", "")
+			f := Field{Name: words[0], Label: label, AnyCase: words[2] == "any-case"}
+			f.Kind, _ = ParseKind(words[1])
+			switch {
+			case words[2] == "by-letter":
+				f.Rule = ByLetter
+			case f.Kind == Place:
+				f.Rule = AnyCase
+			}
+			fields = append(fields, f)
+		default:
+			f := &fields[len(fields)-1]
+			if example, is := strings.CutPrefix(said, "= "); is {
+				f.example = example
+			} else {
+				f.Headings = append(f.Headings, said)
+			}
+		}
+	}
+	return fields
 }
 
 // Fields lists the catalogue in its order. The slice must not be changed.
-func Fields() []Field { return catalogue[:] }
+func Fields() []Field { return catalogue }
 
 // ID is the name of the field that is an account's identifier in its system. It finds
 // accounts and is never sent; no heading that people write means it.
@@ -171,17 +163,17 @@ func NewHeadings() Headings {
 	return Headings{byKey}
 }
 
-// Attributes adds the names that directories have for the fields (Field.LDAP), where nothing
-// else is written so: what an export of a directory is headed by.
-func (h Headings) Attributes() Headings {
+// And adds what fields are called elsewhere, by field, where nothing else is written so, and takes away a word
+// that means something else there.
+func (h Headings) And(names map[string]string, not string) Headings {
 	for i := range catalogue {
-		if key := words.Key(catalogue[i].LDAP); key != "" {
+		if key := words.Key(names[catalogue[i].Name]); key != "" {
 			if _, taken := h.byKey[key]; !taken {
 				h.byKey[key] = i
 			}
 		}
 	}
-	delete(h.byKey, "ou") // which is a name of something else there
+	delete(h.byKey, words.Key(not))
 	return h
 }
 
@@ -197,47 +189,8 @@ func (h Headings) Field(heading string) (Field, bool) {
 
 // Example is a value of the field as a person would write it.
 func (f Field) Example() string {
-	switch f.Name {
-	case "givenName", "nickName":
-		return "Ana"
-	case "middleName":
-		return "Sofia"
-	case "familyName":
-		return "Reyes"
-	case "formattedName", "displayName":
-		return "Ana Reyes"
-	case "honorificPrefix":
-		return "Dr"
-	case "title":
-		return "Second engineer"
-	case "userType":
-		return "seasonal"
-	case "department", "division":
-		return "Engine"
-	case "costCenter":
-		return "4100"
-	case "organization":
-		return "Brindle Sound Ferries"
-	case "employeeNumber", "externalId":
-		return "00417"
-	case "locality":
-		return "Northport"
-	case "region":
-		return "Sound"
-	case "streetAddress":
-		return "3 Pier Road"
-	case "postalCode":
-		return "NP3 3AB"
-	case "uidNumber", "gidNumber":
-		return "20017"
-	case "homeDirectory":
-		return "/home/ana.reyes"
-	case "loginShell":
-		return "/bin/bash"
-	case "gecos":
-		return "Ana Reyes"
-	case "profileUrl":
-		return "https://people.brindlesound.example/417"
+	if f.example != "" {
+		return f.example
 	}
 	return f.Kind.Example()
 }
@@ -272,7 +225,7 @@ func (f Field) Same(a, b string) bool {
 	if f.Kind == Phone { // systems write the same number in many ways
 		return a != "" && digits(a) == digits(b)
 	}
-	if f.Kind == List || f.SCIM == "" && strings.Contains(a, "\n") { // several values: their order says nothing
+	if f.Kind == List || strings.Contains(a, "\n") && !f.isCatalogued() { // several values: their order says nothing
 		x, y := Items(a), Items(b)
 		slices.Sort(x)
 		slices.Sort(y)
@@ -282,6 +235,12 @@ func (f Field) Same(a, b string) bool {
 		return true // systems may keep letters and their accents apart
 	}
 	return f.AnyCase && f.Rule != ByLetter && strings.EqualFold(a, b)
+}
+
+// isCatalogued reports whether the field is of the catalogue: the others may have several values, one a line.
+func (f Field) isCatalogued() bool {
+	_, is := FieldNamed(f.Name)
+	return is
 }
 
 // One reports whether a system takes two values for one, or they mean the same: of two

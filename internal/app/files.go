@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"evenledger/internal/account"
+	"evenledger/internal/attribute"
 	"evenledger/internal/sheet"
 )
 
@@ -28,8 +29,8 @@ func SheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, erro
 	return func(form sheet.Form) (sheet.Writer, error) {
 		known := account.NewHeadings()
 		form.Folder, form.Attribute = filepath.Dir(path), func(heading string) string {
-			if f, ok := known.Field(heading); ok && f.LDAP != "" {
-				return f.LDAP
+			if f, ok := known.Field(heading); ok && attribute.Of(f.Name) != "" {
+				return attribute.Of(f.Name)
 			}
 			return heading
 		}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/attribute"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
@@ -22,7 +23,7 @@ func (*NoKey) Error() string {
 func Suggest(headings []string, system string, options Options) (*Brief, error) {
 	known := account.NewHeadings()
 	if options.Attributes {
-		known = known.Attributes()
+		known = attribute.Headings()
 	}
 	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource

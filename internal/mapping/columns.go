@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/attribute"
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
 	"evenledger/internal/profile"
@@ -170,7 +171,7 @@ func (m *Mapper) Conceal(cells []string) []string {
 func (m *Mapper) unusedColumns() {
 	known := account.NewHeadings()
 	if m.attributes {
-		known = known.Attributes()
+		known = attribute.Headings()
 	}
 	var headings []string // that would be recognised
 	for _, f := range account.Fields() {

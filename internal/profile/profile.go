@@ -18,6 +18,7 @@ import (
 	"unicode/utf8"
 
 	"evenledger/internal/account"
+	"evenledger/internal/attribute"
 	"evenledger/internal/codes"
 	"evenledger/internal/heading"
 	"evenledger/internal/sheet"
@@ -91,7 +92,7 @@ func Of(info sheet.Info, rows iter.Seq2[sheet.Row, error], told func(rows int)) 
 	p := &Profile{}
 	known := account.NewHeadings()
 	if info.Traits().Attributes {
-		known = known.Attributes()
+		known = attribute.Headings()
 	}
 	columns := make([]*column, len(info.Headings))
 	seed, reading := maphash.MakeSeed(), heading.NewReader()

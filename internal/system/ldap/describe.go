@@ -13,6 +13,7 @@ import (
 	ldap "github.com/go-ldap/ldap/v3"
 
 	"evenledger/internal/account"
+	"evenledger/internal/attribute"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 )
@@ -274,7 +275,7 @@ func (c *client) adopt(d *directory, sub *subschema) error {
 	}
 	used := map[string]bool{"objectclass": true, "userpassword": true, "unicodepwd": true}
 	for _, f := range account.Fields() {
-		name := cmp.Or(c.connection.attributes[f.Name], d.family.fields[f.Name], f.LDAP)
+		name := cmp.Or(c.connection.attributes[f.Name], d.family.fields[f.Name], attribute.Of(f.Name))
 		name = allowed[strings.ToLower(sub.canonical(name))]
 		t := sub.attribute(name)
 		if name == "" || t == nil || !t.isText() || used[strings.ToLower(name)] {

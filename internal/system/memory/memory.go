@@ -38,11 +38,11 @@ type System struct {
 func New(accounts ...account.Account) *System {
 	schema := &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}}
 	for _, f := range account.Fields() {
-		if f.SCIM == "" {
-			continue // it is of trees alone
+		if slices.Contains([]string{"unit", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "gecos", "expires"}, f.Name) {
+			continue // they are of trees and hosts alone
 		}
 		key := f.Name == schema.Naming
-		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.SCIM, Kind: f.Kind, Required: key, Unique: key})
+		schema.Attributes = append(schema.Attributes, account.Attribute{Field: f.Name, Path: f.Name, Kind: f.Kind, Required: key, Unique: key})
 	}
 	s := &System{accounts: map[string]account.Account{}, about: system.Description{Schema: schema, Can: system.Abilities{Removes: true, Renews: true}}}
 	for _, a := range accounts {

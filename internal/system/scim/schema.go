@@ -135,7 +135,7 @@ func (c *Client) discover(ctx context.Context) (*discovered, error) {
 		}
 	}
 	if len(kinds.Resources) == 0 {
-		wanted[strings.ToLower(account.Enterprise)] = true
+		wanted[strings.ToLower(enterprise)] = true
 	}
 	d.schema = &account.Schema{Naming: "userName", Suspension: account.Suspension{Field: "active", On: "true", Off: "false"}, Aliases: c.config.Aliases, Lists: map[string][]string{}}
 	if len(schemas.Resources) > 0 {
@@ -212,8 +212,8 @@ func (d *discovered) add(s schemaResource) {
 			p := path{schema: extension, attr: a.Name, sub: sub.Name}
 			if a.MultiValued {
 				// Each kind of element that the catalogue names is a field.
-				for _, f := range account.Fields() {
-					known := parsePath(f.SCIM)
+				for _, f := range places() {
+					known := f.path
 					if known.kind != "" && strings.EqualFold(known.attr, a.Name) && strings.EqualFold(known.sub, sub.Name) {
 						d.put(known, a, sub)
 					}
@@ -228,7 +228,7 @@ func (d *discovered) add(s schemaResource) {
 // isList reports whether an attribute holds several values of which each is a
 // text under “value”, such as roles; those with a type the catalogue knows better.
 func isList(a attribute) bool {
-	known := slices.ContainsFunc(account.Fields(), func(f account.Field) bool { return strings.EqualFold(parsePath(f.SCIM).attr, a.Name) })
+	known := slices.ContainsFunc(places(), func(f place) bool { return strings.EqualFold(f.path.attr, a.Name) })
 	return a.MultiValued && !known && slices.ContainsFunc(a.SubAttributes, func(sub attribute) bool { return strings.EqualFold(sub.Name, "value") })
 }
 
@@ -236,8 +236,8 @@ func isList(a attribute) bool {
 // part of, or the attribute itself.
 func (d *discovered) put(p path, outer, a attribute) {
 	name := p.String()
-	for _, f := range account.Fields() {
-		if strings.EqualFold(parsePath(f.SCIM).String(), name) {
+	for _, f := range places() {
+		if strings.EqualFold(f.path.String(), name) {
 			name = f.Name
 			break
 		}
@@ -288,16 +288,13 @@ func kindOf(name string, a attribute) account.Kind {
 // assume fills the schema in for a server that tells none: the catalogue.
 func (d *discovered) assume() {
 	d.renews = true
-	for _, f := range account.Fields() {
-		if f.SCIM == "" {
-			continue
-		}
+	for _, f := range places() {
 		kind := "string"
 		if f.Kind == account.YesNo {
 			kind = "boolean"
 		}
 		login := f.Name == "userName" // RFC 7643 section 4.1.1: required and unique
-		d.put(parsePath(f.SCIM), attribute{Required: login}, attribute{Name: f.Name, Type: kind, Required: login, Uniqueness: map[bool]string{true: "server"}[login]})
+		d.put(f.path, attribute{Required: login}, attribute{Name: f.Name, Type: kind, Required: login, Uniqueness: map[bool]string{true: "server"}[login]})
 	}
 }
 
