@@ -233,6 +233,7 @@ func takeAnswers() error {
 
 // A schema is no schema if it takes anything.
 func TestAnswersAreHeldAgainstTheirSchemas(t *testing.T) {
+	t.Parallel()
 	if *update {
 		t.Skip("they are being made")
 	}

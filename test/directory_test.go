@@ -88,6 +88,7 @@ func TestDirectoryPage(t *testing.T) {
 // An account that is there gets another password, by which its person really signs in; what
 // the directory tells of the passwords it takes is looked at before.
 func TestDirectoryPasswords(t *testing.T) {
+	t.Parallel()
 	f, url := inHarbour(t)
 	f.write("briefs/renewed.yaml", "system: harbour\nmatch: [employeeNumber]\nnew: refuse\nfields: {employeeNumber: {from: No}}\npassword: {known: given, from: Word, change_at_sign_in: true}\n")
 	f.write("renewed.csv", "No,Word\n1001,Gulls over-quay 41\n1002,aB3-xZ9!\n1003,\n")
@@ -153,6 +154,7 @@ func look(t *testing.T, url string) seen {
 // that is handed out is set, who is moved stays in their groups and leaves those they are to leave, and
 // undone all is as it was.
 func TestProvenInDirectories(t *testing.T) {
+	t.Parallel()
 	for name, overlays := range map[string]string{"as one is well run": "memberof refint unique ppolicy", "with a policy alone": "ppolicy", "as it is installed": ""} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -246,6 +248,7 @@ func TestProvenInDirectories(t *testing.T) {
 // Who is removed is gone from all groups and from all who had them as manager, and stands there again when it is undone, whatever
 // the directory sees to by itself. A person who lacks an auxiliary class gets it, with all that it needs, and loses it again.
 func TestReferredToAgain(t *testing.T) {
+	t.Parallel()
 	for name, overlays := range map[string]string{"with a policy alone": "ppolicy", "as one is well run": "memberof refint unique ppolicy"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -30,6 +30,7 @@ func blocks(t *testing.T, page, kind string) []string {
 
 // What the pages show is what the program takes.
 func TestDocsAreTrue(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	for _, config := range blocks(t, "docs/systems.md", "yaml") {
 		f.write("evenledger.yaml", config)
@@ -69,6 +70,7 @@ func TestDocsAreTrue(t *testing.T) {
 
 // The commands of the page on sheets, followed to the letter.
 func TestSheetsPage(t *testing.T) {
+	t.Parallel()
 	url := practice(t)
 	f := folder{t, t.TempDir()}
 	code, _, errOut := f.run("init", ".")
@@ -160,6 +162,7 @@ func TestPagesAfterTheDemo(t *testing.T) {
 
 // The page on applications that take only files, from an empty folder.
 func TestFilesPage(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	text, err := os.ReadFile("../docs/files-systems.md")
 	require.NoError(t, err)
@@ -206,6 +209,7 @@ func TestTeamPage(t *testing.T) {
 
 // The walk of the README, followed to the letter.
 func TestReadmeWalk(t *testing.T) {
+	t.Parallel()
 	url := practice(t, "--sample")
 	f := folder{t, t.TempDir()}
 	readme, err := os.ReadFile("../README.md")

@@ -126,6 +126,7 @@ func whoIs(t *testing.T, conn *ldap.Conn, of family) (people map[string]person, 
 // A thousand people are made, half of them changed, a hundred moved and renamed, three hundred get a new manager, and all is
 // undone: by the directory's own word each row is as it was told.
 func TestThousandPeople(t *testing.T) {
+	t.Parallel()
 	for name, of := range families() {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -266,6 +267,7 @@ password: {new: generate}
 
 // Of people of one name in one unit the draft refuses the second, or puts a number behind it; whose a name is that somebody took since is told.
 func TestNamesakesInUnits(t *testing.T) {
+	t.Parallel()
 	of := families()["ad"]
 	dir, url, conn := startDirectory(t, of)
 	f := folder{t, t.TempDir()}

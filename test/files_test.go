@@ -56,6 +56,7 @@ func (f folder) save(url, path string) {
 
 // From the draft to the last settled row by the application's own page, in a browser.
 func TestFilesInBrowser(t *testing.T) {
+	t.Parallel()
 	b := startBrowser(t)
 	url := startDesk(t)
 	f := folder{t, t.TempDir()}
@@ -125,6 +126,7 @@ func TestFilesInBrowser(t *testing.T) {
 
 // Killed at any moment and gone on, no row is in two files or in none, and what was put is the same bytes.
 func TestFilesKilled(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	f.deskbook("")
 	layout, err := os.ReadFile(filepath.Join(f.dir, "layouts", "deskbook.yaml"))
@@ -201,6 +203,7 @@ func TestFilesKilled(t *testing.T) {
 
 // The files go to a file server, and the export comes from a feed.
 func TestFilesOfAServer(t *testing.T) {
+	t.Parallel()
 	server, who := testserver.SSH(t)
 	url := startDesk(t)
 	f := folder{t, t.TempDir()}
@@ -325,6 +328,7 @@ func TestFilesWithPasswords(t *testing.T) {
 // A run settles first what a newer export shows, and says what waits for somebody. Of a file of which one bad row is enough
 // none is taken, and each action has a file of its own.
 func TestFilesOfARun(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	f.deskbook("")
 	f.write("evenledger.yaml", f.read("evenledger.yaml")+"feeds:\n  hr: {kind: folder, path: incoming/*.csv}\n")
@@ -383,6 +387,7 @@ func TestFilesOfARun(t *testing.T) {
 
 // Where there is no export, the list of failures is all there is: what it does not name is done, and not read back.
 func TestFilesWithoutAnExport(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	f.write("evenledger.yaml", "systems:\n  drop: {kind: files, layout: drop.yaml}\n")
 	f.write("drop.yaml", "columns:\n  - {heading: Login, field: userName}\n  - {heading: Town, field: locality}\n  - {heading: Team, groups: true, split: \",\"}\nresults: {key: {Login: userName}, message: Why}\n")
@@ -414,6 +419,7 @@ func TestFilesWithoutAnExport(t *testing.T) {
 
 // What would mislead is refused: an export of tomorrow, and two teams whose files would have one name.
 func TestFilesNotBelieved(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	f.write("evenledger.yaml", "systems:\n  drop: {kind: files, layout: drop.yaml, accounts: people.csv}\n")
 	f.write("drop.yaml", "each: locality\ncolumns:\n  - {heading: Login, field: userName}\n  - {heading: Town, field: locality}\n")

@@ -68,6 +68,7 @@ func manager(u object) string {
 }
 
 func TestHabits(t *testing.T) {
+	t.Parallel()
 	lost := func(status int, body string) func(*http.Request, int) (int, string) {
 		met := map[string]bool{}
 		return func(r *http.Request, _ int) (int, string) {
@@ -171,6 +172,7 @@ func TestHabits(t *testing.T) {
 // What cannot be taken for an answer to what was asked is told, with the request and the
 // service's own words; nothing is made of it.
 func TestAnswersThatAreNone(t *testing.T) {
+	t.Parallel()
 	lists := func(body string) habits {
 		return habits{instead: func(_ *peer, w http.ResponseWriter, r *http.Request) bool {
 			if r.Method == http.MethodGet && r.URL.Path == "/Users" {
@@ -262,6 +264,7 @@ func onlyPages(_ *peer, w http.ResponseWriter, r *http.Request) bool {
 // What others do between two requests is not overwritten, and nobody is taken for
 // somebody else.
 func TestOthersAtWork(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{})
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
 	require.Zero(t, code, errOut)
@@ -338,6 +341,7 @@ func first(code int, _, errOut string) int {
 // An answer that is about somebody else is not taken for the row's: that person gets
 // nothing, and the row is told.
 func TestMixedUpAnswers(t *testing.T) {
+	t.Parallel()
 	for name, made := range map[string]bool{"and the account was made": true, "and none was made": false} {
 		t.Run(name, func(t *testing.T) {
 			p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
@@ -377,6 +381,7 @@ func (d discarded) WriteHeader(int)             {}
 // A service that shows what it made later than “settle” says is told, and what the batch
 // made is never made again: not by a further post, nor by another draft.
 func TestLateToBeSeen(t *testing.T) {
+	t.Parallel()
 	late := true
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method == http.MethodGet && r.URL.Path == "/Users" && late {
@@ -423,6 +428,7 @@ func TestLateToBeSeen(t *testing.T) {
 // Who made an account that is there when a killed post goes on: what somebody else made
 // meanwhile is not taken for the batch's, and gets nothing of it.
 func TestMadeByOthers(t *testing.T) {
+	t.Parallel()
 	die := true
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method == http.MethodPost && r.URL.Path == "/Users" && die {
@@ -452,6 +458,7 @@ func TestMadeByOthers(t *testing.T) {
 
 // What else a service has of a role stays, and comes back when it is given back.
 func TestPartsStay(t *testing.T) {
+	t.Parallel()
 	for name, h := range map[string]habits{"PATCH": {}, "PUT": {noPatch: 501}} {
 		t.Run(name, func(t *testing.T) {
 			core := object{"id": "urn:ietf:params:scim:schemas:core:2.0:User", "attributes": []any{
@@ -479,6 +486,7 @@ func TestPartsStay(t *testing.T) {
 
 // The guards hold for whoever posts, and for undoing as well.
 func TestGuardsOfUndoing(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{})
 	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
 	require.Zero(t, first(f.run("post", "1", "--yes")))
@@ -537,6 +545,7 @@ func TestGuardsOfUndoing(t *testing.T) {
 // What a service says may have secrets in it, in any form; none is kept or shown, and the
 // trace has none either.
 func TestNothingRepeatsASecret(t *testing.T) {
+	t.Parallel()
 	var told []string
 	p, f := quay(t, habits{})
 	p.habits.instead = func(p *peer, w http.ResponseWriter, r *http.Request) bool {
@@ -571,6 +580,7 @@ func TestNothingRepeatsASecret(t *testing.T) {
 // Ctrl-C ends the program within a second whenever nothing is on its way: in a pause that
 // the service asked for, and while it keeps a reader waiting. Nothing is sent after it.
 func TestStoppedWhileWaiting(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		args  []string
 		until string
@@ -630,6 +640,7 @@ func TestStoppedWhileWaiting(t *testing.T) {
 
 // A sheet that comes slowly through a pipe holds up nobody else's work, and is left at once.
 func TestSlowPipe(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{})
 	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
 	cmd := f.command("draft", "-", "-b", "crew")
@@ -652,6 +663,7 @@ func TestSlowPipe(t *testing.T) {
 
 // An export that is handed back untouched changes nothing, whatever stands in it that a spreadsheet program minds.
 func TestUntouchedExport(t *testing.T) {
+	t.Parallel()
 	p := newPeer(t, habits{})
 	for i, title := range []string{"'=x", "=x", "''+1", "a,'+b", "'-", "'007", "-x", "@y", `"q"`, `="00101"`} {
 		p.add("/Users", sailor(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes", i), title))
@@ -667,6 +679,7 @@ func TestUntouchedExport(t *testing.T) {
 
 // Whose number lost its zeros in a spreadsheet program, or got some, is not taken for new.
 func TestLostZeros(t *testing.T) {
+	t.Parallel()
 	p := newPeer(t, habits{})
 	for i := range 3 {
 		p.add("/Users", sailor(fmt.Sprintf("%05d", 7*(i+1)), "Sailor", fmt.Sprint("Number", i), "Mate"))
@@ -695,6 +708,7 @@ func TestLostZeros(t *testing.T) {
 // A group of which only some members are shown is not taken for the whole: who was put in and is not shown is told, and
 // taken out again when it is undone. Who is removed and is still there is told.
 func TestShownInPart(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{cutGroups: 2, softly: true})
 	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
 	code, out, errOut := f.run("post", "1", "--yes")
@@ -717,6 +731,7 @@ func TestShownInPart(t *testing.T) {
 
 // A no in plain words is a no, and its words are told.
 func TestRefusalsInPlainWords(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method != http.MethodPost || r.URL.Path != "/Users" {
 			return false
@@ -744,6 +759,7 @@ func TestRefusalsInPlainWords(t *testing.T) {
 // Who has a name already is never taken for new, though the service shows them to nobody and answers as if
 // it had made them.
 func TestTakenNamesAnsweredWith200(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method != http.MethodPost || r.URL.Path != "/Users" {
 			return false
@@ -778,6 +794,7 @@ func TestTakenNamesAnsweredWith200(t *testing.T) {
 
 // A reference to an account that the service shows later than “settle” says waits, and is set when it shows.
 func TestReferencesToUnseenAccounts(t *testing.T) {
+	t.Parallel()
 	late := true
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		id := strings.TrimPrefix(r.URL.Path, "/Users/")
@@ -826,6 +843,7 @@ func TestReferencesToUnseenAccounts(t *testing.T) {
 // A password is handed out only where it is known to have been set: not for an account that was found
 // when a post went on, whether or not the service says when it was made.
 func TestPasswordsNobodyKnows(t *testing.T) {
+	t.Parallel()
 	for name, timeless := range map[string]bool{"when it was made is known": false, "and is not known": true} {
 		t.Run(name, func(t *testing.T) {
 			lose := true
@@ -865,6 +883,7 @@ func TestPasswordsNobodyKnows(t *testing.T) {
 // A password is in one envelope, though several hand them out at once; and none is kept of a draft
 // that is put away, whenever that is cut short.
 func TestPasswordsOfSeveral(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{})
 	f.write("briefs/crew.yaml", "system: crewdesk\nmatch: [employeeNumber]\nfields:\n  employeeNumber: {from: No}\n  familyName: {from: Last}\n  userName: {make: '\"hand.\" + employeeNumber'}\npassword: {new: generate}\n")
 	const people = 30
@@ -925,6 +944,7 @@ func TestPasswordsOfSeveral(t *testing.T) {
 // Memberships of accounts that the service doesn't show yet wait, and nothing else waits for
 // them.
 func TestMembershipsOfUnseenAccounts(t *testing.T) {
+	t.Parallel()
 	late := true
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		id := strings.TrimPrefix(r.URL.Path, "/Users/")
@@ -960,6 +980,7 @@ func TestMembershipsOfUnseenAccounts(t *testing.T) {
 
 // “Just these” takes away what else there is, also where lists don't show it.
 func TestExactWhereListsAreBare(t *testing.T) {
+	t.Parallel()
 	for name, h := range map[string]habits{"shown": {}, "bare": {bareLists: true}, "many": {bareLists: true}} {
 		t.Run(name, func(t *testing.T) {
 			p, f := quay(t, h)
@@ -982,6 +1003,7 @@ func TestExactWhereListsAreBare(t *testing.T) {
 // name is taken, by the account that the first made. It is the batch's; but whether the
 // password is, a colleague at the same sheet leaves open.
 func TestSentTwiceOnTheWay(t *testing.T) {
+	t.Parallel()
 	p, f := quay(t, habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 		if r.Method == http.MethodPost && r.URL.Path == "/Users" {
 			p.one(discarded{http.Header{}}, r, "/Users", "", bodyOf(r))

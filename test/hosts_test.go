@@ -145,6 +145,7 @@ func (h unixHost) whole(n int) {
 // One host of three dies in the midst of a block: the others go on, and what was left open is
 // looked up, not done twice.
 func TestHostDies(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 3, "")
 	f.write("briefs/crew.yaml", hostBrief)
 	const n = 100
@@ -190,6 +191,7 @@ func made(outcomes map[string]int) map[string]int {
 
 // The program is killed at any moment, and goes on where it was.
 func TestHostKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 1, "")
 	f.write("briefs/crew.yaml", strings.Replace(hostBrief, "quays", "quay1", 1))
 	const n = 120
@@ -217,6 +219,7 @@ func TestHostKilledAtAnyMoment(t *testing.T) {
 // What a host says no to is told at the row, in words; what no further row could do either ends
 // the work, and is gone on with.
 func TestHostSaysNo(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 1, "")
 	h := hosts[0]
 	brief := strings.NewReplacer("quays", "quay1", "  uidNumber: {next: 20000-29999}\n", "  uidNumber: {from: Uid}\n  gidNumber: {from: Gid}\n  homeDirectory: {from: Home}\n  loginShell: {from: Shell}\n", "password: {from: Password, new: given}\n", "").Replace(hostBrief)
@@ -354,6 +357,7 @@ ana,Ana,Reyes,1800,1800,,,deck
 
 // The pages on hosts, sets and the migration, followed to the letter.
 func TestHostPages(t *testing.T) {
+	t.Parallel()
 	for page, commands := range map[string]int{"hosts": 7, "sets": 6, "migration": 10} {
 		t.Run(page, func(t *testing.T) {
 			text, err := os.ReadFile("../docs/" + page + ".md")
@@ -391,6 +395,7 @@ func TestHostPages(t *testing.T) {
 // A host that is not known is not spoken to, a password stands on no command line, and who is
 // suspended has back what they had when that is undone.
 func TestHostIsCareful(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 1, ", ends_sessions: true, homes: {move: true, remove: true}")
 	h := hosts[0]
 	for _, tool := range []string{"useradd", "usermod", "chpasswd"} { // each tells how it was called
@@ -475,6 +480,7 @@ func (h unixHost) tool(name, script string) {
 
 // A host goes down between the commands of one account: when it is found again, it is made whole.
 func TestHostMakesWhole(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 1, "")
 	h := hosts[0]
 	f.write("briefs/crew.yaml", strings.Replace(hostBrief, "quays", "quay1", 1))
@@ -501,6 +507,7 @@ func TestHostMakesWhole(t *testing.T) {
 
 // Files follow their people to new numbers, whatever cuts the walk short, and back again.
 func TestFilesFollow(t *testing.T) {
+	t.Parallel()
 	f, hosts := quays(t, 1, "")
 	h := hosts[0]
 	h.sh(`for i in 0 1 2 3 4; do useradd -m -u 110$i p$i; mkdir -p /srv/p$i; for d in a b c d e f; do mkdir /srv/p$i/$d; for n in $(seq 40); do : >/srv/p$i/$d/$n; done; done; chown -R p$i:p$i /srv/p$i; done

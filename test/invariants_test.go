@@ -200,6 +200,7 @@ func (h *harbour) even(b *batch.Batch) (entries []batch.Entry, counts account.Co
 // sheet again has nothing left to do; exact memberships are just those wanted and
 // nothing outside their pattern is touched; and undoing leaves all as it was.
 func TestInvariants(t *testing.T) {
+	t.Parallel()
 	dirs := t.TempDir()
 	row := rapid.Custom(func(t *rapid.T) string {
 		no := rapid.IntRange(1, 7).Draw(t, "no")

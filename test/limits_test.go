@@ -102,6 +102,7 @@ func TestMemoryStaysFlat(t *testing.T) {
 }
 
 func TestServersNotToBeTrusted(t *testing.T) {
+	t.Parallel()
 	s, err := standin.New(standin.Options{Token: token})
 	require.NoError(t, err)
 	secure := httptest.NewTLSServer(s)
@@ -135,6 +136,7 @@ func TestServersNotToBeTrusted(t *testing.T) {
 // A draft that is interrupted or killed leaves no batch, and the next one takes
 // its number.
 func TestCutShortDrafts(t *testing.T) {
+	t.Parallel()
 	data := filepath.Join(t.TempDir(), "crewdesk.json")
 	t.Run("the practice application is killed", func(t *testing.T) {
 		f := workspace(t, practice(t, "--data", data), "")
@@ -174,6 +176,7 @@ func TestCutShortDrafts(t *testing.T) {
 // A system that shows nobody's membership makes every group look empty. What a batch
 // had made is not removed on such a look when the batch is undone.
 func TestGroupsThatOnlyLookEmptyStay(t *testing.T) {
+	t.Parallel()
 	direct := practice(t)
 	target, err := url.Parse(direct)
 	require.NoError(t, err)

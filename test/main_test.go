@@ -82,6 +82,7 @@ func practiceWithMail(t cleaner, flags ...string) (url, mail string) {
 // TestScripts runs the scripts under scripts. Each has the program and a fresh
 // stand-in ($URL) whose token is in $TEST_TOKEN, and which takes mails at $MAIL.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	testscript.Run(t, testscript.Params{
 		Dir: "scripts",
 		Setup: func(env *testscript.Env) error {

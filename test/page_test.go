@@ -87,6 +87,7 @@ func (b *browser) element(selector string) string {
 // its totals are even; rows are found by words and by outcome; it has dark colours,
 // and on paper no tools.
 func TestPageInBrowser(t *testing.T) {
+	t.Parallel()
 	b := startBrowser(t)
 	f := folder{t, t.TempDir()}
 	code, _, errOut := f.run("demo", "--dir", "demo")

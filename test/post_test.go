@@ -231,6 +231,7 @@ func (k *killer) aim(victim *os.Process, n int, pass bool) {
 // A post that is killed again and again, at any moment, comes to the same end as
 // one that isn't: nothing is lost and nothing is done twice.
 func TestKilledPostsGoOn(t *testing.T) {
+	t.Parallel()
 	for name, flags := range map[string][]string{
 		"plain server":    {},
 		"unseen accounts": {"--unseen", "300ms"},
@@ -294,6 +295,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 
 // With every fault on, the outcome is that of a server without faults.
 func TestAllFaultsOn(t *testing.T) {
+	t.Parallel()
 	for name, flags := range map[string][]string{"one by one": nil, "in bulk": {"--bulk", "8"}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -360,6 +362,7 @@ func TestInterruptedPost(t *testing.T) {
 
 // A full disk stops the post; what was sent is found again when there is room.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	url := practice(t)
 	f := workspace(t, url, "")
 	disk := filepath.Join(f.dir, "disk")
@@ -393,6 +396,7 @@ func TestFullDisk(t *testing.T) {
 
 // Every command says how it is used, with an example.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	for _, command := range []string{"", "init", "peek", "fields", "lookup", "blank", "split", "brief", "brief new", "brief show", "brief list", "brief try", "brief check", "brief schema", "check", "draft", "post", "show", "batches", "fixes", "report", "export", "explain", "standin", "demo", "version"} {
 		code, out, errOut := f.run(append(strings.Fields(command), "--help")...)
@@ -406,6 +410,7 @@ func TestHelp(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	code, out, errOut := f.run("demo")
 	require.Zero(t, code, out+errOut)

@@ -19,6 +19,7 @@ import (
 // first brief that is written serves as it is, and the second time there is
 // nothing to do.
 func TestFirstBriefToAccounts(t *testing.T) {
+	t.Parallel()
 	for _, format := range []string{"csv", "xlsx", "tsv", "jsonl"} {
 		t.Run(format, func(t *testing.T) {
 			t.Parallel()
@@ -64,6 +65,7 @@ func TestFirstBriefToAccounts(t *testing.T) {
 
 // Working files and half-written ones are gone, whatever happened.
 func TestNothingIsLeftLying(t *testing.T) {
+	t.Parallel()
 	f := folder{t, t.TempDir()}
 	var text strings.Builder
 	text.WriteString("Login,First name,Email\n")
@@ -94,6 +96,7 @@ func TestNothingIsLeftLying(t *testing.T) {
 
 // A sheet with passwords is looked at without any of them being shown.
 func TestPasswordsAreNotShown(t *testing.T) {
+	t.Parallel()
 	f := workspace(t, practice(t), "")
 	f.write("secrets.csv", "Login,Passwort,Note,Surname\nana,Hun+er2!x,Zq8$zzzz,Reyes\ntom,Hun+er3!x,plain,Kaya\n")
 	for _, args := range [][]string{
@@ -147,6 +150,7 @@ func edit(t *testing.T, path, tab string, cells map[string]string) {
 // Workbooks go out, are filled in or corrected in a spreadsheet program, and come
 // back: a blank with no brief, a marked sheet and a fix sheet with the same one.
 func TestWorkbooksThereAndBack(t *testing.T) {
+	t.Parallel()
 	url := practice(t)
 	f := workspace(t, url, ", aliases: {watch: \"urn:example:params:scim:schemas:extension:crew:2.0:User:watch\"}")
 	code, _, errOut := f.run("blank", "-o", "blank.xlsx", "--fields", "employeeNumber,userName,givenName,active,watch")
@@ -220,6 +224,7 @@ func TestWorkbooksThereAndBack(t *testing.T) {
 // Groups are found by words of their names or by their ids, and names that two of
 // them have are told.
 func TestLookupOfGroups(t *testing.T) {
+	t.Parallel()
 	url := practice(t, "--page", "2")
 	f := workspace(t, url, "")
 	var ids []string

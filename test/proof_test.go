@@ -25,6 +25,7 @@ import (
 // What a service answered well and did not do is told of the row, with what is there,
 // before anybody is mailed of it.
 func TestProofFindsWhatWasNotDone(t *testing.T) {
+	t.Parallel()
 	answers := func(method, path string, body string) habits {
 		return habits{instead: func(p *peer, w http.ResponseWriter, r *http.Request) bool {
 			if r.Method != method || !strings.HasPrefix(r.URL.Path, path) || body != "" && !strings.Contains(string(bodyOf(r)), body) {

@@ -44,6 +44,7 @@ func twoDesks(t *testing.T) (f folder, urls [2]string) {
 
 // One sheet for several systems, from the check to its undoing.
 func TestSetOfApplications(t *testing.T) {
+	t.Parallel()
 	f, urls := twoDesks(t)
 	run := func(code int, args ...string) string {
 		got, out, errOut := f.run(args...)
@@ -120,6 +121,7 @@ func TestSetOfApplications(t *testing.T) {
 
 // One that is down leaves the others alone, in a draft, in a post and in a run.
 func TestSetWithOneDown(t *testing.T) {
+	t.Parallel()
 	f, urls := twoDesks(t)
 	down := strings.Replace(f.read("evenledger.yaml"), urls[1], "http://127.0.0.1:1/scim/v2", 1)
 	up := f.read("evenledger.yaml")

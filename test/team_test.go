@@ -55,6 +55,7 @@ func team(t *testing.T, more string) (f folder, keys map[string]string) {
 // What whoever can write to the ledger's database can do, and what not: each line of the table in
 // docs/team.md.
 func TestKeeperOfTheLedger(t *testing.T) {
+	t.Parallel()
 	base, keys := team(t, ", countersign: over 2")
 	for range 2 {
 		code, told := base.as("ana", "draft", "crew.csv", "-b", "plain")
@@ -249,6 +250,7 @@ func TestKeeperOfTheLedger(t *testing.T) {
 // A second person is shown all that they sign, word for word where it goes out, and what is otherwise
 // than in what was signed before.
 func TestWhatIsSigned(t *testing.T) {
+	t.Parallel()
 	f, _ := team(t, ", countersign: always")
 	f.write("evenledger.yaml", f.read("evenledger.yaml")+"mail: {server: \"smtp://127.0.0.1:9\", from: desk@brindlesound.example}\nfeeds:\n  rota: {kind: web, url: \"http://127.0.0.1:9/rota\"}\n")
 	f.write("briefs/plain.yaml", strings.Replace(f.read("briefs/plain.yaml"), "familyName:", "email: {make: 'userName + \"@brindlesound.example\"'}, familyName:", 1)+`notices:
@@ -278,6 +280,7 @@ protect: [root]
 
 // What a list brings within a day is counted together: in pieces it asks for as many people as whole.
 func TestPiecesOfOneList(t *testing.T) {
+	t.Parallel()
 	f, _ := team(t, ", countersign: over 2")
 	f.write("briefs/plain.yaml", strings.Replace(f.read("briefs/plain.yaml"), "password: {new: generate}\n", "", 1))
 	for i, rows := range []string{"2", "3", "4"} {
@@ -382,6 +385,7 @@ func TestSignatureIsOfOneDraft(t *testing.T) {
 
 // Helpers of a post that cannot begin are not waited for, and those of one that is stopped stop too.
 func TestHelpersEndWithThePost(t *testing.T) {
+	t.Parallel()
 	f, w, _ := stormy(t, 900)
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, errOut)

@@ -31,6 +31,7 @@ func (f folder) book(name string, rows [][]any, change func(book *excelize.File)
 
 // A workbook that says nothing of how its cells look is read, and given back as a plain one.
 func TestWorkbookWithoutStyles(t *testing.T) {
+	t.Parallel()
 	f := workspace(t, practice(t), "")
 	f.write("briefs/crew.yaml", crewBrief)
 	f.book("whole.xlsx", [][]any{{"No", "First", "Last", "Position"}, {"x y", "Ana", "", "Pilot"}}, nil)
@@ -65,6 +66,7 @@ func TestWorkbookWithoutStyles(t *testing.T) {
 // A workbook that comes back is the one that went in: its tabs, widths, fills and
 // formats, with columns beside its rows, and the account with its chart in a tab.
 func TestWorkbookGivenBack(t *testing.T) {
+	t.Parallel()
 	f := workspace(t, practice(t), "")
 	var grey int
 	f.book("crew.xlsx", [][]any{{"No", "First", "Last", "Position"}, {"00417", "Ana", "Reyes", "Pilot"}, {"", "Tom", "Kaya", "Bosun"}}, func(book *excelize.File) (err error) {
@@ -145,6 +147,7 @@ func TestWorkbookGivenBack(t *testing.T) {
 // What spreadsheet programs do to cells without being asked is told, and a cell of
 // which nothing sure can be said is refused.
 func TestWorkbookDamage(t *testing.T) {
+	t.Parallel()
 	f := workspace(t, practice(t), "")
 	f.write("briefs/dated.yaml", "brief: Dated\nsystem: crewdesk\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  title: {from: Job}\n  start: {from: From, as: date, send: false}\n")
 	day := func(month time.Month, day int) time.Time {
@@ -199,6 +202,7 @@ func TestWorkbookDamage(t *testing.T) {
 // A fix sheet in CSV guards texts that a spreadsheet program would run. Typed over into
 // a workbook and handed back in, the guard is not taken for a part of the name.
 func TestGuardsThroughAWorkbook(t *testing.T) {
+	t.Parallel()
 	f := workspace(t, practice(t), "")
 	f.write("briefs/crew.yaml", strings.Replace(crewBrief, "{from: No}", "{from: No, required: true}", 1))
 	f.write("crew.csv", "No,First,Last,Position\n,Ana,Reyes,=Pilot\n,'Tom,Kaya,Deck;=Bosun\n")

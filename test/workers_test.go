@@ -113,6 +113,7 @@ func (f folder) shared(s testserver.Server, schema string) {
 // Four workers share a batch, and are killed and stopped at random moments: nothing is lost, and
 // nothing done twice, and what somebody else made meanwhile is told apart.
 func TestWorkersInAStorm(t *testing.T) {
+	t.Parallel()
 	for _, engine := range []string{"postgres", "sqlite"} {
 		t.Run(engine, func(t *testing.T) {
 			for round := range *stormRounds {

@@ -1,5 +1,7 @@
 package account
 
+import "evenledger/internal/told"
+
 // A Mistake is something asked for that makes no sense, such as a field that there is
 // none of. Nothing was done.
 type Mistake struct {
@@ -8,3 +10,8 @@ type Mistake struct {
 }
 
 func (e *Mistake) Error() string { return e.Message }
+
+// Tell implements told.Error.
+func (e *Mistake) Tell() told.Telling {
+	return told.Telling{Message: e.Message, Remedy: e.Remedy, Stands: true}
+}

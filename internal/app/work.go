@@ -81,7 +81,7 @@ func (a *App) Work(ctx context.Context, w *workspace.Workspace, l store.Store, l
 	for away := false; ; {
 		pause := lookPause
 		switch err := h.look(ctx); {
-		case engines.Tell(err) == engines.Away && ctx.Err() == nil:
+		case engines.TroubleOf(err) == engines.Away && ctx.Err() == nil:
 			if pause = failPause; !away {
 				log(0, a.Mask.Hide(err.Error()))
 			}

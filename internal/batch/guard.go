@@ -7,6 +7,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/membership"
+	"evenledger/internal/told"
 )
 
 // A Guard is why something may not be done with a batch.
@@ -17,6 +18,15 @@ type Guard struct {
 }
 
 func (g *Guard) Error() string { return g.Message }
+
+// Tell implements told.Error.
+func (g *Guard) Tell() told.Telling {
+	class := told.Held
+	if g.Wrong {
+		class = told.Wrong
+	}
+	return told.Telling{Class: class, Message: g.Message, Remedy: g.Remedy, Stands: true}
+}
 
 // SignFrom has a second person sign the batch from so many changes on, if fewer is not asked for
 // already; 0 asks for nothing.

@@ -16,7 +16,6 @@ import (
 	"os"
 	"os/user"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -26,17 +25,14 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/app"
-	"evenledger/internal/batch"
 	"evenledger/internal/clock"
-	"evenledger/internal/feed"
 	feeds "evenledger/internal/feed/kinds"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
-	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 	"evenledger/internal/store/engines"
-	"evenledger/internal/system"
 	"evenledger/internal/system/kinds"
+	"evenledger/internal/told"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 	"evenledger/internal/yamldoc"
@@ -231,87 +227,29 @@ func guard(message, remedy string) error {
 	return &failure{code: exitGuard, message: message, remedy: remedy}
 }
 
-// explained finds the exit code of an error and what to do about it.
-func explained(ctx context.Context, err error) failure {
-	var (
-		known       *failure
-		unavailable *system.Unavailable
-		nothing     *feed.Nothing
-		unclear     *system.Unclear
-		badSheet    *sheet.Error
-		noWorkspace *workspace.NotFound
-		problems    yamldoc.Problems
-		guarded     *batch.Guard
-		refusal     *system.Refusal
-		mistake     *account.Mistake
-		elsewhere   *store.Moved
-	)
-	trouble := engines.Tell(err)
-	switch {
-	case errors.As(err, &known):
-		return *known
-	case errors.As(err, &guarded) && guarded.Wrong:
-		return failure{code: exitWrong, message: guarded.Message, remedy: guarded.Remedy}
-	case errors.As(err, &guarded):
-		return failure{code: exitGuard, message: guarded.Message, remedy: guarded.Remedy}
-	case errors.As(err, &mistake):
-		return failure{code: exitWrong, message: mistake.Message, remedy: mistake.Remedy}
-	case errors.As(err, &nothing) && nothing.Same:
-		return failure{code: exitGuard, message: nothing.Message, remedy: "Nothing needs to be done. --again takes it once more."}
-	case errors.As(err, &nothing):
-		return failure{code: exitGuard, message: nothing.Message, remedy: "Try again when there is something."}
-	case ctx.Err() != nil:
-		return failure{code: exitInterrupted, message: "interrupted"}
-	case errors.As(err, &unavailable):
-		return failure{code: exitUnavailable, message: unavailable.Message, remedy: unavailable.Remedy}
-	case errors.As(err, &unclear):
-		return failure{code: exitUnavailable, message: unclear.Error(), remedy: "Post the batch again later: what is open is looked up first."}
-	case errors.As(err, &refusal):
-		return failure{code: exitUnavailable, message: refusal.Message, remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
-	case errors.Is(err, system.ErrGone), errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrCannotFind):
-		return failure{code: exitUnavailable, message: err.Error(), remedy: "Try again; --trace FILE writes down what was sent and answered."}
-	case errors.As(err, &elsewhere) && elsewhere.Done:
-		return failure{code: exitWrong, message: elsewhere.Error(), remedy: "Write “ledger: …” into evenledger.yaml as “ledger move” said, or as a colleague has it."}
-	case errors.As(err, &elsewhere) && elsewhere.Half:
-		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Until that is done, " + elsewhere.To + " is the ledger that counts: evenledger.yaml has to name it. Run “evenledger ledger move” there again."}
-	case errors.As(err, &elsewhere):
-		return failure{code: exitGuard, message: elsewhere.Error(), remedy: "Wait until that is done. If it was cut short, run the same “evenledger ledger move” again."}
-	case errors.Is(err, store.ErrNotEmpty):
-		return failure{code: exitWrong, message: "the ledger cannot be moved there: " + err.Error(), remedy: "Name a place that has no ledger yet, such as another database or search_path."}
-	case trouble == engines.Away:
-		return failure{code: exitUnavailable, message: "the ledger cannot be used: " + saidOnce(err), remedy: "Look at “ledger” in evenledger.yaml and at its server. What was written before is safe; nothing is sent that the ledger does not have."}
-	case errors.Is(err, store.ErrFenced):
-		return failure{code: exitUnavailable, message: store.ErrFenced.Error(), remedy: "Look with “evenledger batches”, then post the batch again: what is open is looked up first."}
-	case errors.Is(err, store.ErrChanged):
-		return failure{code: exitGuard, message: err.Error(), remedy: "“evenledger batches” shows what became of it."}
-	case trouble == engines.Busy:
-		return failure{code: exitGuard, message: "the ledger is busy: another evenledger has been writing to it all the while", remedy: "Run the command again when that is done; what was written before is safe."}
-	case trouble == engines.Damaged:
-		return failure{code: exitWrong, message: err.Error(), remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}
-	case errors.As(err, &badSheet):
-		return failure{code: exitWrong, message: badSheet.Error(), remedy: badSheet.Remedy}
-	case errors.As(err, &noWorkspace):
-		return failure{code: exitWrong, message: noWorkspace.Error(), remedy: "Make a workspace with “evenledger init”, or name one with --workspace."}
-	case errors.As(err, &problems):
-		return failure{code: exitWrong, message: problems.Error(), err: problems}
-	case errors.Is(err, store.ErrNoBatch):
-		return failure{code: exitWrong, message: "there is no such batch", remedy: "“evenledger batches” lists them."}
-	case trouble == engines.Full:
-		return failure{code: exitWrong, message: "the ledger cannot be written: the disk is full", remedy: "Make room and run the command again; what was written before is safe."}
-	}
-	return failure{code: exitWrong, message: err.Error()}
-}
+// exits are the exit codes of the classes of errors.
+var exits = map[told.Class]int{told.Wrong: exitWrong, told.Away: exitUnavailable, told.Held: exitGuard}
 
-// saidOnce is what an error of several says, without what several of them say, and that the rest
-// was broken off.
-func saidOnce(err error) string {
-	var lines []string
-	for line := range strings.SplitSeq(err.Error(), "\n") {
-		if !slices.Contains(lines, line) && line != context.Canceled.Error() {
-			lines = append(lines, line)
-		}
+// explained is how an error is told, and the exit code.
+func explained(ctx context.Context, err error) failure {
+	var known *failure
+	if errors.As(err, &known) {
+		return *known
 	}
-	return strings.Join(lines, "\n")
+	says, is := told.Of(err)
+	if ctx.Err() != nil && !says.Stands {
+		return failure{code: exitInterrupted, message: "interrupted"}
+	}
+	// A worker that was not heard of is so because of its ledger, if that is in trouble.
+	if trouble, has := engines.Tell(err); has && (!is || errors.Is(err, store.ErrFenced)) {
+		says = trouble
+	}
+	f := failure{code: exits[says.Class], message: says.Message, remedy: says.Remedy}
+	var problems yamldoc.Problems
+	if errors.As(err, &problems) {
+		f.message, f.err = problems.Error(), problems
+	}
+	return f
 }
 
 // unknownCommand is how the library tells of a command that there is none of.

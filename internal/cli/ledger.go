@@ -177,7 +177,7 @@ func (a *front) copyLedger(ctx context.Context, path string) (err error) {
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
 	size, err := l.Copy(ctx, path)
-	switch trouble := engines.Tell(err); {
+	switch trouble := engines.TroubleOf(err); {
 	case err == nil:
 	case ctx.Err() == nil && (trouble == engines.None || trouble == engines.Full):
 		return wrong(fmt.Sprintf("the ledger could not be copied: %s", err), "Name a new file, where there is room.")

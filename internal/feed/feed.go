@@ -28,6 +28,7 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
+	"evenledger/internal/told"
 	"evenledger/internal/yamldoc"
 )
 
@@ -151,6 +152,15 @@ type Nothing struct {
 }
 
 func (e *Nothing) Error() string { return e.Message }
+
+// Tell implements told.Error.
+func (e *Nothing) Tell() told.Telling {
+	remedy := "Try again when there is something."
+	if e.Same {
+		remedy = "Nothing needs to be done. --again takes it once more."
+	}
+	return told.Telling{Class: told.Held, Message: e.Message, Remedy: remedy, Stands: true}
+}
 
 // Most is how much a feed may bring, in bytes, packed or unpacked, where evenledger.yaml does not say:
 // enough for ten million people.

@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"evenledger/internal/secret"
+	"evenledger/internal/told"
 	"evenledger/internal/yamldoc"
 )
 
@@ -124,9 +125,22 @@ type Unavailable struct {
 func (e *Unavailable) Error() string { return e.Message }
 func (e *Unavailable) Unwrap() error { return e.Err }
 
+// Tell implements told.Error.
+func (e *Unavailable) Tell() told.Telling {
+	return told.Telling{Class: told.Away, Message: e.Message, Remedy: e.Remedy}
+}
+
 // Unclear means that a request to change something was sent and no clear answer
 // came: it may or may not have been carried out.
 type Unclear struct{ Err error }
 
 func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
 func (e *Unclear) Unwrap() error { return e.Err }
+
+// Tell implements told.Error: what it comes of says more, if that explains itself.
+func (e *Unclear) Tell() told.Telling {
+	if says, explained := told.Of(e.Err); explained {
+		return says
+	}
+	return told.Telling{Class: told.Away, Message: e.Error(), Remedy: "Post the batch again later: what is open is looked up first."}
+}

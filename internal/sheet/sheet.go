@@ -18,6 +18,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evenledger/internal/told"
 	"evenledger/internal/words"
 )
 
@@ -173,6 +174,9 @@ func (e *Error) Error() string {
 	}
 	return where + ": " + e.Message
 }
+
+// Tell implements told.Error.
+func (e *Error) Tell() told.Telling { return told.Telling{Message: e.Error(), Remedy: e.Remedy} }
 
 // A source is the rows of one format.
 type source interface {

@@ -17,18 +17,19 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
+	"evenledger/internal/told"
 )
 
 // Errors that an engine tells.
 var (
-	ErrNoBatch = errors.New("no such batch")
+	ErrNoBatch = told.New(told.Wrong, "there is no such batch", "“evenledger batches” lists them.")
 	// ErrChanged means that somebody else saved the batch since it was read.
-	ErrChanged = errors.New("somebody else was at the batch meanwhile")
+	ErrChanged = told.New(told.Held, "somebody else was at the batch meanwhile", "“evenledger batches” shows what became of it.")
 	// ErrFenced means that a worker was not heard of for as long as its lease, so that others may
 	// have its work by now: it must send nothing more.
-	ErrFenced = errors.New("this process was not heard of for too long, and others may have taken its work over")
+	ErrFenced = told.New(told.Away, "this process was not heard of for too long, and others may have taken its work over", "Look with “evenledger batches”, then post the batch again: what is open is looked up first.")
 	// ErrNotEmpty is returned when a ledger is to be moved into one that has something already.
-	ErrNotEmpty = errors.New("there is something in it already")
+	ErrNotEmpty = told.New(told.Wrong, "the ledger cannot be moved there: there is something in it already", "Name a place that has no ledger yet, such as another database or search_path.")
 	// ErrBusy means that another process is at the same work.
 	ErrBusy = errors.New("another process is at it")
 	// ErrOld is returned when a ledger that may only be read is of another version than this
@@ -51,6 +52,17 @@ func (m *Moved) Error() string {
 		return "the ledger " + m.To + " is being moved into this one, or that was cut short"
 	}
 	return "the ledger is being moved to " + m.To + ", or that was cut short"
+}
+
+// Tell implements told.Error.
+func (m *Moved) Tell() told.Telling {
+	switch {
+	case m.Done:
+		return told.Telling{Message: m.Error(), Remedy: "Write “ledger: …” into evenledger.yaml as “ledger move” said, or as a colleague has it."}
+	case m.Half:
+		return told.Telling{Class: told.Held, Message: m.Error(), Remedy: "Until that is done, " + m.To + " is the ledger that counts: evenledger.yaml has to name it. Run “evenledger ledger move” there again."}
+	}
+	return told.Telling{Class: told.Held, Message: m.Error(), Remedy: "Wait until that is done. If it was cut short, run the same “evenledger ledger move” again."}
 }
 
 // Unlike means that two ledgers which should be the same are not.

@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
+	"evenledger/internal/told"
 )
 
 // A System is one application or directory. It may be used by several goroutines at
@@ -244,12 +245,15 @@ const ByID = "id"
 
 // Errors that say something about one account.
 var (
-	ErrGone    = errors.New("the account is no longer in the system")
-	ErrChanged = errors.New("the account changed in the meantime")
+	ErrGone    = told.New(told.Away, "the account is no longer in the system", tryTraced)
+	ErrChanged = told.New(told.Away, "the account changed in the meantime", tryTraced)
 )
 
+// tryTraced is what can be done where such an error is not of a row.
+const tryTraced = "Try again; --trace FILE writes down what was sent and answered."
+
 // ErrCannotFind is returned by Find when the system has no filter for the field.
-var ErrCannotFind = errors.New("the system cannot be searched by this field")
+var ErrCannotFind = told.New(told.Away, "the system cannot be searched by this field", tryTraced)
 
 // Close gives back what a system holds of a server's: connections and shells. Nothing is asked of it any more.
 func Close(s System) error {
@@ -349,6 +353,11 @@ type Refusal struct {
 }
 
 func (e *Refusal) Error() string { return e.Message }
+
+// Tell implements told.Error, where a refusal is not of a row.
+func (e *Refusal) Tell() told.Telling {
+	return told.Telling{Class: told.Away, Message: e.Message, Remedy: "Ask who runs the system; --trace FILE writes down what was sent and answered."}
+}
 
 // Unavailable means that the system cannot be reached, turns the program away or
 // answers what cannot be understood; no other request would fare better.

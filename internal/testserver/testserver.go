@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -116,10 +117,18 @@ func Run(t testing.TB, cmd *exec.Cmd, port int) {
 	require.FailNow(t, "the server did not start")
 }
 
-// FreePort returns a port that nobody listens on.
+// given are the ports that tests of this process were given.
+var given sync.Map
+
+// FreePort returns a port that nobody listens on, and that no other test was given: its server may not listen yet.
 func FreePort(t testing.TB) int {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port
+	for {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		port := listener.Addr().(*net.TCPAddr).Port
+		require.NoError(t, listener.Close())
+		if _, taken := given.LoadOrStore(port, true); !taken {
+			return port
+		}
+	}
 }

@@ -23,6 +23,7 @@ import (
 	"evenledger/internal/reach"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
+	"evenledger/internal/told"
 	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
@@ -144,6 +145,11 @@ func (e *NotFound) Error() string {
 		return fmt.Sprintf("%s belongs to somebody else, so it is not obeyed; if it is meant, name its folder with --workspace", e.Foreign)
 	}
 	return fmt.Sprintf("no %s in %s or any folder above it", File, e.Dir)
+}
+
+// Tell implements told.Error.
+func (e *NotFound) Tell() told.Telling {
+	return told.Telling{Message: e.Error(), Remedy: "Make a workspace with “evenledger init”, or name one with --workspace."}
 }
 
 // Find reads the workspace that dir lies in.

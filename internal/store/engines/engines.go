@@ -5,11 +5,14 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
+	"strings"
 
 	"evenledger/internal/pgdial"
 	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
 	"evenledger/internal/store/sqlite"
+	"evenledger/internal/told"
 )
 
 // IsShared reports whether an address is that of a ledger on a server, and not a file.
@@ -51,8 +54,8 @@ const (
 	Away            // its server cannot be reached, or turned the program away
 )
 
-// Tell returns which trouble an error comes of.
-func Tell(err error) Trouble {
+// TroubleOf returns which trouble an error comes of.
+func TroubleOf(err error) Trouble {
 	switch {
 	case err == nil:
 		return None
@@ -66,4 +69,31 @@ func Tell(err error) Trouble {
 		return Away
 	}
 	return None
+}
+
+// Tell returns how an engine's trouble is told, if an error comes of one.
+func Tell(err error) (says told.Telling, has bool) {
+	switch TroubleOf(err) {
+	case Away:
+		return told.Telling{Class: told.Away, Message: "the ledger cannot be used: " + saidOnce(err), Remedy: "Look at “ledger” in evenledger.yaml and at its server. What was written before is safe; nothing is sent that the ledger does not have."}, true
+	case Busy:
+		return told.Telling{Class: told.Held, Message: "the ledger is busy: another evenledger has been writing to it all the while", Remedy: "Run the command again when that is done; what was written before is safe."}, true
+	case Damaged:
+		return told.Telling{Message: err.Error(), Remedy: "The file is damaged. Put it aside and your last copy in its place (“evenledger ledger copy FILE” makes one); “evenledger ledger check” says whether one is sound."}, true
+	case Full:
+		return told.Telling{Message: "the ledger cannot be written: the disk is full", Remedy: "Make room and run the command again; what was written before is safe."}, true
+	}
+	return told.Telling{}, false
+}
+
+// saidOnce is what an error of several says, without what several of them say, and that the rest
+// was broken off.
+func saidOnce(err error) string {
+	var lines []string
+	for line := range strings.SplitSeq(err.Error(), "\n") {
+		if !slices.Contains(lines, line) && line != context.Canceled.Error() {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
