@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"io"
 	"os"
+	"slices"
 	"path/filepath"
 	"strings"
 
@@ -62,7 +63,9 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	if j.Named {
 		d.Batch.Brief = j.Request.Brief
 	}
-	d.Batch.Corrects, _ = sheet.FixesOf(info.Headings)
+	if d.Batch.Corrects, err = corrects(ctx, l, info.Headings, j.Target.Name); err != nil {
+		return nil, err
+	}
 	for i, above := range d.Batch.Above {
 		d.Batch.Above[i] = concealed(above)
 	}
@@ -108,6 +111,29 @@ func rowsBefore(ctx context.Context, l store.Store, j *Job) (int, error) {
 		}
 	}
 	return 0, nil
+}
+
+// corrects is the batch whose refused and failed rows a sheet has, and which is for a system: of a set's fix sheet, which
+// names the first batch of the set, that of the system. 0: it is no fix sheet.
+func corrects(ctx context.Context, l store.Store, headings []string, system string) (int, error) {
+	of, _ := sheet.FixesOf(headings)
+	if of == 0 {
+		return 0, nil
+	}
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return 0, err
+	}
+	first := slices.IndexFunc(all, func(b batch.Batch) bool { return b.ID == of })
+	if first < 0 || all[first].System == system || all[first].Beside == 0 {
+		return of, nil
+	}
+	for i := range all {
+		if all[i].Beside == all[first].Beside && all[i].System == system {
+			return all[i].ID, nil
+		}
+	}
+	return of, nil
 }
 
 // Fingerprint returns the path of a workbook that a report can be written into, and

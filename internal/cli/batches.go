@@ -190,8 +190,9 @@ func (a *front) working(page *report.Page, working []store.At) {
 func corrections(ctx context.Context, l store.Store, newestFirst []batch.Batch) (map[int]map[int]bool, error) {
 	fixed := map[int]map[int]bool{}
 	for _, b := range newestFirst {
-		of, column := sheet.FixesOf(b.Headings)
-		if b.Corrects == 0 || of != b.Corrects || b.Posted.IsZero() {
+		_, column := sheet.FixesOf(b.Headings)
+		of := b.Corrects // of a set's fix sheet, which names the first batch, that of the same system
+		if of == 0 || column < 0 || b.Posted.IsZero() {
 			continue
 		}
 		for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {

@@ -5,6 +5,7 @@ package outcome
 import (
 	"iter"
 	"slices"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -135,22 +136,49 @@ func (c *Causes) Sorted() []*Cause {
 	return list
 }
 
+// says is all that a cause says, in whatever order it came.
+func (k *Cause) says() string {
+	messages := []string{k.First.Message}
+	for _, said := range k.Said {
+		messages = append(messages, said.Message)
+	}
+	slices.Sort(messages)
+	return strings.Join(slices.Compact(messages), "\n")
+}
+
+// alsoSaid takes in the rows of which another system says the same.
+func (k *Cause) alsoSaid(of Said) {
+	i := slices.IndexFunc(k.Said, func(s Said) bool { return s.Message == of.Message && s.Remedy == of.Remedy })
+	if i < 0 {
+		k.Said = append(k.Said, of)
+		return
+	}
+	s := &k.Said[i]
+	s.Rows = slices.Clone(s.Rows)
+	for _, row := range of.Rows {
+		if !slices.Contains(s.Rows, row) && len(s.Rows) < rowsNamed {
+			s.Rows = append(s.Rows, row)
+		}
+	}
+	s.Count = max(s.Count, of.Count, len(s.Rows))
+}
+
 // Together is the causes that sheets have in several systems: what is alike in some of them
 // stands once, with their names.
 func Together(systems []string, of []*Causes) *Causes {
 	all := &Causes{}
 	type alike struct {
-		code                   account.Code
-		level                  account.Level
-		column, field, message string
+		code                account.Code
+		level               account.Level
+		column, field, says string
 	}
 	known := map[alike]*Cause{}
 	for i, causes := range of {
 		for _, k := range causes.Sorted() {
-			key := alike{k.First.Code, k.First.Level, k.First.Column, k.First.Field, k.First.Message}
+			key := alike{k.First.Code, k.First.Level, k.First.Column, k.First.Field, k.says()}
 			once := known[key]
 			if once == nil {
-				once = &Cause{First: k.First}
+				once = &Cause{First: k.First, Said: slices.Clone(k.Said), More: k.More}
 				known[key] = once
 				all.list = append(all.list, once)
 			}
@@ -162,6 +190,9 @@ func Together(systems []string, of []*Causes) *Causes {
 				}
 			}
 			once.Count = max(once.Count, len(once.Rows))
+			for _, said := range k.Said {
+				once.alsoSaid(said)
+			}
 		}
 	}
 	for _, k := range all.list {
