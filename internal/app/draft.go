@@ -7,8 +7,8 @@ import (
 	"encoding/hex"
 	"io"
 	"os"
-	"slices"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"evenledger/internal/batch"
