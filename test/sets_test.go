@@ -161,3 +161,30 @@ func TestSetWithOneDown(t *testing.T) {
 	assert.Contains(t, []int{0, 4}, code, errOut)
 	assert.Len(t, users(t, urls[1]), 4)
 }
+
+// What the systems of a set say alike is told with each value once, and the set's fix sheet counts for all its batches.
+func TestSetIsCorrectedAsOne(t *testing.T) {
+	t.Parallel()
+	f, _ := twoDesks(t)
+	f.write("briefs/lands.yaml", "system: both\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  country: {from: Country}\n")
+	f.write("lands.csv", "Login,Country\nana.reyes,Spian\nbo.lin,Korea\nkai.tove,Spain\n")
+	code, out, errOut := f.run("draft", "lands.csv", "-b", "lands")
+	require.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "“Spian” is not a country · row 2 · Did you mean “Spain”?")
+	assert.Contains(t, out, "“Korea” is not a country · row 3")
+	assert.Equal(t, 1, strings.Count(out, "not-a-country"), "once for both systems")
+	for _, command := range [][]string{{"post", "1-2", "--yes"}, {"fixes", "1-2", "-o", "again.csv"}} {
+		code, _, errOut = f.run(command...)
+		require.LessOrEqual(t, code, 1, errOut)
+	}
+	f.write("again.csv", strings.NewReplacer("Spian", "Spain", "Korea", "South Korea").Replace(f.read("again.csv")))
+	for _, command := range [][]string{{"draft", "again.csv", "-b", "lands"}, {"post", "3-4", "--yes"}} {
+		code, _, errOut = f.run(command...)
+		require.Zero(t, code, errOut)
+	}
+	_, out, _ = f.run("batches")
+	assert.Regexp(t, `2  posted .* annexe +3 +3 +0 +0 `, out)
+	assert.Regexp(t, `1  posted .* crewdesk +3 +3 +0 +0 `, out)
+	_, out, _ = f.run("show", "2")
+	assert.Contains(t, out, "handed back in as batch 4: 2 rows are corrected")
+}

@@ -8,6 +8,7 @@
 package brief
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -103,6 +104,7 @@ type Brief struct {
 	SignedFrom  int      // changes from which on a second person has to sign a batch; 0: none has to
 	TrialRun    string   // what each batch of it is a trial of; empty: it is none
 
+	Mentions    []Mention // things that the brief itself names
 	Memberships []Memberships
 	Rules       []Rule
 	MayRemove   bool             // rows may ask for their account to be removed
@@ -148,6 +150,8 @@ type Field struct {
 	Digits         int               // that the value has: what has fewer lost zeros before them; 0: any
 	ClearWhenBlank bool
 	Unique         Uniqueness
+	When           *Expr   // holds for rows in which the field counts; in others the sheet says nothing of it; nil: all
+	FallsAt        string  // the cells that get the fallback: atBlank, atAbsent; empty: both
 	Others         []*Expr // with UniqueNumber: what to try, in turn, when the value is taken
 	Number         bool    // with UniqueNumber: a number is put behind the last of them
 	Send           bool    // false: only expressions use it
@@ -494,6 +498,7 @@ type fieldSource struct {
 	field Field
 	at    yamldoc.Node
 	make  yamldoc.Node
+	when  yamldoc.Node
 	other []yamldoc.Node // further formulas
 
 	// Where the file says it, for what is seen once the kind of the field is known.
@@ -568,6 +573,8 @@ func readField(pair yamldoc.Pair, in folders) fieldSource {
 		pair.At.Fail("Give at least one part the heading of a column.", "the parts of %s have no column", pair.Key)
 	}
 	switch {
+	case f.FallsAt != "" && !f.Fallback.Present():
+		pair.At.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_when” says where a fallback counts, and the field %s has none", pair.Key)
 	case source.served.Exists() && !f.Fallback.Present():
 		source.served.Fail("Add “fallback: VALUE”, or take it out.", "“fallback_for” says who gets a fallback, and there is none")
 	case pair.Key == "active" && f.FallbackFor == ForAll && !strings.EqualFold(f.Fallback.Text(), "false"):
@@ -624,6 +631,17 @@ func (f *Field) readVia(node yamldoc.Node) {
 	for _, v := range node.Pairs() {
 		f.Via[words.NameKey(v.Key)], f.ViaExact[v.Key] = v.Value.Text(), v.Value.Text()
 	}
+}
+
+// Cells that get a fallback.
+const (
+	atBlank  = "blank"
+	atAbsent = "absent"
+)
+
+// Falls reports whether the field gets its fallback where the sheet has a column for it, and no value, or no column.
+func (f *Field) Falls(hasColumn bool) bool {
+	return f.Fallback.Present() && (f.FallsAt == "" || (f.FallsAt == atBlank) == hasColumn)
 }
 
 // A Range is whole numbers from Low to High.
@@ -826,6 +844,9 @@ func (b *Brief) compileAll(only yamldoc.Node, fields []fieldSource, checks []yam
 		if f.make.Exists() {
 			f.field.Make = b.compile(f.make, f.field.Kind)
 		}
+		if f.when.Exists() {
+			f.field.When = b.compile(f.when, account.YesNo)
+		}
 		for _, node := range f.other {
 			if e := b.compile(node, f.field.Kind); e != nil {
 				f.field.Others = append(f.field.Others, e)
@@ -981,7 +1002,7 @@ func (b *Brief) order(fields []fieldSource) {
 			return
 		case visiting:
 			circle := append(slices.Clone(path[slices.Index(path, name):]), name)
-			f.make.Fail("Make one of them from a column, or from something else.", "fields are made from each other in a circle: %s", strings.Join(circle, " ← "))
+			cmp.Or(f.make, f.when).Fail("Make one of them from a column, or from something else.", "fields are made from each other in a circle: %s", strings.Join(circle, " ← "))
 			return
 		}
 		state[name] = visiting
@@ -993,6 +1014,11 @@ func (b *Brief) order(fields []fieldSource) {
 		}
 		for _, other := range f.field.Others {
 			for _, used := range other.Names {
+				visit(byName[used])
+			}
+		}
+		if f.field.When != nil {
+			for _, used := range f.field.When.Names {
 				visit(byName[used])
 			}
 		}
@@ -1014,6 +1040,9 @@ func (b *Brief) Expressions() []*Expr {
 			all = append(all, f.Make)
 		}
 		all = append(all, f.Others...)
+		if f.When != nil {
+			all = append(all, f.When)
+		}
 	}
 	for _, c := range b.Checks {
 		all = append(all, c.That)

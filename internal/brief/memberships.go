@@ -43,6 +43,28 @@ type Memberships struct {
 	MakeMissing    bool
 	ClearWhenBlank bool
 	Untouched      bool // they are passed over
+
+	mentions []Mention // while the brief is read
+}
+
+// A Mention is a thing that the brief itself names, and not a sheet: whether there is such a one, only the system can say.
+type Mention struct {
+	Of   int             // index in Brief.Memberships
+	Name string          // perhaps with a role and section in brackets; empty: it is only a role
+	Role string          // which some thing of the kind is to have; empty: none
+	At   yamldoc.Problem // where, without a message
+}
+
+// mention notes a thing that is named.
+func (m *Memberships) mention(node yamldoc.Node, role bool) {
+	text := node.Text()
+	switch {
+	case text == "":
+	case role:
+		m.mentions = append(m.mentions, Mention{Role: text, At: node.Problem()})
+	default:
+		m.mentions = append(m.mentions, Mention{Name: text, At: node.Problem()})
+	}
 }
 
 // A Rule gives memberships to rows for which a condition holds.
@@ -94,6 +116,11 @@ func (b *Brief) readMemberships(top *layers, in folders) {
 			case IsFamily(m.Role) != f.Family() && m.Role != "", IsFamily(m.Section) != f.Family() && m.Section != "":
 				node.Fail("Write a star in each of them, or in none.", "“%s” and its role or section cannot be paired", f.From)
 			}
+			for _, mention := range m.mentions {
+				mention.Of = len(b.Memberships)
+				b.Mentions = append(b.Mentions, mention)
+			}
+			m.mentions = nil
 			b.Memberships = append(b.Memberships, m)
 		}
 	}
@@ -128,6 +155,11 @@ func (b *Brief) gives(rule *Rule, kind string, names yamldoc.Node) {
 		b.Memberships = append(b.Memberships, Memberships{Kind: kind, Mode: Add, Column: Field{Field: account.Field{Name: kind, Label: strings.TrimSuffix(kind, "s")}}})
 	}
 	rule.Names[i] = names.Texts()
+	for _, item := range names.Items() {
+		if item.Text() != "" {
+			b.Mentions = append(b.Mentions, Mention{Of: i, Name: item.Text(), At: item.Problem()})
+		}
+	}
 }
 
 // intentField is the name of the field that carries a row's intent.

@@ -74,6 +74,8 @@ func (source *fieldSource) keys(in folders) []key {
 		{Name: "make", Form: expression, About: "How to make the value when there is no column, or its cell is blank.", Put: func(n yamldoc.Node) { source.make = n }},
 		{Name: "fallback", Form: fallback, About: "The value that a new account gets when the cell is blank or the column isn't there.", Put: func(n yamldoc.Node) { source.fallback, f.Fallback = n, account.Of(account.ListOf(n.Texts())) }},
 		{Name: "fallback_for", OneOf: servedAccounts, About: "Which accounts get the fallback: new ones, also known ones for which the system has nothing in the field (empty), or all. Without it: new.", Put: func(n yamldoc.Node) { source.served, f.FallbackFor = n, FallbackFor(n.Text()) }},
+		{Name: "fallback_when", OneOf: []string{atBlank, atAbsent}, About: "Where the fallback counts: only for a blank cell (blank), or only where the sheet has no such column (absent). Without it: both.", Put: yamldoc.Word(&f.FallsAt)},
+		{Name: "when", Form: expression, About: "The rows in which the field counts, by a condition such as department == \"Deck\". In others it is as if the sheet had no such column.", Put: func(n yamldoc.Node) { source.when = n }},
 		{Name: "via", Form: yamldoc.Table, About: "What is written in the cell and the value it stands for. Anything else is an error, unless “else” says otherwise.", Put: func(n yamldoc.Node) { source.via = n; f.oneTable(n); f.startTable(n) }},
 		{Name: "else", OneOf: []string{asItIs, refused}, About: "What becomes of a cell that the table does not have: it is read as it is, or refused. Without it: refuse.", Put: func(n yamldoc.Node) { f.ViaOpen = n.Text() == asItIs }},
 		{Name: "via_sheet", Form: yamldoc.Text, About: "A sheet beside the brief with such a table: its first column is what is written, its second the value.", Put: func(n yamldoc.Node) { source.viaSheet = n; readTable(f, n, in) }},
@@ -106,11 +108,26 @@ func (m *Memberships) keys(in folders) []key {
 		{Name: "split", Form: yamldoc.Text, About: "What stands between several names in one cell, such as “;”.", Put: yamldoc.Into(&f.Split, yamldoc.Node.Text)},
 		{Name: "role", Form: yamldoc.Text, About: "The heading of the column with the role, paired by what stands for the star, where there is one.", Put: yamldoc.Into(&m.Role, yamldoc.Node.Text)},
 		{Name: "section", Form: yamldoc.Text, About: "The heading of the column with the section, likewise.", Put: yamldoc.Into(&m.Section, yamldoc.Node.Text)},
-		{Name: "fallback", Form: yamldoc.Texts, About: "What a new account gets when the cell is blank or the column isn't there.", Put: yamldoc.Into(&m.Fallback, yamldoc.Node.Texts)},
+		{Name: "fallback", Form: yamldoc.Texts, About: "What a new account gets when the cell is blank or the column isn't there.", Put: func(n yamldoc.Node) {
+			m.Fallback = n.Texts()
+			for _, item := range n.Items() {
+				m.mention(item, false)
+			}
+		}},
 		{Name: "fallback_for", OneOf: servedAccounts, About: "Which accounts get the fallback: new ones, also known ones that have nothing of the kind (empty), or all. Without it: new.", Put: yamldoc.Word(&m.FallbackFor)},
-		{Name: "via", Form: yamldoc.Table, About: "What is written in the cell and the name it stands for.", Put: f.readVia},
+		{Name: "via", Form: yamldoc.Table, About: "What is written in the cell and the name it stands for.", Put: func(n yamldoc.Node) {
+			f.readVia(n)
+			for _, pair := range n.Pairs() {
+				m.mention(pair.Value, false)
+			}
+		}},
 		{Name: "else", OneOf: []string{asItIs, refused}, About: "What becomes of a cell that the table does not have: it is read as it is, or refused. Without it: refuse.", Put: func(n yamldoc.Node) { f.ViaOpen = n.Text() == asItIs }},
-		{Name: "role_via", Form: yamldoc.Table, About: "What is written as the role and the role it stands for. Anything else is an error.", Put: m.RoleVia.readVia},
+		{Name: "role_via", Form: yamldoc.Table, About: "What is written as the role and the role it stands for. Anything else is an error.", Put: func(n yamldoc.Node) {
+			m.RoleVia.readVia(n)
+			for _, pair := range n.Pairs() {
+				m.mention(pair.Value, true)
+			}
+		}},
 		{Name: "via_sheet", Form: yamldoc.Text, About: "A sheet beside the brief with such a table.", Put: func(n yamldoc.Node) { readTable(f, n, in) }},
 		{Name: "mode", OneOf: modes, About: "add keeps the memberships that are there, exact leaves just the row's, remove takes the row's away. Without it: add.", Put: yamldoc.Word(&m.Mode)},
 		{Name: "within", Form: yamldoc.Texts, About: "With exact: only memberships of things with such a name, in which a star stands for anything, are taken away.", Put: yamldoc.Into(&m.Within, yamldoc.Node.Texts)},

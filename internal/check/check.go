@@ -332,7 +332,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 	for i := range c.brief.Fields {
 		f := &c.brief.Fields[i]
 		value := wanted.Values[i]
-		if f.Required && !value.Filled() && !worker.Faulty(i) && !(wanted.Spared && !slices.Contains(c.brief.Match, f.Name)) {
+		if f.Required && !value.Filled() && !worker.Faulty(i) && !worker.IsAlone(i) && !(wanted.Spared && !slices.Contains(c.brief.Match, f.Name)) {
 			c.add(wanted, i, account.Error, account.BlankRequired, fmt.Sprintf("%s must be there and is blank", c.name(i)))
 		}
 		if !value.Filled() || !f.Send || c.schema == nil {

@@ -19,15 +19,28 @@ func (a *front) briefCommand() *cobra.Command {
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(a.briefNewCommand(), a.briefShowCommand(), a.briefListCommand(), a.briefTryCommand(), &cobra.Command{
-		Use:               "check BRIEF",
-		Short:             "Tell every mistake in a brief, with line and column",
+		Use:   "check BRIEF",
+		Short: "Tell every mistake in a brief, with line and column",
+		Long: `Reads a brief, and tells every mistake in it at its line and column. The groups,
+courses, licences and roles that the brief itself names are looked up in its system.`,
 		Example:           "  evenledger brief check starters\n  evenledger brief check path/to/brief.yaml",
 		Args:              one("a brief's name or file"),
 		ValidArgsFunction: a.completeBriefs,
-		RunE: func(_ *cobra.Command, args []string) error {
-			b, err := a.brief(args[0])
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.FindWorkspace()
 			if err != nil {
 				return err
+			}
+			b, err := a.LoadBrief(w, args[0], "", "")
+			if err != nil {
+				return err
+			}
+			problems, doubts, _ := a.Mentioned(cmd.Context(), w, b)
+			for _, doubt := range doubts {
+				a.remark("%s", doubt)
+			}
+			if len(problems) > 0 {
+				return problems
 			}
 			return a.briefFine(b, args[0])
 		},

@@ -322,6 +322,9 @@ func (r *Reader) language(text string) (string, error) {
 	if err == nil && tag != language.Und {
 		return tag.String(), nil
 	}
+	if tag := r.spoken(text); tag != "" {
+		return tag, nil
+	}
 	return r.lookUp(r.languages(), text, account.NotALanguage, "is not a language")
 }
 

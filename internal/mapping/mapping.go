@@ -203,6 +203,7 @@ type Worker struct {
 	kinds    []sheet.CellKind // of cells, if not all are plain
 	certain  sheet.Certainty  // in which encoding the cells are
 	state    []state
+	alone    []bool // by field: its condition does not hold
 	origin   []Origin
 	wants    *Wanted
 	memo     []map[string]string // by field: standard forms of texts that come again and again
@@ -243,7 +244,7 @@ func (m *Mapper) NewWorker() *Worker {
 	// processors write to one line of their caches, each waits for the other.
 	const apart = 128
 	n := len(m.brief.Fields)
-	w := &Worker{Mapper: m, state: make([]state, n, n+apart), origin: make([]Origin, n, n+apart), memo: make([]map[string]string, n)}
+	w := &Worker{Mapper: m, state: make([]state, n, n+apart), alone: make([]bool, n, n+apart), origin: make([]Origin, n, n+apart), memo: make([]map[string]string, n)}
 	for i, f := range m.brief.Fields {
 		switch f.Kind {
 		case account.Country, account.Language, account.Locale, account.Timezone, account.Date, account.YesNo:
@@ -472,6 +473,9 @@ func (w *Worker) found(i int, fixed map[int]string) (account.Value, state) {
 		w.origin[i] = FromGiven
 		return account.Of(value), fine
 	}
+	if w.alone[i] = f.When != nil && !w.counts(i, f); w.alone[i] {
+		return account.Value{}, absent
+	}
 	hasCell := w.from[i] >= 0
 	if hasCell {
 		read := w.read
@@ -496,7 +500,7 @@ func (w *Worker) found(i int, fixed map[int]string) (account.Value, state) {
 		}
 	}
 	switch {
-	case f.Fallback.Present():
+	case f.Falls(hasCell):
 		w.origin[i], w.wants.Fallen[i] = FromFallback, true
 		return f.Fallback, fine
 	case !hasCell:
@@ -506,6 +510,23 @@ func (w *Worker) found(i int, fixed map[int]string) (account.Value, state) {
 	}
 	return account.Value{}, fine
 }
+
+// counts reports whether field i counts in the row. Where a field that says so has an error, the row is refused for that.
+func (w *Worker) counts(i int, f *brief.Field) bool {
+	for _, used := range f.When.Uses {
+		if w.state[used] == faulty {
+			return false
+		}
+	}
+	holds, err := f.When.True(w.scope)
+	if err != nil {
+		w.find(account.Error, account.ExpressionFailed, w.Heading(i), f.Name, fmt.Sprintf("“when” of %s could not be worked out: %s", f.Name, err))
+	}
+	return holds
+}
+
+// IsAlone reports whether the brief leaves field i alone in the row mapped last.
+func (w *Worker) IsAlone(i int) bool { return w.alone[i] }
 
 // make makes field i with its expression. It makes nothing from a field with an
 // error, which has been told, nor from one that the sheet doesn't speak of.

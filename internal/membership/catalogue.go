@@ -247,6 +247,55 @@ func (c *Catalogue) Among(f brief.Field, text string) (value string, problem *ac
 	return t.Name, nil
 }
 
+// Mentioned finds what is wrong with a thing that the brief itself names.
+func (c *Catalogue) Mentioned(b *brief.Brief, m brief.Mention) *account.Finding {
+	of := &b.Memberships[m.Of]
+	if m.Name == "" {
+		return c.someHas(of, m.Role)
+	}
+	x, problem := c.read(of, mapping.Tie{Name: m.Name})
+	if problem != nil || x.thing != nil || of.Mode == brief.Drop || c.takesAny(of.Kind) {
+		return problem
+	}
+	near := c.nearest(of.Kind, x.name)
+	if near == "" {
+		return nil
+	}
+	f := account.Find(account.Warning, account.NearlyTheName, fmt.Sprintf("the %s “%s” would be made, and there is one that is called “%s”", singular(of.Kind), x.name, near))
+	return &f
+}
+
+// someHas finds what is wrong with a role that nothing of a kind has.
+func (c *Catalogue) someHas(of *brief.Memberships, role string) *account.Finding {
+	about, ok := c.Kind(of.Kind)
+	if !ok {
+		return nil // told of the things themselves
+	}
+	var all []string
+	for _, t := range c.Things(of.Kind) {
+		for _, has := range t.Roles {
+			if words.NameKey(has) == words.NameKey(role) {
+				return nil
+			}
+			if !slices.Contains(all, has) {
+				all = append(all, has)
+			}
+		}
+	}
+	f := account.Find(account.Error, account.NotARoleThere, fmt.Sprintf("none of the %s has a role “%s”", of.Kind, role))
+	switch near := words.Nearest(role, all); {
+	case !about.Roles:
+		f.Message = fmt.Sprintf("the %s have no roles, and “%s” is named", of.Kind, role)
+	case len(all) == 0:
+		return nil // the system does not say which there are
+	case near != "":
+		f.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+	default:
+		f.Remedy = "There are " + strings.Join(all, ", ") + "."
+	}
+	return &f
+}
+
 // Check finds what is wrong with the memberships that a row names, whoever it is
 // about. It may be called by several goroutines.
 func (c *Catalogue) Check(b *brief.Brief, w *mapping.Wanted) []account.Finding {

@@ -7,6 +7,7 @@
 package yamldoc
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -56,6 +57,13 @@ func (ps Problems) Error() string {
 		lines[i] = p.String()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Sort puts the mistakes in the order of the file.
+func (ps Problems) Sort() {
+	slices.SortStableFunc(ps, func(a, b Problem) int {
+		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column)
+	})
 }
 
 // ReadFile reads a plain file. One that is no such thing, such as a pipe, could keep its
@@ -166,12 +174,7 @@ func (d *Doc) Err() error {
 	if len(d.problems) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(d.problems, func(a, b Problem) int {
-		if a.Line != b.Line {
-			return a.Line - b.Line
-		}
-		return a.Column - b.Column
-	})
+	d.problems.Sort()
 	return d.problems
 }
 
@@ -213,6 +216,15 @@ func (n Node) FailAt(offset int, remedy, format string, args ...any) {
 		column += offset
 	}
 	n.doc.problems = append(n.doc.problems, Problem{n.doc.file, line, column, fmt.Sprintf(format, args...), remedy})
+}
+
+// Problem is a mistake at the node that is found only later, by who does not read the file.
+func (n Node) Problem() Problem {
+	if n.doc == nil {
+		return Problem{}
+	}
+	line, column := n.Position()
+	return Problem{File: n.doc.file, Line: line, Column: column}
 }
 
 // Pairs reads the node as a mapping with the keys known, or with any keys if
