@@ -43,6 +43,17 @@ type entry struct {
 	id string
 	Person
 	tokens []string
+	given  int // of these, those of the given name, which stand first; 0: nobody says which they are
+}
+
+func newEntry(id string, p Person) entry {
+	e := entry{id: id, Person: p, tokens: tokens(p.Names)}
+	if len(p.Names) > 1 {
+		if e.given = len(tokens(p.Names[:1])); e.given == len(e.tokens) {
+			e.given = 0
+		}
+	}
+	return e
 }
 
 // NewIndex returns an empty index.
@@ -51,7 +62,7 @@ func NewIndex() *Index { return &Index{forms: forms(), by: map[string][]int32{}}
 // Add takes somebody in.
 func (x *Index) Add(id string, p Person) {
 	at := int32(len(x.people))
-	e := entry{id, p, tokens(p.Names)}
+	e := newEntry(id, p)
 	x.people = append(x.people, e)
 	for _, key := range x.keys(&e) {
 		x.by[key] = append(x.by[key], at)
@@ -67,7 +78,7 @@ const least = 40
 
 // Best returns the few that somebody may be, the most likely first.
 func (x *Index) Best(p Person, most int) (best []Candidate) {
-	e := entry{"", p, tokens(p.Names)}
+	e := newEntry("", p)
 	common := map[int32]int{}
 	for _, key := range x.keys(&e) {
 		of := x.by[key]
@@ -164,7 +175,7 @@ func (x *Index) compare(a, b *entry) Candidate {
 			why = append(why, text)
 		}
 	}
-	name, told := x.names(a.tokens, b.tokens)
+	name, told := x.names(a, b)
 	if name >= 0.5 {
 		say(0.9*name, told)
 	}
@@ -195,19 +206,28 @@ func (x *Index) compare(a, b *entry) Candidate {
 	return Candidate{b.id, min(99, int((1-doubt)*100+0.5)), strings.Join(why, "; ")}
 }
 
+// givenCounts is how much a given name counts beside a family name: that changes when people marry, and brothers and
+// sisters share it.
+const givenCounts = 1.6
+
 // names says how alike two names are, of 1, and in what.
-func (x *Index) names(a, b []string) (alike float64, told string) {
+func (x *Index) names(of, to *entry) (alike float64, told string) {
+	a, b, given := spelt(of.tokens, to.tokens), spelt(to.tokens, of.tokens), of.given
 	if len(a) == 0 || len(b) == 0 {
 		return 0, ""
 	}
-	turned := len(a) > len(b)
-	if turned {
-		a, b = b, a
+	if len(a) > len(b) {
+		a, b, given = b, a, to.given
 	}
 	used := make([]bool, len(b))
 	var notes []string
-	sum, moved, whole := 0.0, false, 0
+	sum, most, moved, whole := 0.0, 0.0, false, 0
 	for i, t := range a {
+		weight := 1.0
+		if i < given {
+			weight = givenCounts
+		}
+		most += weight
 		best, at, note := 0.0, -1, ""
 		for j, other := range b {
 			if used[j] {
@@ -221,7 +241,7 @@ func (x *Index) names(a, b []string) (alike float64, told string) {
 			continue
 		}
 		used[at] = true
-		if sum += best; note != "" {
+		if sum += weight * best; note != "" {
 			notes = append(notes, note)
 		}
 		if best >= 0.8 && len(t) > 1 {
@@ -229,7 +249,7 @@ func (x *Index) names(a, b []string) (alike float64, told string) {
 		}
 		moved = moved || len(a) == len(b) && at != i && best == 1
 	}
-	alike = sum / float64(len(a))
+	alike = sum / most
 	if whole == 0 { // initials alone are nobody's name
 		alike = min(alike, 0.4)
 	}
@@ -246,6 +266,27 @@ func (x *Index) names(a, b []string) (alike float64, told string) {
 		notes = []string{"the same name"}
 	}
 	return alike, strings.Join(notes, ", ")
+}
+
+// spelt are the parts of a name, with initials that stand together (JR Smith) each for itself where the other name has such
+// parts.
+func spelt(parts, other []string) []string {
+	for i, t := range parts {
+		if n := len(t); n < 2 || n > 3 || n >= len(other) || slices.Contains(other, t) || initials(other[:n]) != t {
+			continue
+		}
+		return slices.Concat(parts[:i], strings.Split(t, ""), parts[i+1:])
+	}
+	return parts
+}
+
+// initials are the first letters of parts of a name.
+func initials(parts []string) (all string) {
+	for _, t := range parts {
+		r, _ := utf8.DecodeRuneInString(t)
+		all += string(r)
+	}
+	return all
 }
 
 // token says how alike two parts of names are.

@@ -45,6 +45,8 @@ func TestBest(t *testing.T) {
 		{name("Pavlos", "Papadopoulos"), "7", 70, 95, "differ by a letter"},
 		{name("Tarık", "Demir"), "8", 55, 75, "made of the name"},
 		{likeness.Person{Names: []string{"Iker", "Berg"}, Other: map[string]string{"telephone": "+447700900102"}}, "9", 90, 99, "the same telephone"},
+		{name("Ana", "Castrro"), "6", 75, 90, "differ by a letter"},
+		{name("AS", "Reyes Santos"), "3", 60, 85, "an initial"},
 		{name("Nobody", "Whatever"), "", 0, 0, ""},
 		{name("Ana"), "", 0, 0, ""},
 		{name(), "", 0, 0, ""},
@@ -60,6 +62,21 @@ func TestBest(t *testing.T) {
 		assert.Equal(t, c.id, best[0].ID, "%v: %v", c.who, best)
 		assert.True(t, best[0].Sure >= c.low && best[0].Sure <= c.high, "%v: %v", c.who, best[0])
 		assert.Contains(t, best[0].Why, c.why)
+	}
+}
+
+// The same given name counts more than a family name that is only like, and a namesake by family alone is hardly anybody.
+func TestGivenNamesCount(t *testing.T) {
+	x := likeness.NewIndex()
+	x.Add("brother", likeness.Person{Names: []string{"Tomas", "Lindqvist"}})
+	x.Add("like", likeness.Person{Names: []string{"Irena", "Lindqvist"}})
+	x.Add("married", likeness.Person{Names: []string{"Irina", "Lindkvist"}})
+	x.Add("other", likeness.Person{Names: []string{"Irina", "Moreau"}})
+	best := x.Best(likeness.Person{Names: []string{"Irina", "Lindqvist"}}, 4)
+	require.GreaterOrEqual(t, len(best), 3)
+	assert.Equal(t, []string{"married", "like", "other"}, []string{best[0].ID, best[1].ID, best[2].ID}, "%v", best)
+	for _, c := range best {
+		assert.NotEqual(t, "brother", c.ID, "%v", best)
 	}
 }
 
