@@ -14,6 +14,9 @@ import (
 // SSH starts OpenSSH's server for whoever runs the test, who gets in by the key in DIR/key,
 // and returns who that is. DIR/known_hosts has the server's key.
 func SSH(t testing.TB) (s Server, who string) {
+	if testing.Short() {
+		t.Skip("a real server takes a while")
+	}
 	if _, err := os.Stat("/usr/sbin/sshd"); err != nil {
 		t.Skip("SKIPPED: there is no /usr/sbin/sshd on this machine; scripts/test.sh installs it on Debian")
 	}

@@ -57,6 +57,9 @@ func (s Server) Again(t testing.TB) { run(t, "postgres.sh", s) }
 
 // start runs a script of the project's that starts a server, and waits until it listens.
 func start(t testing.TB, script, installed string, also ...string) Server {
+	if testing.Short() {
+		t.Skip("a real server takes a while")
+	}
 	if _, err := os.Stat(installed); err != nil {
 		t.Skipf("SKIPPED: there is no %s on this machine; scripts/test.sh installs it on Debian", installed)
 	}
