@@ -6,19 +6,21 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/attribute"
 	"evenledger/internal/sheet"
 )
 
-// MayWrite sees that a sheet can be written to a path without loss.
-func MayWrite(path string, overwrite bool, holds string) error {
+// MayWrite sees that a sheet, or a file with one of the other endings, can be written to a path without loss.
+func MayWrite(path string, overwrite bool, holds string, others ...string) error {
 	if _, err := os.Lstat(path); err == nil && !overwrite {
 		return mistake(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
 	}
-	if !sheet.CanWrite(path) {
-		return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+sheet.Formats+".")
+	if !sheet.CanWrite(path) && !slices.Contains(others, strings.ToLower(filepath.Ext(path))) {
+		return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+strings.Join(append(others, sheet.Formats), ", ")+".")
 	}
 	return nil
 }

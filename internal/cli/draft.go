@@ -302,6 +302,9 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 			return nil, nil, err
 		}
 	}
+	if err := a.heldBack(ctx, page, l, b, counts[account.Created], account.Created, "created"); err != nil {
+		return nil, nil, err
+	}
 	causes := &outcome.Causes{}
 	causes.AddAll(more)
 	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), told); err != nil {
@@ -321,18 +324,8 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 // beforeIt tells what one should know of what is still to be done: how many of the
 // new people may not sign in, the seats, and things that are made first.
 func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
-	if n := waiting[account.Create]; n > 0 {
-		closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off)
-		if err != nil {
-			return err
-		}
-		if closed > 0 {
-			page.Line("")
-			page.Line("Of the %s to create, %s may not sign in:", report.Number(n), report.Number(closed))
-			if err := a.shutOut(ctx, page, l, b, store.Filter{Intents: []account.Intent{account.Create}}, closed); err != nil {
-				return err
-			}
-		}
+	if err := a.heldBack(ctx, page, l, b, waiting[account.Create], account.Waiting, "to create"); err != nil {
+		return err
 	}
 	if err := a.passwordLines(ctx, page, l, b); err != nil {
 		return err
@@ -341,6 +334,20 @@ func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, 
 	page.Seats(b.Seats)
 	page.Makes(b)
 	return nil
+}
+
+// heldBack names the new people of an outcome, of whom there are n, who may not sign in.
+func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, n int, came account.Outcome, says string) error {
+	if n == 0 || b.Mark.Field == "" {
+		return nil
+	}
+	closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off, came)
+	if err != nil || closed == 0 {
+		return err
+	}
+	page.Line("")
+	page.Line("Of the %s %s, %s may not sign in:", report.Number(n), says, report.Number(closed))
+	return a.shutOut(ctx, page, l, b, store.Filter{Intents: []account.Intent{account.Create}, Outcomes: []account.Outcome{came}}, closed)
 }
 
 // mostShut is how many people are named who may not sign in.

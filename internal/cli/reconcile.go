@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"iter"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -48,6 +49,7 @@ With -o all that is otherwise is written to a sheet as well, a line for each fie
 Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		Example: `  evenledger reconcile starters.csv -b starters
   evenledger reconcile starters.csv -b starters -o differences.xlsx
+  evenledger reconcile starters.csv -b starters -o differences.html
   evenledger reconcile 17
   evenledger reconcile 17 --within 2m
   evenledger reconcile quays       the newest batches of a set`,
@@ -55,10 +57,10 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if out != "" && sheet.TraitsOf(out).Named {
-				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv or .tsv.")
+				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv, .tsv or .html.")
 			}
 			if out != "" {
-				if err := app.MayWrite(out, overwrite, "and may be what somebody works through"); err != nil {
+				if err := app.MayWrite(out, overwrite, "and may be what somebody works through", ".html", ".htm"); err != nil {
 					return err
 				}
 				if sheet.SameFile(args[0], out) {
@@ -82,7 +84,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 		},
 	}
 	flags.add(a, cmd)
-	cmd.Flags().StringVarP(&out, "output", "o", "", "also write what is otherwise to this `FILE`, .xlsx, .csv or .tsv")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "also write what is otherwise to this `FILE`, .xlsx, .csv, .tsv, or a page, .html")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	ofWriting.tell(cmd, "output", "overwrite")
 	cmd.Flags().DurationVar(&within, "within", 0, "look again at what differs for this `TIME`, such as 2m")
@@ -151,11 +153,8 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 	flags.Elevated = true // nothing is given: it is only compared
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) (err error) {
 		next := "evenledger draft " + quoted(path) + flags.flags()
-		if set != "" && out != "" {
-			return wrong("-o writes what is otherwise in one system, and "+set+" is a set of several", "Name one of them with --system.")
-		}
 		if set != "" {
-			return a.reconcileSet(ctx, members, set, l, next)
+			return a.reconcileSet(ctx, members, set, l, next, out)
 		}
 		bar := a.progress()
 		err = a.CompareSet(ctx, l, members, "", bar.stageDone, func(made []*drafting.Made) error {
@@ -180,13 +179,11 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	if !even {
 		a.exit = exitRows
 	}
-	written, err := writeDifferences(out, func(yield func([][]string, error) bool) {
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
-			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(&e, foundAs(state)), err) {
-				return
-			}
-		}
-	})
+	var sides []report.Side
+	for _, s := range states {
+		sides = append(sides, report.Side{Label: s.label, N: counts[s.name]})
+	}
+	written, err := a.writeDifferences(out, report.Comparison{Title: fmt.Sprintf("%s and %s", b.Sheet, b.System), In: report.In(b), Sides: sides, Even: even}, differences(ctx, l, b))
 	if err != nil {
 		return err
 	}
@@ -196,10 +193,6 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	}
 	page := a.page()
 	page.Line("%s", page.Bold(fmt.Sprintf("%s and %s", b.Sheet, b.System)))
-	var sides []report.Side
-	for _, s := range states {
-		sides = append(sides, report.Side{Label: s.label, N: counts[s.name]})
-	}
 	verdict := page.Level(account.Error, "not even")
 	if even {
 		verdict = page.Bold("even")
@@ -227,19 +220,41 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	return page.Err()
 }
 
-// writeDifferences writes the sheet of what is otherwise, if one is asked for, and returns how many
+// differences are the lines about what is otherwise for one system, of each entry together.
+func differences(ctx context.Context, l store.Store, b *batch.Batch) iter.Seq2[[][]string, error] {
+	return func(yield func([][]string, error) bool) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
+			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(&e, foundAs(state)), err) {
+				return
+			}
+		}
+	}
+}
+
+// writeDifferences writes the sheet or page of what is otherwise, if one is asked for, and returns how many
 // lines it has.
-func writeDifferences(out string, lines iter.Seq2[[][]string, error]) (int, error) {
+func (a *front) writeDifferences(out string, c report.Comparison, lines iter.Seq2[[][]string, error]) (int, error) {
 	if out == "" {
 		return 0, nil
 	}
+	none := func(s report.Side) bool { return s.N == 0 && s.Label != "Rows in" }
+	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
+	c.Told = fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
+	for _, s := range states {
+		if s.about != "" {
+			c.Kinds = append(c.Kinds, foundAs(s.name))
+		}
+	}
 	return app.WriteWhole(out, func(file *os.File) (n int, err error) {
+		if isPage(out) {
+			return c.WritePage(file, lines)
+		}
 		w, err := app.SheetWriter(file, out)(sheet.Form{})
 		if err != nil {
 			return 0, err
 		}
 		defer func() { err = errors.Join(err, w.Close()) }()
-		if err := w.Write(report.DifferenceHeadings()); err != nil {
+		if err := w.Write(c.Headings()); err != nil {
 			return 0, err
 		}
 		for of, err := range lines {
@@ -342,7 +357,8 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 			return err
 		}
 	}
-	written, err := writeDifferences(out, func(yield func([][]string, error) bool) {
+	was := report.Comparison{Title: fmt.Sprintf("Batch %d and %s", b.ID, b.System), In: []report.Side{{Label: "Carried out", N: read.Looked}}, Sides: []report.Side{{Label: "As the batch left it", N: read.Looked - len(rows)}, {Label: "Otherwise", N: len(rows)}}, Even: read.Even()}
+	written, err := a.writeDifferences(out, was, func(yield func([][]string, error) bool) {
 		for _, row := range rows {
 			var lines [][]string
 			for _, d := range row.Differences {

@@ -621,7 +621,7 @@ func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[ba
 }
 
 // reconcileSet holds a sheet against every system of a set.
-func (a *front) reconcileSet(ctx context.Context, members []app.Member, set string, l store.Store, next string) (err error) {
+func (a *front) reconcileSet(ctx context.Context, members []app.Member, set string, l store.Store, next, out string) (err error) {
 	bar := a.progress()
 	return a.CompareSet(ctx, l, members, set, bar.stageDone, func(made []*drafting.Made) error {
 		bar.end()
@@ -634,12 +634,12 @@ func (a *front) reconcileSet(ctx context.Context, members []app.Member, set stri
 		if len(batches) == 0 {
 			return a.tellSystems(ctx, members)
 		}
-		return a.comparedSet(ctx, l, batches, members, set, next)
+		return a.comparedSet(ctx, l, batches, members, set, next, out)
 	})
 }
 
 // comparedSet tells how a sheet and the systems of a set stand to each other.
-func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member, set, next string) error {
+func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member, set, next, out string) error {
 	s, err := report.ReadSet(ctx, l, batches)
 	if err != nil {
 		return err
@@ -658,6 +658,21 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 	}
 	if !even {
 		a.exit = max(a.exit, exitRows)
+	}
+	written, err := a.writeDifferences(out, report.Comparison{Title: fmt.Sprintf("%s and the set %s", batches[0].Sheet, set), Even: even, Systems: true}, func(yield func([][]string, error) bool) {
+		for _, b := range batches {
+			for lines, err := range differences(ctx, l, b) {
+				for i := range lines {
+					lines[i] = append([]string{b.System}, lines[i]...)
+				}
+				if !yield(lines, err) {
+					return
+				}
+			}
+		}
+	})
+	if err != nil {
+		return err
 	}
 	differs := func(yield func(report.SetRow, error) bool) {
 		for r, err := range s.Rows(ctx, l, store.Filter{}) {
@@ -710,6 +725,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 	}
 	page.Findings(outcome.Together(systems, all))
 	page.Line("")
+	differencesIn(page, out, written)
 	if even {
 		page.Line("%s", page.Bold("Every system is even with the sheet."))
 	} else {

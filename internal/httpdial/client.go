@@ -319,9 +319,12 @@ func (c *Client) busy(wait *Again) error {
 	return nil
 }
 
-// send sends a request one time: a second time where it was turned away for a token that had run out.
+// mostTokens is how many tokens one request is tried with: the second may have ended before it got there.
+const mostTokens = 3
+
+// send sends a request one time: once more where it was turned away for a token that had run out.
 func (c *Client) send(ctx context.Context, s Sending, r Request) (*http.Response, sent, error) {
-	for anew := false; ; anew = true {
+	for tokens := 1; ; tokens++ {
 		request, err := c.request(ctx, r)
 		if err != nil {
 			return nil, sent{}, err
@@ -343,7 +346,7 @@ func (c *Client) send(ctx context.Context, s Sending, r Request) (*http.Response
 		if err != nil {
 			return nil, sent, c.broken(ctx, sent, r, err)
 		}
-		if anew || response.StatusCode != http.StatusUnauthorized || !c.config.Credential.Renew(request) {
+		if tokens == mostTokens || response.StatusCode != http.StatusUnauthorized || !c.config.Credential.Renew(request) {
 			return response, sent, nil
 		}
 		c.trace.answer(sent, response, nil)

@@ -3,8 +3,8 @@
 // It promises that credentials go to nobody but who was named, and over TLS; that an answer is bounded,
 // and a redirect not followed unless its caller wants it; that requests keep to a pace, and to what the
 // server lets pass; that reading is tried again, and a change only where it certainly was not carried
-// out: otherwise it ends as *reach.Unclear. A token that runs out meanwhile is got anew, once, and the
-// request that was turned away for it sent again. What an answer means beyond its status is left to the
+// out: otherwise it ends as *reach.Unclear. A token that runs out meanwhile is got anew, and
+// the request that was turned away for it sent again. What an answer means beyond its status is left to the
 // caller.
 package httpdial
 

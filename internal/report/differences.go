@@ -1,12 +1,61 @@
 package report
 
 import (
+	"io"
+	"iter"
+	"slices"
 	"strconv"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
 )
+
+// A Comparison is what was held against what, and how the two sides stand.
+type Comparison struct {
+	Title     string
+	Told      string // beneath it
+	In, Sides []Side // without sides, of several systems
+	Even      bool
+	Systems   bool     // each line begins with its system
+	Kinds     []string // how two sides may stand, of those that are otherwise
+}
+
+// Headings head the lines.
+func (c Comparison) Headings() []string {
+	if c.Systems {
+		return append([]string{"System"}, DifferenceHeadings()...)
+	}
+	return DifferenceHeadings()
+}
+
+// WritePage writes the comparison as one page, with the promises of WritePage, and returns how many lines it has.
+func (c Comparison) WritePage(w io.Writer, lines iter.Seq2[[][]string, error]) (n int, err error) {
+	pages, script, hash, err := pageParts()
+	if err != nil {
+		return 0, err
+	}
+	total := 0
+	for _, side := range c.Sides {
+		total += side.N
+	}
+	if err := pages.ExecuteTemplate(w, "comparison.html", map[string]any{"Title": c.Title, "Told": c.Told, "In": c.In, "Sides": c.Sides, "Total": total, "Even": c.Even, "Kinds": c.Kinds, "Headings": c.Headings(), "Outcomes": account.Outcomes(), "ScriptHash": hash}); err != nil {
+		return 0, err
+	}
+	row, found := pages.Lookup("comparisonrow.html"), slices.Index(c.Headings(), "Found")
+	for of, err := range lines {
+		if err != nil {
+			return n, err
+		}
+		for _, line := range of {
+			if err := row.Execute(w, map[string]any{"Cells": line, "Found": line[found], "At": slices.Index(c.Headings(), "In the system now")}); err != nil {
+				return n, err
+			}
+			n++
+		}
+	}
+	return n, pages.ExecuteTemplate(w, "foot.html", script)
+}
 
 // DifferenceHeadings head the sheet of what was found to be otherwise, a line a field or
 // membership. None of them is the heading of a field: handed in by mistake, the sheet does nothing.

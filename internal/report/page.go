@@ -86,7 +86,7 @@ func pageParts() (pages *template.Template, script template.JS, hash template.HT
 	if err != nil {
 		return nil, "", "", err
 	}
-	pages, err = template.New("").Funcs(template.FuncMap{"number": Number, "class": func(o account.Outcome) string { return strings.ReplaceAll(string(o), " ", "-") }, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
+	pages, err = template.New("").Funcs(template.FuncMap{"number": Number, "class": func(o account.Outcome) string { return strings.ReplaceAll(string(o), " ", "-") }, "kind": func(text string) string { return strings.ReplaceAll(text, " ", "-") }, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
 	sum := sha256.Sum256(text)
 	return pages, template.JS(text), template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(sum[:])), err
 }

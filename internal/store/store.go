@@ -93,8 +93,8 @@ type Store interface {
 
 	// Drafted returns how many accounts a batch was drafted to change, as its entries have it.
 	Drafted(ctx context.Context, id int) (n int, err error)
-	// Closed returns how many of the accounts that wait to be created get a value of a field.
-	Closed(ctx context.Context, id int, field, value string) (n int, err error)
+	// Closed returns how many of the accounts that wait to be created, or that came to be, get a value of a field.
+	Closed(ctx context.Context, id int, field, value string, came account.Outcome) (n int, err error)
 	// Attempts returns the times that a row's request was claimed to be sent, in order.
 	Attempts(ctx context.Context, id, row int) ([]Attempt, error)
 

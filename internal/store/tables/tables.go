@@ -278,9 +278,13 @@ func (l *Ledger) Drafted(ctx context.Context, id int) (n int, err error) {
 }
 
 // Closed implements store.Store.
-func (l *Ledger) Closed(ctx context.Context, id int, field, value string) (n int, err error) {
+func (l *Ledger) Closed(ctx context.Context, id int, field, value string, came account.Outcome) (n int, err error) {
 	closed := strings.Trim(changesText([]account.Change{{Field: field, After: account.Of(value)}}), "[]")
-	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = '' AND replace(e.changes, ?, '') <> e.changes", id, account.Create, account.Waiting, closed)
+	did := came
+	if came.Waits() {
+		did = "" // what was made already is not to be made
+	}
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ? AND replace(e.changes, ?, '') <> e.changes", id, account.Create, came, did, closed)
 	return n, err
 }
 
