@@ -227,6 +227,7 @@ func TestReadmeWalk(t *testing.T) {
 		}
 	}
 	f.write("starters.csv", sheet.String())
+	told := 0
 	for _, step := range []struct {
 		command string
 		exit    int
@@ -242,13 +243,14 @@ func TestReadmeWalk(t *testing.T) {
 		{"post 1 --trial 1", 1, "Updated             1"},
 		{"post 1", 1, "Created             1"},
 		{"show 1 --row 2,4", 0, "blank-required"},
-		{"batches", 0, "starters.csv"},
 		{"report 1 -o batch-1.html", 0, "3 rows of batch 1"},
 		{"fixes 1 -o again.csv", 0, "1 row to correct"},
-		{"draft again.csv -b starters", 1, "Refused             1"},
+		{"draft again.csv -b starters", 0, "To create           1"},
+		{"post 2", 0, "Created             1"},
+		{"batches", 0, "handed back in"},
 		{"reconcile starters.csv -b starters", 1, "Even                2"},
 		{"reverse 1", 0, "To suspend          1"},
-		{"export crewdesk -o accounts.xlsx", 0, "6 of the 6 accounts of crewdesk"},
+		{"export crewdesk -o accounts.xlsx", 0, "7 of the 7 accounts of crewdesk"},
 		{"brief check starters", 0, "in order"},
 	} {
 		assert.Contains(t, string(readme), "    evenledger "+step.command+"\n", "the README shows it")
@@ -259,5 +261,15 @@ func TestReadmeWalk(t *testing.T) {
 		code, out, errOut := f.run(words...)
 		assert.Equal(t, step.exit, code, "%s: %s", step.command, errOut)
 		assert.Contains(t, out, step.says, step.command)
+		if says := regexp.MustCompile("(?s)    evenledger " + regexp.QuoteMeta(step.command) + "\n\n```out\n(.*?)```").FindStringSubmatch(string(readme)); says != nil {
+			told++
+			for line := range strings.Lines(says[1]) {
+				assert.Contains(t, out, strings.TrimSpace(line), step.command)
+			}
+		}
+		if strings.HasPrefix(step.command, "fixes") { // as a person would
+			f.write("again.csv", strings.Replace(f.read("again.csv"), "2103,Nneka,,", "2103,Nneka,Eze,", 1))
+		}
 	}
+	assert.Equal(t, 6, told, "what the README shows of outputs")
 }

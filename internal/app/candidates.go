@@ -164,8 +164,10 @@ func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage 
 // personOf is what a row says of whom it means.
 func personOf(j *Job, w *mapping.Wanted) likeness.Person {
 	who := likeness.Person{Other: map[string]string{}}
-	for _, name := range j.Brief.Like {
-		text := w.Value(j.Brief, name).Text()
+	like := slices.Clone(j.Brief.Like) // names in their own order: the given name first
+	slices.SortStableFunc(like, func(a, b string) int { return slices.Index(nameFields(), a) - slices.Index(nameFields(), b) })
+	for _, name := range like {
+		text := w.Says(j.Brief.Field(name)).Text()
 		switch {
 		case text == "":
 		case name == "email":

@@ -282,7 +282,7 @@ func (b *Brief) Leave(schema *account.Schema, kinds []string) (left []string, er
 		}
 	}
 	b.Match = slices.DeleteFunc(b.Match, func(name string) bool { return slices.Contains(left, name) })
-	if len(b.Match) == 0 {
+	if len(b.Match)+len(b.Like) == 0 {
 		return left, fmt.Errorf("it has none of the fields that find an account")
 	}
 	for i := range b.Memberships {
@@ -825,7 +825,7 @@ func (b *Brief) readMatch(node, root yamldoc.Node) {
 			}
 		}
 	}
-	if len(b.Match) == 0 && root.Exists() {
+	if len(b.Match)+len(b.Like) == 0 && root.Exists() {
 		root.Fail("Add “match: [employeeNumber]” or another key that is in the sheet.", "the brief does not say which field finds an account")
 	}
 }

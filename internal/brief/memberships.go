@@ -202,6 +202,9 @@ func (b *Brief) readGuards(top *layers, options Options) {
 	}
 	if gone.Exists() && gone.OneOf("keep", string(Suspend)) == string(Suspend) {
 		b.Gone = Suspend
+		if len(b.Match) == 0 {
+			gone.Fail("Match by a key that the sheet itself has.", "“gone” says what is done with accounts that the sheet does not list, and without a key nobody can say which those are")
+		}
 		if _, limited := b.Limits[account.Suspend]; !limited || b.Scope == nil {
 			gone.Fail("Add “scope: CONDITION”, which says whose accounts the sheet lists, and “limits: {suspend: 5%}”.", "“gone: suspend” needs both “scope” and a limit on suspending: else a sheet that came half could lock everyone out")
 		}

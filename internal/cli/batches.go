@@ -131,7 +131,7 @@ func carriedOut(page *report.Page, heads []report.Head) {
 		page.Line("")
 		said := "Carried out in all: " + strings.Join(parts, ", ") + "."
 		if corrected > 0 {
-			said += fmt.Sprintf(" Of those refused or failed, %d were handed back in.", corrected)
+			said += fmt.Sprintf(" Of those refused or failed, %s handed back in.", counted(corrected, "was", "were"))
 		}
 		page.Text(page.Dim, said)
 	}

@@ -165,7 +165,11 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	} else if a.toSign(page, b, total(waiting), false) {
 		page.Next(signNext(fmt.Sprint(b.ID)))
 	} else if total(waiting) > 0 {
-		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
+		next := []string{fmt.Sprintf("evenledger post %d", b.ID)}
+		if total(waiting) > 1 {
+			next = append(next, fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
+		}
+		page.Next(next...)
 	} else if counts[account.Refused] > 0 {
 		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	} else if b.Delivery != nil {

@@ -412,7 +412,11 @@ func (d *making) paired(w *mapping.Wanted) (id, name string, isNew, said bool) {
 // Alike is what a row gives of whom it means, where no key finds an account.
 func Alike(b *brief.Brief, w *mapping.Wanted) (values []string) {
 	for _, name := range b.Like {
-		values = append(values, w.Value(b, name).Text())
+		text := ""
+		if i := b.Field(name); i >= 0 {
+			text = w.Says(i).Text()
+		}
+		values = append(values, text)
 	}
 	return values
 }

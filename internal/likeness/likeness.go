@@ -304,6 +304,9 @@ func (x *Index) token(a, b string) (alike float64, told string) {
 			return 0.9, fmt.Sprintf("“%s” and “%s” are forms of one name", a, b)
 		}
 	}
+	if undoubled(a) == undoubled(b) {
+		return 0.9, fmt.Sprintf("“%s” and “%s” are written with one letter or two", a, b)
+	}
 	if n := min(len(a), len(b)); n >= 5 && words.Distance(a, b, 2) < 2 {
 		return 0.85, fmt.Sprintf("“%s” and “%s” differ by a letter", a, b)
 	} else if n >= 3 && (strings.HasPrefix(a, b) || strings.HasPrefix(b, a)) {
@@ -311,6 +314,9 @@ func (x *Index) token(a, b string) (alike float64, told string) {
 	}
 	return 0, ""
 }
+
+// undoubled is a text with each letter that stands twice once: Anna, Ana.
+func undoubled(t string) string { return string(slices.Compact([]byte(t))) }
 
 // loginLike says how well a login fits a name: its parts, or an initial and a part.
 func loginLike(tokens []string, login string) float64 {

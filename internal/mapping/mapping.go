@@ -164,17 +164,18 @@ func (m *Mapper) Heading(i int) string {
 // Wanted is what a row asks for.
 type Wanted struct {
 	Row      int
-	Aside    bool            // the row is left out; a finding says why
-	Values   []account.Value // by field of the brief; absent: not to be touched
-	Fallen   []bool          // by field: the value is the brief's fallback, or made from one
-	Base     string          // of the numbered field: its value before another was looked for
-	Others   []string        // of the numbered field: what to try next
-	Spoken   []bool          // by memberships of the brief: whether the row speaks of them
-	Ties     []Tie           // memberships it names
-	Password string          // given in the row
-	Pattern  string          // to make a password of
-	Weak     string          // why the given password will not do
-	Spared   bool            // nothing but its keys matters: the account is suspended or removed
+	Aside    bool                  // the row is left out; a finding says why
+	Values   []account.Value       // by field of the brief; absent: not to be touched
+	Fallen   []bool                // by field: the value is the brief's fallback, or made from one
+	Base     string                // of the numbered field: its value before another was looked for
+	Others   []string              // of the numbered field: what to try next
+	Spoken   []bool                // by memberships of the brief: whether the row speaks of them
+	Ties     []Tie                 // memberships it names
+	Password string                // given in the row
+	Pattern  string                // to make a password of
+	Weak     string                // why the given password will not do
+	Spared   bool                  // nothing but its keys matters: the account is suspended or removed
+	Said     map[int]account.Value `json:",omitempty"` // with Spared, by field: what says whom the row means where no key does
 	Findings []account.Finding
 	Cells    []string         `json:"-"` // of the row, until the next is read
 	Kinds    []sheet.CellKind // of the cells, if not all are plain
@@ -186,6 +187,14 @@ func (w *Wanted) Refused() bool { return account.HasError(w.Findings) }
 // IsFallen reports whether the value of field i is the brief's fallback, or made from
 // one.
 func (w *Wanted) IsFallen(i int) bool { return i < len(w.Fallen) && w.Fallen[i] }
+
+// Says returns what the row says of who is meant, in field i.
+func (w *Wanted) Says(i int) account.Value {
+	if said, is := w.Said[i]; is {
+		return said
+	}
+	return w.Values[i]
+}
 
 // Value returns the wanted value of the brief's field of that name.
 func (w *Wanted) Value(b *brief.Brief, name string) account.Value {
@@ -389,6 +398,12 @@ func (w *Worker) spare() {
 	for i, f := range w.brief.Fields {
 		if i == w.brief.Intent() || !w.isSpared(i, leaves, keyed) {
 			continue
+		}
+		if leaves && w.wants.Values[i].Filled() && w.state[i] == fine && slices.Contains(w.brief.Like, f.Name) {
+			if w.wants.Said == nil {
+				w.wants.Said = map[int]account.Value{}
+			}
+			w.wants.Said[i] = w.wants.Values[i]
 		}
 		if leaves || w.state[i] == faulty {
 			w.wants.Values[i] = account.Value{}
