@@ -410,8 +410,8 @@ func Key(b *brief.Brief, w *mapping.Wanted) string {
 	}
 	var parts []string
 	for _, name := range b.Like {
-		if v := w.Value(b, name); v.Filled() {
-			parts = append(parts, v.Text())
+		if i := b.Field(name); i >= 0 && w.Says(i).Filled() {
+			parts = append(parts, w.Says(i).Text())
 		}
 	}
 	return strings.Join(parts, " ")
@@ -509,17 +509,13 @@ func Policies(b *brief.Brief) string {
 	case brief.Refuse:
 		knownPart = "rows whose account exists are refused"
 	}
-	keys := ""
-	for i, name := range b.Match {
-		if i > 0 {
-			keys += ", then "
-		}
-		keys += name
+	said := fmt.Sprintf("Accounts are found by %s; %s; %s", strings.Join(b.Match, ", then "), newPart, knownPart)
+	switch {
+	case len(b.Match) == 0:
+		said = fmt.Sprintf("Accounts are found as a person says; %s; %s", newPart, knownPart)
+	case len(b.Like) > 0:
+		said = fmt.Sprintf("Accounts are found by %s, then as a person says; %s; %s", strings.Join(b.Match, ", then "), newPart, knownPart)
 	}
-	if len(b.Like) > 0 {
-		keys += ", then as a person says"
-	}
-	said := fmt.Sprintf("Accounts are found by %s; %s; %s", keys, newPart, knownPart)
 	if b.Intent() >= 0 {
 		said += "; what a row itself says is to happen counts for more"
 	}

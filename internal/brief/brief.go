@@ -282,7 +282,8 @@ func (b *Brief) Leave(schema *account.Schema, kinds []string) (left []string, er
 		}
 	}
 	b.Match = slices.DeleteFunc(b.Match, func(name string) bool { return slices.Contains(left, name) })
-	if len(b.Match)+len(b.Like) == 0 {
+	like := slices.ContainsFunc(b.Like, func(name string) bool { _, has := schema.Attribute(name); return has })
+	if len(b.Match) == 0 && !like {
 		return left, fmt.Errorf("it has none of the fields that find an account")
 	}
 	for i := range b.Memberships {
