@@ -221,11 +221,11 @@ func (x *Index) names(of, to *entry) (alike float64, told string) {
 	}
 	used := make([]bool, len(b))
 	var notes []string
-	sum, most, moved, whole := 0.0, 0.0, false, 0
+	sum, most, moved, whole, found, exact := 0.0, 0.0, false, 0, 0, 0
 	for i, t := range a {
 		weight := 1.0
 		if i < given {
-			weight = givenCounts
+			weight = givenCounts / float64(given)
 		}
 		most += weight
 		best, at, note := 0.0, -1, ""
@@ -241,6 +241,9 @@ func (x *Index) names(of, to *entry) (alike float64, told string) {
 			continue
 		}
 		used[at] = true
+		if found++; best == 1 {
+			exact++
+		}
 		if sum += weight * best; note != "" {
 			notes = append(notes, note)
 		}
@@ -250,7 +253,7 @@ func (x *Index) names(of, to *entry) (alike float64, told string) {
 		moved = moved || len(a) == len(b) && at != i && best == 1
 	}
 	alike = sum / most
-	if whole == 0 { // initials alone are nobody's name
+	if whole == 0 || found == 1 && exact == 0 && len(a) > 1 { // initials alone are nobody's name, nor is a form of one part of it
 		alike = min(alike, 0.4)
 	}
 	if len(a) == 1 { // a single name is a half of one
