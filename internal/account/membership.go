@@ -8,15 +8,16 @@ import (
 // A ThingKind is a kind of thing that accounts can be tied to in a system:
 // groups, courses, licences, roles.
 type ThingKind struct {
-	Name     string `json:"name"`             // in the plural, such as "groups"
-	Field    string `json:"field,omitempty"`  // the account's field that lists them, where that is where they are kept
-	Place    string `json:"place,omitempty"`  // the account's field that says in which one it stands: there nobody is tied to any
-	Roles    bool   `json:"roles"`            // a membership has a role in the thing
-	Sections bool   `json:"sections"`         // a membership has a section of the thing
-	Filled   bool   `json:"filled,omitempty"` // a thing of the kind always has a member: the last one cannot leave
-	Seated   bool   `json:"seated,omitempty"` // of some of them only so many may be members, by what evenledger.yaml says
-	Any      bool   `json:"any,omitempty"`    // any name is taken, those that nobody lists as well
-	Blind    string `json:"blind,omitempty"`  // why nobody can say who is in which; empty: the system shows it
+	Name     string `json:"name"`              // in the plural, such as "groups"
+	Field    string `json:"field,omitempty"`   // the account's field that lists them, where that is where they are kept
+	Place    string `json:"place,omitempty"`   // the account's field that says in which one it stands: there nobody is tied to any
+	Roles    bool   `json:"roles"`             // a membership has a role in the thing
+	Sections bool   `json:"sections"`          // a membership has a section of the thing
+	Divides  bool   `json:"divides,omitempty"` // sections can be added to things
+	Filled   bool   `json:"filled,omitempty"`  // a thing of the kind always has a member: the last one cannot leave
+	Seated   bool   `json:"seated,omitempty"`  // of some of them only so many may be members, by what evenledger.yaml says
+	Any      bool   `json:"any,omitempty"`     // any name is taken, those that nobody lists as well
+	Blind    string `json:"blind,omitempty"`   // why nobody can say who is in which; empty: the system shows it
 }
 
 // A Thing is something in a system besides accounts: a group, say.

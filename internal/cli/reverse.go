@@ -215,6 +215,15 @@ func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Ba
 	if of.State != batch.Posted {
 		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
 	}
+	var stay []string
+	for _, m := range of.Makes {
+		if m.Section != "" {
+			stay = append(stay, m.Title())
+		}
+	}
+	if len(stay) > 0 {
+		page.Text(page.Dim, fmt.Sprintf("Sections that batch %d added stay: %s.", of.ID, strings.Join(stay, "; ")))
+	}
 	if a.toSign(page, b, total(waiting), false) {
 		page.Next(signNext(fmt.Sprint(b.ID)))
 	} else if total(waiting) > 0 || len(b.Unmakes) > 0 {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
@@ -26,6 +27,9 @@ type Catalogue struct {
 	// Elevated has the patterns of names that give rights over others, by kind,
 	// besides those that the system itself says do.
 	Elevated map[string][]string
+
+	dividing sync.Mutex
+	sections map[[3]string]string // that are to be made: by kind, thing and key, as they are written
 }
 
 type things struct {
@@ -162,7 +166,7 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		return problem(account.Error, unknown(of.Kind), "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
 	}
 	t, name, role, section, err := c.resolve(of.Kind, tie.Name)
-	x := wish{of, t, name, cmp.Or(tie.Role, role), cmp.Or(tie.Section, section)}
+	x := wish{of: of, thing: t, name: name, role: cmp.Or(tie.Role, role), section: cmp.Or(tie.Section, section)}
 	switch {
 	case err != nil:
 		return problem(account.Error, account.TwoOfThatName, "", "%s", err)
@@ -199,11 +203,34 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		}
 		if at >= 0 {
 			*part.value = part.allowed[at] // in the system's spelling
+		} else if part.what == "section" && of.MakeMissing && about.Divides && len(part.allowed) > 0 {
+			*part.value, x.divided = c.spelt(of.Kind, t.ID, *part.value), true
 		} else if len(part.allowed) > 0 {
 			return problem(account.Error, part.other, "", "“%s” has no %s “%s”; it has %s", t.Name, part.what, *part.value, strings.Join(part.allowed, ", "))
 		}
 	}
 	return x, nil
+}
+
+// spelt is a section that is to be made as it was written first: others may have it in other capitals.
+func (c *Catalogue) spelt(kind, thing, section string) string {
+	c.dividing.Lock()
+	defer c.dividing.Unlock()
+	key := [3]string{kind, thing, words.NameKey(section)}
+	if first, known := c.sections[key]; known {
+		return first
+	}
+	if c.sections == nil {
+		c.sections = map[[3]string]string{}
+	}
+	c.sections[key] = section
+	return section
+}
+
+// nearestSection suggests the section of a thing that was perhaps meant.
+func (c *Catalogue) nearestSection(kind, thing, section string) string {
+	t := c.Thing(kind, thing)
+	return words.Nearest(section, t.Sections)
 }
 
 // unknown is the code of a thing of a kind that is not there.

@@ -58,9 +58,10 @@ type Step struct {
 	Name    string     `json:"name"`            // with Renew: the field that has the person choose yet another; or empty
 	Role    string     `json:"role,omitempty"`
 	Section string     `json:"section,omitempty"`
-	Was     *[2]string `json:"was,omitempty"`  // role and section of the membership there is
-	Row     int        `json:"row,omitempty"`  // whose account is referred to
-	Made    bool       `json:"made,omitempty"` // the thing does not exist yet and is made first
+	Was     *[2]string `json:"was,omitempty"`     // role and section of the membership there is
+	Row     int        `json:"row,omitempty"`     // whose account is referred to
+	Made    bool       `json:"made,omitempty"`    // the thing does not exist yet and is made first
+	Divided bool       `json:"divided,omitempty"` // the thing does not have the section yet, and gets it first
 	Result  Result     `json:"result,omitempty"`
 	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
 }
@@ -192,10 +193,19 @@ func (s Seats) Left() int { return s.Has - s.Taken - s.Needs + s.Given }
 
 // A Make is a thing that does not exist and is made first.
 type Make struct {
-	Kind string `json:"kind"`
-	Name string `json:"name"`
-	Near string `json:"near,omitempty"` // a thing there is that is called nearly so
-	Rows int    `json:"rows"`           // that are tied to it
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	Section string `json:"section,omitempty"` // of it, which is all that does not exist
+	Near    string `json:"near,omitempty"`    // a thing, or a section, there is that is called nearly so
+	Rows    int    `json:"rows"`              // that are tied to it
+}
+
+// Title names what is made, for people.
+func (m Make) Title() string {
+	if m.Section != "" {
+		return m.Name + ", section " + m.Section
+	}
+	return m.Name
 }
 
 // A Decider decides the memberships of one batch, row by row in the order of the
@@ -236,17 +246,22 @@ func (d *Decider) Makes() []Make {
 
 // count counts a row more, or less, that is tied to a thing which is made first.
 func (d *Decider) count(s Step, n int) {
-	if !s.Made {
+	of := Make{Kind: s.Kind, Name: s.Name, Rows: n}
+	switch {
+	case s.Divided:
+		of.Section, of.Near = s.Section, d.Catalogue.nearestSection(s.Kind, s.Thing, s.Section)
+	case s.Made:
+		of.Near = d.Catalogue.nearest(s.Kind, s.Name)
+	default:
 		return
 	}
-	key := words.NameKey(s.Name)
 	for _, m := range d.makes {
-		if m.Kind == s.Kind && words.NameKey(m.Name) == key {
+		if m.Kind == of.Kind && m.Section == of.Section && words.NameKey(m.Name) == words.NameKey(of.Name) {
 			m.Rows += n
 			return
 		}
 	}
-	d.makes = append(d.makes, &Make{s.Kind, s.Name, d.Catalogue.nearest(s.Kind, s.Name), n})
+	d.makes = append(d.makes, &of)
 }
 
 // serves reports whether a membership that comes of a fallback is for an account.
@@ -260,6 +275,7 @@ type wish struct {
 	thing         *account.Thing // nil: it is to be made first
 	name          string
 	role, section string
+	divided       bool // the thing gets the section first
 }
 
 // isClosed reports whether the thing wished for cannot be joined any more.
@@ -372,7 +388,7 @@ func (r *rowDecision) take(wishes [][]wish, unserved []bool) {
 
 // step is what brings about that the wish is so; it may not be needed.
 func (x wish) step(of *brief.Memberships, have account.Membership, member bool) (step Step, needed bool) {
-	step = Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == ""}
+	step = Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == "", Divided: x.divided}
 	if !member {
 		return step, of.Mode != brief.Drop
 	}

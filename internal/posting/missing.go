@@ -40,6 +40,9 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 			m.names[key], m.joining[key] = s.Name, append(m.joining[key], tied{e, s, false})
 		}
 	}
+	if err := w.divide(ctx, window); err != nil {
+		return err
+	}
 	for _, m := range kinds {
 		// Somebody may have made one since the draft, or an earlier post of ours.
 		for {
@@ -65,6 +68,67 @@ func (w *tieWork) makeMissing(ctx context.Context, window []batch.Entry) error {
 		m.tell(window)
 	}
 	return nil
+}
+
+// divide adds the sections that rows ask for and that things do not have. Adding one twice does no harm, so that
+// nothing is noted of it.
+func (w *tieWork) divide(ctx context.Context, window []batch.Entry) error {
+	came := map[[3]string]error{}
+	for i := range window {
+		e, failed := &window[i], false
+		for n := range e.Steps {
+			s := &e.Steps[n]
+			if s.Do != membership.Join || !s.Divided || s.Thing == "" || !s.Waits() {
+				continue
+			}
+			key := [3]string{s.Kind, s.Thing, s.Section}
+			err, known := came[key]
+			if !known {
+				err = w.addSection(ctx, s)
+				came[key] = err
+			}
+			var refusal *system.Refusal
+			switch {
+			case err == nil:
+			case errors.As(err, &refusal), isOpen(err):
+				s.Result, failed = membership.Failed, true
+				e.Find(account.Error, account.SystemRefused, s.Kind, "", fmt.Sprintf("the section “%s” of “%s” could not be added: %s", s.Section, s.Name, err))
+			default:
+				return err
+			}
+		}
+		if failed {
+			w.after(e)
+		}
+	}
+	return nil
+}
+
+// addSection adds a section; where no clear answer comes it is asked for once more.
+func (w *tieWork) addSection(ctx context.Context, s *membership.Step) error {
+	f, _ := w.System.(*fenced)
+	divider, can := f.System.(system.Divider)
+	if !can {
+		return &system.Refusal{Code: account.SystemRefused, Message: "sections cannot be added here"}
+	}
+	if err := f.may(); err != nil {
+		return err
+	}
+	ctx = system.Fenced(system.Ending(ctx), f.may)
+	err := divider.AddSection(ctx, s.Kind, s.Thing, s.Section)
+	if isOpen(err) {
+		err = divider.AddSection(ctx, s.Kind, s.Thing, s.Section)
+	}
+	return err
+}
+
+// after has an entry one of whose steps failed be settled, now or with its other steps.
+func (w *tieWork) after(e *batch.Entry) {
+	if e.Settle(); e.Outcome.Waits() {
+		w.waiting[e] = true // others of its steps are still to change
+	} else {
+		w.results <- resultOf(e)
+	}
 }
 
 // look finds those that are there by now.
@@ -141,10 +205,6 @@ func (m *missing) tell(window []batch.Entry) {
 		if !failed {
 			continue
 		}
-		if e.Settle(); e.Outcome.Waits() {
-			m.waiting[e] = true // others of its steps are still to change
-		} else {
-			m.results <- resultOf(e)
-		}
+		m.after(e)
 	}
 }

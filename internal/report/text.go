@@ -734,7 +734,7 @@ func (p *Page) Makes(b *batch.Batch) {
 		if m.Near != "" {
 			near = p.paint(amber, fmt.Sprintf("   there is “%s”", m.Near))
 		}
-		p.Line("  %s %s  %s%s", Pad(strings.TrimSuffix(m.Kind, "s"), 10), Pad(Clip(m.Name, 40), 40), p.Dim("for "+counted(m.Rows, "row", "rows")), near)
+		p.Line("  %s %s  %s%s", Pad(strings.TrimSuffix(m.Kind, "s"), 10), Pad(Clip(m.Title(), 40), 40), p.Dim("for "+counted(m.Rows, "row", "rows")), near)
 	}
 	if len(b.Unmakes) > 0 {
 		p.Line("")

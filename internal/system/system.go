@@ -335,6 +335,12 @@ type Intended struct {
 	Ties    []OrderTie
 }
 
+// A Divider is a system in which sections can be added to things of kinds that are account.ThingKind.Divides.
+type Divider interface {
+	// AddSection adds a section to a thing; one that it has already does no harm.
+	AddSection(ctx context.Context, kind, thing, section string) error
+}
+
 // A Foreseer can tell beforehand what would be refused when it is sent, and what one should know of it.
 type Foreseer interface {
 	// Foresee returns what there is to tell of each; an error among it would be a refusal. It changes nothing.

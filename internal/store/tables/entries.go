@@ -216,9 +216,11 @@ func addSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry, mails b
 		var row int
 		var was sql.NullString
 		var s membership.Step
-		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &s.Made, &s.Result, &s.Mail); err != nil {
+		var made int
+		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &made, &s.Result, &s.Mail); err != nil {
 			return err
 		}
+		s.Made, s.Divided = made == madeThing, made == madeSection
 		if was.Valid {
 			role, section, _ := strings.Cut(was.String, "\x1f")
 			s.Was = &[2]string{role, section}
@@ -239,7 +241,7 @@ func PutSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry) error {
 			if s.Was != nil {
 				was = s.Was[0] + "\x1f" + s.Was[1]
 			}
-			steps = append(steps, []any{id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, number(s.Made), s.Result})
+			steps = append(steps, []any{id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, madeFirst(s), s.Result})
 			if s.Mail != "" {
 				mails = append(mails, []any{id, e.Row, s.Kind + "/" + s.Name, s.Mail})
 			}
@@ -268,9 +270,18 @@ func placeText(place *batch.Place) string {
 }
 
 // number is a yes as it stands in the tables.
-func number(yes bool) int {
-	if yes {
-		return 1
+// What is made first for a step.
+const (
+	madeThing   = 1
+	madeSection = 2
+)
+
+func madeFirst(s membership.Step) int {
+	switch {
+	case s.Made:
+		return madeThing
+	case s.Divided:
+		return madeSection
 	}
 	return 0
 }

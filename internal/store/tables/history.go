@@ -178,7 +178,7 @@ func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, er
 			if err := rows.Scan(&row, &n, &texts[0], &texts[1], &texts[2], &texts[3], &texts[4], &texts[5], &texts[6], &was, &target, &made); err != nil {
 				return err
 			}
-			if made == 1 {
+			if made == madeThing {
 				texts[2] = "" // it gets one when it is made
 			}
 			if texts[6] != string(membership.Goes) {

@@ -137,6 +137,9 @@ func (at *keptAt) findRoles() {
 	if at.about.Sections = at.Section != "" || has("section"); at.Section == "" {
 		at.Section = "section"
 	}
+	at.about.Divides = at.about.Sections && slices.ContainsFunc(at.attrs, func(a attribute) bool {
+		return strings.EqualFold(a.Name, "sections") && a.MultiValued && a.Mutability != "readOnly" && len(a.SubAttributes) == 0
+	})
 }
 
 // findMembers finds the attribute that lists who is in a thing. Where the server tells
@@ -344,6 +347,32 @@ func (at *keptAt) thing(r resource, counted bool) account.Thing {
 	t.Closed = told && !open
 	t.Elevated, _ = r.get("elevated").(bool)
 	return t
+}
+
+// AddSection implements system.Divider. It is there when the thing shows it.
+func (c *Client) AddSection(ctx context.Context, kind, thing, section string) error {
+	_, at, err := c.kind(ctx, kind)
+	if err != nil {
+		return err
+	}
+	has := func() (bool, error) {
+		r, _, err := c.one(ctx, at.Endpoint, thing, nil)
+		return slices.Contains(at.thing(r, false).Sections, section), err
+	}
+	if there, err := has(); there || err != nil {
+		return err
+	}
+	body := map[string]any{"schemas": []string{patchOp}, "Operations": []operation{{Op: "add", Path: "sections", Value: []string{section}}}}
+	if _, err := c.send(ctx, request{method: http.MethodPatch, body: body}, at.Endpoint, thing); err != nil {
+		return err
+	}
+	switch there, err := has(); {
+	case err != nil:
+		return &system.Unclear{Err: err}
+	case !there:
+		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the system answered that it added the section “%s”, and does not show it", section)}
+	}
+	return nil
 }
 
 func texts(value any) []string {
