@@ -543,6 +543,40 @@ func TestPasswordIsNoField(t *testing.T) {
 }
 
 // What a system has besides accounts is listed to its end, or it is an error.
+// A section is added once, and believed only when the thing shows it.
+func TestSections(t *testing.T) {
+	s, err := standin.New(standin.Options{Token: "secret"})
+	require.NoError(t, err)
+	require.NoError(t, s.Add(map[string]any{"schemas": []string{"urn:example:params:scim:schemas:crew:2.0:Course"}, "displayName": "Radio", "open": true, "sections": []any{"Spring"}}))
+	deaf, sent := false, 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPatch {
+			if sent++; deaf { // it says yes, and does nothing
+				w.WriteHeader(http.StatusNoContent)
+				return
+			}
+		}
+		s.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	c := connect(t, server.URL+"/scim/v2", nil)
+	radio := func() (radio account.Thing) {
+		for thing, err := range c.Things(t.Context(), "courses", false) {
+			require.NoError(t, err)
+			radio = thing
+		}
+		return radio
+	}
+	for range 2 {
+		require.NoError(t, c.AddSection(t.Context(), "courses", radio().ID, "Winter"))
+	}
+	assert.Equal(t, []string{"Spring", "Winter"}, radio().Sections)
+	assert.Equal(t, 1, sent, "what is there is not added again")
+	deaf = true
+	assert.ErrorContains(t, c.AddSection(t.Context(), "courses", radio().ID, "Summer"), "does not show it")
+	assert.Error(t, c.AddSection(t.Context(), "courses", "nothing", "Summer"))
+}
+
 func TestThings(t *testing.T) {
 	options := standin.Options{Token: "secret", Page: 2}
 	s, err := standin.New(options)
@@ -555,7 +589,7 @@ func TestThings(t *testing.T) {
 	c := connect(t, server.URL+"/scim/v2", nil)
 	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true, Sections: true}, {Name: "groups"}, {Name: "licences"}, {Name: "roles"}, {Name: "units", Blind: "nothing that is called members is in the system's units"}}, about.Kinds)
+	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true, Sections: true, Divides: true}, {Name: "groups"}, {Name: "licences"}, {Name: "roles"}, {Name: "units", Blind: "nothing that is called members is in the system's units"}}, about.Kinds)
 	var names []string
 	for thing, err := range c.Things(t.Context(), "groups", true) {
 		require.NoError(t, err)
