@@ -92,7 +92,7 @@ func heldAgainst(args []string, out string) error {
 }
 
 // byName are keys whose value is a table with names for keys.
-var byName = []string{"systems", "settings", "workers", "parts", "counts", "kinds", "lists"}
+var byName = []string{"systems", "settings", "workers", "parts", "counts", "kinds", "lists", "words"}
 
 // inferred is the schema of a value.
 func inferred(value any, key string) map[string]any {

@@ -42,7 +42,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	d := &drafting.Draft{
 		Ledger: l, Worker: a.Worker(j.Workspace), Sign: a.SignDraft(j.Workspace, l), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.Name, j.Target.URL()), Rules: j.Target.Passwords, Before: before, MailsTo: j.Request.MailsTo,
-		Batch: batch.Batch{Draft: batch.Draft{By: by, ByKey: key, SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.Traits().Workbook}},
+		Batch: batch.Batch{Draft: batch.Draft{By: by, ByKey: key, SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.Traits().Workbook, Words: j.Mapper.Words()}},
 	}
 	if d.MailsTo != "" && d.Batch.Trial == "" {
 		return nil, mistake("--mails-to says where the mails of a trial go, and this is none", "Give --trial-run with a name for it.")

@@ -93,6 +93,7 @@ type Draft struct {
 	Secrets  string             `json:"secrets,omitempty"`  // where passwords come from: "generate", "given", "both" or none
 	Key      string             `json:"key,omitempty"`      // what the key is called that a team's passwords are sealed with; empty: it is this machine's
 	Workbook bool               `json:"workbook,omitempty"` // the sheet was one
+	Words    map[string]string  `json:"words,omitempty"`    // field → heading of the one column that gives it
 	Path     string             `json:"path,omitempty"`     // of the sheet, if it is a workbook that can be given back
 	Sum      string             `json:"sha256,omitempty"`   // SHA-256 of it
 	Delivery *feed.Delivery     `json:"delivery,omitempty"` // what a feed brought, if the rows are of one

@@ -192,6 +192,7 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 		return report.WriteJSON(a.out, head, "entries", differing(l.Entries(ctx, b.ID, store.Filter{})), nil)
 	}
 	page := a.page()
+	page.Speak(b)
 	page.Line("%s", page.Bold(fmt.Sprintf("%s and %s", b.Sheet, b.System)))
 	verdict := page.Level(account.Error, "not even")
 	if even {

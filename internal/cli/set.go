@@ -691,6 +691,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		return errors.Join(report.WriteJSON(a.out, map[string]any{"set": set, "sheet": batches[0].Sheet, "systems": by, "even": even}, "entries", setEntries(s, differs), nil), a.tellSystems(ctx, members))
 	}
 	page := a.page()
+	page.Speak(batches[0])
 	page.Line("%s", page.Bold(fmt.Sprintf("%s and the set %s", batches[0].Sheet, set)))
 	page.Line("")
 	verdict := page.Level(account.Error, "not even")
@@ -717,10 +718,10 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		}
 		page.SetRow(s, r, func(e *batch.Entry) string { return string(app.StateOf(e)) })
 		for i, e := range r.Entries {
-			if e == nil || app.StateOf(e) != app.Differs || report.Summary(*e) == "" {
+			if e == nil || app.StateOf(e) != app.Differs || page.Summary(*e) == "" {
 				continue
 			}
-			page.Line("            %s", page.Dim(batches[i].System+": "+report.Summary(*e)))
+			page.Line("            %s", page.Dim(batches[i].System+": "+page.Summary(*e)))
 		}
 	}
 	page.Findings(outcome.Together(systems, all))

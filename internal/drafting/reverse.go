@@ -67,7 +67,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	for i := range b.Unmakes {
 		b.Unmakes[i].Result = ""
 	}
-	b.Reverses, b.After, b.Fields, b.Match = r.Of.ID, r.Of.Posts, slices.Clone(r.Of.Fields), r.Of.Match
+	b.Reverses, b.After, b.Fields, b.Match, b.Words = r.Of.ID, r.Of.Posts, slices.Clone(r.Of.Fields), r.Of.Match, r.Of.Words
 	b.Witnesses = slices.Clone(r.Of.Witnesses)
 	if mark := r.about.Suspension.Field; r.about.MaySuspend() && !slices.Contains(b.Fields, mark) {
 		b.Fields = append(b.Fields, mark)

@@ -8,6 +8,7 @@ package mapping
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -149,6 +150,21 @@ func (m *Mapper) Findings() []account.Finding { return m.findings }
 
 // Columns returns how each column of the sheet is read.
 func (m *Mapper) Columns() []Column { return m.columns }
+
+// Words are the sheet's own words for fields: the heading of the one column that gives each.
+func (m *Mapper) Words() map[string]string {
+	all, times := map[string]string{}, map[string]int{}
+	for _, c := range m.columns {
+		for _, field := range c.Fields {
+			all[field] = c.Heading
+			times[field]++
+		}
+	}
+	maps.DeleteFunc(all, func(field, heading string) bool {
+		return times[field] > 1 || heading == "" || m.brief.Field(field) < 0 || len(m.brief.Fields[m.brief.Field(field)].Parts) > 0
+	})
+	return all
+}
 
 // Brief returns the brief.
 func (m *Mapper) Brief() *brief.Brief { return m.brief }

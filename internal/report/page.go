@@ -62,7 +62,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 		if err != nil {
 			return err
 		}
-		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became(&e), "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Findings": e.Findings}); err != nil {
+		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became(&e), "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Words": b.Words, "Findings": e.Findings}); err != nil {
 			return err
 		}
 	}
@@ -86,7 +86,7 @@ func pageParts() (pages *template.Template, script template.JS, hash template.HT
 	if err != nil {
 		return nil, "", "", err
 	}
-	pages, err = template.New("").Funcs(template.FuncMap{"number": Number, "class": func(o account.Outcome) string { return strings.ReplaceAll(string(o), " ", "-") }, "kind": func(text string) string { return strings.ReplaceAll(text, " ", "-") }, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
+	pages, err = template.New("").Funcs(template.FuncMap{"number": Number, "class": func(o account.Outcome) string { return strings.ReplaceAll(string(o), " ", "-") }, "kind": func(text string) string { return strings.ReplaceAll(text, " ", "-") }, "unmade": unmade, "one": func(kind string) string { return strings.TrimSuffix(kind, "s") }, "called": InFull, "before": func(c account.Change) string { before, _ := Shown(c); return before }, "after": func(c account.Change) string { _, after := Shown(c); return after }}).ParseFS(pageFiles, "page/*.html")
 	sum := sha256.Sum256(text)
 	return pages, template.JS(text), template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(sum[:])), err
 }
@@ -166,7 +166,7 @@ func WriteSetPage(w io.Writer, s Set, causes *outcome.Causes, rows iter.Seq2[Set
 				cells[i] = cell{e.Outcome, became(e), e.Intent == account.Create, e.Changes, e.Steps, e.Findings}
 			}
 		}
-		if err := row.Execute(w, map[string]any{"Row": r.Row, "Name": pageRow(r.Row), "Key": r.Key, "Cells": cells}); err != nil {
+		if err := row.Execute(w, map[string]any{"Row": r.Row, "Name": pageRow(r.Row), "Key": r.Key, "Cells": cells, "Words": b.Words}); err != nil {
 			return err
 		}
 	}

@@ -43,6 +43,7 @@ type Head struct {
 	Makes    []membership.Make  `json:"makes,omitempty"` // things that are made first
 	Reverses int                `json:"reverses,omitempty"`
 	Unmakes  []membership.Step  `json:"unmakes,omitempty"`  // things that are removed if nobody is in them
+	Words    map[string]string  `json:"words,omitempty"`    // field → what the sheet calls it
 	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come
 
 	Countersigned []string `json:"countersigned,omitempty"` // by whom, so that it counts
@@ -62,7 +63,7 @@ const stamp = "2006-01-02T15:04:05Z07:00"
 
 // NewHead makes the head of a batch.
 func NewHead(b *batch.Batch, counts account.Counts) Head {
-	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Removals(), Corrects: b.Corrects}
+	h := Head{Batch: b.ID, Sheet: b.Sheet, Brief: b.Brief, System: b.System, State: b.State, Made: b.Made.Format(stamp), By: b.By, Seal: b.Seal, Policies: b.Policies, Rows: b.Rows, Outcomes: map[string]int{}, Even: counts.Total() == b.Rows+b.Unlisted && ReadEven(b), Unlisted: b.Unlisted, Held: b.Held, Seats: b.Seats, Makes: b.Makes, Reverses: b.Reverses, Unmakes: b.Removals(), Corrects: b.Corrects, Words: b.Words}
 	h.AsOf, h.Files = b.AsOf, b.Files
 	if b.Read.Ended {
 		h.Read = &b.Read

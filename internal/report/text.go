@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/clipperhouse/displaywidth"
 
@@ -25,6 +26,8 @@ type Page struct {
 	W     io.Writer
 	Color bool
 	Width int // of the screen, in columns; 0: 120
+
+	headings map[string]string // field → what the sheet calls it
 
 	Outcomes int // how wide the longest of the outcomes is that are shown, beyond 10; 0: none is
 	err      error
@@ -335,6 +338,7 @@ func Sides(b *batch.Batch, counts account.Counts, waiting map[account.Intent]int
 
 // Title writes the line above a batch's account.
 func (p *Page) Title(b *batch.Batch) {
+	p.Speak(b)
 	said := fmt.Sprintf(" · %s → %s · %s %s by %s", b.Sheet, b.System, batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By)
 	if !b.Posted.IsZero() {
 		said += fmt.Sprintf(" · %s %s", b.State, b.Posted.Local().Format("15:04"))
@@ -446,12 +450,45 @@ func rowList(count int, rows []int) string {
 	return text
 }
 
+// Speak has fields be called from now on as the sheet of a batch calls them.
+func (p *Page) Speak(b *batch.Batch) { p.headings = b.Words }
+
+// called is what the sheet calls a field.
+func called(says map[string]string, field string) string {
+	if heading := says[field]; heading != "" {
+		return Clip(heading, 30)
+	}
+	return field
+}
+
+// plain is a heading without what is no letter or digit.
+func plain(heading string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return r
+		}
+		return -1
+	}, heading)
+}
+
+// InFull is what the sheet calls a field, with the field's name beside it where that is another word.
+func InFull(says map[string]string, field string) string {
+	heading := called(says, field)
+	if strings.EqualFold(plain(heading), field) {
+		return heading
+	}
+	return heading + " (" + field + ")"
+}
+
+// Summary says in a line what an entry is about.
+func (p *Page) Summary(e batch.Entry) string { return Summary(e, p.headings) }
+
 // EntryLine writes one entry in a line.
 func (p *Page) EntryLine(e batch.Entry) { p.Entered(e, p.outcome(e)) }
 
 // Entered writes one entry in a line, with what is said of it.
 func (p *Page) Entered(e batch.Entry, said Styled) {
-	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(Summary(e), p.Columns()-42-max(0, p.Outcomes-10)))
+	p.Line("  %s  %s  %s  %s", Pad(rowLabel(e.Row), 8), said, Pad(Clip(e.Key, 16), 16), Clip(p.Summary(e), p.Columns()-42-max(0, p.Outcomes-10)))
 }
 
 // rowLabel names an entry's row in a column of them.
@@ -487,8 +524,8 @@ func (p *Page) outcome(e batch.Entry) Styled {
 	return Styled(padded)
 }
 
-// Summary says in a line what an entry is about.
-func Summary(e batch.Entry) string {
+// Summary says in a line what an entry is about; says is what the sheet calls fields.
+func Summary(e batch.Entry, says map[string]string) string {
 	if e.Outcome.IsBad() {
 		for _, f := range e.Findings {
 			if f.Level == account.Error {
@@ -528,7 +565,7 @@ func Summary(e batch.Entry) string {
 		}
 		for _, c := range e.Changes {
 			before, after := Shown(c)
-			parts = append(parts, c.Field+": "+before+" → "+after)
+			parts = append(parts, InFull(says, c.Field)+": "+before+" → "+after)
 		}
 	default:
 		return ""
@@ -621,6 +658,10 @@ func quoteBlank(v account.Value) string {
 // came where nothing is to be changed, and the findings.
 func (p *Page) Entry(e batch.Entry, headings []string) {
 	p.Line("")
+	wide := 18
+	if len(p.headings) > 0 { // with the field's name beside the heading
+		wide = 28
+	}
 	id := ""
 	if e.Account != "" {
 		id = "account " + e.Account
@@ -636,20 +677,20 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 			after += "  (not done)"
 		}
 		if e.Intent == account.Create {
-			p.Line("    %s  %s", Pad(c.Field, 18), after)
+			p.Line("    %s  %s", Pad(InFull(p.headings, c.Field), wide), after)
 		} else {
-			p.Line("    %s  %s → %s", Pad(c.Field, 18), before, after)
+			p.Line("    %s  %s → %s", Pad(InFull(p.headings, c.Field), wide), before, after)
 		}
 	}
 	for _, s := range e.Steps {
 		if text := s.Text(); text != "" {
-			p.Line("    %s  %s  %s", Pad(s.Kind, 18), text, p.result(s.Result))
+			p.Line("    %s  %s  %s", Pad(s.Kind, wide), text, p.result(s.Result))
 		}
 	}
 	if len(e.Changes)+len(e.Steps) == 0 {
 		for i, cell := range e.Cells {
 			if i < len(headings) && strings.TrimSpace(cell) != "" {
-				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], 18), 18)), Clip(cell, p.Columns()-28))
+				p.Line("    %s  %s", p.Dim(Pad(Clip(headings[i], wide), wide)), Clip(cell, p.Columns()-28))
 			}
 		}
 	}
