@@ -36,8 +36,13 @@ type pageCause struct {
 	Message string
 	Remedy  string
 	Rows    string
-	In      string // the systems of a set that it is so in
+	In      string     // the systems of a set that it is so in
+	Said    []pageSaid // where it says several things: each
+	More    string     // of those that are not named
 }
+
+// pageSaid is one of several things that a cause says.
+type pageSaid struct{ Message, Rows, Remedy string }
 
 // WritePage writes a batch as one page that needs nothing else: to keep, to print
 // or to send. Nothing out of a sheet or a system can act in it: texts are escaped,
@@ -213,6 +218,17 @@ func pageCauses(causes *outcome.Causes) []pageCause {
 		told.In = strings.Join(cause.In, ", ")
 		if cause.Count > 0 {
 			told.Rows = rowList(cause.Count, cause.Rows)
+		}
+		if len(cause.Said) > 1 {
+			told.Remedy = alikeRemedy(cause)
+			for _, s := range cause.Said {
+				said := pageSaid{Message: s.Message, Rows: rowList(s.Count, s.Rows)}
+				if told.Remedy == "" {
+					said.Remedy = s.Remedy
+				}
+				told.Said = append(told.Said, said)
+			}
+			told.More = moreOf(cause)
 		}
 		list = append(list, told)
 	}

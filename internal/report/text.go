@@ -415,20 +415,36 @@ func (p *Page) said(c *outcome.Cause) {
 		}
 		return
 	}
-	alike := !slices.ContainsFunc(c.Said, func(s outcome.Said) bool { return s.Remedy != c.First.Remedy })
+	remedy := alikeRemedy(c)
 	for _, s := range c.Said {
 		text := s.Message + " · " + rowList(s.Count, s.Rows)
-		if s.Remedy != "" && !alike {
+		if s.Remedy != "" && remedy == "" {
 			text += " · " + s.Remedy
 		}
 		p.beneath("      ", "", p.Plain, text)
 	}
 	if c.More > 0 {
-		p.beneath("      ", "", p.Dim, fmt.Sprintf("and others in %s more rows", group(c.More)))
+		p.beneath("      ", "", p.Dim, moreOf(c))
 	}
-	if alike && c.First.Remedy != "" {
-		p.beneath("      ", "→ ", p.Dim, c.First.Remedy)
+	if remedy != "" {
+		p.beneath("      ", "→ ", p.Dim, remedy)
 	}
+}
+
+// alikeRemedy is what is to be done about all that a cause says; empty: not the same about each.
+func alikeRemedy(c *outcome.Cause) string {
+	if slices.ContainsFunc(c.Said, func(s outcome.Said) bool { return s.Remedy != c.First.Remedy }) {
+		return ""
+	}
+	return c.First.Remedy
+}
+
+// moreOf says in how many rows a cause says what is not named; empty: all is.
+func moreOf(c *outcome.Cause) string {
+	if c.More == 0 {
+		return ""
+	}
+	return "and others in " + counted(c.More, "more row", "more rows")
 }
 
 // rowList names rows, of which there are so many.
