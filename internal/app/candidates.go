@@ -8,10 +8,9 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/candidates"
 	"evenledger/internal/drafting"
-	"evenledger/internal/likeness"
 	"evenledger/internal/mapping"
-	"evenledger/internal/pairs"
 )
 
 // nameFields are the fields that hold what a person is called.
@@ -33,10 +32,10 @@ type Pairing struct {
 
 // Candidates are a row's, with what names it.
 type Candidates struct {
-	Row   int                  `json:"row"`
-	Key   string               `json:"key"`
-	Best  []likeness.Candidate `json:"best"`
-	Label string               `json:"label"` // of the first
+	Row   int                    `json:"row"`
+	Key   string                 `json:"key"`
+	Best  []candidates.Candidate `json:"best"`
+	Label string                 `json:"label"` // of the first
 }
 
 // Candidates writes a sheet of the rows of a job that no key finds an account for, each with the
@@ -51,7 +50,7 @@ func (a *App) Candidates(ctx context.Context, j *Job, out string, tell func(stag
 		return nil, err
 	}
 	_, err = WriteWhole(out, func(file *os.File) (int, error) {
-		w, err := pairs.NewWriter(SheetWriter(file, out), j.Target.Name, j.Sheet.Info().Headings)
+		w, err := candidates.NewWriter(SheetWriter(file, out), j.Target.Name, j.Sheet.Info().Headings)
 		if err != nil {
 			return 0, err
 		}
@@ -70,14 +69,14 @@ func (a *App) Candidates(ctx context.Context, j *Job, out string, tell func(stag
 				p.Known++
 				continue
 			}
-			best := index.Best(personOf(j, row), pairs.Offered)
+			best := index.Best(personOf(j, row), candidates.Offered)
 			if p.Without++; len(best) > 0 {
 				p.Without--
 				p.Candidates++
 			}
-			named := make([]pairs.Named, len(best))
+			named := make([]candidates.Named, len(best))
 			for i, c := range best {
-				named[i] = pairs.Named{Candidate: c, Label: labels[c.ID]}
+				named[i] = candidates.Named{Candidate: c, Label: labels[c.ID]}
 			}
 			if len(p.First) < 12 {
 				one := Candidates{Row: row.Row, Key: strings.Join(drafting.Alike(j.Brief, row), " "), Best: best}
@@ -107,8 +106,8 @@ func (k keyed) knows(j *Job, w *mapping.Wanted) bool {
 }
 
 // everyone reads all accounts of the system, by their keys and to be compared.
-func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage string, n int)) (keyed, *likeness.Index, map[string]string, error) {
-	found, index, labels := keyed{}, likeness.NewIndex(), map[string]string{}
+func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage string, n int)) (keyed, *candidates.Index, map[string]string, error) {
+	found, index, labels := keyed{}, candidates.NewIndex(), map[string]string{}
 	names := nameFields()
 	fields := []string{j.Schema.Naming, "email"}
 	for _, name := range slices.Concat(names, j.Brief.Like, j.Brief.Match) {
@@ -128,7 +127,7 @@ func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage 
 				found[name][j.Brief.Fields[j.Brief.Field(name)].Key(v.Text())] = true
 			}
 		}
-		who := likeness.Person{Email: acc.Field("email").Text(), Login: acc.Field(j.Schema.Naming).Text(), Other: map[string]string{}}
+		who := candidates.Person{Email: acc.Field("email").Text(), Login: acc.Field(j.Schema.Naming).Text(), Other: map[string]string{}}
 		var said []string
 		for _, name := range names {
 			text := acc.Field(name).Text()
@@ -162,8 +161,8 @@ func (a *App) everyone(ctx context.Context, j *Job, p *Pairing, tell func(stage 
 }
 
 // personOf is what a row says of whom it means.
-func personOf(j *Job, w *mapping.Wanted) likeness.Person {
-	who := likeness.Person{Other: map[string]string{}}
+func personOf(j *Job, w *mapping.Wanted) candidates.Person {
+	who := candidates.Person{Other: map[string]string{}}
 	like := slices.Clone(j.Brief.Like) // names in their own order: the given name first
 	slices.SortStableFunc(like, func(a, b string) int { return slices.Index(nameFields(), a) - slices.Index(nameFields(), b) })
 	for _, name := range like {
@@ -189,9 +188,9 @@ func personOf(j *Job, w *mapping.Wanted) likeness.Person {
 
 // pairs reads whom a person said that rows mean, of the sheets that are named the one for the
 // job's system; nil: none is.
-func (j *Job) pairs() (list *pairs.List, err error) {
+func (j *Job) pairs() (list *candidates.List, err error) {
 	for _, path := range j.Request.Pairs {
-		one, err := pairs.Read(path)
+		one, err := candidates.Read(path)
 		if err != nil {
 			return nil, err
 		}

@@ -13,7 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
-	"evenledger/internal/form"
+	"evenledger/internal/export"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -92,17 +92,17 @@ func namedKinds(about *system.Description) (names []string) {
 }
 
 func (a *front) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
-	columns, err := form.Columns(schema, only, all)
+	columns, err := export.Columns(schema, only, all)
 	if err != nil {
 		return err
 	}
-	left := form.LeftOut(schema, columns, kinds)
+	left := export.LeftOut(schema, columns, kinds)
 	if all {
-		left = form.LeftOut(schema, columns, nil)
+		left = export.LeftOut(schema, columns, nil)
 		for _, kind := range kinds {
 			// What the system has of the same name in an account is what memberships give.
-			columns = slices.DeleteFunc(columns, func(c form.Column) bool { return words.Key(c.Heading) == words.Key(kind) })
-			c := form.Column{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
+			columns = slices.DeleteFunc(columns, func(c export.Column) bool { return words.Key(c.Heading) == words.Key(kind) })
+			c := export.Column{BlankColumn: sheet.BlankColumn{Heading: words.Title(kind), Note: "Names or ids, with “;” between several; of a course also with the role in brackets behind it."}}
 			c.Field.Label, c.Field.Kind = kind+" the person gets", account.List
 			columns = append(columns, c)
 		}
@@ -143,12 +143,12 @@ func (a *front) blankOf(ctx context.Context, named, out string) error {
 			things[kind.Name] = append(things[kind.Name], t)
 		}
 	}
-	columns := form.OfBrief(b, about.Schema, func(kind string) []account.Thing { return things[kind] })
+	columns := export.OfBrief(b, about.Schema, func(kind string) []account.Thing { return things[kind] })
 	return a.writeBlank(columns, out, target.Name, named, "")
 }
 
 // writeBlank writes a blank with columns for a system, or for a brief if one is named.
-func (a *front) writeBlank(columns []form.Column, out, system, named, left string) error {
+func (a *front) writeBlank(columns []export.Column, out, system, named, left string) error {
 	who, flags := system, "--system "+system
 	if named != "" {
 		who, flags = "the brief "+named, "-b "+quoted(named)
@@ -191,7 +191,7 @@ func (a *front) writeBlank(columns []form.Column, out, system, named, left strin
 	return page.Err()
 }
 
-func workbookBlank(columns []form.Column) sheet.Blank {
+func workbookBlank(columns []export.Column) sheet.Blank {
 	b := sheet.Blank{Notes: [][]string{{"Column", "Must be there", "Kind", "Example", "Values to choose from", "What it is"}}}
 	for _, c := range columns {
 		b.Columns = append(b.Columns, c.BlankColumn)
@@ -206,7 +206,7 @@ func workbookBlank(columns []form.Column) sheet.Blank {
 
 // textBlank writes a blank without tabs: the notes stand above the headings,
 // where they are passed over when it is handed back in.
-func (a *front) textBlank(file *os.File, out string, who string, columns []form.Column, required []string) error {
+func (a *front) textBlank(file *os.File, out string, who string, columns []export.Column, required []string) error {
 	w, err := app.SheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err

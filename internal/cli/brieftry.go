@@ -11,7 +11,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
@@ -140,7 +139,7 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 	page.Line("")
 	trialCells(page, info.Headings, at.Row)
 	trialFields(page, at.Wanted.Aside, fields)
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	for _, f := range findings {
 		causes.Add(f)
 	}

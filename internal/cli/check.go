@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -213,7 +212,7 @@ func (a *front) check(ctx context.Context, j *app.Job, flags sheetFlags, out str
 	if a.json {
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	causes.AddAll(j.Findings)
 	for f, err := range found {
 		if err != nil {

@@ -14,7 +14,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
@@ -309,7 +308,7 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err := a.heldBack(ctx, page, l, b, counts[account.Created], account.Created, "created"); err != nil {
 		return nil, nil, err
 	}
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	causes.AddAll(more)
 	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), told); err != nil {
 		return nil, nil, err

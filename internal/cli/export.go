@@ -11,7 +11,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/export"
-	"evenledger/internal/form"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/workspace"
@@ -66,16 +65,16 @@ out of the list is left. With --each there is a row for each membership of one k
 			if each != "" && len(fields) == 0 {
 				fields = []string{about.Naming}
 			}
-			columns, err := form.Columns(about.Schema, fields, all)
+			columns, err := export.Columns(about.Schema, fields, all)
 			if err != nil {
 				return err
 			}
 			e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: memberships, Each: each}, "", namedKinds(about)
 			switch {
 			case all && each == "":
-				e.Kinds, left = kinds, form.LeftOut(about.Schema, columns, nil)
+				e.Kinds, left = kinds, export.LeftOut(about.Schema, columns, nil)
 			case len(fields) == 0:
-				left = form.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(memberships, kind) }))
+				left = export.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(memberships, kind) }))
 			}
 			if err := e.Only(about.Schema, only, a.Today()); err != nil {
 				return err

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
-	"evenledger/internal/form"
+	"evenledger/internal/export"
 	"evenledger/internal/report"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -67,7 +67,7 @@ later, and which values it allows.`,
 }
 
 func (a *front) fields(target workspace.System, schema *account.Schema) error {
-	fields := form.Fields(schema)
+	fields := export.Fields(schema)
 	if a.json {
 		return a.writeJSON(map[string]any{"system": target.Name, "fields": fields, "lists": schema.Lists})
 	}
@@ -112,7 +112,7 @@ func attributeOf(schema *account.Schema, field string) string {
 }
 
 // ownFields writes the full names of the system's own fields.
-func ownFields(page *report.Page, fields []form.Field) {
+func ownFields(page *report.Page, fields []export.Field) {
 	title := false
 	for _, f := range fields {
 		if f.Name() == f.Field {

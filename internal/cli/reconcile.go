@@ -18,7 +18,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
-	"evenledger/internal/outcome"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -173,7 +172,7 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	if err != nil {
 		return err
 	}
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	causes.AddAll(refusals)
 	even := counts.Even()
 	if !even {

@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/inquiry"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -152,7 +151,7 @@ func writePage(ctx context.Context, l store.Store, b *batch.Batch, to io.Writer)
 	if err != nil {
 		return 0, err
 	}
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
 		return 0, err
 	}

@@ -18,7 +18,6 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/drafting"
 	"evenledger/internal/membership"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
@@ -173,7 +172,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 	var came []checkedFor
 	s := report.Set{Name: set}
 	var systems []string
-	var all []*outcome.Causes
+	var all []*report.Causes
 	bar := a.progress()
 	for i := range members {
 		m := &members[i]
@@ -194,7 +193,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 		}
 		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
 		a.exit = max(a.exit, a.rowsExit(t.refused))
-		causes := &outcome.Causes{}
+		causes := &report.Causes{}
 		causes.AddAll(one.Findings)
 		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
 		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
@@ -211,7 +210,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 			return []report.Side{{Label: "Fine", N: came[i].Fine}, {Label: "Set aside", N: came[i].Aside}, {Label: "Refused", N: came[i].Refused}}
 		}, page.Bold("even"))
 		leftTo(page, members)
-		page.Findings(outcome.Together(systems, all))
+		page.Findings(report.Together(systems, all))
 		page.Next(next)
 		if err := page.Err(); err != nil {
 			return err
@@ -337,11 +336,11 @@ func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Stor
 	return err
 }
 
-func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, members []app.Member) (*outcome.Causes, error) {
+func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, members []app.Member) (*report.Causes, error) {
 	var systems []string
-	var all []*outcome.Causes
+	var all []*report.Causes
 	for _, b := range s.Batches {
-		causes := &outcome.Causes{}
+		causes := &report.Causes{}
 		for i, m := range members {
 			if m.System == b.System {
 				causes.AddAll(app.Findings(members, i))
@@ -352,7 +351,7 @@ func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, memb
 		}
 		systems, all = append(systems, b.System), append(all, causes)
 	}
-	return outcome.Together(systems, all), nil
+	return report.Together(systems, all), nil
 }
 
 // setRows shows the first rows, those that are to be looked at, and the last; and, where
@@ -646,14 +645,14 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 	}
 	s.Name = set
 	counts, even := make([]app.States, len(batches)), true
-	all, systems := make([]*outcome.Causes, len(batches)), make([]string, len(batches))
+	all, systems := make([]*report.Causes, len(batches)), make([]string, len(batches))
 	for i, b := range batches {
 		var refusals []account.Finding
 		if counts[i], refusals, err = app.Compare(l.Entries(ctx, b.ID, store.Filter{})); err != nil {
 			return err
 		}
 		even = even && counts[i].Even()
-		all[i], systems[i] = &outcome.Causes{}, b.System
+		all[i], systems[i] = &report.Causes{}, b.System
 		all[i].AddAll(refusals)
 	}
 	if !even {
@@ -724,7 +723,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 			page.Line("            %s", page.Dim(batches[i].System+": "+page.Summary(*e)))
 		}
 	}
-	page.Findings(outcome.Together(systems, all))
+	page.Findings(report.Together(systems, all))
 	page.Line("")
 	differencesIn(page, out, written)
 	if even {

@@ -22,9 +22,9 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
+	"evenledger/internal/candidates"
 	"evenledger/internal/check"
 	"evenledger/internal/mapping"
-	"evenledger/internal/pairs"
 	"evenledger/internal/presence"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -59,7 +59,7 @@ type Draft struct {
 	WhyNot   string              // what can be done about rows that find no account, where they are refused
 	Before   int                 // rows of the batch before this one of the same list; 0: there is none
 	RestNew  bool                // with Pairs: rows that nobody answered for are new people's
-	Pairs    *pairs.List         // whom a person said that rows mean; nil: nobody did
+	Pairs    *candidates.List    // whom a person said that rows mean; nil: nobody did
 	MailsTo  string              // with a trial: the address that its mails go to, instead of people's; empty: none go
 	Renew    string              // field that makes a person choose another password; empty: none
 }
@@ -403,7 +403,7 @@ func (d *making) paired(w *mapping.Wanted) (id, name string, isNew, said bool) {
 	if !has && d.RestNew {
 		return "", "", true, true
 	}
-	if !has || a.Proof != pairs.Proof(Alike(d.brief, w)) {
+	if !has || a.Proof != candidates.Proof(Alike(d.brief, w)) {
 		return "", "", false, false
 	}
 	return a.ID, a.Name, a.New, true

@@ -1,5 +1,6 @@
-// Package export takes accounts out of a system as the rows of a sheet that can be edited
-// and handed back in: one an account, or one a membership of some kind.
+// Package export says what a sheet for a system looks like: the fields that the system takes, in words and in
+// order, and the columns of a blank. And it takes accounts out of a system as the rows of such a sheet, which can be
+// edited and handed back in: one an account, or one a membership of some kind.
 //
 // It changes nothing. Accounts are written as they come; memory holds the memberships and
 // the names of people that were asked for.
@@ -14,7 +15,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/expr"
-	"evenledger/internal/form"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
@@ -24,7 +24,7 @@ import (
 // An Export is accounts on their way to a sheet.
 type Export struct {
 	System  system.System
-	Columns []form.Column
+	Columns []Column
 	Kinds   []string // of memberships that have a column each
 	Each    string   // the kind whose memberships are the rows, instead of Kinds; empty: accounts are
 
@@ -44,7 +44,7 @@ func (e *Export) Register(ctx context.Context, about *system.Description) error 
 		e.Kinds = []string{e.Each}
 	}
 	e.things = map[string]map[string]string{}
-	named := slices.ContainsFunc(e.Columns, func(c form.Column) bool { return c.Field.Kind == account.Person })
+	named := slices.ContainsFunc(e.Columns, func(c Column) bool { return c.Field.Kind == account.Person })
 	if e.only != nil {
 		named = named || slices.ContainsFunc(e.only.Only[0].Uses, func(i int) bool { return e.only.Fields[i].Kind == account.Person })
 	}
@@ -123,7 +123,7 @@ func (e *Export) Only(schema *account.Schema, only, today string) error {
 		return nil
 	}
 	var fields []account.Field
-	for _, f := range form.Fields(schema) {
+	for _, f := range Fields(schema) {
 		name := f.Name()
 		field, known := account.FieldNamed(name)
 		if !known {

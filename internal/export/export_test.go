@@ -9,7 +9,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/export"
-	"evenledger/internal/form"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
@@ -54,7 +53,7 @@ func TestExport(t *testing.T) {
 			s := crew(t)
 			about, err := s.Describe(t.Context())
 			require.NoError(t, err)
-			columns, err := form.Columns(about.Schema, c.fields, false)
+			columns, err := export.Columns(about.Schema, c.fields, false)
 			require.NoError(t, err)
 			e := &export.Export{System: s, Columns: columns, Kinds: c.kinds, Each: c.each}
 			require.NoError(t, e.Only(about.Schema, c.only, "2026-11-25"))

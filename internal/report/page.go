@@ -14,7 +14,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/outcome"
 )
 
 //go:embed page
@@ -47,7 +46,7 @@ type pageSaid struct{ Message, Rows, Remedy string }
 // WritePage writes a batch as one page that needs nothing else: to keep, to print
 // or to send. Nothing out of a sheet or a system can act in it: texts are escaped,
 // and no script runs but the page's own, whose hash it names.
-func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *outcome.Causes, entries iter.Seq2[batch.Entry, error]) error {
+func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[account.Intent]int, causes *Causes, entries iter.Seq2[batch.Entry, error]) error {
 	pages, script, hash, err := pageParts()
 	if err != nil {
 		return err
@@ -113,7 +112,7 @@ type cell struct {
 }
 
 // WriteSetPage writes the batches of a set as one page, with the promises of WritePage.
-func WriteSetPage(w io.Writer, s Set, causes *outcome.Causes, rows iter.Seq2[SetRow, error]) error {
+func WriteSetPage(w io.Writer, s Set, causes *Causes, rows iter.Seq2[SetRow, error]) error {
 	pages, script, hash, err := pageParts()
 	if err != nil {
 		return err
@@ -210,7 +209,7 @@ func bars(counts account.Counts) []bar {
 	return list
 }
 
-func pageCauses(causes *outcome.Causes) []pageCause {
+func pageCauses(causes *Causes) []pageCause {
 	var list []pageCause
 	for _, cause := range causes.Sorted() {
 		f := cause.First

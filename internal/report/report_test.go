@@ -20,7 +20,6 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/inquiry"
 	"evenledger/internal/membership"
-	"evenledger/internal/outcome"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -75,7 +74,7 @@ func TestHarmless(t *testing.T) {
 		p.Entry(e, []string{hostile})
 		e.Changes = nil
 		p.Entry(e, []string{hostile})
-		causes := &outcome.Causes{}
+		causes := &report.Causes{}
 		causes.Add(e.Findings[0])
 		p.Findings(causes)
 		p.Text(p.Dim, hostile)
@@ -105,7 +104,7 @@ func TestWidths(t *testing.T) {
 }
 
 func TestFindingsByCause(t *testing.T) {
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	add := func(row int, level account.Level, code account.Code, column, message string) {
 		causes.Add(account.Finding{Row: row, Level: level, Code: code, Column: column, Message: message, Remedy: "do it"})
 	}
@@ -193,7 +192,7 @@ func TestFixes(t *testing.T) {
 func TestPage(t *testing.T) {
 	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "<b>starters</b>.csv", System: "crewdesk", Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}, Progress: batch.Progress{State: batch.Posted, Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC)}}
 	const attack = `</script><script>alert("x")</script><img src=x onerror=alert(1)>`
-	causes := &outcome.Causes{}
+	causes := &report.Causes{}
 	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: account.BriefCheck, Message: attack, Remedy: attack}
 	causes.Add(finding)
 	entries := []batch.Entry{
@@ -267,7 +266,7 @@ func TestMembershipsTold(t *testing.T) {
 	assert.Equal(t, []any{0.0, 2.0}, []any{entries[1].(map[string]any)["row"], entries[1].(map[string]any)["unlisted"]})
 	assert.Len(t, entries[0].(map[string]any)["steps"], 5)
 	out.Reset()
-	require.NoError(t, report.WritePage(&out, b, counts, map[account.Intent]int{account.Update: 1}, &outcome.Causes{}, list(e, gone)))
+	require.NoError(t, report.WritePage(&out, b, counts, map[account.Intent]int{account.Update: 1}, &report.Causes{}, list(e, gone)))
 	for _, want := range []string{"Not listed</span><span class=\"n\">1", "This batch is held back: it would suspend &lt;everyone&gt;.", "<td>charts</td>", "joins course Radio (tutor, Spring) · failed", "tom → zoe", "not listed</td><td>bo"} {
 		assert.Contains(t, out.String(), want)
 	}

@@ -16,7 +16,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
-	"evenledger/internal/outcome"
 	"evenledger/internal/sheet"
 )
 
@@ -359,7 +358,7 @@ func (p *Page) Title(b *batch.Batch) {
 }
 
 // Findings writes the causes.
-func (p *Page) Findings(causes *outcome.Causes) {
+func (p *Page) Findings(causes *Causes) {
 	var level account.Level
 	for _, c := range unusedOnce(causes.Sorted()) {
 		f := c.First
@@ -385,7 +384,7 @@ func (p *Page) Findings(causes *outcome.Causes) {
 }
 
 // unusedOnce makes one cause of the columns that are not used, where nothing more is known of them.
-func unusedOnce(causes []*outcome.Cause) (list []*outcome.Cause) {
+func unusedOnce(causes []*Cause) (list []*Cause) {
 	var columns []string
 	at := -1
 	for _, c := range causes {
@@ -407,7 +406,7 @@ func unusedOnce(causes []*outcome.Cause) (list []*outcome.Cause) {
 }
 
 // said writes what a cause says: each message with its rows, where it says several, and what is to be done about them.
-func (p *Page) said(c *outcome.Cause) {
+func (p *Page) said(c *Cause) {
 	if len(c.Said) < 2 {
 		p.beneath("      ", "", p.Plain, c.First.Message)
 		if c.First.Remedy != "" {
@@ -432,15 +431,15 @@ func (p *Page) said(c *outcome.Cause) {
 }
 
 // alikeRemedy is what is to be done about all that a cause says; empty: not the same about each.
-func alikeRemedy(c *outcome.Cause) string {
-	if slices.ContainsFunc(c.Said, func(s outcome.Said) bool { return s.Remedy != c.First.Remedy }) {
+func alikeRemedy(c *Cause) string {
+	if slices.ContainsFunc(c.Said, func(s Said) bool { return s.Remedy != c.First.Remedy }) {
 		return ""
 	}
 	return c.First.Remedy
 }
 
 // moreOf says in how many rows a cause says what is not named; empty: all is.
-func moreOf(c *outcome.Cause) string {
+func moreOf(c *Cause) string {
 	if c.More == 0 {
 		return ""
 	}

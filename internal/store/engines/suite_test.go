@@ -868,6 +868,9 @@ func alter(t *testing.T, v reflect.Value) {
 		v.SetBool(!v.Bool())
 	case reflect.Slice:
 		v.Set(reflect.Append(v, reflect.Zero(v.Type().Elem())))
+	case reflect.Map:
+		v.Set(reflect.MakeMap(v.Type()))
+		v.SetMapIndex(reflect.Zero(v.Type().Key()), reflect.Zero(v.Type().Elem()))
 	case reflect.Pointer:
 		v.Set(reflect.New(v.Type().Elem()))
 	case reflect.Struct:

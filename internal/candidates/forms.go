@@ -1,4 +1,4 @@
-package likeness
+package candidates
 
 import "strings"
 

@@ -1,9 +1,4 @@
-// Package form says what a sheet for a system looks like: the fields that the system
-// takes, in words and in order, the columns of a blank or an export, and what has none.
-//
-// It is pure: what the system takes is handed in, and what comes out is left to others to
-// write.
-package form
+package export
 
 import (
 	"fmt"

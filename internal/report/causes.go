@@ -1,6 +1,4 @@
-// Package outcome sums findings up: what came of many rows, by what caused it. It draws
-// nothing.
-package outcome
+package report
 
 import (
 	"iter"

@@ -1,4 +1,4 @@
-package outcome_test
+package report_test
 
 import (
 	"errors"
@@ -11,7 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/outcome"
+	"evenledger/internal/report"
 )
 
 func finding(level account.Level, code account.Code, column string, row int, message string) account.Finding {
@@ -19,7 +19,7 @@ func finding(level account.Level, code account.Code, column string, row int, mes
 }
 
 // told is what is told of causes: how grave, about what, of how many rows, and the rows named.
-func told(causes *outcome.Causes) (all []string) {
+func told(causes *report.Causes) (all []string) {
 	for _, k := range causes.Sorted() {
 		text := fmt.Sprintf("%s %s %s %d %v", k.First.Level, k.First.Code, k.First.Column, k.Count, k.Rows)
 		if k.In != nil {
@@ -33,7 +33,7 @@ func told(causes *outcome.Causes) (all []string) {
 // One cause is told once, with all its rows counted and the first few named; the gravest comes first,
 // and of those the most frequent.
 func TestCauses(t *testing.T) {
-	var causes outcome.Causes
+	var causes report.Causes
 	assert.Empty(t, told(&causes))
 	for row := 2; row < 14; row++ {
 		causes.AddAll([]account.Finding{
@@ -78,19 +78,19 @@ func TestCausesOfEntries(t *testing.T) {
 			}
 		}
 	}
-	var some outcome.Causes
+	var some report.Causes
 	require.NoError(t, some.AddEntries(entries(nil), func(e batch.Entry) bool { return e.Outcome == account.Refused }))
 	assert.Equal(t, []string{fmt.Sprintf("error %s Login 1 [2]", account.NotSeenYet)}, told(&some))
-	var all outcome.Causes
+	var all report.Causes
 	require.ErrorIs(t, all.AddEntries(entries(broken), nil), broken)
 	assert.Equal(t, 2, all.Sorted()[0].Count)
 }
 
 // What is alike in several systems of a set stands once, and says in which it is so, unless in all.
 func TestTogether(t *testing.T) {
-	of := make([]*outcome.Causes, 3)
+	of := make([]*report.Causes, 3)
 	for i := range of {
-		of[i] = &outcome.Causes{}
+		of[i] = &report.Causes{}
 		of[i].Add(finding(account.Warning, account.SystemRefused, "Mail", 2+i, "not an address"))
 	}
 	of[0].Add(finding(account.Error, account.NotSeenYet, "Login", 7, "taken"))
@@ -100,12 +100,12 @@ func TestTogether(t *testing.T) {
 		fmt.Sprintf("error %s Login 1 [7] [crewdesk quay2]", account.NotSeenYet),
 		fmt.Sprintf("error %s Login 1 [7] [quay1]", account.NotSeenYet),
 		fmt.Sprintf("warning %s Mail 3 [2 3 4]", account.SystemRefused),
-	}, told(outcome.Together([]string{"crewdesk", "quay1", "quay2"}, of)))
+	}, told(report.Together([]string{"crewdesk", "quay1", "quay2"}, of)))
 }
 
 // Each thing that is said of rows of one cause is told once, with its rows; of very many the first few.
 func TestSaid(t *testing.T) {
-	var c outcome.Causes
+	var c report.Causes
 	for row := 2; row < 40; row++ {
 		f := account.Find(account.Error, account.NotACountry, fmt.Sprintf("“%d” is not a country", row%12))
 		f.Row, f.Column, f.Remedy = row, "Country", fmt.Sprint("Did you mean ", row%12)
@@ -113,7 +113,7 @@ func TestSaid(t *testing.T) {
 	}
 	k := c.Sorted()[0]
 	require.Len(t, k.Said, 8)
-	assert.Equal(t, outcome.Said{Message: "“2” is not a country", Remedy: "Did you mean 2", Rows: []int{2, 14, 26, 38}, Count: 4}, k.Said[0])
+	assert.Equal(t, report.Said{Message: "“2” is not a country", Remedy: "Did you mean 2", Rows: []int{2, 14, 26, 38}, Count: 4}, k.Said[0])
 	told := k.More
 	for _, s := range k.Said {
 		told += s.Count

@@ -1,4 +1,4 @@
-package pairs_test
+package candidates_test
 
 import (
 	"os"
@@ -9,8 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evenledger/internal/likeness"
-	"evenledger/internal/pairs"
+	"evenledger/internal/candidates"
 	"evenledger/internal/sheet"
 )
 
@@ -20,9 +19,9 @@ func TestAnswers(t *testing.T) {
 	path := filepath.Join(dir, "pairs.csv")
 	file, err := os.Create(path)
 	require.NoError(t, err)
-	w, err := pairs.NewWriter(func(form sheet.Form) (sheet.Writer, error) { return sheet.NewWriter(file, path, form) }, "crewdesk", []string{"Name", "Answer"})
+	w, err := candidates.NewWriter(func(form sheet.Form) (sheet.Writer, error) { return sheet.NewWriter(file, path, form) }, "crewdesk", []string{"Name", "Answer"})
 	require.NoError(t, err)
-	two := []pairs.Named{{Candidate: likeness.Candidate{ID: "u-1", Sure: 90, Why: "the same name"}, Label: "ana (Ana Reyes)"}, {Candidate: likeness.Candidate{ID: "u-2", Sure: 60}, Label: "ana2"}}
+	two := []candidates.Named{{Candidate: candidates.Candidate{ID: "u-1", Sure: 90, Why: "the same name"}, Label: "ana (Ana Reyes)"}, {Candidate: candidates.Candidate{ID: "u-2", Sure: 60}, Label: "ana2"}}
 	for row := 2; row <= 8; row++ {
 		require.NoError(t, w.Write(row, []string{"Ana Reyes", "own cell"}, []string{"Ana Reyes", ""}, two))
 	}
@@ -37,16 +36,16 @@ func TestAnswers(t *testing.T) {
 		answered = strings.Replace(answered, "\n"+row+",Ana Reyes,,", "\n"+row+",Ana Reyes,"+answer+",", 1)
 	}
 	require.NoError(t, os.WriteFile(path, []byte(answered), 0o600))
-	l, err := pairs.Read(path)
+	l, err := candidates.Read(path)
 	require.NoError(t, err)
 	assert.Equal(t, "crewdesk", l.System)
 	assert.Equal(t, 2, l.Open)
-	proof := pairs.Proof([]string{"Ana Reyes", ""})
-	assert.Equal(t, map[int]pairs.Answer{
+	proof := candidates.Proof([]string{"Ana Reyes", ""})
+	assert.Equal(t, map[int]candidates.Answer{
 		2: {Row: 2, ID: "u-1", Proof: proof}, 3: {Row: 3, ID: "u-1", Proof: proof}, 4: {Row: 4, ID: "u-2", Proof: proof},
 		5: {Row: 5, New: true, Proof: proof}, 6: {Row: 6, Name: "tom.okafor", Proof: proof}, 8: {Row: 8, ID: "u-1", Proof: proof},
 	}, l.Answers)
-	assert.NotEqual(t, proof, pairs.Proof([]string{"Ana", "Reyes"}))
+	assert.NotEqual(t, proof, candidates.Proof([]string{"Ana", "Reyes"}))
 
 	for text, want := range map[string]string{
 		"Name\nAna\n": "is no sheet of candidates",
@@ -55,7 +54,7 @@ func TestAnswers(t *testing.T) {
 		"Even Ledger row for x,Answer,Account 1\n2,3,1\n":            "“3” means a candidate, and there is none",
 	} {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-		_, err := pairs.Read(path)
+		_, err := candidates.Read(path)
 		assert.ErrorContains(t, err, want)
 	}
 }

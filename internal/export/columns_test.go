@@ -1,4 +1,4 @@
-package form_test
+package export_test
 
 import (
 	"testing"
@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/account"
-	"evenledger/internal/form"
+	"evenledger/internal/export"
 )
 
 var schema = &account.Schema{
@@ -22,7 +22,7 @@ var schema = &account.Schema{
 	},
 }
 
-func headings(columns []form.Column) (all []string) {
+func headings(columns []export.Column) (all []string) {
 	for _, c := range columns {
 		all = append(all, c.Heading)
 	}
@@ -30,24 +30,24 @@ func headings(columns []form.Column) (all []string) {
 }
 
 func TestColumns(t *testing.T) {
-	columns, err := form.Columns(schema, nil, false)
+	columns, err := export.Columns(schema, nil, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"User name", "Email", "Active", "berth"}, headings(columns), "those of the catalogue first; of the system's own what has an alias")
 	assert.Equal(t, "User name; required, unique.\nSuch as: ana.reyes", columns[0].Note)
 	assert.Equal(t, []string{" ", "@", ""}, []string{columns[0].Lacks, columns[1].Holds, columns[2].Holds})
 	assert.Equal(t, []string{"yes", "no"}, columns[2].Allowed)
-	assert.Equal(t, "Left out: watch. With --all they are there too.", form.LeftOut(schema, columns, nil))
+	assert.Equal(t, "Left out: watch. With --all they are there too.", export.LeftOut(schema, columns, nil))
 
-	columns, err = form.Columns(schema, nil, true)
+	columns, err = export.Columns(schema, nil, true)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"User name", "Email", "Active", "watch", "berth"}, headings(columns))
-	assert.Empty(t, form.LeftOut(schema, columns, nil))
-	columns, err = form.Columns(schema, []string{"watch", "userName"}, false)
+	assert.Empty(t, export.LeftOut(schema, columns, nil))
+	columns, err = export.Columns(schema, []string{"watch", "userName"}, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"watch", "User name"}, headings(columns), "in the order asked for")
 
 	var mistake *account.Mistake
-	_, err = form.Columns(schema, []string{"berht"}, false)
+	_, err = export.Columns(schema, []string{"berht"}, false)
 	require.ErrorAs(t, err, &mistake)
 	assert.Equal(t, []string{"the system takes no field “berht”", "Did you mean “berth”?"}, []string{mistake.Message, mistake.Remedy})
 }

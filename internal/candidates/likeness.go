@@ -1,10 +1,11 @@
-// Package likeness compares people's names and addresses as people write them, and finds
+// Package candidates compares people's names and addresses as people write them, and finds
 // of many the few that somebody may be: whatever the capitals and accents, in either order,
 // with initials, familiar forms, a letter mistaken, or a name left out.
 //
 // It promises to say how sure and why, and never that it is sure: who is who, a person
-// decides. Memory holds the names of everyone who was added.
-package likeness
+// decides, on a sheet that the package writes and reads back. An answer counts only for the row that it was given
+// for: a row whose names are others by then has none. Memory holds the names of everyone who was added.
+package candidates
 
 import (
 	"cmp"

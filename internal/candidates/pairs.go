@@ -1,9 +1,4 @@
-// Package pairs writes the sheet on which a person says who a row means, where no key does,
-// and reads what they said.
-//
-// It promises that an answer counts only for the row that it was given for: a row whose
-// names are others by then has none.
-package pairs
+package candidates
 
 import (
 	"crypto/sha256"
@@ -14,7 +9,6 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
-	"evenledger/internal/likeness"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
@@ -43,7 +37,7 @@ func Proof(values []string) string {
 
 // A Named is a candidate with what names the account for a person.
 type Named struct {
-	likeness.Candidate
+	Candidate
 	Label string
 }
 

@@ -1,4 +1,4 @@
-package likeness_test
+package candidates_test
 
 import (
 	"fmt"
@@ -7,13 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evenledger/internal/likeness"
+	"evenledger/internal/candidates"
 )
 
 // Who is meant stands first, and how sure is in the order in which people would be.
 func TestBest(t *testing.T) {
-	x := likeness.NewIndex()
-	for id, p := range map[string]likeness.Person{
+	x := candidates.NewIndex()
+	for id, p := range map[string]candidates.Person{
 		"1": {Names: []string{"William", "Okafor"}, Email: "w.okafor@brindlesound.example", Login: "wokafor"},
 		"2": {Names: []string{"Zoë", "Ångström"}, Email: "zoe@brindlesound.example"},
 		"3": {Names: []string{"Ana Sofia", "Reyes Santos"}},
@@ -26,9 +26,9 @@ func TestBest(t *testing.T) {
 	} {
 		x.Add(id, p)
 	}
-	name := func(names ...string) likeness.Person { return likeness.Person{Names: names} }
+	name := func(names ...string) candidates.Person { return candidates.Person{Names: names} }
 	for _, c := range []struct {
-		who       likeness.Person
+		who       candidates.Person
 		id        string
 		low, high int
 		why       string
@@ -36,7 +36,7 @@ func TestBest(t *testing.T) {
 		{name("Bill", "Okafor"), "1", 80, 90, "forms of one name"},
 		{name("OKAFOR William"), "1", 85, 95, "the other way about"},
 		{name("W.", "Okafor"), "1", 65, 80, "an initial"},
-		{likeness.Person{Names: []string{"Will", "Okafor"}, Email: "W.Okafor@elsewhere.example"}, "1", 92, 99, "the same address at another place"},
+		{candidates.Person{Names: []string{"Will", "Okafor"}, Email: "W.Okafor@elsewhere.example"}, "1", 92, 99, "the same address at another place"},
 		{name("Zoe", "Angstroem"), "2", 85, 95, "the same name"},
 		{name("Zoe", "Angstrem"), "2", 75, 90, "differ by a letter"},
 		{name("Ana", "Reyes"), "3", 70, 85, "left out"},
@@ -44,7 +44,7 @@ func TestBest(t *testing.T) {
 		{name("Kasia", "Wisniewska"), "5", 80, 90, "forms of one name"},
 		{name("Pavlos", "Papadopoulos"), "7", 70, 95, "differ by a letter"},
 		{name("Tarık", "Demir"), "8", 55, 75, "made of the name"},
-		{likeness.Person{Names: []string{"Iker", "Berg"}, Other: map[string]string{"telephone": "+447700900102"}}, "9", 90, 99, "the same telephone"},
+		{candidates.Person{Names: []string{"Iker", "Berg"}, Other: map[string]string{"telephone": "+447700900102"}}, "9", 90, 99, "the same telephone"},
 		{name("Anna", "Castrro"), "6", 75, 90, "with one letter or two"},
 		{name("AS", "Reyes Santos"), "3", 60, 85, "an initial"},
 		{name("Nobody", "Whatever"), "", 0, 0, ""},
@@ -67,12 +67,12 @@ func TestBest(t *testing.T) {
 
 // The same given name counts more than a family name that is only like, and a namesake by family alone is hardly anybody.
 func TestGivenNamesCount(t *testing.T) {
-	x := likeness.NewIndex()
-	x.Add("brother", likeness.Person{Names: []string{"Tomas", "Lindqvist"}})
-	x.Add("like", likeness.Person{Names: []string{"Irena", "Lindqvist"}})
-	x.Add("married", likeness.Person{Names: []string{"Irina", "Lindkvist"}})
-	x.Add("other", likeness.Person{Names: []string{"Irina", "Moreau"}})
-	best := x.Best(likeness.Person{Names: []string{"Irina", "Lindqvist"}}, 4)
+	x := candidates.NewIndex()
+	x.Add("brother", candidates.Person{Names: []string{"Tomas", "Lindqvist"}})
+	x.Add("like", candidates.Person{Names: []string{"Irena", "Lindqvist"}})
+	x.Add("married", candidates.Person{Names: []string{"Irina", "Lindkvist"}})
+	x.Add("other", candidates.Person{Names: []string{"Irina", "Moreau"}})
+	best := x.Best(candidates.Person{Names: []string{"Irina", "Lindqvist"}}, 4)
 	require.GreaterOrEqual(t, len(best), 3)
 	assert.Equal(t, []string{"married", "like", "other"}, []string{best[0].ID, best[1].ID, best[2].ID}, "%v", best)
 	for _, c := range best {
@@ -83,15 +83,15 @@ func TestGivenNamesCount(t *testing.T) {
 // Of many who have everything common in common, each is found, in time that does not grow with
 // them all.
 func TestManyAlike(t *testing.T) {
-	x := likeness.NewIndex()
+	x := candidates.NewIndex()
 	given, family := []string{"Ana", "Maria", "John", "Mohammed"}, []string{"Smith", "Silva", "Kowalski", "Jones"}
 	for i := range 8000 {
-		x.Add(fmt.Sprint(i), likeness.Person{Names: []string{given[i%4], family[i/4%4]}, Email: fmt.Sprintf("p%d@brindlesound.example", i)})
+		x.Add(fmt.Sprint(i), candidates.Person{Names: []string{given[i%4], family[i/4%4]}, Email: fmt.Sprintf("p%d@brindlesound.example", i)})
 	}
-	best := x.Best(likeness.Person{Names: []string{"Maria", "Silva"}, Email: "p5@brindlesound.example"}, 3)
+	best := x.Best(candidates.Person{Names: []string{"Maria", "Silva"}, Email: "p5@brindlesound.example"}, 3)
 	require.NotEmpty(t, best)
 	assert.Equal(t, "5", best[0].ID)
-	best = x.Best(likeness.Person{Names: []string{"Maria", "Silva"}}, 3)
+	best = x.Best(candidates.Person{Names: []string{"Maria", "Silva"}}, 3)
 	require.Len(t, best, 3)
 	assert.Contains(t, best[0].Why, "another is as likely")
 }
