@@ -1,0 +1,162 @@
+package drafting_test
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	mathrand "math/rand/v2"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/batch"
+	"evenledger/internal/brief"
+	"evenledger/internal/drafting"
+	"evenledger/internal/mapping"
+	"evenledger/internal/secret"
+	"evenledger/internal/sheet"
+	"evenledger/internal/store"
+	"evenledger/internal/store/sqlite"
+	"evenledger/internal/system"
+	"evenledger/internal/system/memory"
+)
+
+// A desk is a ledger and a system that sheets are drafted for.
+type desk struct {
+	t      *testing.T
+	ledger store.Store
+	system system.System
+}
+
+func newDesk(t *testing.T, accounts ...account.Account) *desk {
+	l, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, l.Close()) })
+	return &desk{t, l, memory.New(accounts...)}
+}
+
+func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, error) {
+	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2027-03-01"})
+	require.NoError(d.t, err)
+	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
+	require.NoError(d.t, err)
+	made, err := (&drafting.Draft{
+		Vaults: secret.NewVaults(filepath.Join(d.t.TempDir(), "keys")), Worker: store.Worker{Name: rand.Text(), Who: "a test", Lease: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(),
+		Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC), System: "memory", Sheet: "s.csv"}},
+	}).Make(d.t.Context())
+	if err != nil {
+		return nil, nil, err
+	}
+	entries := map[int]batch.Entry{}
+	for e, err := range d.ledger.Entries(d.t.Context(), made.Batch.ID, store.Filter{Steps: false, Cells: true}) {
+		require.NoError(d.t, err)
+		require.NotContains(d.t, entries, e.Row, "a row has one entry")
+		entries[e.Row] = e
+	}
+	counts, _, err := d.ledger.Counts(d.t.Context(), made.Batch.ID)
+	require.NoError(d.t, err)
+	require.Equal(d.t, made.Batch.Rows+made.Batch.Unlisted, counts.Total(), "rows in are the sum of the outcomes")
+	require.Len(d.t, entries, counts.Total())
+	return made.Batch, entries, nil
+}
+
+func person(login, name, title string, active bool) account.Account {
+	fields := map[string]account.Value{"userName": account.Of(login), "displayName": account.Of(name), "active": account.Of(fmt.Sprint(active))}
+	if title != "" {
+		fields["title"] = account.Of(title)
+	}
+	return account.Account{Fields: fields}
+}
+
+const crewBrief = "match: [userName]\nfields:\n  userName: {from: Login, required: true}\n  displayName: {from: Name}\n  title: {from: Rank}\n  manager: {from: Boss, refers: userName}\n"
+
+// Whatever is in a sheet, every row is decided once and as the rules say, no account is meant by two rows, and nothing
+// in the system is touched.
+func TestAnySheet(t *testing.T) {
+	seed := mathrand.Uint64()
+	t.Logf("seed %d", seed)
+	r := mathrand.New(mathrand.NewPCG(seed, 1))
+	pick := func(of ...string) string { return of[r.IntN(len(of))] }
+	for range 40 {
+		d := newDesk(t, person("ana", "Ana Reyes", "Mate", true), person("bo", "Bo Lin", "", true), person("kai", "Kai Tove", "Cook", false))
+		logins, rows := map[string]int{}, 1+r.IntN(12)
+		text := "Login,Name,Rank,Boss\n"
+		for i := range rows {
+			login := pick("ana", "bo", "kai", "Mei", "tom", "", "zoë x", "new"+fmt.Sprint(i))
+			logins[strings.ToLower(login)]++
+			text += fmt.Sprintf("%s,%s,%s,%s\n", login, pick("Ana Reyes", "Mei Ōta", "N. N."), pick("", "Mate", "Bosun"), pick("", "", "ana", "tom", "nobody"))
+		}
+		b, entries, err := d.draft(crewBrief, text)
+		require.NoError(t, err, text)
+		assert.Equal(t, rows, b.Rows)
+		meant := map[string]int{}
+		for row, e := range entries {
+			login := strings.ToLower(e.Cells[0])
+			switch {
+			case login == "" && strings.Join(e.Cells, "") == "":
+			case login == "", strings.Contains(login, " "):
+				assert.True(t, e.Outcome.IsBad(), "row %d of\n%s", row, text)
+			case !e.Outcome.IsBad():
+				assert.Equal(t, 1, logins[login], "row %d of\n%s", row, text)
+			}
+			if e.Outcome.Waits() {
+				assert.False(t, account.HasError(e.Findings), "row %d of\n%s", row, text)
+				assert.Equal(t, e.Intent == account.Create, e.Account == "", "row %d of\n%s", row, text)
+			}
+			if e.Account != "" && !e.Outcome.IsBad() {
+				meant[e.Account]++
+				assert.Equal(t, 1, meant[e.Account], "row %d of\n%s", row, text)
+			}
+			if e.Outcome == account.Unchanged {
+				assert.Empty(t, e.Changes)
+			}
+		}
+		n := 0
+		for a, err := range d.system.List(t.Context(), []string{"userName", "title"}) {
+			require.NoError(t, err)
+			assert.Contains(t, []string{"ana", "bo", "kai"}, a.Field("userName").Text())
+			n++
+		}
+		assert.Equal(t, 3, n, "a draft changes nothing")
+	}
+}
+
+// What cannot be carried out is no batch: nothing of it is left in the ledger.
+func TestNothingIsLeftOfWhatBreaksOff(t *testing.T) {
+	d := newDesk(t)
+	s, err := sheet.Read("s.csv", strings.NewReader("Login,Name\nana,Ana\n"), sheet.Options{})
+	require.NoError(t, err)
+	b, err := brief.Parse("b.yaml", []byte(crewBrief), brief.Options{Today: "2027-03-01"})
+	require.NoError(t, err)
+	over, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = (&drafting.Draft{Vaults: secret.NewVaults(t.TempDir()), Worker: store.Worker{Name: "w", Who: "a test", Lease: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()),
+		Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "memory"}}}).Make(over)
+	require.ErrorIs(t, err, context.Canceled)
+	all, err := d.ledger.Batches(t.Context())
+	require.NoError(t, err)
+	for _, left := range all {
+		assert.Equal(t, batch.Unmade, left.State)
+	}
+}
+
+// A limit holds a batch back, and says by how much; a row that says what is to happen counts for more than the policy.
+func TestLimitsAndIntents(t *testing.T) {
+	d := newDesk(t, person("ana", "Ana Reyes", "Mate", true), person("bo", "Bo Lin", "", true), person("kai", "Kai Tove", "Cook", false))
+	text := "Login,Do\nana,leaver\nbo,leaver\nkai,back\nmei,\n"
+	briefText := "match: [userName]\nfields:\n  userName: {from: Login}\nintent: {from: Do, via: {leaver: suspend, back: resume}}\nlimits: {suspend: 1}\n"
+	b, entries, err := d.draft(briefText, text)
+	require.NoError(t, err)
+	require.Len(t, b.Held, 1)
+	assert.Contains(t, b.Held[0], "2")
+	assert.Equal(t, []account.Intent{account.Suspend, account.Suspend, account.Resume, account.Create}, []account.Intent{entries[2].Intent, entries[3].Intent, entries[4].Intent, entries[5].Intent})
+	b, _, err = d.draft(strings.Replace(briefText, "suspend: 1", "suspend: 2", 1), text)
+	require.NoError(t, err)
+	assert.Empty(t, b.Held)
+	assert.NotEmpty(t, b.Seal, "what was drafted is sealed")
+}
