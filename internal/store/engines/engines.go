@@ -15,26 +15,71 @@ import (
 	"evenledger/internal/told"
 )
 
+// An engine is one that a ledger can lie in: a further one is a line of engines.
+type engine struct {
+	shared  bool                      // on a server, and not in a file
+	is      func(address string) bool // whether an address is of one
+	open    func(ctx context.Context, address string, toRead bool) (store.Store, error)
+	trouble func(error) Trouble // None: it is not the engine's
+}
+
+// engines lists those there are: the first is meant whose an address is.
+func engines() []engine {
+	return []engine{
+		{shared: true, is: pgdial.Is, open: openPostgres, trouble: func(err error) Trouble {
+			switch {
+			case postgres.IsFull(err):
+				return Full
+			case postgres.IsTurnedAway(err), postgres.IsAway(err):
+				return Away
+			}
+			return None
+		}},
+		{is: func(string) bool { return true }, open: openFile, trouble: func(err error) Trouble {
+			switch {
+			case sqlite.IsBusy(err):
+				return Busy
+			case sqlite.IsDamaged(err):
+				return Damaged
+			case sqlite.IsFull(err):
+				return Full
+			}
+			return None
+		}},
+	}
+}
+
+// of is the engine that an address is of.
+func of(address string) engine {
+	all := engines()
+	return all[slices.IndexFunc(all, func(e engine) bool { return e.is(address) })]
+}
+
 // IsShared reports whether an address is that of a ledger on a server, and not a file.
-func IsShared(address string) bool { return pgdial.Is(address) }
+func IsShared(address string) bool { return of(address).shared }
 
 // Open opens the ledger at an address, or in a file, and makes it if there is none. For reading
 // alone, a file that cannot be written to will do.
 func Open(ctx context.Context, address string, toRead bool) (store.Store, error) {
-	if IsShared(address) {
-		l, err := postgres.Open(ctx, address)
-		if err != nil {
-			return nil, err
-		}
-		return l, nil
+	return of(address).open(ctx, address, toRead)
+}
+
+func openPostgres(ctx context.Context, address string, _ bool) (store.Store, error) {
+	l, err := postgres.Open(ctx, address)
+	if err != nil {
+		return nil, err // and no ledger that is nil and not nil
 	}
+	return l, nil
+}
+
+func openFile(ctx context.Context, path string, toRead bool) (store.Store, error) {
 	open := sqlite.Open
-	if _, err := os.Lstat(address); toRead && err == nil {
+	if _, err := os.Lstat(path); toRead && err == nil {
 		open = sqlite.OpenToRead
 	}
-	l, err := open(ctx, address)
+	l, err := open(ctx, path)
 	if errors.Is(err, store.ErrOld) {
-		l, err = sqlite.Open(ctx, address)
+		l, err = sqlite.Open(ctx, path)
 	}
 	if err != nil {
 		return nil, err
@@ -56,17 +101,13 @@ const (
 
 // TroubleOf returns which trouble an error comes of.
 func TroubleOf(err error) Trouble {
-	switch {
-	case err == nil:
+	if err == nil {
 		return None
-	case sqlite.IsBusy(err):
-		return Busy
-	case sqlite.IsDamaged(err):
-		return Damaged
-	case sqlite.IsFull(err), postgres.IsFull(err):
-		return Full
-	case postgres.IsTurnedAway(err), postgres.IsAway(err):
-		return Away
+	}
+	for _, e := range engines() {
+		if trouble := e.trouble(err); trouble != None {
+			return trouble
+		}
 	}
 	return None
 }
