@@ -101,7 +101,7 @@ type keyed map[string]map[string]bool
 func (k keyed) knows(j *Job, w *mapping.Wanted) bool {
 	return slices.ContainsFunc(j.Brief.Match, func(name string) bool {
 		i := j.Brief.Field(name)
-		return w.Values[i].Filled() && !w.IsFallen(i) && k[name][j.Brief.Fields[i].Key(w.Values[i].Text())]
+		return w.Values[i].Filled() && !w.IsFallback(i) && k[name][j.Brief.Fields[i].Key(w.Values[i].Text())]
 	})
 }
 

@@ -23,8 +23,8 @@ type Decider struct {
 
 	// Missing returns what the system wants of a new account and the row lacks.
 	Missing func(*mapping.Wanted) []account.Finding
-	// Remap maps the row of what is wanted anew, with the numbered field's value given.
-	Remap func(w *mapping.Wanted, value string)
+	// MapAgain maps the row of what is wanted anew, with the numbered field's value given.
+	MapAgain func(w *mapping.Wanted, value string)
 	// Free returns the first value that is free of base, others, and the last of
 	// them with a number behind it.
 	Free func(f brief.Field, base string, others []string, taken func(string) bool) (string, bool)
@@ -218,7 +218,7 @@ func (d *Decider) match(e *Entry, w *mapping.Wanted) *account.Account {
 	for at, name := range d.Brief.Match {
 		i := d.Brief.Field(name)
 		value := w.Values[i]
-		if !value.Filled() || w.IsFallen(i) { // a fallback is nobody's key
+		if !value.Filled() || w.IsFallback(i) { // a fallback is nobody's key
 			continue
 		}
 		keys++
@@ -409,7 +409,7 @@ func (d *Decider) number(w *mapping.Wanted, n int) (given string) {
 	}
 	d.given[f.Key(free)] = true
 	if free != w.Values[n].Text() {
-		d.Remap(w, free)
+		d.MapAgain(w, free)
 	}
 	return f.Key(free)
 }
@@ -505,7 +505,7 @@ func (d *Decider) keepName(w *mapping.Wanted, found *account.Account) int {
 		return -1
 	}
 	if w.Values[n].Filled() && w.Values[n] != own {
-		d.Remap(w, own.Text())
+		d.MapAgain(w, own.Text())
 	}
 	return n
 }
@@ -517,7 +517,7 @@ func (d *Decider) gives(w *mapping.Wanted, i int, before account.Value) bool {
 	case !f.Send, f.KeyOnly, !w.Values[i].Present(), d.Brief.Known == brief.Fill && before.Filled():
 		return false
 	}
-	return !w.IsFallen(i) || f.FallbackFor.Serves(before)
+	return !w.IsFallback(i) || f.FallbackFor.Serves(before)
 }
 
 // know keeps what is known of the account: the fields that matter, and who it is.
@@ -786,7 +786,7 @@ func (d *Decider) taken(e *Entry, w *mapping.Wanted, own string) {
 	for _, i := range d.Unique {
 		f := d.Brief.Fields[i]
 		value := w.Values[i]
-		if !f.Send || !value.Filled() || own != "" && (f.Unique == brief.UniqueNumber || w.IsFallen(i)) {
+		if !f.Send || !value.Filled() || own != "" && (f.Unique == brief.UniqueNumber || w.IsFallback(i)) {
 			continue
 		}
 		for _, a := range d.Index.Find(f.Name, value.Text()) {

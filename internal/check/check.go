@@ -332,7 +332,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 	for i := range c.brief.Fields {
 		f := &c.brief.Fields[i]
 		value := wanted.Values[i]
-		if f.Required && !value.Filled() && !worker.Faulty(i) && !worker.IsAlone(i) && !(wanted.Spared && !slices.Contains(c.brief.Match, f.Name)) {
+		if f.Required && !value.Filled() && !worker.Faulty(i) && !worker.IsAlone(i) && !(wanted.NeedsKeysOnly && !slices.Contains(c.brief.Match, f.Name)) {
 			c.add(wanted, i, account.Error, account.BlankRequired, fmt.Sprintf("%s must be there and is blank", c.name(i)))
 		}
 		if !value.Filled() || !f.Send || c.schema == nil {
@@ -347,7 +347,7 @@ func (c *Checker) row(worker *mapping.Worker, wanted *mapping.Wanted) {
 		wanted.Findings = append(wanted.Findings, c.Things.Check(c.brief, wanted)...)
 	}
 	for _, condition := range c.brief.Checks {
-		if wanted.Spared {
+		if wanted.NeedsKeysOnly {
 			break
 		}
 		holds, err := worker.Holds(condition)
@@ -454,7 +454,7 @@ func (c *Checker) across(checked *Checked) {
 	}
 	for _, u := range c.unique {
 		value := wanted.Values[u.index]
-		if !value.Filled() || u.index == c.number || wanted.IsFallen(u.index) {
+		if !value.Filled() || u.index == c.number || wanted.IsFallback(u.index) {
 			continue
 		}
 		field := &c.brief.Fields[u.index]
@@ -482,14 +482,14 @@ func (c *Checker) giveNumber(checked *Checked) {
 	}
 	rows.add(field.Key(free), checked.Wanted.Row)
 	if checked.Wanted.Base = base; free != base {
-		c.Remap(checked.Wanted, free)
+		c.MapAgain(checked.Wanted, free)
 	}
 }
 
-// Remap maps the row anew with the numbered field's value given. What was found
+// MapAgain maps the row anew with the numbered field's value given. What was found
 // about the row is kept, but for what concerns that field and those made from it; so
 // is the given password, which the row may not have any more.
-func (c *Checker) Remap(wanted *mapping.Wanted, value string) {
+func (c *Checker) MapAgain(wanted *mapping.Wanted, value string) {
 	row, again := sheet.Row{Number: wanted.Row, Cells: wanted.Cells, Kinds: wanted.Kinds}, &mapping.Wanted{}
 	c.worker.Map(row, map[int]string{c.number: value}, again)
 	again.Password = wanted.Password

@@ -76,7 +76,7 @@ func (a *front) longWork() { a.ballast = make([]byte, 24<<20) }
 type begun struct {
 	io.Writer
 	yes  bool
-	json *unturned // between, where the answer is JSON; else nil
+	json *bidiSafe // between, where the answer is JSON; else nil
 }
 
 func (b *begun) Write(p []byte) (int, error) {
@@ -87,14 +87,14 @@ func (b *begun) Write(p []byte) (int, error) {
 	return b.Writer.Write(p)
 }
 
-// unturned writes JSON in which characters that turn the direction of writing, so that a
+// bidiSafe writes JSON in which characters that turn the direction of writing, so that a
 // text reads as another than it is, are escaped.
-type unturned struct {
+type bidiSafe struct {
 	io.Writer
 	rest []byte // the beginning of a character
 }
 
-func (u *unturned) Write(p []byte) (int, error) {
+func (u *bidiSafe) Write(p []byte) (int, error) {
 	text := append(u.rest, p...)
 	whole := len(text)
 	for back := 1; back <= min(len(text), utf8.UTFMax-1); back++ {
@@ -152,7 +152,7 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 		a.json = a.json || arg == "--json"
 	}
 	if a.json {
-		answer.json = &unturned{Writer: out}
+		answer.json = &bidiSafe{Writer: out}
 	}
 	err := root.ExecuteContext(ctx)
 	if closing := a.Close(); err == nil {

@@ -50,7 +50,7 @@ func TestAbout(t *testing.T) {
 // pieces.
 func TestUnturned(t *testing.T) {
 	var out strings.Builder
-	w := &unturned{Writer: &out}
+	w := &bidiSafe{Writer: &out}
 	for _, b := range []byte("{\"name\": \"Zoë \u202egnp.exe\u2066 田\"}") {
 		n, err := w.Write([]byte{b})
 		assert.NoError(t, err)

@@ -179,30 +179,30 @@ func (m *Mapper) Heading(i int) string {
 
 // Wanted is what a row asks for.
 type Wanted struct {
-	Row      int
-	Aside    bool                  // the row is left out; a finding says why
-	Values   []account.Value       // by field of the brief; absent: not to be touched
-	Fallen   []bool                // by field: the value is the brief's fallback, or made from one
-	Base     string                // of the numbered field: its value before another was looked for
-	Others   []string              // of the numbered field: what to try next
-	Spoken   []bool                // by memberships of the brief: whether the row speaks of them
-	Ties     []Tie                 // memberships it names
-	Password string                // given in the row
-	Pattern  string                // to make a password of
-	Weak     string                // why the given password will not do
-	Spared   bool                  // nothing but its keys matters: the account is suspended or removed
-	Said     map[int]account.Value `json:",omitempty"` // with Spared, by field: what says whom the row means where no key does
-	Findings []account.Finding
-	Cells    []string         `json:"-"` // of the row, until the next is read
-	Kinds    []sheet.CellKind // of the cells, if not all are plain
+	Row           int
+	Aside         bool                  // the row is left out; a finding says why
+	Values        []account.Value       // by field of the brief; absent: not to be touched
+	ByFallback    []bool                // by field: the value is the brief's fallback, or made from one
+	Base          string                // of the numbered field: its value before another was looked for
+	Others        []string              // of the numbered field: what to try next
+	Spoken        []bool                // by memberships of the brief: whether the row speaks of them
+	Ties          []Tie                 // memberships it names
+	Password      string                // given in the row
+	Pattern       string                // to make a password of
+	Weak          string                // why the given password will not do
+	NeedsKeysOnly bool                  // nothing but its keys matters: the account is suspended or removed
+	Said          map[int]account.Value `json:",omitempty"` // with NeedsKeysOnly, by field: what says whom the row means where no key does
+	Findings      []account.Finding
+	Cells         []string         `json:"-"` // of the row, until the next is read
+	Kinds         []sheet.CellKind // of the cells, if not all are plain
 }
 
 // Refused reports whether a finding stops the row.
 func (w *Wanted) Refused() bool { return account.HasError(w.Findings) }
 
-// IsFallen reports whether the value of field i is the brief's fallback, or made from
+// IsFallback reports whether the value of field i is the brief's fallback, or made from
 // one.
-func (w *Wanted) IsFallen(i int) bool { return i < len(w.Fallen) && w.Fallen[i] }
+func (w *Wanted) IsFallback(i int) bool { return i < len(w.ByFallback) && w.ByFallback[i] }
 
 // Says returns what the row says of who is meant, in field i.
 func (w *Wanted) Says(i int) account.Value {
@@ -308,8 +308,8 @@ func (r rowCells) Cell(at int) string {
 // it follows.
 func (w *Worker) Map(row sheet.Row, fixed map[int]string, wanted *Wanted) {
 	n := len(w.brief.Fields)
-	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], Fallen: slices.Grow(wanted.Fallen[:0], n)[:n], Cells: row.Cells, Kinds: row.Kinds}
-	clear(wanted.Fallen)
+	*wanted = Wanted{Row: row.Number, Values: slices.Grow(wanted.Values[:0], n)[:n], ByFallback: slices.Grow(wanted.ByFallback[:0], n)[:n], Cells: row.Cells, Kinds: row.Kinds}
+	clear(wanted.ByFallback)
 	w.cells, w.kinds, w.wants, w.certain = row.Cells, row.Kinds, wanted, row.Certain
 	switch {
 	case row.Left:
@@ -406,13 +406,13 @@ func (w *Worker) spare() {
 	if !leaves && intent != account.Update && intent != account.Resume {
 		return
 	}
-	w.wants.Spared = leaves
+	w.wants.NeedsKeysOnly = leaves
 	keyed := slices.ContainsFunc(w.brief.Match, func(name string) bool {
 		i := w.brief.Field(name)
 		return w.wants.Values[i].Filled() && w.origin[i] != FromFormula && w.origin[i] != FromFallback
 	})
 	for i, f := range w.brief.Fields {
-		if i == w.brief.Intent() || !w.isSpared(i, leaves, keyed) {
+		if i == w.brief.Intent() || !w.doesWithout(i, leaves, keyed) {
 			continue
 		}
 		if leaves && w.wants.Values[i].Filled() && w.state[i] == fine && slices.Contains(w.brief.Like, f.Name) {
@@ -430,9 +430,9 @@ func (w *Worker) spare() {
 	}
 }
 
-// isSpared reports whether the row does without the field. A key is needed unless it is
+// doesWithout reports whether the row does without the field. A key is needed unless it is
 // made and another is given; who stays needs all but what is made to be an account's own.
-func (w *Worker) isSpared(i int, leaves, keyed bool) bool {
+func (w *Worker) doesWithout(i int, leaves, keyed bool) bool {
 	f := &w.brief.Fields[i]
 	isKey := slices.Contains(w.brief.Match, f.Name)
 	made := f.Make != nil && w.origin[i] != FromCell && w.origin[i] != FromTable
@@ -532,7 +532,7 @@ func (w *Worker) found(i int, fixed map[int]string) (account.Value, state) {
 	}
 	switch {
 	case f.Falls(hasCell):
-		w.origin[i], w.wants.Fallen[i] = FromFallback, true
+		w.origin[i], w.wants.ByFallback[i] = FromFallback, true
 		return f.Fallback, fine
 	case !hasCell:
 		return account.Value{}, absent
@@ -587,7 +587,7 @@ func (w *Worker) make(i int, f *brief.Field) (value account.Value, s state, made
 	}
 	for _, used := range f.Make.Uses {
 		// What is made from a fallback is for the same accounts.
-		w.wants.Fallen[i] = w.wants.Fallen[i] || w.wants.Fallen[used] && w.brief.Fields[used].FallbackFor == brief.ForNew
+		w.wants.ByFallback[i] = w.wants.ByFallback[i] || w.wants.ByFallback[used] && w.brief.Fields[used].FallbackFor == brief.ForNew
 	}
 	value, s = w.standard(i, heading, text)
 	return value, s, true

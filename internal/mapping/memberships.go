@@ -11,12 +11,12 @@ import (
 
 // A Tie is a membership that a row names.
 type Tie struct {
-	Of      int    // index in the brief's Memberships
-	Name    string // of the thing, or its id, as it is written
-	Role    string
-	Section string
-	Column  string // heading; empty: it comes of a rule or a fallback
-	Fallen  bool   // it comes of the fallback
+	Of         int    // index in the brief's Memberships
+	Name       string // of the thing, or its id, as it is written
+	Role       string
+	Section    string
+	Column     string // heading; empty: it comes of a rule or a fallback
+	ByFallback bool   // it comes of the fallback
 }
 
 // tieColumns are where the memberships of one entry of the brief stand.
@@ -151,7 +151,7 @@ func (w *Worker) named(n int) {
 	case len(of.Fallback) > 0:
 		w.wants.Spoken[n] = true
 		for _, name := range of.Fallback {
-			w.tie(Tie{Of: n, Name: name, Fallen: true})
+			w.tie(Tie{Of: n, Name: name, ByFallback: true})
 		}
 	case len(columns.names) == 0 && of.Column.From != "":
 	case of.ClearWhenBlank, of.Column.From == "":

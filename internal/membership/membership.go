@@ -332,7 +332,7 @@ func (r *rowDecision) wishes() (wishes [][]wish, unserved []bool) {
 	unserved = make([]bool, len(r.Brief.Memberships))
 	for _, tie := range r.w.Ties {
 		of := &r.Brief.Memberships[tie.Of]
-		if tie.Fallen && !r.serves(of, r.id) {
+		if tie.ByFallback && !r.serves(of, r.id) {
 			unserved[tie.Of] = true
 			continue
 		}

@@ -42,8 +42,8 @@ func (c *Crowd) Set(of, rank int) {
 	c.of, c.rank = of, rank
 }
 
-// Hands is how many of some requests at once are this process's: all of them are somebody's.
-func (c *Crowd) Hands(together int) int {
+// SlotsOf is how many of some requests at once are this process's: all of them are somebody's.
+func (c *Crowd) SlotsOf(together int) int {
 	if c == nil {
 		return together
 	}

@@ -44,7 +44,7 @@ func (s *Slots) Take(ctx context.Context) error {
 func (s *Slots) take() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	limit := s.crowd.Hands(s.most)
+	limit := s.crowd.SlotsOf(s.most)
 	if s.taken >= limit {
 		return false
 	}

@@ -21,14 +21,14 @@ func TestHands(t *testing.T) {
 			for rank := range of {
 				crowd := &pace.Crowd{}
 				crowd.Set(of, rank)
-				sum += crowd.Hands(together)
+				sum += crowd.SlotsOf(together)
 			}
 			assert.Equal(t, together, sum, "%d workers", of)
 		}
 	}
 	var nobody *pace.Crowd
 	nobody.Set(3, 1)
-	assert.Equal(t, 5, nobody.Hands(5))
+	assert.Equal(t, 5, nobody.SlotsOf(5))
 }
 
 // However many want slots, no more have them than there are, and all get one in the end; when

@@ -168,7 +168,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 				}
 			}
 			p.created(e, a)
-			if !earlier.any() || !p.about.Can.Pieces {
+			if !earlier.any() || !p.about.Can.Piecemeal {
 				p.withhold(e) // a colleague at the same sheet may have been faster
 			}
 			return nil

@@ -129,7 +129,7 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		size = 4 * leastPart
 	}
 	for limited := most > 0; ; {
-		if err := p.handed(ctx); err != nil {
+		if err := p.waitForSlot(ctx); err != nil {
 			return err
 		}
 		if !limited {
@@ -188,9 +188,9 @@ func (p *Post) alone(ctx context.Context, do func(ctx context.Context, r *run) e
 	return errors.Join(err, p.endorse(context.WithoutCancel(ctx)))
 }
 
-// handed waits until some of the requests that the system lets pass at once are this worker's.
-func (p *run) handed(ctx context.Context) error {
-	for p.hands() == 0 {
+// waitForSlot waits until some of the requests that the system lets pass at once are this worker's.
+func (p *run) waitForSlot(ctx context.Context) error {
+	for p.slots() == 0 {
 		if clock.Real().Wait(ctx, pollingTime) != nil {
 			return context.Cause(ctx)
 		}
@@ -198,12 +198,12 @@ func (p *run) handed(ctx context.Context) error {
 	return nil
 }
 
-// hands is how many requests this worker may have under way.
-func (p *run) hands() int {
+// slots is how many requests this worker may have under way.
+func (p *run) slots() int {
 	if !p.Shared {
 		return max(1, p.Together)
 	}
-	return p.Crowd.Hands(p.Together)
+	return p.Crowd.SlotsOf(p.Together)
 }
 
 // nextSize is how large the next part is to be, after one of n rows took so long, and getting it a

@@ -21,7 +21,7 @@ func (p *run) followUps(ctx context.Context, _ func(error)) error {
 	if err := o.beginSteps(ctx, "follow-ups"); err != nil {
 		return err
 	}
-	return o.each(ctx, p.hands(), func() (func(context.Context, *carrier, *batch.Entry, *membership.Step) error, func(), error) {
+	return o.each(ctx, p.slots(), func() (func(context.Context, *carrier, *batch.Entry, *membership.Step) error, func(), error) {
 		return func(ctx context.Context, c *carrier, e *batch.Entry, s *membership.Step) error {
 			return c.follow(ctx, e, s)
 		}, func() {}, nil

@@ -45,7 +45,7 @@ func (p *run) lookForAll(ctx context.Context, entries []*batch.Entry, sentOf fun
 		case ours:
 			// Another ledger may have made it just then, of the same sheet, and handed its own password out. Where
 			// an account is made in pieces, ours has been set just now.
-			if p.created(e, a); !p.about.Can.Pieces {
+			if p.created(e, a); !p.about.Can.Piecemeal {
 				p.withhold(e)
 			}
 		default:
@@ -74,7 +74,7 @@ func (p *run) lacking(e *batch.Entry, a account.Account) {
 // fillUp gives an account that was found what it may lack where its making was cut off, and reports
 // whether it lacks something all the same.
 func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (lacks bool, err error) {
-	if !p.about.Can.Pieces {
+	if !p.about.Can.Piecemeal {
 		return false, nil
 	}
 	wanted, err := p.wantedOf(e)

@@ -25,7 +25,7 @@ func (p *run) passwords(ctx context.Context, _ func(error)) error {
 		}
 		p.begin("passwords", len(window))
 		group, sending := errgroup.WithContext(system.Ending(ctx))
-		group.SetLimit(p.hands())
+		group.SetLimit(p.slots())
 		for i := range window {
 			group.Go(func() error {
 				if ctx.Err() != nil || sending.Err() != nil {

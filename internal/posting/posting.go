@@ -566,7 +566,7 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	sending := system.Ending(ctx)
 	// A few more than requests may be under way, which the system sees to, make theirs ready
 	// or read what came.
-	hands := p.hands()
+	hands := p.slots()
 	for range hands + hands/2 {
 		workers.Go(func() {
 			for group := range ready {

@@ -52,7 +52,7 @@ func (p *run) prove(ctx context.Context, _ func(error)) error {
 	}
 	p.begin("proof", total)
 	w := &proving{run: p, known: p.remembered(total), done: map[int]bool{}, until: p.Clock.Now().Add(p.Settle),
-		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.hands(), Clock: p.Clock}}
+		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.slots(), Clock: p.Clock}}
 	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {
 		return fmt.Errorf("what was done could not be read back: %w", err)
 	}

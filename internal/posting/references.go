@@ -36,7 +36,7 @@ func (p *run) references(ctx context.Context, _ func(error)) error {
 			return err
 		}
 		group, sending := errgroup.WithContext(system.Ending(ctx))
-		group.SetLimit(p.hands())
+		group.SetLimit(p.slots())
 		for i := range window {
 			e := &window[i]
 			if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Result == "" }) {

@@ -254,7 +254,7 @@ func (w *tieWork) known() (things []thing) {
 // pass goes once through the things, several side by side, and returns what was refused.
 func (w *tieWork) pass(ctx context.Context, work map[thing][]tied) (refused []refusedTie, err error) {
 	group, sending := errgroup.WithContext(system.Ending(ctx))
-	group.SetLimit(w.hands())
+	group.SetLimit(w.slots())
 	var mu sync.Mutex
 	for at, ties := range work {
 		group.Go(func() error {

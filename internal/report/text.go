@@ -674,8 +674,8 @@ func quoteBlank(v account.Value) string {
 func (p *Page) Entry(e batch.Entry, headings []string) {
 	p.Line("")
 	wide := 18
-	if len(p.headings) > 0 { // with the field's name beside the heading
-		wide = 28
+	for _, c := range e.Changes {
+		wide = min(30, max(wide, displaywidth.String(InFull(p.headings, c.Field))))
 	}
 	id := ""
 	if e.Account != "" {

@@ -294,7 +294,7 @@ func (s *Sheet) rows() iter.Seq2[Row, error] {
 				}
 			}
 			row := Row{Number: rec.number, Cells: rec.cells, Kinds: rec.kinds, Hidden: rec.hidden, Certain: rec.certain, Merged: rec.merged, Twice: rec.twice, Aside: rec.aside, Doubt: rec.doubt}
-			s.furniture(&row)
+			s.strayRow(&row)
 			if s.below.judge(s, &row) {
 				row.Cells, row.Kinds = slices.Clone(row.Cells), slices.Clone(row.Kinds)
 				if held = append(held, row); len(held) < lastingOdd {

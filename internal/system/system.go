@@ -127,26 +127,26 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 // Abilities are what a system can do besides the six methods that every one has. Each
 // says what becomes of the work without it.
 type Abilities struct {
-	Finds    int      // values that one request of Find looks for; 0: accounts are found by listing all
-	Page     int      // accounts that one request of List gives; 0: all
-	Around   int      // how many accounts there are, as far as one can tell without counting; 0: nobody knows
-	Unlisted bool     // accounts can be found that List does not give; a number that seems free is looked for as well
-	Pieces   bool     // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
-	Counts   bool     // without it all are listed to be counted, and finding is never given up for listing
-	Versions bool     // Change is made to the version that is named or not at all; without it the account is looked at before
-	Names    []string // fields that make the name of an account, which no two of the same place share; none: there is no such name
-	Refers   bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
-	Moves    bool     // an account's identifier may change with it; without it an identifier is for ever
-	AtOnce   int      // accounts that CreateAll makes in one request; below 2: they are made one by one
-	Bulk     bool     // and as one request; else they are on their way together
-	Rate     float64  // requests a second that are allowed; 0: nothing says
-	Removes  bool     // without it rows that ask for it are refused
-	Unkeyed  bool     // new accounts get no password from here; briefs that give one are refused
-	Renews   bool     // accounts that are there can be given another password; without it rows that ask for it are refused
-	Ties     int      // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
-	Makes    bool     // things can be made; without it rows that name one which is missing are refused
-	Reowns   bool     // files can be given to the new numbers of accounts; without it briefs that ask for it are refused
-	Unmakes  bool     // and removed again; without it those that a batch made stay when it is undone, which is told
+	Finds     int      // values that one request of Find looks for; 0: accounts are found by listing all
+	Page      int      // accounts that one request of List gives; 0: all
+	Around    int      // how many accounts there are, as far as one can tell without counting; 0: nobody knows
+	Unlisted  bool     // accounts can be found that List does not give; a number that seems free is looked for as well
+	Piecemeal bool     // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
+	Counts    bool     // without it all are listed to be counted, and finding is never given up for listing
+	Versions  bool     // Change is made to the version that is named or not at all; without it the account is looked at before
+	Names     []string // fields that make the name of an account, which no two of the same place share; none: there is no such name
+	Refers    bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
+	Moves     bool     // an account's identifier may change with it; without it an identifier is for ever
+	AtOnce    int      // accounts that CreateAll makes in one request; below 2: they are made one by one
+	Bulk      bool     // and as one request; else they are on their way together
+	Rate      float64  // requests a second that are allowed; 0: nothing says
+	Removes   bool     // without it rows that ask for it are refused
+	Unkeyed   bool     // new accounts get no password from here; briefs that give one are refused
+	Renews    bool     // accounts that are there can be given another password; without it rows that ask for it are refused
+	Ties      int      // changes that Tie makes at once; 0: the things are there to look at, and nobody joins or leaves
+	Makes     bool     // things can be made; without it rows that name one which is missing are refused
+	Reowns    bool     // files can be given to the new numbers of accounts; without it briefs that ask for it are refused
+	Unmakes   bool     // and removed again; without it those that a batch made stay when it is undone, which is told
 }
 
 // Base says no to what a kind of system lacks.

@@ -67,8 +67,8 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 		return nil, err
 	}
 	about := &system.Description{Schema: d.schema, Can: system.Abilities{
-		Pieces: d.password,
-		Finds:  mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Rate: c.rate, Removes: true,
+		Piecemeal: d.password,
+		Finds:     mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Rate: c.rate, Removes: true,
 	}}
 	about.Can.Names, about.Can.Refers = []string{unit, d.fieldOf(d.named)}, !d.quoted
 	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true

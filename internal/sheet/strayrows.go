@@ -18,8 +18,8 @@ var (
 
 const headingsAgain = "the row has the headings again"
 
-// furniture looks whether a row is one of the table at all.
-func (s *Sheet) furniture(row *Row) {
+// strayRow looks whether a row is one of the table at all.
+func (s *Sheet) strayRow(row *Row) {
 	if s.info.HeadingRow == 0 || len(s.info.Headings) < 2 {
 		return
 	}
