@@ -41,6 +41,7 @@ type Config struct {
 	Rate        float64                 // requests a second; 0: no pace
 	Crowd       *pace.Crowd             // that shares the rate; nil: nobody does
 	Timeout     time.Duration           // of one request; of one that is streamed: until its answer begins
+	Idle        time.Duration           // how long a connection is kept that nothing is sent on; 0: a minute and a half
 	Tries       int                     // of one whose line broke; 0: some seconds' worth
 	Pause       time.Duration           // before the first repetition; 0: half a second
 	Redirect    func(to *url.URL) error // allows a redirect; nil: none is followed
@@ -76,6 +77,7 @@ func New(config Config) (*Client, error) {
 	}
 	config.Together, config.Tries = max(1, config.Together), cmp.Or(config.Tries, maxTries)
 	transport.MaxIdleConnsPerHost = config.Together
+	transport.IdleConnTimeout = cmp.Or(config.Idle, transport.IdleConnTimeout)
 	c := &Client{
 		config: config,
 		slots:  cmp.Or(config.Slots, pace.NewSlots(config.Together, nil)),

@@ -27,9 +27,10 @@ import (
 
 const (
 	mostPages   = 100_000
-	mostOfAPage = 256 << 20 // bytes of a page in JSON, unpacked
-	mostTold    = 300       // bytes of what a server says to a refusal
-	fewTries    = 3         // of an address where the line broke: a wrong one is to be told soon
+	mostOfAPage = 256 << 20   // bytes of a page in JSON, unpacked
+	mostTold    = 300         // bytes of what a server says to a refusal
+	idle        = time.Second // that a connection is kept: on one that the server gives up just then, nobody could say whether a call came
+	fewTries    = 3           // of an address where the line broke: a wrong one is to be told soon
 )
 
 // Kind is the kind “web” of evenledger.yaml.
@@ -117,7 +118,7 @@ func (s *source) client(work feed.Work) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	config.Trace, config.Clock, config.Tries, config.Redirect = work.Trace, work.Clock, fewTries, c.stays
+	config.Trace, config.Clock, config.Tries, config.Idle, config.Redirect = work.Trace, work.Clock, fewTries, idle, c.stays
 	c.Client, err = httpdial.New(config)
 	return c, err
 }
