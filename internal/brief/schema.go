@@ -131,7 +131,7 @@ func (m *Memberships) keys(in folders) []key {
 		{Name: "via_sheet", Form: yamldoc.Text, About: "A sheet beside the brief with such a table.", Put: func(n yamldoc.Node) { readTable(f, n, in) }},
 		{Name: "mode", OneOf: modes, About: "add keeps the memberships that are there, exact leaves just the row's, remove takes the row's away. Without it: add.", Put: yamldoc.Word(&m.Mode)},
 		{Name: "within", Form: yamldoc.Texts, About: "With exact: only memberships of things with such a name, in which a star stands for anything, are taken away.", Put: yamldoc.Into(&m.Within, yamldoc.Node.Texts)},
-		{Name: "make_missing", Form: yamldoc.Bool, About: "Whether a thing that does not exist is made first. Without it the row is refused.", Put: yamldoc.Into(&m.MakeMissing, yamldoc.Node.Bool)},
+		{Name: "make_missing", Form: yamldoc.Bool, About: "Whether a thing that does not exist, or a section of one, is made first. Without it the row is refused.", Put: yamldoc.Into(&m.MakeMissing, yamldoc.Node.Bool)},
 		{Name: "clear_when_blank", Form: yamldoc.Bool, About: "With exact: whether a blank cell takes all memberships within away. Without it a blank leaves them.", Put: yamldoc.Into(&m.ClearWhenBlank, yamldoc.Node.Bool)},
 	}
 }
