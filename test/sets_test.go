@@ -188,3 +188,17 @@ func TestSetIsCorrectedAsOne(t *testing.T) {
 	_, out, _ = f.run("show", "2")
 	assert.Contains(t, out, "handed back in as batch 4: 2 rows are corrected")
 }
+
+// Who is made and may not sign in is named, once for all systems of a set, before and after.
+func TestSetNamesWhoIsHeldBack(t *testing.T) {
+	t.Parallel()
+	f, _ := twoDesks(t)
+	f.write("briefs/in.yaml", "system: both\nmatch: [userName]\nfields:\n  userName: {from: Login}\n  displayName: {from: Name}\n  active: {from: In}\n")
+	f.write("in.csv", "Login,Name,In\nzoe,Zoë Ångström,yes\noguz,Oğuz Şahin,no\nines,Inês Bastos,no\n")
+	for _, command := range [][]string{{"draft", "in.csv", "-b", "in"}, {"post", "1-2", "--yes"}} {
+		code, out, errOut := f.run(command...)
+		require.Zero(t, code, errOut)
+		assert.Regexp(t, `Of the 3 (to create|created), 2 may not sign in:\n +row +3 +\S.* oguz +Oğuz Şahin\n +row +4 +\S.* ines +Inês Bastos\n\n`, out)
+		assert.Equal(t, 1, strings.Count(out, "may not sign in"))
+	}
+}

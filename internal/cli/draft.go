@@ -298,15 +298,15 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	if err := a.mailLines(ctx, page, l, b); err != nil {
 		return nil, nil, err
 	}
+	if err := a.heldBack(ctx, page, l, []*batch.Batch{b}); err != nil {
+		return nil, nil, err
+	}
 	if !b.Posted.IsZero() && len(b.Unmakes) > 0 {
 		page.Makes(b)
 	} else if counts.Waiting() > 0 {
 		if err := a.beforeIt(ctx, page, l, b, waiting); err != nil {
 			return nil, nil, err
 		}
-	}
-	if err := a.heldBack(ctx, page, l, b, counts[account.Created], account.Created, "created"); err != nil {
-		return nil, nil, err
 	}
 	causes := &report.Causes{}
 	causes.AddAll(more)
@@ -324,12 +324,9 @@ func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b
 	return counts, waiting, nil
 }
 
-// beforeIt tells what one should know of what is still to be done: how many of the
-// new people may not sign in, the seats, and things that are made first.
+// beforeIt tells what one should know of what is still to be done: what becomes of passwords, the seats, and things
+// that are made first.
 func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
-	if err := a.heldBack(ctx, page, l, b, waiting[account.Create], account.Waiting, "to create"); err != nil {
-		return err
-	}
 	if err := a.passwordLines(ctx, page, l, b); err != nil {
 		return err
 	}
@@ -339,42 +336,59 @@ func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, 
 	return nil
 }
 
-// heldBack names the new people of an outcome, of whom there are n, who may not sign in.
-func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, n int, came account.Outcome, says string) error {
-	if n == 0 || b.Mark.Field == "" {
-		return nil
-	}
-	closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off, came)
-	if err != nil || closed == 0 {
-		return err
-	}
-	page.Line("")
-	page.Line("Of the %s %s, %s may not sign in:", report.Number(n), says, report.Number(closed))
-	return a.shutOut(ctx, page, l, b, store.Filter{Intents: []account.Intent{account.Create}, Outcomes: []account.Outcome{came}}, closed)
-}
-
 // mostShut is how many people are named who may not sign in.
 const mostShut = 10
 
-// shutOut names the new people who may not sign in, of whom there are so many.
-func (a *front) shutOut(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, filter store.Filter, closed int) error {
-	told := 0
-	for e, err := range l.Entries(ctx, b.ID, filter) {
-		if err != nil {
-			return err
+// heldBack names the new people who may not sign in, each once for all the systems of a set.
+func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, batches []*batch.Batch) error {
+	for _, of := range []struct {
+		came account.Outcome
+		says string
+	}{{account.Waiting, "to create"}, {account.Created, "created"}} {
+		all, in, named := 0, map[int]int{}, []batch.Entry{} // in: in how many systems a row's person may not
+		for _, b := range batches {
+			counts, waiting, err := l.Counts(ctx, b.ID)
+			if err != nil {
+				return err
+			}
+			if b.Mark.Field == "" {
+				continue
+			}
+			all = max(all, map[bool]int{true: waiting[account.Create], false: counts[account.Created]}[of.came.Waits()])
+			closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off, of.came)
+			if err != nil {
+				return err
+			}
+			for e, err := range l.Entries(ctx, b.ID, store.Filter{Intents: []account.Intent{account.Create}, Outcomes: []account.Outcome{of.came}}) {
+				if err != nil {
+					return err
+				}
+				if closed == 0 {
+					break
+				}
+				if e.Intent != account.Create || e.Left()[b.Mark.Field].Text() != b.Mark.Off {
+					continue
+				}
+				closed--
+				if in[e.Row]++; in[e.Row] == 1 && len(named) < mostShut {
+					named = append(named, e)
+				}
+			}
 		}
-		if e.Left()[b.Mark.Field].Text() != b.Mark.Off {
+		if len(in) == 0 {
 			continue
 		}
-		if told++; told <= mostShut {
+		page.Line("")
+		page.Line("Of the %s %s, %s may not sign in:", report.Number(all), of.says, report.Number(len(in)))
+		for _, e := range named {
 			page.EntryLine(e)
+			if n := in[e.Row]; n < len(batches) {
+				page.Line("            %s", page.Dim(fmt.Sprintf("in %d of the %d systems", n, len(batches))))
+			}
 		}
-		if told == closed {
-			break
+		if more := len(in) - len(named); more > 0 {
+			page.Line("  %s", page.Dim(fmt.Sprintf("… and %d more", more)))
 		}
-	}
-	if told > mostShut {
-		page.Line("  %s", page.Dim(fmt.Sprintf("… and %d more", told-mostShut)))
 	}
 	return nil
 }

@@ -252,6 +252,9 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		a.exit = max(a.exit, exitRows)
 	}
 	leftTo(page, members)
+	if err := a.heldBack(ctx, page, l, batches); err != nil {
+		return err
+	}
 	if err := a.setBefore(ctx, page, l, s); err != nil {
 		return err
 	}
