@@ -458,6 +458,17 @@ password: {from: Password, new: given, known: given}
 	does("Login,Home\nzoe,/home/angstrom\n", "Updated             1")
 	assert.DirExists(t, filepath.Join(h.Dir, "home/angstrom"))
 	assert.NoDirExists(t, filepath.Join(h.Dir, "home/zoe"))
+	// Her room and telephone stand behind her name, and the sheet says nothing of them.
+	h.sh("usermod -c 'Zoë Ångström,Bridge,5550142' zoe")
+	does("Login,Name\nzoe,Zoë Lindqvist\n", "Updated             1")
+	assert.Equal(t, "Zoë Lindqvist,Bridge,5550142", h.people("passwd")["zoe"][4])
+	does("Login,Name\nzoe,Zoë Lindqvist\n", "Nothing to change")
+	code, out, errOut = f.run("reverse", strconv.Itoa(batch-1))
+	require.Zero(t, code, out+errOut)
+	batch++
+	code, out, errOut = f.run("post", strconv.Itoa(batch), "--yes")
+	require.Zero(t, code, out+errOut)
+	assert.Equal(t, "Zoë Ångström,Bridge,5550142", h.people("passwd")["zoe"][4])
 	does("Login,What\nzoe,remove\n", "Removed             1")
 	assert.NoDirExists(t, filepath.Join(h.Dir, "home/angstrom"))
 	called, err := os.ReadFile(filepath.Join(h.Dir, "srv/called"))

@@ -64,6 +64,22 @@ func TestSame(t *testing.T) {
 }
 
 // A system's rule says when two values collide; what there is to change a person says.
+func TestWhatStandsBehindStays(t *testing.T) {
+	comment := account.Attribute{Field: "gecos", Behind: ","}
+	for _, of := range [][3]string{ // before, what a row says, what it comes to
+		{"Moira Vance,Bridge,,", "Moira Vance-Élan", "Moira Vance-Élan,Bridge,,"},
+		{"Moira Vance,Bridge,,", "Moira Vance", "Moira Vance,Bridge,,"},
+		{"Moira Vance,Bridge,,", "Moira Vance,", "Moira Vance,"},
+		{"Moira Vance,Bridge,,", "", ""},
+		{"Moira Vance", "Zoë Ångström", "Zoë Ångström"},
+		{",Bridge", "Zoë Ångström", "Zoë Ångström,Bridge"},
+	} {
+		assert.Equal(t, of[2], comment.Kept(of[0], of[1]), of)
+	}
+	whole := account.Attribute{Field: "title"}
+	assert.Equal(t, "Pilot", whole.Kept("Mate, deck", "Pilot"))
+}
+
 func TestRules(t *testing.T) {
 	for _, c := range []struct {
 		rule      account.Rule

@@ -28,8 +28,23 @@ type Attribute struct {
 	// says of it can be taken.
 	Refuses func(value string) (why string) `json:"-"`
 
+	// Behind begins what else stands in a value, behind its first part: a row whose value has none
+	// of it says nothing of that, and it stays. Empty: a value is one whole.
+	Behind string `json:"-"`
+
 	// Also are other ways to write what is allowed, in small letters → the value.
 	Also map[string]string `json:"-"`
+}
+
+// Kept is the value after with what the one before has behind its first part, unless after says something of that.
+func (a *Attribute) Kept(before, after string) string {
+	if a.Behind == "" || after == "" || strings.Contains(after, a.Behind) {
+		return after
+	}
+	if at := strings.Index(before, a.Behind); at >= 0 {
+		return after + before[at:]
+	}
+	return after
 }
 
 // A Rule says when a system takes two values of an attribute for one: it finds the one by

@@ -702,11 +702,18 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 	if f.Same(c.Before.Text(), c.After.Text()) {
 		return
 	}
-	if a, ok := d.Schema.Attribute(f.Name); ok && a.Unseen && e.Account != "" {
+	a, _ := d.Schema.Attribute(f.Name)
+	if kept := a.Kept(c.Before.Text(), c.After.Text()); kept != c.After.Text() {
+		if f.Same(c.Before.Text(), kept) {
+			return
+		}
+		c.After = account.Of(kept)
+	}
+	if a.Unseen && e.Account != "" {
 		e.Find(account.Note, account.NotCompared, f.Name, d.Column(i), fmt.Sprintf("the system does not show %s, so that it is set for new accounts only", f.Name))
 		return
 	}
-	if a, ok := d.Schema.Attribute(f.Name); ok && a.Immutable && c.Before.Filled() {
+	if a.Immutable && c.Before.Filled() {
 		e.Find(account.Error, account.ImmutableField, f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, c.Before.Text(), c.After.Text()))
 	}
 	e.Changes = append(e.Changes, c)

@@ -139,7 +139,7 @@ func (f *facts) fields() []account.Attribute {
 		{Field: "userName", Path: "passwd: name", Kind: account.Login, Required: true, Unique: true, Exact: true, Longest: 32, Rule: account.ByLetter, Refuses: noName},
 		{Field: "uidNumber", Path: "passwd: UID", Kind: account.Number, Unique: true, Refuses: f.noNumber},
 		{Field: "gidNumber", Path: "passwd: GID", Kind: account.Number, Refuses: f.noGroup},
-		{Field: "gecos", Path: "passwd: comment", Description: "The person's name, for people to read.", Refuses: plain},
+		{Field: "gecos", Path: "passwd: comment", Description: "The person's name, for people to read; a room and telephone numbers behind it.", Behind: ",", Refuses: plain},
 		{Field: "homeDirectory", Path: "passwd: directory", Rule: account.ByLetter, Exact: true, Refuses: noPath},
 		{Field: "loginShell", Path: "passwd: shell", Allowed: f.shells, Also: also, Rule: account.ByLetter, Exact: true},
 		{Field: "expires", Path: "shadow: expire", Kind: account.Date, Description: "From this day on the account is closed."},
