@@ -548,12 +548,17 @@ func TestSections(t *testing.T) {
 	s, err := standin.New(standin.Options{Token: "secret"})
 	require.NoError(t, err)
 	require.NoError(t, s.Add(map[string]any{"schemas": []string{"urn:example:params:scim:schemas:crew:2.0:Course"}, "displayName": "Radio", "open": true, "sections": []any{"Spring"}}))
-	deaf, sent := false, 0
+	deaf, replaces, sent := false, false, 0
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPatch {
 			if sent++; deaf { // it says yes, and does nothing
 				w.WriteHeader(http.StatusNoContent)
 				return
+			}
+			if replaces {
+				body, _ := io.ReadAll(r.Body)
+				body = bytes.Replace(body, []byte(`"add"`), []byte(`"replace"`), 1)
+				r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 			}
 		}
 		s.ServeHTTP(w, r)
@@ -575,6 +580,8 @@ func TestSections(t *testing.T) {
 	deaf = true
 	assert.ErrorContains(t, c.AddSection(t.Context(), "courses", radio().ID, "Summer"), "does not show it")
 	assert.Error(t, c.AddSection(t.Context(), "courses", "nothing", "Summer"))
+	deaf, replaces = false, true
+	assert.ErrorContains(t, c.AddSection(t.Context(), "courses", radio().ID, "Summer"), "no longer shows Spring, Winter")
 }
 
 func TestThings(t *testing.T) {

@@ -355,21 +355,27 @@ func (c *Client) AddSection(ctx context.Context, kind, thing, section string) er
 	if err != nil {
 		return err
 	}
-	has := func() (bool, error) {
+	sections := func() ([]string, error) {
 		r, _, err := c.one(ctx, at.Endpoint, thing, nil)
-		return slices.Contains(at.thing(r, false).Sections, section), err
+		return at.thing(r, false).Sections, err
 	}
-	if there, err := has(); there || err != nil {
+	before, err := sections()
+	if err != nil || slices.Contains(before, section) {
 		return err
 	}
 	body := map[string]any{"schemas": []string{patchOp}, "Operations": []operation{{Op: "add", Path: "sections", Value: []string{section}}}}
 	if _, err := c.send(ctx, request{method: http.MethodPatch, body: body}, at.Endpoint, thing); err != nil {
 		return err
 	}
-	switch there, err := has(); {
-	case err != nil:
+	now, err := sections()
+	if err != nil {
 		return &system.Unclear{Err: err}
-	case !there:
+	}
+	lost := slices.DeleteFunc(before, func(s string) bool { return slices.Contains(now, s) })
+	switch {
+	case len(lost) > 0: // it took what was to be added for all that there is
+		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the system put the section “%s” in the place of others, and no longer shows %s: have them added again there", section, strings.Join(lost, ", "))}
+	case !slices.Contains(now, section):
 		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the system answered that it added the section “%s”, and does not show it", section)}
 	}
 	return nil
