@@ -196,13 +196,17 @@ func mailKey(e *batch.Entry, s *membership.Step) string {
 func (m *meanwhile) against(e *batch.Entry, s *membership.Step) string {
 	a, there := m.accounts[e.Account]
 	was, is := e.Left()["email"].Text(), a.Field("email").Text()
+	shown, has := m.schema.Attribute("email")
+	moved := there && has && !shown.Unseen && strings.EqualFold(was, s.Thing) && !strings.EqualFold(is, was)
 	later := m.written[mailKey(e, s)]
 	switch {
 	case m.gone[e.Account]:
 		return "the account is not there any more"
 	case there && m.schema.IsSuspended(&a):
 		return "the account is suspended now"
-	case there && strings.EqualFold(was, s.Thing) && !strings.EqualFold(is, was) && is != "":
+	case moved && is == "":
+		return "the account has no address any more"
+	case moved:
 		return fmt.Sprintf("the account's address is %s now", is)
 	case later > 0:
 		return fmt.Sprintf("batch %d has sent this mail to this address since, or may have", later)

@@ -172,7 +172,7 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 // has another address, or whom a later batch has written to.
 func TestMailsHeldMeanwhile(t *testing.T) {
 	t.Parallel()
-	w, b := draftMails(t, "7,Tom,Kaya,,tom@x.example,Clerk,Deck,,\n8,Mia,Lund,,mia@x.example,Clerk,Deck,,\n9,Zoë,Ash,,zoe@x.example,Clerk,Deck,,\n10,Bo,Lie,,bo@x.example,Clerk,Deck,,\n11,Kai,Mo,,kai@x.example,Clerk,Deck,,\n")
+	w, b := draftMails(t, "7,Tom,Kaya,,tom@x.example,Clerk,Deck,,\n8,Mia,Lund,,mia@x.example,Clerk,Deck,,\n9,Zoë,Ash,,zoe@x.example,Clerk,Deck,,\n10,Bo,Lie,,bo@x.example,Clerk,Deck,,\n11,Kai,Mo,,kai@x.example,Clerk,Deck,,\n13,Eve,Ito,,eve@x.example,Clerk,Deck,,\n")
 	server, got := postOffice(t)
 	require.NoError(t, w.postMails(b, server, true))
 	accounts := map[string]account.Account{}
@@ -187,6 +187,7 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 	change("Tom", "active", "false")
 	require.NoError(t, w.system.Remove(t.Context(), accounts["Mia"]))
 	change("Zoë", "email", "ash@x.example")
+	change("Eve", "email", "")
 	entries := w.entries(b)
 	next := w.draft(strings.Replace(welcomes, "  manager:", "  displayName: {make: 'givenName + \" \" + familyName'}\n  preferredLanguage: {from: Language}\n  manager:", 1), "No,First,Last,Login,Mail,Position,Department,Manager,Language\n12,Ida,Berg,,ida@x.example,Clerk,Deck,,\n")
 	sent := w.entries(next)[0]
@@ -205,9 +206,9 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 	assert.Equal(t, 1, n)
 	require.Len(t, got(), 1)
 	assert.Contains(t, got()[0], "To: <kai@x.example>")
-	assert.Equal(t, map[membership.Result]int{membership.Held: 4, membership.Done: 1}, w.mailed(b))
-	assert.Equal(t, account.Counts{account.Created: 5}, w.even(b))
-	for i, why := range []string{"is suspended now", "is not there any more", "address is ash@x.example now", fmt.Sprintf("batch %d has sent this mail", next.ID)} {
+	assert.Equal(t, map[membership.Result]int{membership.Held: 5, membership.Done: 1}, w.mailed(b))
+	assert.Equal(t, account.Counts{account.Created: 6}, w.even(b))
+	for i, why := range map[int]string{0: "is suspended now", 1: "is not there any more", 2: "address is ash@x.example now", 3: fmt.Sprintf("batch %d has sent this mail", next.ID), 5: "has no address any more"} {
 		e := w.entries(b)[i]
 		require.Len(t, e.Findings, 1)
 		assert.Equal(t, account.NoticeLeftOut, e.Findings[0].Code)
