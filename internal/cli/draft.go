@@ -450,11 +450,11 @@ func (a *front) ends(ctx context.Context, page *report.Page, l store.Store, b *b
 	if b.Taken != "" { // what was left out is of no interest
 		outcomes = slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return o == account.Aside })
 	}
-	first, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown})
+	first, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Cells: true})
 	if err != nil {
 		return err
 	}
-	last, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Last: true})
+	last, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Last: true, Cells: true})
 	if err != nil || len(first) == 0 {
 		return err
 	}

@@ -223,8 +223,8 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 // differences are the lines about what is otherwise for one system, of each entry together.
 func differences(ctx context.Context, l store.Store, b *batch.Batch) iter.Seq2[[][]string, error] {
 	return func(yield func([][]string, error) bool) {
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{}) {
-			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(&e, foundAs(state)), err) {
+		for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
+			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(b, &e, foundAs(state)), err) {
 				return
 			}
 		}

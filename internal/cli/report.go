@@ -156,7 +156,7 @@ func writePage(ctx context.Context, l store.Store, b *batch.Batch, to io.Writer)
 		return 0, err
 	}
 	buffered := bufio.NewWriter(to)
-	err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{}))
+	err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
 	return counts.Total(), errors.Join(err, buffered.Flush())
 }
 

@@ -361,7 +361,7 @@ func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, memb
 // numbers are given, what becomes of them.
 func (a *front) setRows(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
 	var first, bad, last []report.SetRow
-	for r, err := range s.Rows(ctx, l, store.Filter{}) {
+	for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
 		switch {
 		case err != nil:
 			return err
@@ -677,7 +677,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		return err
 	}
 	differs := func(yield func(report.SetRow, error) bool) {
-		for r, err := range s.Rows(ctx, l, store.Filter{}) {
+		for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
 			if is := slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool { return e != nil && app.StateOf(e).Differs() }); err != nil || is {
 				if !yield(r, err) {
 					return

@@ -63,19 +63,19 @@ func DifferenceHeadings() []string {
 	return []string{"Row", "Found", "Person", "Account id", "What", "Wanted", "In the system now", "Reason"}
 }
 
-// Differences are the lines about an entry that was made to compare: one for each field and each
+// Differences are the lines about an entry of b that was made to compare: one for each field and each
 // membership, or a single one that says why there are none. Found is how the two sides stand.
-func Differences(e *batch.Entry, found string) (lines [][]string) {
+func Differences(b *batch.Batch, e *batch.Entry, found string) (lines [][]string) {
 	row := strconv.Itoa(e.Row)
 	if batch.Unlisted(e.Row) > 0 {
 		row = ""
 	}
 	line := func(what, wanted, now, reason string) {
-		lines = append(lines, []string{row, found, named(e), e.Account, what, wanted, now, reason})
+		lines = append(lines, []string{row, found, named(b, e), e.Account, what, wanted, now, reason})
 	}
 	for _, f := range e.Findings {
 		if f.Level == account.Error || f.Code == account.DoesNotFit {
-			line(f.Field, "", "", f.Message)
+			line(InFull(b.Words, f.Field), "", "", f.Message)
 		}
 	}
 	if batch.Unlisted(e.Row) > 0 { // nothing of it is wanted
@@ -90,7 +90,7 @@ func Differences(e *batch.Entry, found string) (lines [][]string) {
 		if !c.After.Filled() {
 			after = ""
 		}
-		line(c.Field, after, before, "")
+		line(InFull(b.Words, c.Field), after, before, "")
 	}
 	for _, s := range e.Steps {
 		switch tie := account.MembershipText(s.Name, s.Role, s.Section); {
@@ -111,8 +111,8 @@ func Differences(e *batch.Entry, found string) (lines [][]string) {
 }
 
 // named is whom an entry is about: name and key, or the key alone.
-func named(e *batch.Entry) string {
-	if name := nameIn(e.Left()); name != "" && name != e.Key {
+func named(b *batch.Batch, e *batch.Entry) string {
+	if name := nameOf(b.Words, b.Headings, e); name != "" && name != e.Key {
 		return name + " · " + e.Key
 	}
 	return e.Key

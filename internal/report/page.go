@@ -66,7 +66,7 @@ func WritePage(w io.Writer, b *batch.Batch, counts account.Counts, waiting map[a
 		if err != nil {
 			return err
 		}
-		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Outcome": e.Outcome, "Became": became(&e), "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Words": b.Words, "Findings": e.Findings}); err != nil {
+		if err := row.Execute(w, map[string]any{"Row": e.Row, "Name": pageRow(e.Row), "Steps": e.Steps, "Key": e.Key, "Who": nameOf(b.Words, b.Headings, &e), "Outcome": e.Outcome, "Became": became(&e), "Account": e.Account, "Create": e.Intent == account.Create, "Changes": e.Changes, "Words": b.Words, "Findings": e.Findings}); err != nil {
 			return err
 		}
 	}

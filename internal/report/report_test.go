@@ -279,3 +279,29 @@ func TestTableWritesNumbersForPeople(t *testing.T) {
 	assert.Contains(t, strings.ReplaceAll(text, "\u202f", " "), "12000   12 000")
 	assert.Contains(t, text, "?")
 }
+
+// Whose row it is stands in its line, also where it was refused before there was an account: the row says it.
+func TestWhoseRow(t *testing.T) {
+	b := &batch.Batch{Draft: batch.Draft{Headings: []string{"No", "First", "Last", ""}, Words: map[string]string{"givenName": "First", "familyName": "Last", "title": "Rank"}}}
+	bad := []account.Finding{{Level: account.Error, Message: "no such rank"}}
+	for _, of := range []struct {
+		entry batch.Entry
+		want  string
+	}{
+		{batch.Entry{Outcome: account.Refused, Key: "7", Findings: bad, Cells: []string{"7", " Zoë ", "Ångström"}}, "Zoë Ångström · no such rank"},
+		{batch.Entry{Outcome: account.Refused, Key: "7", Findings: bad, Cells: []string{"7", "Zoë"}}, "Zoë · no such rank"},
+		{batch.Entry{Outcome: account.Refused, Key: "7", Findings: bad, Cells: []string{"7"}}, "no such rank"},
+		{batch.Entry{Outcome: account.Aside, Key: "7", Findings: bad, Cells: []string{"7", "Zoë", "Ångström"}}, "Zoë Ångström · no such rank"},
+		{batch.Entry{Outcome: account.Aside, Key: "7", Cells: []string{"7", "Zoë", ""}}, "Zoë"},
+		{batch.Entry{Outcome: account.Failed, Intent: account.Create, Key: "7", Findings: bad, Known: map[string]account.Value{"displayName": account.Of("Wei Li")}, Cells: []string{"7", "Li", "Wei"}}, "Wei Li · no such rank"},
+		{batch.Entry{Outcome: account.Refused, Key: "Zoë Ångström", Findings: bad, Cells: []string{"", "Zoë", "Ångström"}}, "no such rank"},
+		{batch.Entry{Outcome: account.Unchanged, Intent: account.Keep, Key: "7", Known: map[string]account.Value{"displayName": account.Of("Wei Li")}}, "Wei Li"},
+	} {
+		page(func(p *report.Page) {
+			p.Speak(b)
+			assert.Equal(t, of.want, p.Summary(of.entry))
+		})
+	}
+	lines := report.Differences(b, &batch.Entry{Row: 2, Key: "7", Cells: []string{"7", "Zoë", "Ångström"}, Changes: []account.Change{{Field: "title", After: account.Of("Mate")}}}, "differs")
+	assert.Equal(t, [][]string{{"2", "differs", "Zoë Ångström · 7", "", "Rank (title)", "Mate", "", ""}}, lines)
+}

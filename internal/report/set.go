@@ -291,26 +291,19 @@ func (p *Page) SetRow(s Set, r SetRow, say func(*batch.Entry) string) {
 	}
 	who := Styled("")
 	if left := p.Columns() - 10 - keyWidth - len(r.Entries)*(s.column()+1); left > 8 {
-		who = p.Dim(Clip(r.who(), left))
+		who = p.Dim(Clip(s.who(r), left))
 	}
 	p.Line("  %s%s%s%s", Pad(rowLabel(r.Row), 10), Pad(Clip(r.Key, keyWidth-3), keyWidth-2), Styled(text.String()), who)
 }
 
-// who is what the row's person is called, as far as that does not stand there already: by one of the systems, or in the
+// who is what a row's person is called, as far as that does not stand there already: by one of the systems, or in the
 // sheet where nothing is known of them.
-func (r SetRow) who() string {
-	for _, e := range r.Entries {
+func (s Set) who(r SetRow) string {
+	for i, e := range r.Entries {
 		if e == nil {
 			continue
 		}
-		if name := nameIn(e.Left()); name != "" && name != r.Key {
-			return name
-		}
-		wanted := map[string]account.Value{}
-		for _, c := range e.Changes {
-			wanted[c.Field] = c.After
-		}
-		if name := nameIn(wanted); name != "" && name != r.Key {
+		if name := nameOf(s.Batches[i].Words, s.Batches[i].Headings, e); name != "" && name != r.Key {
 			return name
 		}
 	}

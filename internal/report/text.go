@@ -27,6 +27,7 @@ type Page struct {
 	Width int // of the screen, in columns; 0: 120
 
 	headings map[string]string // field → what the sheet calls it
+	columns  []string          // of the sheet
 
 	Outcomes int // how wide the longest of the outcomes is that are shown, beyond 10; 0: none is
 	err      error
@@ -466,7 +467,7 @@ func rowList(count int, rows []int) string {
 }
 
 // Speak has fields be called from now on as the sheet of a batch calls them.
-func (p *Page) Speak(b *batch.Batch) { p.headings = b.Words }
+func (p *Page) Speak(b *batch.Batch) { p.headings, p.columns = b.Words, b.Headings }
 
 // called is what the sheet calls a field.
 func called(says map[string]string, field string) string {
@@ -496,7 +497,14 @@ func InFull(says map[string]string, field string) string {
 }
 
 // Summary says in a line what an entry is about.
-func (p *Page) Summary(e batch.Entry) string { return Summary(e, p.headings) }
+func (p *Page) Summary(e batch.Entry) string {
+	said := Summary(e, p.headings)
+	who := nameOf(p.headings, p.columns, &e)
+	if who == "" || who == e.Key || !e.Outcome.IsBad() && (e.Intent != account.None || e.Outcome != account.Aside) {
+		return said // which says who it is
+	}
+	return strings.TrimSuffix(who+" · "+said, " · ")
+}
 
 // EntryLine writes one entry in a line.
 func (p *Page) EntryLine(e batch.Entry) { p.Entered(e, p.outcome(e)) }
@@ -660,6 +668,27 @@ func nameIn(fields map[string]account.Value) string {
 		return name.Text()
 	}
 	return cmp.Or(strings.TrimSpace(fields["givenName"].Text()+" "+fields["familyName"].Text()), fields["formattedName"].Text())
+}
+
+// nameOf is the name of the person whom an entry is about: as the account has it or gets it, else as the row has it, by
+// what the sheet calls fields and by its columns.
+func nameOf(says map[string]string, columns []string, e *batch.Entry) string {
+	if name := nameIn(e.Left()); name != "" {
+		return name
+	}
+	row := map[string]account.Value{}
+	for _, c := range e.Changes {
+		row[c.Field] = c.After
+	}
+	if name := nameIn(row); name != "" {
+		return name
+	}
+	for _, field := range []string{"displayName", "givenName", "familyName", "formattedName"} {
+		if at := slices.Index(columns, says[field]); says[field] != "" && at >= 0 && at < len(e.Cells) {
+			row[field] = account.Of(strings.Join(strings.Fields(e.Cells[at]), " "))
+		}
+	}
+	return nameIn(row)
 }
 
 func quoteBlank(v account.Value) string {
