@@ -29,10 +29,10 @@ func startHarbour(t *testing.T, more ...string) (dir, url string) {
 		t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
 	}
 	dir = runDirectory(t, "openldap", more...)
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "slapd.pid"))
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
+	})
 	return dir, "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
 }
 
@@ -256,11 +256,11 @@ func TestReferredToAgain(t *testing.T) {
 			f.write("briefs/out.yaml", "system: harbour\nmatch: [employeeNumber]\nallow_remove: true\nintent: {from: What, via: {out: remove}}\nfields:\n  employeeNumber: {from: No}\n")
 			f.write("out.csv", "No,What\n1001,out\n")
 			var conn *ldap.Conn
-			require.Eventually(t, func() bool {
+			testserver.Soon(t, func() bool {
 				var err error
 				conn, err = ldap.DialURL(url)
 				return err == nil
-			}, 10*time.Second, 20*time.Millisecond)
+			})
 			defer conn.Close()
 			require.NoError(t, conn.ExternalBind())
 			named := func() (all []string) {

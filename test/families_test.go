@@ -17,6 +17,8 @@ import (
 	ldap "github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
 )
 
 // A family is a kind of directory server, as the tests have to know it.
@@ -55,11 +57,11 @@ func startDirectory(t *testing.T, of family, more ...string) (dir, url string, c
 	}
 	dir = runDirectory(t, of.name, more...)
 	url = "ldapi://" + strings.ReplaceAll(dir, "/", "%2F") + "%2Fldapi"
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		_, ready := os.Stat(filepath.Join(dir, "ready"))
 		_, runs := os.Stat(filepath.Join(dir, "slapd.pid"))
 		return ready == nil || runs == nil
-	}, 2*time.Minute, 50*time.Millisecond, "the directory does not get ready")
+	}, "the directory does not get ready")
 	user := "cn=evenledger,ou=services,dc=brindlesound,dc=example"
 	if at, err := os.ReadFile(filepath.Join(dir, "url")); err == nil {
 		url, user = string(at), "evenledger@brindlesound.example"
@@ -70,12 +72,12 @@ func startDirectory(t *testing.T, of family, more ...string) (dir, url string, c
 	require.True(t, pool.AppendCertsFromPEM(authority))
 	password, err := os.ReadFile(filepath.Join(dir, "password"))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		if conn, err = ldap.DialURL(url, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: "localhost"})); err != nil {
 			return false
 		}
 		return conn.Bind(user, string(password)) == nil
-	}, 20*time.Second, 50*time.Millisecond)
+	})
 	t.Cleanup(func() { _ = conn.Close() })
 	return dir, url, conn
 }

@@ -83,9 +83,9 @@ func TestFilesInBrowser(t *testing.T) {
 		}
 		b.js("window.before = true")
 		b.send(http.MethodPost, b.element(button)+"/click", map[string]any{})
-		require.Eventually(t, func() bool { // a click does not wait for the page that it leads to
+		testserver.Soon(t, func() bool { // a click does not wait for the page that it leads to
 			return b.js("return !window.before && document.readyState == 'complete' && !!document.querySelector('.said')") == true
-		}, 20*time.Second, 20*time.Millisecond)
+		})
 		return b.js("return document.querySelector('.said').innerText + '|' + document.querySelectorAll('main > table tr').length").(string)
 	}
 	assert.Contains(t, give("", "button[name=preview]"), "4 would be taken", "it only says")
@@ -164,7 +164,7 @@ func TestFilesKilled(t *testing.T) {
 			cmd := exec.Command(program, "post", fmt.Sprint(id), "--yes")
 			cmd.Dir = f.dir
 			require.NoError(t, cmd.Start())
-			killer := time.AfterFunc(time.Duration(30+rand.IntN(60))*time.Millisecond, func() { _ = cmd.Process.Kill() })
+			killer := time.AfterFunc(time.Duration(30+rand.IntN(60)+5*kills)*time.Millisecond, func() { _ = cmd.Process.Kill() })
 			done = cmd.Wait() == nil
 			if killer.Stop(); !done {
 				kills++

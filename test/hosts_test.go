@@ -156,7 +156,7 @@ func TestHostDies(t *testing.T) {
 	var told strings.Builder
 	post.Stderr = &told
 	require.NoError(t, post.Start())
-	require.Eventually(t, func() bool { return len(hosts[1].people("passwd")) > 10 }, 30*time.Second, 5*time.Millisecond)
+	testserver.Soon(t, func() bool { return len(hosts[1].people("passwd")) > 10 })
 	hosts[1].stop()
 	_ = post.Wait()
 	assert.Equal(t, 3, post.ProcessState.ExitCode(), told.String())
@@ -502,10 +502,10 @@ func TestHostMakesWhole(t *testing.T) {
 	require.Zero(t, code, errOut)
 	post := f.command("post", "1", "--yes")
 	require.NoError(t, post.Start())
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		_, err := os.Stat(filepath.Join(h.Dir, "srv/twice"))
 		return err == nil
-	}, 20*time.Second, 10*time.Millisecond)
+	})
 	assert.True(t, strings.HasPrefix(h.people("shadow")["hand001"][1], "!"), "it is half made")
 	h.stop()
 	_ = post.Wait()

@@ -18,12 +18,12 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"evenledger/internal/standin"
+	"evenledger/internal/testserver"
 )
 
 // big writes a file of its own making.
@@ -155,7 +155,7 @@ func TestCutShortDrafts(t *testing.T) {
 		var stderr strings.Builder
 		cmd.Stderr = &stderr
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { _, out, _ := f.run("batches"); return strings.Contains(out, "At work") }, 10*time.Second, 20*time.Millisecond)
+		testserver.Soon(t, func() bool { _, out, _ := f.run("batches"); return strings.Contains(out, "At work") })
 		require.NoError(t, cmd.Process.Signal(end), stderr.String())
 		require.Error(t, cmd.Wait())
 		if name == "interrupted" {

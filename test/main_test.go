@@ -27,6 +27,9 @@ import (
 // program is the built program's path.
 var program string
 
+// atOnce is how long something may take that waits for nothing, on a machine that is busy with other things.
+const atOnce = 20 * time.Second
+
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "evenledger-test-")
 	if err != nil {

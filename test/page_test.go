@@ -11,10 +11,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
 )
 
 // browser is a headless Chromium that is driven by the WebDriver protocol.
@@ -37,10 +38,10 @@ func startBrowser(t *testing.T) *browser {
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _, _ = cmd.Process.Kill(), cmd.Wait() })
 	b := &browser{t: t, session: fmt.Sprintf("http://127.0.0.1:%d/session", port)}
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		resp, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/status", port))
 		return err == nil && resp.Body.Close() == nil
-	}, 20*time.Second, 50*time.Millisecond)
+	})
 	made := b.send(http.MethodPost, "", map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{
 		"browserName": "chrome", "goog:loggingPrefs": map[string]any{"browser": "ALL"},
 		"goog:chromeOptions": map[string]any{"args": []string{"--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--user-data-dir=" + t.TempDir()}}}}})

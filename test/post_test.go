@@ -23,6 +23,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/testserver"
 )
 
 const crewBrief = `system: crewdesk
@@ -332,10 +334,10 @@ func TestInterruptedPost(t *testing.T) {
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool {
+	testserver.Soon(t, func() bool {
 		_, out, _ := f.run("show", "1")
 		return strings.Contains(out, "Still to finish")
-	}, 20*time.Second, 50*time.Millisecond)
+	})
 
 	code, _, errOut = f.run("post", "1", "--yes", "--trial", "1")
 	assert.Equal(t, 4, code, "a trial of what is under way: %s", errOut)

@@ -255,7 +255,7 @@ func TestLedgerServerDies(t *testing.T) {
 		post.Stderr = told
 		made := w.count()
 		require.NoError(t, post.Start())
-		require.Eventually(t, func() bool { return w.count() > made+50 }, time.Minute, 10*time.Millisecond)
+		testserver.Soon(t, func() bool { return w.count() > made+50 })
 		server.Crash(t)
 		return post, told
 	}
@@ -289,25 +289,25 @@ func TestWorkersShareTheSystem(t *testing.T) {
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, errOut)
 	helper := f.command("work")
-	var told strings.Builder
-	helper.Stderr = &told
+	told, err := os.Create(filepath.Join(f.dir, "helper.txt"))
+	require.NoError(t, err)
+	helper.Stderr = told
 	require.NoError(t, helper.Start())
 	time.Sleep(300 * time.Millisecond)
 	w.mu.Lock()
 	w.most, w.came = 0, nil
 	w.mu.Unlock()
 	f.calm(w, 400)
-	time.Sleep(1500 * time.Millisecond)
+	testserver.Soon(t, func() bool { return strings.Contains(f.read("helper.txt"), "batch 1: done") })
 	require.NoError(t, helper.Process.Signal(syscall.SIGINT))
 	_ = helper.Wait()
-	assert.Contains(t, told.String(), "batch 1: helps")
-	assert.Contains(t, told.String(), "batch 1: done")
+	assert.Contains(t, f.read("helper.txt"), "batch 1: helps")
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	assert.LessOrEqual(t, w.most, 4, "together: 3, and one whose answer is just going out")
 	require.GreaterOrEqual(t, len(w.came), 400)
 	lasted := w.came[len(w.came)-1].Sub(w.came[0])
-	assert.Less(t, float64(len(w.came))/lasted.Seconds(), 115.0, "rate: 100/s")
+	assert.Less(t, float64(len(w.came))/lasted.Seconds(), 115.0, "rate: 100/s, by the server's clock")
 }
 
 // A worker that slept while its requests waited for their turn sends none of them once others have
@@ -315,26 +315,26 @@ func TestWorkersShareTheSystem(t *testing.T) {
 func TestWorkerSleepsInTurn(t *testing.T) {
 	t.Parallel()
 	f, w, _ := stormy(t, 24)
-	f.write("evenledger.yaml", "lease: 1s\n"+strings.Replace(f.read("evenledger.yaml"), "settle: 200ms", "settle: 200ms, rate: 3/s", 1))
+	f.write("evenledger.yaml", "lease: 4s\n"+strings.Replace(f.read("evenledger.yaml"), "settle: 200ms", "settle: 200ms, rate: 3/s", 1))
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, errOut)
 	sleeper := f.command("post", "1", "--yes")
 	var told strings.Builder
 	sleeper.Stderr = &told
 	require.NoError(t, sleeper.Start())
-	require.Eventually(t, func() bool { return w.count() > 2 }, time.Minute, 20*time.Millisecond)
+	testserver.Soon(t, func() bool { return w.count() > 2 })
 	require.NoError(t, sleeper.Process.Signal(syscall.SIGSTOP))
 	time.Sleep(300 * time.Millisecond) // what was on its way arrives
 	made := w.count()
 	other := f.command("post", "1", "--yes")
 	require.NoError(t, other.Start())
-	for until := time.Now().Add(20 * time.Second); w.count() == made && time.Now().Before(until); {
+	for until := time.Now().Add(30 * time.Second); w.count() == made && time.Now().Before(until); {
 		time.Sleep(20 * time.Millisecond)
 	}
 	if w.count() == made { // it fell asleep while it wrote the ledger's file, which nobody else can write until it wakes
 		require.NoError(t, sleeper.Process.Signal(syscall.SIGCONT))
 	}
-	require.Eventually(t, func() bool { return w.count() > made }, time.Minute, 20*time.Millisecond)
+	testserver.Soon(t, func() bool { return w.count() > made })
 	_ = sleeper.Process.Signal(syscall.SIGCONT) // it may be over
 	_ = sleeper.Wait()
 	_ = other.Wait()
@@ -363,15 +363,12 @@ func TestWorkerIsCutOff(t *testing.T) {
 	var told strings.Builder
 	off.Stderr = &told
 	away.do(func() error { return off.Start() })
-	require.Eventually(t, func() bool { return w.count() > 50 }, time.Minute, 10*time.Millisecond, "%s", &told)
+	testserver.Soon(t, func() bool { return w.count() > 50 }, "%s", &told)
 	away.cut()
-	begun := time.Now()
 	// What the other was in the middle of keeps the rows for a while, and for longer than this lease.
 	code, out, errOut = f.run("post", "1", "--yes")
 	require.Contains(t, []int{0, 3}, code, out+errOut)
-	assert.Less(t, time.Since(begun), 40*time.Second)
-	_ = off.Wait()
-	assert.Less(t, time.Since(begun), time.Minute)
+	_ = off.Wait() // it ends, though it stays cut off
 	assert.Equal(t, 3, off.ProcessState.ExitCode(), told.String())
 	f.calm(w, 1500)
 }

@@ -139,7 +139,7 @@ func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) e
 		return err
 	}
 	a.exit = max(a.exit, a.rowsExit(counts.Bad()))
-	return report.WriteBatch(a.out, report.NewHead(b, counts), l.Entries(ctx, b.ID, store.Filter{}))
+	return report.WriteBatch(a.out, report.NewHead(b, counts), b, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
 }
 
 func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, j *app.Job, way system.Way) error {

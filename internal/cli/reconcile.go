@@ -188,7 +188,7 @@ func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *
 	}
 	if a.json {
 		head := map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts, "even": even}
-		return report.WriteJSON(a.out, head, "entries", differing(l.Entries(ctx, b.ID, store.Filter{})), nil)
+		return report.WriteJSON(a.out, head, "entries", differing(b, l.Entries(ctx, b.ID, store.Filter{Cells: true})), nil)
 	}
 	page := a.page()
 	page.Speak(b)
@@ -312,11 +312,11 @@ func (a *front) differing(ctx context.Context, page *report.Page, l store.Store,
 }
 
 // differing yields the rows that are not even.
-func differing(entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error] {
+func differing(b *batch.Batch, entries iter.Seq2[batch.Entry, error]) iter.Seq2[compared, error] {
 	return func(yield func(compared, error) bool) {
 		for e, err := range entries {
 			if state := app.StateOf(&e); err != nil || state.Differs() {
-				if !yield(compared{report.NewEntry(e), state}, err) {
+				if !yield(compared{report.NewEntry(b, e), state}, err) {
 					return
 				}
 			}

@@ -425,6 +425,7 @@ func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filte
 	if !s.OneSheet() {
 		return a.writeJSON(map[string]any{"batches": heads, "even": even})
 	}
+	filter.Cells = true
 	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", setEntries(s, s.Rows(ctx, l, filter)), nil)
 }
 

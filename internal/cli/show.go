@@ -171,7 +171,8 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 		if head.SignedBy, head.Doubts, err = vouched(ctx, w, l, b); err != nil {
 			return err
 		}
-		return report.WriteBatch(a.out, head, l.Entries(ctx, id, filter))
+		filter.Cells = true
+		return report.WriteBatch(a.out, head, b, l.Entries(ctx, id, filter))
 	}
 	page := a.page()
 	if len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0 {

@@ -98,19 +98,19 @@ func TestNothingGoesOutUnnoted(t *testing.T) {
 			return s.Do == membership.Follow && s.Result == membership.Sending
 		}) {
 			close(asleep)
-			time.Sleep(900 * time.Millisecond)
+			time.Sleep(3600 * time.Millisecond)
 		}
 	}
 	slow.renew = func() {
 		select {
 		case <-asleep:
-			time.Sleep(time.Second)
+			time.Sleep(4 * time.Second)
 		default:
 		}
 	}
 	p = w.poster(b, nil, false)
 	p.Ledger, p.Do = slow, do
-	p.Worker.Lease = time.Second
+	p.Worker.Lease = 4 * time.Second
 	require.ErrorIs(t, p.Run(t.Context()), store.ErrFenced)
 	assert.Equal(t, []string{"lock"}, done, "the note came too late for anything to be begun")
 }

@@ -26,6 +26,7 @@ import (
 	"evenledger/internal/standin"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
+	"evenledger/internal/testserver"
 	"evenledger/internal/yamldoc"
 )
 
@@ -250,7 +251,7 @@ func TestMailsAreSentByOne(t *testing.T) {
 		assert.NoError(t, err)
 		assert.Equal(t, people, n)
 	})
-	require.Eventually(t, func() bool { return len(got()) > 2 }, 20*time.Second, time.Millisecond)
+	testserver.Soon(t, func() bool { return len(got()) > 2 })
 	var guard *batch.Guard
 	_, err := another().Mails(t.Context(), nil, false)
 	require.ErrorAs(t, err, &guard, "another is at it")

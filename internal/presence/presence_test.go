@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -54,7 +55,9 @@ var worker = store.Worker{Name: "w", Who: "ana on a test", Lease: time.Second}
 
 // While the ledger hears of it a worker may send, for as long as it likes; how many share the
 // system is heard of on the way.
-func TestAlive(t *testing.T) {
+func TestAlive(t *testing.T) { synctest.Test(t, alive) }
+
+func alive(t *testing.T) {
 	ledger := &crew{share: store.Share{Of: 1}}
 	crowd := &pace.Crowd{}
 	last, err := presence.Join(t.Context(), ledger, 7, worker, crowd, func(ctx context.Context, at *presence.Presence) error {
@@ -80,8 +83,7 @@ func TestFenced(t *testing.T) {
 		says error
 		from time.Duration // after which it is over, at the latest
 	}{{store.ErrFenced, worker.Lease / 4}, {away, worker.Lease}} {
-		t.Run(c.says.Error(), func(t *testing.T) {
-			t.Parallel()
+		synctest.Test(t, func(t *testing.T) {
 			ledger := &crew{}
 			_, err := presence.Join(t.Context(), ledger, 7, worker, nil, func(ctx context.Context, at *presence.Presence) error {
 				begun := time.Now()

@@ -85,6 +85,7 @@ type Entry struct {
 	Row      int               `json:"row"`
 	Unlisted int               `json:"unlisted,omitempty"` // instead of a row: the nth account that no row lists
 	Key      string            `json:"key"`
+	Who      string            `json:"who,omitempty"` // what the person is called
 	Intent   account.Intent    `json:"intent"`
 	Outcome  account.Outcome   `json:"outcome"`
 	Account  string            `json:"account,omitempty"`
@@ -95,9 +96,9 @@ type Entry struct {
 	Findings []account.Finding `json:"findings"`
 }
 
-// NewEntry makes an entry of a document.
-func NewEntry(e batch.Entry) Entry {
-	out := Entry{Row: e.Row, Key: e.Key, Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Proof: e.Proof, Place: e.Place, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
+// NewEntry makes an entry of a batch's document. Who a row is about that nothing is done for stands in its cells.
+func NewEntry(b *batch.Batch, e batch.Entry) Entry {
+	out := Entry{Row: e.Row, Key: e.Key, Who: nameOf(b.Words, b.Headings, &e), Intent: e.Intent, Outcome: e.Outcome, Account: e.Account, Proof: e.Proof, Place: e.Place, Changes: e.Changes, Steps: e.Steps, Findings: slices.Clone(e.Findings)}
 	if out.Unlisted = batch.Unlisted(e.Row); out.Unlisted > 0 {
 		out.Row = 0
 		for i := range out.Findings {
@@ -158,10 +159,10 @@ func WriteJSON[T any](w io.Writer, head any, name string, list iter.Seq2[T, erro
 }
 
 // WriteBatch writes the document of a batch.
-func WriteBatch(w io.Writer, head Head, entries iter.Seq2[batch.Entry, error]) error {
+func WriteBatch(w io.Writer, head Head, b *batch.Batch, entries iter.Seq2[batch.Entry, error]) error {
 	return WriteJSON(w, head, "entries", func(yield func(Entry, error) bool) {
 		for e, err := range entries {
-			if !yield(NewEntry(e), err) {
+			if !yield(NewEntry(b, e), err) {
 				return
 			}
 		}

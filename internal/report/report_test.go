@@ -132,14 +132,15 @@ func list(entries ...batch.Entry) iter.Seq2[batch.Entry, error] {
 }
 
 func TestDocument(t *testing.T) {
-	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "s.csv", System: "crewdesk", Rows: 2, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}, Progress: batch.Progress{State: batch.Posted}}
+	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "s.csv", System: "crewdesk", Rows: 2, Headings: []string{"First", "Last"}, Words: map[string]string{"givenName": "First", "familyName": "Last"}, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}, Progress: batch.Progress{State: batch.Posted}}
 	var out bytes.Buffer
-	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, account.Counts{account.Created: 1}), list(batch.Entry{Row: 2, Outcome: account.Created}, batch.Entry{Row: 3})))
+	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, account.Counts{account.Created: 1}), b, list(batch.Entry{Row: 2, Outcome: account.Created}, batch.Entry{Row: 3, Outcome: account.Refused, Cells: []string{"Zoë", "Ångström"}})))
 	var got map[string]any
 	require.NoError(t, json.Unmarshal(out.Bytes(), &got))
 	assert.Equal(t, false, got["even"], "one row in two is missing")
 	assert.Len(t, got["outcomes"], len(account.Outcomes()), "every outcome is counted, be it zero")
 	assert.Len(t, got["entries"], 2)
+	assert.Equal(t, "Zoë Ångström", got["entries"].([]any)[1].(map[string]any)["who"], "who is refused is named as well")
 	assert.Equal(t, []any{}, got["entries"].([]any)[0].(map[string]any)["findings"], "a list is never null")
 
 	out.Reset()
@@ -258,7 +259,7 @@ func TestMembershipsTold(t *testing.T) {
 
 	b := &batch.Batch{ID: 3, Draft: batch.Draft{Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}}
 	var out bytes.Buffer
-	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, counts), list(e, gone)))
+	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, counts), b, list(e, gone)))
 	var document map[string]any
 	require.NoError(t, json.Unmarshal(out.Bytes(), &document))
 	assert.Equal(t, []any{true, 1.0, 1.0}, []any{document["even"], document["unlisted"], document["reverses"]})

@@ -337,7 +337,7 @@ func NewSetEntry(s Set, r SetRow) SetEntry {
 	out := SetEntry{Row: r.Row, Key: r.Key, Systems: map[string]Entry{}}
 	for i, e := range r.Entries {
 		if e != nil {
-			out.Systems[s.Batches[i].System] = NewEntry(*e)
+			out.Systems[s.Batches[i].System] = NewEntry(s.Batches[i], *e)
 		}
 	}
 	return out

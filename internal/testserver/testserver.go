@@ -5,6 +5,7 @@ package testserver
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -49,7 +50,7 @@ func (s Server) Crash(t testing.TB) {
 	_, err = fmt.Sscan(string(text), &pid)
 	require.NoError(t, err)
 	require.NoError(t, syscall.Kill(pid, syscall.SIGQUIT)) // its processes stop at once, and write nothing any more
-	for until := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	for until := time.Now().Add(patience); syscall.Kill(pid, 0) == nil && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
 	}
 }
 
@@ -80,10 +81,10 @@ func run(t testing.TB, script string, s Server) {
 	if script != "postgres.sh" {
 		return
 	}
-	require.Eventually(t, func() bool { // it listens before it takes anybody in
+	Soon(t, func() bool { // it listens before it takes anybody in
 		state, err := os.ReadFile(filepath.Join(s.Dir, "data", "postmaster.pid"))
 		return err == nil && strings.HasSuffix(strings.TrimSpace(string(state)), "ready")
-	}, time.Minute, 20*time.Millisecond, "the server does not get ready")
+	}, "the server does not get ready")
 }
 
 // Run runs a server until the test is over, and waits until it listens on a port.
@@ -105,7 +106,7 @@ func Run(t testing.TB, cmd *exec.Cmd, port int) {
 			}
 		}
 	})
-	for until := time.Now().Add(60 * time.Second); time.Now().Before(until); time.Sleep(50 * time.Millisecond) {
+	for until := time.Now().Add(patience); time.Now().Before(until); time.Sleep(50 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			require.NoError(t, conn.Close())
 			return
@@ -120,18 +121,32 @@ func Run(t testing.TB, cmd *exec.Cmd, port int) {
 	require.FailNow(t, "the server did not start")
 }
 
+// patience is how long something may take that happens at once on a machine with nothing else to do.
+const patience = 3 * time.Minute
+
+// Soon waits until something is so.
+func Soon(t testing.TB, isSo func() bool, told ...any) {
+	require.Eventually(t, isSo, patience, 10*time.Millisecond, told...)
+}
+
 // given are the ports that tests of this process were given.
 var given sync.Map
 
 // FreePort returns a port that nobody listens on, and that no other test was given: its server may not listen yet.
+// It is below those that connections are given, and taken by chance, as other processes look for one, too.
 func FreePort(t testing.TB) int {
-	for {
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		port := listener.Addr().(*net.TCPAddr).Port
-		require.NoError(t, listener.Close())
-		if _, taken := given.LoadOrStore(port, true); !taken {
-			return port
+	for range 1000 {
+		port := 10000 + rand.IntN(20000)
+		if _, taken := given.LoadOrStore(port, true); taken {
+			continue
 		}
+		listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			continue
+		}
+		require.NoError(t, listener.Close())
+		return port
 	}
+	require.FailNow(t, "no port is free")
+	return 0
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -125,7 +126,9 @@ func TestSpool(t *testing.T) {
 }
 
 // A delivery of which nothing comes for too long is given up, and told with how much had come.
-func TestWatch(t *testing.T) {
+func TestWatch(t *testing.T) { synctest.Test(t, watch) }
+
+func watch(t *testing.T) {
 	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 	require.NoError(t, err)
 	defer spool.Close()

@@ -94,7 +94,7 @@ func bring(t *testing.T, text string, last feed.Last) (string, feed.Delivery, er
 	spool, err := feed.NewSpool(filepath.Join(t.TempDir(), "spool"), 0)
 	require.NoError(t, err)
 	defer spool.Close()
-	d, err := s.Bring(t.Context(), spool, last, feed.Work{Mask: secret.NewMask(), Clock: clock.NewFake(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC)), Timeout: 5 * time.Second})
+	d, err := s.Bring(t.Context(), spool, last, feed.Work{Mask: secret.NewMask(), Clock: clock.NewFake(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC)), Timeout: time.Minute})
 	if err != nil {
 		return "", d, err
 	}
@@ -195,7 +195,7 @@ func TestEngines(t *testing.T) {
 			for _, writing := range []string{"delete from staff", "drop table staff", "create table other (a int)"} {
 				s, err := sourceOf(t, ask("select 1"))
 				require.NoError(t, err)
-				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: 5 * time.Second})
+				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: time.Minute})
 				require.NoError(t, err)
 				assert.Error(t, d.read(t.Context(), writing, nil, &table{out: csv.NewWriter(io.Discard)}), "%s: %s", name, writing)
 			}
@@ -203,15 +203,15 @@ func TestEngines(t *testing.T) {
 			if look := e.busy; look != "" {
 				s, err := sourceOf(t, ask("select 1"))
 				require.NoError(t, err)
-				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: 5 * time.Second})
+				d, err := s.(*source).connect(feed.Work{Mask: secret.NewMask(), Timeout: time.Minute})
 				require.NoError(t, err)
 				short, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
 				assert.Error(t, d.read(short, e.sleep, nil, &table{out: csv.NewWriter(io.Discard), came: func() {}}))
 				cancel()
-				assert.Eventually(t, func() bool {
+				testserver.Soon(t, func() bool {
 					text, _, err := bring(t, ask(look), feed.Last{})
 					return err == nil && text == "n\n0\n"
-				}, 5*time.Second, 50*time.Millisecond)
+				})
 			}
 			_, _, err = bring(t, ask("select nothing from staff"), feed.Last{})
 			require.ErrorAs(t, err, &down)
@@ -223,7 +223,7 @@ func TestEngines(t *testing.T) {
 			s, err := sourceOf(t, ask("select 1"))
 			require.NoError(t, err)
 			do := func(statement string, values map[string]string) error {
-				return done(t, s, feed.Order{Statement: statement, Values: values}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+				return done(t, s, feed.Order{Statement: statement, Values: values}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: time.Minute})
 			}
 			const insert = "insert into staff (no, name, starts, pay) values (:no, :name, :starts, :pay)"
 			require.NoError(t, do(insert, map[string]string{"no": "0303", "name": "Robert'); drop table staff; --", "starts": "2027-04-01", "pay": ""}))
@@ -291,7 +291,7 @@ func TestConnecting(t *testing.T) {
 	for _, text := range []string{"url: env:PG", fmt.Sprintf("url: mysql://ferries@127.0.0.1:%d/ferries, password: env:WRONG", maria.Port), "url: sqlite:nowhere.db"} {
 		s, err := sourceOf(t, "hr: {"+text+", query: select 1}")
 		require.NoError(t, err)
-		err = done(t, s, feed.Order{Statement: "insert into staff (no) values ('1')"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: 5 * time.Second})
+		err = done(t, s, feed.Order{Statement: "insert into staff (no) values ('1')"}, feed.Work{Mask: secret.NewMask(), Clock: clock.Real(), Timeout: time.Minute})
 		var down *reach.Unavailable
 		require.ErrorAs(t, err, &down, text)
 		assert.NotContains(t, err.Error(), "hunter2")

@@ -1,6 +1,11 @@
 (function () {
   var rows = Array.prototype.slice.call(document.querySelectorAll("#rows tr"));
   var buttons = Array.prototype.slice.call(document.querySelectorAll("button[data-outcome]"));
+  buttons = buttons.filter(function (b) { // one that would show nothing is not offered
+    var has = rows.some(function (row) { return row.dataset.outcome.trim().split(/\s+/).indexOf(b.dataset.outcome) >= 0; });
+    if (!has) { b.remove(); }
+    return has;
+  });
   var words = document.getElementById("words"), shown = document.getElementById("shown");
   function apply() {
     var outcomes = buttons.filter(function (b) { return b.getAttribute("aria-pressed") === "true"; }).map(function (b) { return b.dataset.outcome; });

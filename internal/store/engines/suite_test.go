@@ -376,7 +376,7 @@ func rowsComeSlowly(t *testing.T, open opener) {
 	join(t, other, posting.ID, "a")
 	_, err := other.Claim(t.Context(), posting.ID, worker("a"), read(t, other, posting.ID, store.Filter{}), noon)
 	require.NoError(t, err)
-	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.Less(t, time.Since(begun), time.Minute)
 	require.NoError(t, spool.Flush())
 	spooled, err := l.Spooled(t.Context(), slow.ID, 0, 10)
 	require.NoError(t, err)
@@ -480,7 +480,7 @@ func takenOver(t *testing.T, open opener) {
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := drafted(t, l, waiting, waiting, waiting, waiting)
 	dying := worker("dying")
-	dying.Lease = 3 * time.Second
+	dying.Lease = 6 * time.Second
 	_, err := l.Join(ctx, b.ID, dying)
 	require.NoError(t, err)
 	join(t, other, b.ID, "living")

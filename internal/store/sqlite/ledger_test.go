@@ -179,7 +179,7 @@ func TestManyReadersAtOnce(t *testing.T) {
 	b := drafted(t, open(t, path), batch.Entry{Outcome: account.Aside})
 	for range 20 {
 		l := open(t, path)
-		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 		var all sync.WaitGroup
 		for range 16 {
 			all.Go(func() {

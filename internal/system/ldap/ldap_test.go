@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -20,6 +19,7 @@ import (
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/system/systemtest"
+	"evenledger/internal/testserver"
 )
 
 const base = "dc=brindlesound,dc=example"
@@ -31,31 +31,24 @@ type harbour struct {
 }
 
 // start starts one in a folder of its own, with what else its script takes.
-func start(more ...string) (h *harbour, err error) {
+func start(t testing.TB, more ...string) (h *harbour, err error) {
 	h = &harbour{}
 	if h.dir, err = os.MkdirTemp("", "harbour"); err != nil {
 		return nil, err
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	h.at = listener.Addr().String()
-	if err := listener.Close(); err != nil {
-		return nil, err
-	}
+	port := testserver.FreePort(t)
+	h.at = fmt.Sprintf("127.0.0.1:%d", port)
 	script, err := filepath.Abs("../../../scripts/directory.sh")
 	if err != nil {
 		return nil, err
 	}
-	_, port, _ := strings.Cut(h.at, ":")
-	h.cmd = exec.Command(script, h.dir, port)
+	h.cmd = exec.Command(script, h.dir, fmt.Sprint(port))
 	h.cmd.Env = append(append(os.Environ(), "EMPTY=1"), more...)
 	h.cmd.Stderr = os.Stderr
 	if err := h.cmd.Start(); err != nil {
 		return nil, err
 	}
-	for until := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for until := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", h.at); err == nil {
 			return h, conn.Close()
 		}
@@ -91,7 +84,7 @@ func inHarbour(t *testing.T) *harbour {
 	if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
 		t.Skip("SKIPPED: there is no OpenLDAP server on this machine; scripts/test.sh installs it on Debian")
 	}
-	shared.once.Do(func() { shared.harbour, shared.err = start() })
+	shared.once.Do(func() { shared.harbour, shared.err = start(t) })
 	require.NoError(t, shared.err)
 	return shared.harbour
 }

@@ -95,7 +95,7 @@ func TestSigningIn(t *testing.T) {
 // answer at all.
 func TestOddEntries(t *testing.T) {
 	inHarbour(t)
-	odd, err := start("ODD=1")
+	odd, err := start(t, "ODD=1")
 	require.NoError(t, err)
 	defer odd.stop()
 	c := odd.tree(t)

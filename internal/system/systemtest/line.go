@@ -14,6 +14,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/system"
+	"evenledger/internal/testserver"
 )
 
 // A Line stands between a client and its server, and may lose an answer.
@@ -121,7 +122,7 @@ func (x suite) closes(t *testing.T, s system.System, _ *system.Description) {
 	x.create(t, s, x.person("ana", "Ana", ""))
 	require.Positive(t, over.Line.open.Load())
 	require.NoError(t, system.Close(s))
-	require.Eventually(t, func() bool { return over.Line.open.Load() == 0 }, 10*time.Second, 10*time.Millisecond)
+	testserver.Soon(t, func() bool { return over.Line.open.Load() == 0 })
 }
 
 // loses has the answers to changes be lost: each is told as unclear, and was carried out once.
