@@ -220,8 +220,11 @@ func stormy(t *testing.T, rows int) (f folder, w *watched, system string) {
 }
 
 // patient has those who come from now on not be given up while the machine is busy.
-func (f folder) patient() {
-	f.write("evenledger.yaml", regexp.MustCompile(`(?m)^lease: .*`).ReplaceAllString(f.read("evenledger.yaml"), "lease: 30s"))
+func (f folder) patient() { f.lasts("30s") }
+
+// lasts says how long a lease lasts.
+func (f folder) lasts(lease string) {
+	f.write("evenledger.yaml", regexp.MustCompile(`(?m)^lease: .*`).ReplaceAllString(f.read("evenledger.yaml"), "lease: "+lease))
 }
 
 // calm sees that a batch is posted, and everything in it was made once.
@@ -247,6 +250,7 @@ func TestLedgerServerDies(t *testing.T) {
 	server := testserver.Postgres(t)
 	f, w, _ := stormy(t, 1200)
 	f.shared(server, "ledger")
+	f.lasts("8s")
 	config := f.read("evenledger.yaml")
 	code, _, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, errOut)
@@ -266,7 +270,7 @@ func TestLedgerServerDies(t *testing.T) {
 	assert.NotContains(t, told.String(), server.Password(t))
 	server.Again(t)
 
-	f.write("evenledger.yaml", strings.Replace(config, "lease: 2s", "lease: 30s", 1))
+	f.write("evenledger.yaml", strings.Replace(config, "lease: 8s", "lease: 30s", 1))
 	post, told = begin()
 	for range 2 {
 		server.Again(t)
@@ -351,6 +355,7 @@ func TestWorkerIsCutOff(t *testing.T) {
 	server := testserver.Postgres(t, away.ledger)
 	f, w, _ := stormy(t, 1500)
 	f.shared(server, "ledger")
+	f.lasts("8s")
 	code, out, errOut := f.run("draft", "crew.csv", "-b", "storm")
 	require.Zero(t, code, out+errOut)
 	far := folder{t, t.TempDir()}

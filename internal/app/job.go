@@ -553,3 +553,18 @@ func kindsOf(about *system.Description) (names []string) {
 	}
 	return names
 }
+
+// Account is the account that a row wants, as far as the row says it by itself: whom it refers to is looked up later.
+func (j *Job) Account(at *Found) account.Account {
+	a := account.Account{Fields: map[string]account.Value{}}
+	for i, f := range j.Brief.Fields {
+		if v := at.Wanted.Values[i]; f.Send && f.Refers == "" && v.Filled() {
+			name := f.Name
+			if j.Schema != nil {
+				name = j.Schema.Full(name)
+			}
+			a.Fields[name] = v
+		}
+	}
+	return a
+}

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
+	"evenledger/internal/system"
 	"evenledger/internal/words"
 )
 
@@ -139,6 +140,15 @@ func (a *front) briefTry(ctx context.Context, j *app.Job, path string, flags she
 	page.Line("")
 	trialCells(page, info.Headings, at.Row)
 	trialFields(page, at.Wanted.Aside, fields)
+	if trier, is := j.System.(system.Trier); is && came == "fine" {
+		if request, err := trier.Preview(j.Account(at)); err == nil {
+			page.Line("")
+			page.Line("%s", page.Bold("The request that would make it"))
+			for line := range strings.Lines(request) {
+				page.Line("  %s", page.Dim(report.Clip(strings.TrimRight(line, "\n"), page.Columns()-4)))
+			}
+		}
+	}
 	causes := &report.Causes{}
 	for _, f := range findings {
 		causes.Add(f)

@@ -201,7 +201,7 @@ what became of every row, correct the rest and hand it back in.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrong(err.Error(), fmt.Sprintf("See “%s --help”.", cmd.CommandPath()))
 	})
-	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.candidatesCommand(), a.splitCommand(), a.draftCommand(), a.countersignCommand(), a.postCommand(), a.settleCommand(), a.outboxCommand(), a.layoutCommand(), a.workCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.noticesCommand(), a.runCommand(), a.runsCommand(), a.explainCommand(), a.answersCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.identityCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.briefCommand(), a.peekCommand(), a.fieldsCommand(), a.lookupCommand(), a.blankCommand(), a.checkCommand(), a.candidatesCommand(), a.splitCommand(), a.draftCommand(), a.countersignCommand(), a.postCommand(), a.settleCommand(), a.outboxCommand(), a.layoutCommand(), a.systemCommand(), a.workCommand(), a.withdrawCommand(), a.reverseCommand(), a.reconcileCommand(), a.showCommand(), a.batchesCommand(), a.fixesCommand(), a.reportCommand(), a.exportCommand(), a.feedsCommand(), a.noticesCommand(), a.runCommand(), a.runsCommand(), a.explainCommand(), a.answersCommand(), a.standinCommand(), a.demoCommand(), a.ledgerCommand(), a.identityCommand(), a.versionCommand())
 	root.SetUsageFunc(usage)
 	root.SetHelpCommandGroupID("around")
 	root.SetCompletionCommandGroupID("around")

@@ -19,9 +19,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
+	"evenledger/internal/report"
 	"evenledger/internal/secret"
 	"evenledger/internal/standin"
 	"evenledger/internal/standin/desk"
+	"evenledger/internal/standin/mooring"
 	"evenledger/internal/workspace"
 )
 
@@ -30,7 +32,9 @@ func (a *front) standinCommand() *cobra.Command {
 	var port int
 	var token, mails string
 	var mailPort int
-	var sample, takesFiles bool
+	var sample, takesFiles, ownWeb bool
+	var jobs time.Duration
+	var client string
 	var rows int
 	cmd := &cobra.Command{
 		Use:     "standin",
@@ -50,22 +54,37 @@ with “refused” are refused, those with “busy” have to be tried twice, th
 With --files it is another: an application with a page in the browser that takes nothing
 but files, says what it did not take, and exports its people; without a token.
 
+With --web it is a third: an application with a web interface of its own, JSON over HTTP of no
+standard. What it is like stands on its page; docs/web-systems.md describes it step by step.
+
 The faults let you see how posting copes: each is the share of requests that meet
 it, and with the same --seed the same requests meet the same.`,
 		Example: `  evenledger standin --token file:crewdesk.token --sample
   evenledger standin --token env:CREWDESK_TOKEN --data crewdesk.json --port 8085
   evenledger standin --token file:crewdesk.token --sample --mail mails
   evenledger standin --token file:crewdesk.token --busy 0.1 --drops 0.05
-  evenledger standin --files --sample --port 8086`,
+  evenledger standin --files --sample --port 8086
+  evenledger standin --web --sample --token file:mooring.token --port 8087`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if takesFiles {
 				a.longWork()
 				return a.serveFiles(cmd.Context(), desk.Options{Data: options.Data, Rows: rows}, port, sample)
 			}
+			if ownWeb && options.Data != "" {
+				return wrong("the practice application with a web interface of its own keeps its data in memory", "Leave --data out.")
+			}
 			secret, err := practiceToken(token)
 			if err != nil {
 				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
+			}
+			if ownWeb {
+				a.longWork()
+				with := mooring.Options{Token: secret, Page: options.Page, Unseen: options.Faults.Unseen, Jobs: jobs}
+				if client != "" {
+					with.Client, with.Secret = client, secret
+				}
+				return a.serveWeb(cmd.Context(), with, port, sample)
 			}
 			options.Token = secret
 			server, err := practice(options, sample)
@@ -87,6 +106,9 @@ it, and with the same --seed the same requests meet the same.`,
 	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
 	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
 	flags.BoolVar(&takesFiles, "files", false, "be an application that takes nothing but files")
+	flags.BoolVar(&ownWeb, "web", false, "be an application with a web interface of its own")
+	flags.DurationVar(&jobs, "jobs", 0, "with --web: accounts are made by jobs that take so long")
+	flags.StringVar(&client, "oauth", "", "with --web: tokens are got by this `CLIENT`, whose secret is --token")
 	flags.IntVar(&rows, "rows", 500, "with --files: most lines of a file")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
 	flags.StringVar(&mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
@@ -169,23 +191,46 @@ func (a *front) serveFiles(ctx context.Context, options desk.Options, port int, 
 	if err != nil {
 		return wrong(err.Error(), "")
 	}
+	return a.serveHandler(ctx, d, port, "/", func(page *report.Page, address string) {
+		page.Line("The practice application for files is at %s", address)
+		page.Line("%s", page.Dim("Open it in a browser. Ctrl-C ends it; in the background, kill %1 does."))
+	})
+}
+
+// serveWeb serves the practice application with a web interface of its own; with sample it begins with the sample
+// company's people.
+func (a *front) serveWeb(ctx context.Context, options mooring.Options, port int, sample bool) error {
+	server := mooring.New(options)
+	if sample {
+		if err := demo.Moor(server); err != nil {
+			return wrong(err.Error(), "")
+		}
+	}
+	return a.serveHandler(ctx, server, port, "/api", func(page *report.Page, address string) {
+		page.Line("The practice application with a web interface of its own is at %s", address)
+		page.Line("What it is like is told in a browser at %s", strings.TrimSuffix(address, "api"))
+		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
+	})
+}
+
+// serveHandler serves a practice application until it is stopped.
+func (a *front) serveHandler(ctx context.Context, handler http.Handler, port int, path string, tell func(page *report.Page, address string)) error {
 	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
 	}
-	address := fmt.Sprintf("http://%s/", listener.Addr())
+	address := fmt.Sprintf("http://%s%s", listener.Addr(), path)
 	if a.json {
 		err = a.writeJSON(map[string]any{"url": address})
 	} else {
 		page := a.page()
-		page.Line("The practice application for files is at %s", address)
-		page.Line("%s", page.Dim("Open it in a browser. Ctrl-C ends it; in the background, kill %1 does."))
+		tell(page, address)
 		err = page.Err()
 	}
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
 	defer stop()
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

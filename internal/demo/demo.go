@@ -23,6 +23,7 @@ import (
 
 	"evenledger/internal/sheet"
 	"evenledger/internal/standin/desk"
+	"evenledger/internal/standin/mooring"
 )
 
 //go:embed files
@@ -108,6 +109,37 @@ func Known() ([]map[string]any, error) {
 		body["schemas"] = []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}
 	}
 	return known, nil
+}
+
+// Moor puts the sample company's people into the practice application with a web interface of its own.
+func Moor(s *mooring.Server) error {
+	data, err := files.ReadFile("files/mooring.json")
+	if err != nil {
+		return err
+	}
+	var all struct {
+		People []struct{ Login, StaffNo, First, Last, Mail, Title, Team string }
+		Things []struct {
+			Kind, Title string
+			Seats       *int
+		}
+	}
+	if err := json.Unmarshal(data, &all); err != nil {
+		return err
+	}
+	for _, p := range all.People {
+		if err := s.Add(p.Login, p.StaffNo, p.First, p.Last, p.Mail, p.Title, p.Team); err != nil {
+			return err
+		}
+	}
+	for _, t := range all.Things {
+		seats := -1
+		if t.Seats != nil {
+			seats = *t.Seats
+		}
+		s.AddThing(t.Kind, t.Title, seats)
+	}
+	return nil
 }
 
 // Desk returns the people that the practice application for files begins with.

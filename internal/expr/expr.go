@@ -47,6 +47,7 @@ const (
 	Truth       // yes or no
 	Number      // a number with a point; as a result any number
 	List        // of texts
+	Any         // a piece of JSON, as a variable for TrueOf; as a result whatever there is
 )
 
 // A Variable is a name that expressions may use.
@@ -106,7 +107,7 @@ func (e *Env) ready() (err error) {
 }
 
 func (t Type) cel() *cel.Type {
-	return [...]*cel.Type{Text: cel.StringType, Truth: cel.BoolType, Number: cel.DoubleType, List: cel.ListType(cel.StringType)}[t]
+	return [...]*cel.Type{Text: cel.StringType, Truth: cel.BoolType, Number: cel.DoubleType, List: cel.ListType(cel.StringType), Any: cel.DynType}[t]
 }
 
 // isIdentifier reports whether an expression can say a name. A full attribute name is
@@ -266,7 +267,17 @@ func (x *Expr) True(scope *Scope) (bool, error) {
 	return value == types.True, err
 }
 
-func (x *Expr) eval(scope *Scope) (ref.Val, error) {
+// TrueOf works out to yes or no an expression over variables of type Any, by name: texts, numbers, truths, and
+// lists and maps of them.
+func (x *Expr) TrueOf(values map[string]any) (bool, error) {
+	if x.program == nil {
+		return x.truth(nil)
+	}
+	value, err := x.eval(values)
+	return value == types.True, err
+}
+
+func (x *Expr) eval(scope any) (ref.Val, error) {
 	value, _, err := x.program.Eval(scope)
 	switch {
 	case err != nil && strings.Contains(err.Error(), "actual cost limit exceeded"):

@@ -19,6 +19,8 @@ func fits(want Type, t *cel.Type) (inWords string, ok bool) {
 		return "yes or no", t.IsExactType(cel.BoolType)
 	case Number:
 		return "a number", t.IsExactType(cel.IntType) || t.IsExactType(cel.DoubleType) || t.IsExactType(cel.UintType)
+	case Any:
+		return "anything", true
 	case List:
 		return "a list of texts", t.IsExactType(cel.ListType(cel.StringType))
 	}

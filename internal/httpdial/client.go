@@ -145,6 +145,7 @@ type Request struct {
 	Header http.Header
 	Body   []byte
 	Safe   bool // it changes nothing
+	Keyed  bool // it has a key by which the server knows it when it is sent once more
 	Tries  int  // at most, where the server answers; 0: as many as where it doesn't
 }
 
@@ -294,7 +295,7 @@ func repeat[T any](ctx context.Context, c *Client, s Sending, r Request, attempt
 			most = c.config.Tries
 		}
 		switch {
-		case !r.Safe && !wait.Unsent:
+		case !r.Safe && !wait.Unsent && (!r.Keyed || try >= most):
 			return none, &reach.Unclear{Err: wait.Err}
 		case try >= most:
 			return none, wait.Err
@@ -347,6 +348,9 @@ func (c *Client) send(ctx context.Context, s Sending, r Request) (*http.Response
 		response, err := c.http.Do(request)
 		if err != nil {
 			return nil, sent, c.broken(ctx, sent, r, err)
+		}
+		if pause := restOf(response.Header); pause > 0 && pause <= longestAsk {
+			c.pace.Rest(pause)
 		}
 		if tokens == mostTokens || response.StatusCode != http.StatusUnauthorized || !c.config.Credential.Renew(request) {
 			return response, sent, nil

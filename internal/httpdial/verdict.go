@@ -68,6 +68,25 @@ func RetryAfter(header http.Header, now time.Time) (wait time.Duration, named bo
 	return 0, false
 }
 
+// restOf is how long nothing more would pass, where a server says that its quota is used up; 0: it isn't, or nobody says
+// (the header fields RateLimit, and RateLimit-Remaining with RateLimit-Reset, of draft-ietf-httpapi-ratelimit-headers).
+func restOf(header http.Header) time.Duration {
+	left, reset := header.Get("RateLimit-Remaining"), header.Get("RateLimit-Reset")
+	for part := range strings.FieldsFuncSeq(header.Get("RateLimit"), func(r rune) bool { return r == ';' || r == ',' }) {
+		switch name, value, _ := strings.Cut(strings.TrimSpace(part), "="); name {
+		case "r", "remaining":
+			left = value
+		case "t", "reset":
+			reset = value
+		}
+	}
+	seconds, err := strconv.ParseInt(reset, 10, 64)
+	if left != "0" || err != nil || seconds < 0 || seconds > int64(longestAsk/time.Second) {
+		return 0
+	}
+	return time.Duration(seconds) * time.Second
+}
+
 // Clip shortens what a server says, which may be anything.
 func Clip(text string) string {
 	text = strings.Join(strings.Fields(strings.ToValidUTF8(text, "")), " ")

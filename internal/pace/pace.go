@@ -134,6 +134,15 @@ func (p *Pace) Wait(ctx context.Context) error {
 	}
 }
 
+// Rest has nothing be sent for a while, as the system said beforehand that nothing would pass.
+func (p *Pace) Rest(pause time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if until := p.clock.Now().Add(pause); until.After(p.until) {
+		p.until = until
+	}
+}
+
 func (p *Pace) left() time.Duration {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -563,3 +563,29 @@ func NotKept(schema *account.Schema, sent []account.Change, now account.Account)
 	}
 	return findings
 }
+
+// A Tried is one step of trying a system out.
+type Tried struct {
+	What       string     `json:"what"` // in words
+	Requests   []Exchange `json:"requests"`
+	Understood []string   `json:"understood"`      // what was taken out of it
+	Amiss      string     `json:"amiss,omitempty"` // what is wrong; empty: nothing
+	Remedy     string     `json:"remedy,omitempty"`
+}
+
+// An Exchange is a request, and what was answered.
+type Exchange struct {
+	Request string `json:"request"` // method and address
+	Sent    string `json:"sent,omitempty"`
+	Status  int    `json:"status,omitempty"` // 0: it was not sent
+	Answer  string `json:"answer,omitempty"` // as it came, cut short
+}
+
+// A Trier can be tried out step by step, with what is sent and answered, as its words were described by a person.
+type Trier interface {
+	// Try reads what there is to read. As is an account that a create would send, nil: one of its own. With write, that one
+	// is made, changed and removed again; a system that is not there to be tried out on is a *account.Mistake.
+	Try(ctx context.Context, as *account.Account, write bool, told func(Tried)) error
+	// Preview is the request that would make an account, without secrets in it.
+	Preview(a account.Account) (string, error)
+}

@@ -8,6 +8,7 @@ package yamldoc
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -301,6 +302,29 @@ func (n Node) IsText() bool {
 		return true
 	}
 	return false
+}
+
+// Bare returns what stands bare and is no text but a number, true, false or null, as JSON has it.
+func (n Node) Bare() (value any, is bool) {
+	switch node := n.node.(type) {
+	case *ast.NullNode:
+		return nil, true
+	case *ast.BoolNode:
+		return node.Value, true
+	case *ast.IntegerNode, *ast.FloatNode:
+		if text := node.GetToken().Value; json.Valid([]byte(text)) {
+			return json.Number(text), true
+		}
+	}
+	return nil, false
+}
+
+// IfText is the node's text where it is one, without reporting where it is none.
+func (n Node) IfText() string {
+	if n.IsText() {
+		return n.Text()
+	}
+	return ""
 }
 
 // IsList reports whether the node is a list.

@@ -8,11 +8,12 @@ import (
 	"evenledger/internal/system/host"
 	"evenledger/internal/system/ldap"
 	"evenledger/internal/system/scim"
+	"evenledger/internal/system/web"
 )
 
 // All returns every kind, the usual one first.
 func All() []system.Kind {
 	return []system.Kind{
-		scim.Kind(), ldap.Kind(), host.Kind(), files.Kind(),
+		scim.Kind(), ldap.Kind(), host.Kind(), files.Kind(), web.Kind(),
 	}
 }

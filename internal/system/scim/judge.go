@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"regexp"
 	"strings"
 
 	"evenledger/internal/account"
@@ -204,13 +203,13 @@ func (c *Client) said(got *httpdial.Answer, isJSON bool) scimError {
 			if object, ok := whole.(map[string]any); ok {
 				told.ScimType = resource(object).text("scimType")
 			}
-			told.Detail = saying(whole, 3)
+			told.Detail = httpdial.Saying(whole)
 		}
 		if told.Detail == "" {
 			told.Detail = string(body)
 		}
 	default:
-		told.Detail = markup.ReplaceAllString(string(body), " ")
+		told.Detail = httpdial.Unmarked(string(body))
 	}
 	// Hidden before it is cut: a part of a secret is one as well.
 	if told.Detail = httpdial.Clip(c.config.Mask.Hide(told.Detail)); told.Detail == "" {
@@ -225,37 +224,11 @@ func (c *Client) words(body []byte) string {
 	if len(body) > 64<<10 || json.Unmarshal(body, &whole) != nil {
 		return ""
 	}
-	said := httpdial.Clip(c.config.Mask.Hide(saying(whole, 3)))
+	said := httpdial.Clip(c.config.Mask.Hide(httpdial.Saying(whole)))
 	if said == "" {
 		return ""
 	}
 	return "; it says: " + said
-}
-
-var markup = regexp.MustCompile(`(?is)<(style|script|head)\b.*?</(style|script|head)>|<[^>]*>`)
-
-// saying finds the words in an error of whatever form.
-func saying(value any, depth int) string {
-	switch v := value.(type) {
-	case string:
-		return v
-	case []any:
-		for _, item := range v {
-			if text := saying(item, depth-1); text != "" && depth > 0 {
-				return text
-			}
-		}
-	case map[string]any:
-		for _, name := range []string{"detail", "error_description", "message", "description", "title", "reason", "error", "errors", "Errors", "msg"} {
-			if depth == 0 {
-				break
-			}
-			if text := saying(resource(v).get(name), depth-1); text != "" {
-				return text
-			}
-		}
-	}
-	return ""
 }
 
 func bodyKind(got *httpdial.Answer) string {

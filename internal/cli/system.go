@@ -1,0 +1,281 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evenledger/internal/account"
+	"evenledger/internal/app"
+	"evenledger/internal/description"
+	"evenledger/internal/report"
+	"evenledger/internal/system"
+)
+
+func (a *front) systemCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "system",
+		GroupID: "prepare",
+		Short:   "Describe an application's own web interface, and try it out",
+		Example: "  evenledger system new openapi.json -o systems/mooring.yaml\n  evenledger system check systems/mooring.yaml\n  evenledger system try mooring",
+		Args:    cobra.NoArgs,
+		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.systemNewCommand(), a.systemTryCommand(), &cobra.Command{
+		Use:     "check DESCRIPTION",
+		Short:   "Tell every mistake in a description, with line and column",
+		Example: "  evenledger system check systems/mooring.yaml",
+		Args:    one("a description's file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			i, err := description.Load(args[0], a.Today())
+			if err != nil {
+				return err
+			}
+			return a.descriptionFine(i, args[0])
+		},
+	}, &cobra.Command{
+		Use:     "schema",
+		Short:   "Print the JSON Schema of a description",
+		Example: "  evenledger system schema > description.schema.json",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			schema, err := description.Schema()
+			if err == nil {
+				_, err = fmt.Fprintf(a.out, "%s\n", schema)
+			}
+			return err
+		},
+	})
+	return cmd
+}
+
+// descriptionFine tells what a description without mistakes says.
+func (a *front) descriptionFine(i *description.Interface, path string) error {
+	var can, cannot, kinds []string
+	for _, of := range []struct {
+		what string
+		can  bool
+	}{
+		{"made", i.Create != nil}, {"changed", len(i.Changes) > 0}, {"suspended", i.Suspend != nil || i.Seen() && len(i.Changes) > 0}, {"removed", i.Remove != nil},
+		{"given other passwords", i.Password != nil}, {"found by a value", i.Finding != nil}, {"made several at once", i.Together != nil},
+	} {
+		if of.can {
+			can = append(can, of.what)
+		} else {
+			cannot = append(cannot, of.what)
+		}
+	}
+	for _, t := range i.Things {
+		kinds = append(kinds, t.Kind)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"interface": i.Name, "fields": i.Account.Names(), "can": can, "things": append([]string{}, kinds...), "problems": []string{}})
+	}
+	page := a.page()
+	page.Line("%s is in order: %d fields of an account.", path, len(i.Account.Fields))
+	page.Text(page.Plain, "Fields: "+strings.Join(i.Account.Names(), ", "))
+	page.Text(page.Plain, "Accounts can be "+strings.Join(can, ", ")+".")
+	if cannot != nil {
+		page.Text(page.Dim, "They cannot be "+strings.Join(cannot, ", ")+".")
+	}
+	if kinds != nil {
+		page.Text(page.Plain, "They are tied to "+strings.Join(kinds, ", ")+".")
+	}
+	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+	page.Next(fmt.Sprintf("evenledger system try %s    # once evenledger.yaml says: %s: {kind: web, url: ADDRESS, description: %s, token: env:NAME}", name, name, path))
+	return page.Err()
+}
+
+func (a *front) systemNewCommand() *cobra.Command {
+	out := ""
+	cmd := &cobra.Command{
+		Use:   "new OPENAPI-FILE",
+		Short: "Write a first description from an OpenAPI document",
+		Long: `Looks at an application's OpenAPI 3 document for where accounts are listed, read, made
+and changed, and writes a description. What was guessed says so in a comment: look at
+each line, then try it out.`,
+		Example: "  evenledger system new openapi.json -o systems/mooring.yaml",
+		Args:    one("an OpenAPI document"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			data, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			text, err := description.Guess(data)
+			if err != nil {
+				return wrong(fmt.Sprintf("%s: %s", args[0], err), "Describe it by hand: docs/web-systems.md shows how.")
+			}
+			if _, err := description.Parse("description", []byte(text), a.Today()); err != nil {
+				a.remark("Something is still to be filled in: %s", err)
+			}
+			if out == "" {
+				if a.json {
+					return a.writeJSON(map[string]any{"description": text})
+				}
+				_, err := fmt.Fprint(a.out, text)
+				return err
+			}
+			if _, err := os.Lstat(out); err == nil {
+				return wrong(out+" exists already", "Name another file.")
+			}
+			if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
+				return err
+			}
+			if _, err := app.WriteWhole(out, func(file *os.File) (int, error) { return file.WriteString(text) }); err != nil {
+				return err
+			}
+			if a.json {
+				return a.writeJSON(map[string]any{"file": out})
+			}
+			page := a.page()
+			page.Line("%s is written from %s.", out, args[0])
+			page.Next("evenledger system check " + out)
+			return page.Err()
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")
+	return cmd
+}
+
+func (a *front) systemTryCommand() *cobra.Command {
+	var flags sheetFlags
+	var row int
+	var write bool
+	cmd := &cobra.Command{
+		Use:   "try SYSTEM [SHEET]",
+		Short: "Walk through an application's web interface, and show what was understood",
+		Long: `Asks for what there is to read, one step after the other, and shows each request, what was
+answered, what was understood of it, and what is wrong. Nothing is changed. The request that
+would make an account is shown and not sent: of nobody, or of a row of a sheet.
+
+With --write, in a system that evenledger.yaml marks with practice: true, an account is made,
+changed, tied, suspended and removed again, and each step is judged.`,
+		Example: `  evenledger system try mooring
+  evenledger system try mooring starters.xlsx -b starters --as-row 5
+  evenledger system try mooring-practice --write`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var as *account.Account
+			flags.System = args[0]
+			if len(args) == 2 {
+				if row < 1 {
+					return wrong("say which row", "For example: --as-row 5")
+				}
+				members, _, err := a.OpenSet(cmd.Context(), args[1], flags.Request)
+				if err != nil {
+					return err
+				}
+				defer app.CloseSet(members)
+				if members[0].Err != nil {
+					return members[0].Err
+				}
+				if as, err = wantedIn(cmd, members[0].Job, args[1], row); err != nil {
+					return err
+				}
+			}
+			target, client, err := a.target(args[:1])
+			if err != nil {
+				return err
+			}
+			trier, is := client.(system.Trier)
+			if !is {
+				return wrong(fmt.Sprintf("%s is spoken to by a standard, and has no description to try out", target.Name), "Look at what it takes with: evenledger fields "+target.Name)
+			}
+			return a.systemTry(cmd, target.Name, trier, as, write)
+		},
+	}
+	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the `BRIEF` of the sheet: its name in briefs/, or a file")
+	cmd.Flags().IntVar(&row, "as-row", 0, "show what making the account of this `ROW` would send")
+	cmd.Flags().BoolVar(&write, "write", false, "make, change and remove an account, in a system that is there for that")
+	completeFlag(cmd, "brief", a.completeBriefs)
+	cmd.ValidArgsFunction = a.completeSystems
+	return cmd
+}
+
+// wantedIn is the account that a row of a sheet wants.
+func wantedIn(cmd *cobra.Command, j *app.Job, path string, row int) (*account.Account, error) {
+	at, err := j.Row(cmd.Context(), row)
+	if err != nil {
+		return nil, err
+	}
+	if at == nil {
+		return nil, wrong(fmt.Sprintf("%s has no row %d, or it is blank", path, row), "Rows are numbered as in a spreadsheet program; the headings are a row too.")
+	}
+	as := j.Account(at)
+	return &as, nil
+}
+
+func (a *front) systemTry(cmd *cobra.Command, name string, trier system.Trier, as *account.Account, write bool) error {
+	steps, amiss := []system.Tried{}, 0
+	page := a.page()
+	told := func(s system.Tried) {
+		steps = append(steps, s)
+		if s.Amiss != "" {
+			amiss++
+		}
+		if !a.json {
+			showTried(page, len(steps), s)
+		}
+	}
+	if err := trier.Try(cmd.Context(), as, write, told); err != nil {
+		return err
+	}
+	if amiss > 0 {
+		a.exit = max(a.exit, exitRows)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"system": name, "steps": steps, "amiss": amiss})
+	}
+	if amiss > 0 {
+		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s of %d steps %s amiss.", report.Number(amiss), len(steps), map[bool]string{true: "is", false: "are"}[amiss == 1])))
+		page.Next("evenledger system try " + name + "    # once the description is corrected")
+		return page.Err()
+	}
+	page.Line("%s", page.Bold(fmt.Sprintf("All %d steps are in order.", len(steps))))
+	page.Next("evenledger fields " + name)
+	return page.Err()
+}
+
+// How many lines are shown of what is sent and answered; --json has more.
+const (
+	mostSent     = 30
+	mostAnswered = 14
+)
+
+// showTried shows one step.
+func showTried(page *report.Page, n int, s system.Tried) {
+	page.Line("%s", page.Bold(fmt.Sprintf("%d. %s", n, s.What)))
+	block := func(text string, most int) {
+		n := 0
+		for line := range strings.Lines(text) {
+			if n++; n > most {
+				page.Line("     %s", page.Dim("…"))
+				return
+			}
+			page.Line("     %s", page.Dim(report.Clip(strings.TrimRight(line, "\n"), page.Columns()-6)))
+		}
+	}
+	for _, x := range s.Requests {
+		request := x.Request
+		if x.Status != 0 {
+			request = fmt.Sprintf("%s → %d", request, x.Status)
+		}
+		page.Line("   %s", report.Clip(request, page.Columns()-4))
+		if block(x.Sent, mostSent); len(s.Requests) == 1 || x.Status >= 300 {
+			block(x.Answer, mostAnswered)
+		}
+	}
+	for _, line := range s.Understood {
+		page.Line("   %s", report.Clip(line, page.Columns()-4))
+	}
+	if s.Amiss != "" {
+		page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, "   amiss: "+s.Amiss)
+		if s.Remedy != "" {
+			page.Text(page.Plain, "   → "+s.Remedy)
+		}
+	}
+	page.Line("")
+}

@@ -1,0 +1,391 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evenledger/internal/account"
+	"evenledger/internal/description"
+	"evenledger/internal/system"
+)
+
+// kind returns the things of a kind.
+func (c *Client) kind(name string) (*description.Things, error) {
+	t, has := c.app.OfKind(name)
+	if !has {
+		return nil, &system.Refusal{Code: account.UnknownThing, Message: "the system has no " + name}
+	}
+	return t, nil
+}
+
+// Things implements system.System.
+func (c *Client) Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error] {
+	return func(yield func(account.Thing, error) bool) {
+		err := c.things(ctx, kind, counted, func(thing account.Thing) error {
+			if !yield(thing, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil {
+			yield(account.Thing{}, err)
+		}
+	}
+}
+
+func (c *Client) things(ctx context.Context, kind string, counted bool, yield func(account.Thing) error) error {
+	t, err := c.kind(kind)
+	if err != nil {
+		return err
+	}
+	roles, err := c.rolesOf(ctx, t)
+	if err != nil {
+		return err
+	}
+	counts, known := map[string]int{}, counted && (t.Members != nil || t.OnOne != nil)
+	if known {
+		for m, err := range c.Members(ctx, kind, nil) {
+			if err != nil {
+				return err
+			}
+			counts[m.Thing]++
+		}
+	}
+	return c.all(ctx, &t.Listing, c.app.Scope(nil), nil, t.ID, func(item any) error {
+		thing := account.Thing{ID: description.Text(t.ID.Of(item)), Name: description.Text(t.Name.Of(item)), Members: -1, Seats: -1, Roles: slices.Sorted(maps.Keys(roles))}
+		if known {
+			thing.Members = counts[thing.ID]
+		}
+		if t.Seats != nil {
+			if n, err := strconv.Atoi(description.Text(t.Seats.Of(item))); err == nil && n >= 0 {
+				thing.Seats = n
+			}
+		}
+		if t.Sections != nil {
+			list, _ := t.Sections.Of(item).([]any)
+			for _, one := range list {
+				thing.Sections = append(thing.Sections, description.Text(one))
+			}
+		}
+		return yield(thing)
+	})
+}
+
+// rolesOf are the roles of memberships of a kind, and how the application writes them; they are listed once.
+func (c *Client) rolesOf(ctx context.Context, t *description.Things) (map[string]string, error) {
+	if t.Roles == nil || t.Roles.Listing == nil {
+		if t.Roles == nil {
+			return nil, nil
+		}
+		return t.Roles.Words, nil
+	}
+	c.mu.Lock()
+	roles := c.roles[t.Kind]
+	c.mu.Unlock()
+	if roles != nil {
+		return roles, nil
+	}
+	roles = map[string]string{}
+	err := c.all(ctx, t.Roles.Listing, c.app.Scope(nil), nil, t.Roles.ID, func(item any) error {
+		roles[description.Text(t.Roles.Name.Of(item))] = description.Text(t.Roles.ID.Of(item))
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.roles[t.Kind] = roles
+	return roles, nil
+}
+
+// Members implements system.System.
+func (c *Client) Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error] {
+	return func(yield func(account.Membership, error) bool) {
+		err := c.members(ctx, kind, things, func(m account.Membership, _ string) error {
+			if !yield(m, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(account.Membership{}, err)
+		}
+	}
+}
+
+// members yields memberships, each with its own identifier where it has one.
+func (c *Client) members(ctx context.Context, kind string, things []string, yield func(m account.Membership, tie string) error) error {
+	t, err := c.kind(kind)
+	if err != nil {
+		return err
+	}
+	roles, err := c.rolesOf(ctx, t)
+	if err != nil {
+		return err
+	}
+	named := func(written string) string {
+		for _, role := range slices.Sorted(maps.Keys(roles)) {
+			if roles[role] == written && written != "" {
+				return role
+			}
+		}
+		return written
+	}
+	text := func(p description.Path, item any) string {
+		if p == nil {
+			return ""
+		}
+		return description.Text(p.Of(item))
+	}
+	m := t.Members
+	switch {
+	case t.OnOne != nil:
+		on := t.OnOne
+		return c.all(ctx, &c.app.Listing, c.app.Scope(nil), nil, c.app.Account.ID, func(item any) error {
+			list, _ := on.At.Of(item).([]any)
+			for _, one := range list {
+				thing := description.Text(on.Thing.Of(one))
+				if things != nil && !slices.Contains(things, thing) {
+					continue
+				}
+				of := account.Membership{Kind: kind, Thing: thing, Account: description.Text(c.app.Account.ID.Of(item)), Role: named(text(on.Role, one)), Section: text(on.Section, one)}
+				if err := yield(of, ""); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	case m == nil:
+		return system.Blind(kind, "the description does not say where they are listed")
+	}
+	read := func(scope *description.Scope, thing string) error {
+		return c.all(ctx, &m.Listing, scope, nil, m.Tie, func(item any) error {
+			of := account.Membership{Kind: kind, Thing: thing, Account: description.Text(m.Account.Of(item)), Role: named(text(m.Role, item)), Section: text(m.Section, item)}
+			if m.Thing != nil {
+				of.Thing = description.Text(m.Thing.Of(item))
+			}
+			if of.Account == "" || of.Thing == "" {
+				return &system.Unavailable{Message: fmt.Sprintf("%s lists a member without an account or thing", m.Call.String()), Remedy: "Look at it with: evenledger system try NAME, and at “members” in the description."}
+			}
+			if things != nil && !slices.Contains(things, of.Thing) {
+				return nil
+			}
+			return yield(of, text(m.Tie, item))
+		})
+	}
+	if !m.Uses("thing") {
+		return read(c.app.Scope(nil), "")
+	}
+	if things == nil {
+		err := c.things(ctx, kind, false, func(thing account.Thing) error {
+			things = append(things, thing.ID)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, thing := range things {
+		err := read(c.app.Scope(map[string]string{"thing": thing}), thing)
+		if err != nil && !errors.Is(err, system.ErrGone) {
+			return err
+		}
+	}
+	return nil
+}
+
+// member looks for one membership.
+func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.Membership, tie string, is bool, err error) {
+	err = c.members(system.Stopping(ctx), kind, []string{thing}, func(one account.Membership, its string) error {
+		if one.Account == of {
+			m, tie, is = one, its, true
+		}
+		return nil
+	})
+	return m, tie, is, err
+}
+
+// Tie implements system.System: one request for each membership.
+func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+	t, has := c.app.OfKind(kind)
+	if !has || t.Join == nil && t.OnOne == nil {
+		return system.ErrCannot
+	}
+	roles, err := c.rolesOf(ctx, t)
+	if err != nil {
+		return err
+	}
+	for _, tie := range ties {
+		if word, has := roles[tie.Role]; has {
+			tie.Role = word
+		}
+		if err := c.tie(ctx, t, thing, tie); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Client) tie(ctx context.Context, t *description.Things, thing string, tie system.Tie) error {
+	if t.Join == nil {
+		return c.listTie(ctx, t, thing, tie)
+	}
+	values := map[string]string{"id": tie.Account, "account": tie.Account, "thing": thing, "role": tie.Role, "section": tie.Section}
+	calls := []*description.Call{t.Join}
+	switch {
+	case tie.Leave:
+		calls = []*description.Call{t.Leave}
+	case tie.Was && t.Turn != nil:
+		calls = []*description.Call{t.Turn}
+	case tie.Was:
+		calls = []*description.Call{t.Leave, t.Join}
+	}
+	for _, call := range calls {
+		if call.Uses("tie") {
+			_, its, is, err := c.member(ctx, t.Kind, thing, tie.Account)
+			if err != nil {
+				return err
+			}
+			if !is && call == t.Leave {
+				continue // it is none already
+			}
+			values["tie"] = its
+		}
+		_, err := c.do(ctx, request{Call: call, scope: c.app.Scope(values), names: true})
+		if err = c.sameAlready(ctx, t, thing, tie, call, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sameAlready looks, where a request is refused, whether all is as it was to be.
+func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing string, tie system.Tie, call *description.Call, err error) error {
+	var refusal *system.Refusal
+	gone := errors.Is(err, system.ErrGone)
+	if err == nil || !gone && !errors.As(err, &refusal) || t.Members == nil || tie.Was {
+		return err
+	}
+	if gone && call == t.Join { // of a thing that is not there nobody is a member
+		return err
+	}
+	there := false
+	listErr := c.things(system.Stopping(ctx), t.Kind, false, func(one account.Thing) error {
+		there = there || one.ID == thing
+		return nil
+	})
+	m, _, is, lookErr := c.member(ctx, t.Kind, thing, tie.Account)
+	if lookErr != nil || listErr != nil || !there {
+		return err
+	}
+	if tie.Leave && !is || !tie.Leave && is && m.Section == tie.Section {
+		return nil
+	}
+	return err
+}
+
+// listTie changes the list of memberships in an account, and leaves the others in it as they are.
+func (c *Client) listTie(ctx context.Context, t *description.Things, thing string, tie system.Tie) error {
+	there := false
+	err := c.things(ctx, t.Kind, false, func(one account.Thing) error {
+		there = there || one.ID == thing
+		return nil
+	})
+	switch {
+	case err != nil:
+		return err
+	case !there:
+		return system.ErrGone
+	}
+	on := t.OnOne
+	object, header, err := c.raw(ctx, tie.Account)
+	if err != nil {
+		return err
+	}
+	list, _ := on.At.Of(object).([]any)
+	list = slices.DeleteFunc(slices.Clone(list), func(one any) bool { return description.Text(on.Thing.Of(one)) == thing })
+	if !tie.Leave {
+		list = append(list, on.Element(thing, tie.Role, tie.Section))
+	}
+	at := slices.IndexFunc(c.app.Changes, func(w description.Change) bool { return len(w.Fields) == 0 && w.Form != description.Filled })
+	if at < 0 {
+		return system.ErrCannot
+	}
+	how := &c.app.Changes[at]
+	var body any
+	switch how.Form {
+	case description.Whole:
+		on.At.Put(object, list)
+		body = object
+	case description.Patch:
+		body = []any{map[string]any{"op": "add", "path": on.At.Pointer(), "value": list}}
+	default:
+		least := map[string]any{}
+		on.At.Put(least, list)
+		if c.app.Account.Version != nil {
+			c.app.Account.Version.Put(least, c.app.Account.Version.Of(object))
+		}
+		body = least
+	}
+	data, err := description.Encode(body)
+	if err != nil {
+		return err
+	}
+	known := account.Account{ID: tie.Account}
+	if header != nil {
+		known.Version = header.Get("ETag")
+	}
+	_, err = c.do(ctx, request{Call: &how.Call, scope: c.app.Scope(description.Values(&known)), body: data, names: true, version: c.match(&known)})
+	return err
+}
+
+// MakeThing implements system.System.
+func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Tie) (account.Thing, error) {
+	t, has := c.app.OfKind(kind)
+	if !has || t.Make == nil {
+		return account.Thing{}, system.ErrCannot
+	}
+	got, err := c.do(ctx, request{Call: t.Make, scope: c.app.Scope(map[string]string{"name": name}).New()})
+	if err != nil {
+		return account.Thing{}, err
+	}
+	made := account.Thing{ID: description.Text(t.ID.Of(t.Make.Item.Of(got.value))), Name: name, Seats: -1}
+	if made.ID == "" {
+		if at, err := c.elsewhere(got.Header.Get("Location"), c.base); err == nil {
+			made.ID, _ = c.idIn(at)
+		}
+	}
+	if made.ID != "" {
+		return made, nil
+	}
+	err = c.things(system.Stopping(ctx), kind, false, func(one account.Thing) error {
+		if one.Name == name {
+			made.ID = one.ID
+		}
+		return nil
+	})
+	if err == nil && made.ID == "" {
+		err = fmt.Errorf("%s: the answer shows nothing that was made, and no %s is called “%s”", t.Make, strings.TrimSuffix(kind, "s"), name)
+	}
+	if err != nil {
+		return account.Thing{}, &system.Unclear{Err: err}
+	}
+	return made, nil
+}
+
+// RemoveThing implements system.System.
+func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
+	t, has := c.app.OfKind(kind)
+	if !has || t.Unmake == nil {
+		return system.ErrCannot
+	}
+	_, err := c.do(ctx, request{Call: t.Unmake, scope: c.app.Scope(map[string]string{"thing": thing}), names: true})
+	return err
+}
