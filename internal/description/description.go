@@ -195,6 +195,7 @@ type Roles struct {
 	Listing *Listing          // instead: they are listed
 	ID      Path
 	Name    Path
+	Default string // of who is given none; empty: it is sent without one
 }
 
 // Answers say what an answer means, where its status does not.

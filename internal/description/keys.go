@@ -245,6 +245,7 @@ func (r *reader) thingKeys(t *Things, m *Members, on *OnAccount, roles *Roles, l
 			{Name: "list", Nested: r.listing(listed), About: "Instead: how they are listed."},
 			{Name: "id", Form: yamldoc.Text, About: "Where a role's identifier stands.", Put: r.path(&roles.ID)},
 			{Name: "name", Form: yamldoc.Text, About: "Where its name stands.", Put: r.path(&roles.Name)},
+			{Name: "default", Form: yamldoc.Text, About: "The role of who is given none.", Put: yamldoc.Into(&roles.Default, yamldoc.Node.Text)},
 		}, About: "Which roles there are in a thing."},
 	}
 }

@@ -223,6 +223,9 @@ func (r *reader) readField(pair yamldoc.Pair, f *Field) {
 	case f.Kind == account.Place:
 		pair.At.Fail("Keep it as a text under another name.", "“%s” is a place in a tree, which such an application does not have", f.Name)
 	}
+	if _, known := account.FieldNamed(f.Name); !known && f.Kind == account.Text { // as it is written tells of one of its own
+		f.Kind = map[Written]account.Kind{AsTime: account.Date, AsSecond: account.Date, AsNumber: account.Number, AsTruth: account.YesNo}[f.As]
+	}
 	if f.Parts != nil {
 		f.Name, f.Kind = account.WithParts(f.Name, f.Parts), account.List
 	} else if list.Exists() && f.Where == nil {

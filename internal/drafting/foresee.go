@@ -38,6 +38,7 @@ func foresee(ctx context.Context, ledger store.Drafts, s system.System, id int, 
 		for i, e := range entries {
 			for _, f := range findings[i] {
 				e.Find(f.Level, f.Code, f.Field, "", f.Message)
+				e.Findings[len(e.Findings)-1].Remedy = f.Remedy
 			}
 			if account.HasError(findings[i]) {
 				refused(&e)

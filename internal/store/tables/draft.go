@@ -96,11 +96,14 @@ func (l *Ledger) Spooled(ctx context.Context, id, after, limit int) (all []store
 
 // Decide writes the entries of rows taken in before.
 func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) error {
-	var decided, sealed, rows [][]any
+	var decided, sealed, refused, rows [][]any
 	for _, e := range entries {
 		decided = append(decided, []any{e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row})
 		if e.Secret != "" {
 			sealed = append(sealed, []any{id, e.Row, e.Secret})
+		}
+		if e.Outcome == account.Refused { // nobody gets what was made for it
+			refused = append(refused, []any{id, e.Row})
 		}
 		rows = append(rows, []any{id, e.Row})
 	}
@@ -109,6 +112,9 @@ func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) erro
 			return err
 		}
 		if err := tx.Many(ctx, "INSERT INTO secrets (batch, row, sealed) VALUES (?, ?, ?) ON CONFLICT (batch, row) DO UPDATE SET sealed = excluded.sealed", sealed); err != nil {
+			return err
+		}
+		if err := tx.Many(ctx, "DELETE FROM secrets WHERE batch = ? AND row = ?", refused); err != nil {
 			return err
 		}
 		if err := tx.Many(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?", rows); err != nil {

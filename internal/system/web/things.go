@@ -223,6 +223,9 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		return err
 	}
 	for _, tie := range ties {
+		if tie.Role == "" && t.Roles != nil {
+			tie.Role = t.Roles.Default
+		}
 		if word, has := roles[tie.Role]; has {
 			tie.Role = word
 		}
@@ -265,6 +268,25 @@ func (c *Client) tie(ctx context.Context, t *description.Things, thing string, t
 	}
 	return nil
 }
+
+// Foresee implements system.Foreseer: an application that wants a role for each member refuses those that have none.
+func (c *Client) Foresee(_ context.Context, all []system.Intended) ([][]account.Finding, error) {
+	found := make([][]account.Finding, len(all))
+	for i, intended := range all {
+		for _, tie := range intended.Ties {
+			t, has := c.app.OfKind(tie.Kind)
+			if has && !tie.Leave && tie.Role == "" && t.Roles != nil && t.Roles.Default == "" && t.Join != nil && t.Join.Uses("role") {
+				f := account.Find(account.Error, account.UnknownRole, fmt.Sprintf("a member of the %s has a role there, and the row gives none", tie.Kind))
+				f.Field, f.Remedy = tie.Kind, "Give the role in the sheet or in the brief, or write “default” to the roles in the description."
+				found[i] = append(found[i], f)
+			}
+		}
+	}
+	return found, nil
+}
+
+// Leftovers implements system.Foreseer.
+func (c *Client) Leftovers(context.Context, string) ([]string, error) { return nil, nil }
 
 // sameAlready looks, where a request is refused, whether all is as it was to be.
 func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing string, tie system.Tie, call *description.Call, err error) error {

@@ -2,11 +2,9 @@ package web_test
 
 import (
 	"encoding/json"
-	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -15,10 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evenledger/internal/account"
 	"evenledger/internal/description"
 	"evenledger/internal/httpdial"
 	"evenledger/internal/secret"
@@ -196,8 +192,3 @@ func (d *dock) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 	}
 }
-
-var _ = os.Getenv
-var _ = assert.Equal
-var _ = account.Of
-var _ = fmt.Sprint

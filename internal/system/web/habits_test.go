@@ -1,0 +1,334 @@
+package web_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/account"
+	"evenledger/internal/description"
+	"evenledger/internal/httpdial"
+	"evenledger/internal/secret"
+	"evenledger/internal/standin/mooring"
+	"evenledger/internal/system"
+	"evenledger/internal/system/web"
+)
+
+// odd opens an application that answers each request as a test says, by a description.
+func odd(t *testing.T, text string, answer func(w http.ResponseWriter, r *http.Request)) *web.Client {
+	server := httptest.NewServer(http.HandlerFunc(answer))
+	t.Cleanup(server.Close)
+	i, err := description.Parse("odd.yaml", []byte(text), "2026-11-30")
+	require.NoError(t, err)
+	c, err := web.New(web.Config{Interface: i, Config: httpdial.Config{URL: server.URL, Credential: httpdial.Bearer("token-of-tests"), Together: 2, Timeout: 2 * time.Second, Tries: 2, Pause: time.Millisecond, Mask: secret.NewMask()}})
+	require.NoError(t, err)
+	return c
+}
+
+const plain = `account: {id: id, fields: {userName: login, email: {list: mails, where: {kind: work}, value: value}, title: job.title}}
+read: {get: "/people/{id}"}
+create: {post: /people}
+change: {patch: "/people/{id}", body: merge}
+remove: {delete: "/people/{id}"}
+`
+
+func list(c *web.Client) (names []string, err error) {
+	for a, err := range c.List(context.Background(), []string{"userName"}) {
+		if err != nil {
+			return names, err
+		}
+		names = append(names, a.Field("userName").Text())
+	}
+	return names, nil
+}
+
+// people writes a page of people with these numbers.
+func people(numbers ...int) string {
+	var all []string
+	for _, n := range numbers {
+		all = append(all, fmt.Sprintf(`{"id":%d,"login":"p%d"}`, n, n))
+	}
+	return "[" + strings.Join(all, ",") + "]"
+}
+
+// A listing is whole, or an error: pages that come again, shrink, lead elsewhere or are no list are told.
+func TestListings(t *testing.T) {
+	for name, c := range map[string]struct {
+		list string
+		page func(n int, r *http.Request) string // the nth answer; of a status first, if it is not 200
+		want string                              // names, or what the error says
+		fail bool
+	}{
+		"one page": {"items: .", func(int, *http.Request) string { return people(1, 2) }, "p1 p2", false},
+		"by cursor": {"items: d, next: {cursor: n, as: c}", func(_ int, r *http.Request) string {
+			return map[string]string{"": `{"d":` + people(1) + `,"n":"x y"}`, "x y": `{"d":` + people(2) + `,"n":null}`}[r.FormValue("c")]
+		}, "p1 p2", false},
+		"the same cursor": {"items: d, next: {cursor: n, as: c}", func(n int, _ *http.Request) string { return `{"d":` + people(n) + `,"n":"x"}` }, "a page that came before", true},
+		"the same page":   {"items: d, next: {cursor: n, as: c}", func(n int, _ *http.Request) string { return `{"d":` + people(1) + fmt.Sprintf(`,"n":"%d"}`, n) }, "a page that came before", true},
+		"by link": {"items: ., next: {link: true}", func(n int, _ *http.Request) string {
+			return map[int]string{1: "link:/next?p=2 " + people(1), 2: people(2)}[n]
+		}, "p1 p2", false},
+		"a link elsewhere": {"items: ., next: {link: true}", func(int, *http.Request) string { return "link:http://elsewhere.example/next " + people(1) }, "which is not its own", true},
+		"by address": {"items: d, next: {address: n}", func(n int, _ *http.Request) string {
+			return map[int]string{1: `{"d":` + people(1) + `,"n":"?p=2"}`, 2: `{"d":` + people(2) + `}`}[n]
+		}, "p1 p2", false},
+		"by page": {"items: ., next: {page: p}", func(_ int, r *http.Request) string {
+			return map[string]string{"1": people(1, 2), "2": people(3), "3": "[]"}[r.FormValue("p")]
+		}, "p1 p2 p3", false},
+		"by page for ever": {"items: ., next: {page: p}", func(int, *http.Request) string { return people(1, 2) }, "a page that came before", true},
+		"by page, one is left": {"items: ., next: {page: p}", func(n int, r *http.Request) string {
+			return map[string]string{"1": people(1, 2), "2": people(3+n, 4+n), "3": people(5+n, 60), "4": "[]"}[r.FormValue("p")]
+		}, "something else each time", true},
+		"by offset": {"items: ., next: {offset: o}", func(_ int, r *http.Request) string {
+			return map[string]string{"0": people(1, 2), "1": people(2, 3), "2": people(3)}[r.FormValue("o")]
+		}, "p1 p2 p3", false},
+		"somebody goes": {"items: ., next: {offset: o}", func(n int, r *http.Request) string {
+			if n == 1 {
+				return people(1, 2)
+			}
+			return map[string]string{"0": people(2, 3), "1": people(3, 4), "2": people(4)}[r.FormValue("o")]
+		}, "p1 p2 p3 p4", false},
+		"fewer than it says": {"items: d, total: t", func(int, *http.Request) string { return `{"d":` + people(1) + `,"t":3}` }, "it has 3 to list but gave only 1", true},
+		"no number":          {"items: d, total: t", func(int, *http.Request) string { return `{"d":[],"t":"many"}` }, "no number at t", true},
+		"no list":            {"items: d", func(int, *http.Request) string { return `{"d":{"id":1}}` }, "no list at d", true},
+		"it changes its shape": {"items: d, next: {cursor: n, as: c}", func(n int, _ *http.Request) string {
+			return map[int]string{1: `{"d":` + people(1) + `,"n":"2"}`, 2: `{"rows":[]}`}[n]
+		}, "no list at d", true},
+		"without an id":    {"items: .", func(int, *http.Request) string { return `[{"login":"x"}]` }, "has no id", true},
+		"a web page":       {"items: .", func(int, *http.Request) string { return "<html>sign in</html>" }, "a web page where JSON was expected", true},
+		"a redirect":       {"items: .", func(int, *http.Request) string { return "302 " }, "redirects", true},
+		"no right":         {"items: .", func(int, *http.Request) string { return `403 {"title":"No","detail":"not for you: token-of-tests"}` }, "does not let us read (403): not for you", true},
+		"who":              {"items: .", func(int, *http.Request) string { return `401 {}` }, "turns us away (401)", true},
+		"broken":           {"items: .", func(int, *http.Request) string { return `500 {"error":{"message":"no disk"}}` }, "cannot answer (500): no disk", true},
+		"more than can be": {"items: .", func(int, *http.Request) string { return "[" + strings.Repeat(`{"id":1},`, 2_500_000) + `{"id":1}]` }, "more than can be read at once", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var n atomic.Int32
+			var at string
+			client := odd(t, plain+"list: {get: /people, "+c.list+"}\n", func(w http.ResponseWriter, r *http.Request) {
+				text := c.page(int(n.Add(1)), r)
+				if rest, is := strings.CutPrefix(text, "link:"); is {
+					at, text, _ = strings.Cut(rest, " ")
+					w.Header().Add("Link", `<`+at+`>; title="a, b"; rel="last next"`)
+				}
+				if status, rest, cut := strings.Cut(text, " "); cut && len(status) == 3 {
+					var code int
+					_, _ = fmt.Sscan(status, &code)
+					w.Header().Set("Location", "https://elsewhere.example/")
+					w.WriteHeader(code)
+					text = rest
+				}
+				fmt.Fprint(w, text)
+			})
+			names, err := list(client)
+			if c.fail {
+				require.Error(t, err, names)
+				assert.Contains(t, err.Error(), c.want)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.want, strings.Join(names, " "))
+		})
+	}
+}
+
+// What a finding says is believed only where it was seen to find, and to look.
+func TestFindingIsNotBelieved(t *testing.T) {
+	all := []string{"ana", "tom", "mei"}
+	for name, c := range map[string]struct {
+		find  string
+		finds func(r *http.Request) []string
+		ok    bool
+	}{
+		"it finds":                {"by: {userName: q}", func(r *http.Request) []string { return []string{r.FormValue("q")} }, true},
+		"several, repeated":       {"by: {userName: q}, repeat: true, most: 3", func(r *http.Request) []string { return r.URL.Query()["q"] }, true},
+		"several, joined":         {"by: {userName: q}, join: \",\", most: 3", func(r *http.Request) []string { return strings.Split(r.FormValue("q"), ",") }, true},
+		"it looks at nothing":     {"by: {userName: q}", func(*http.Request) []string { return all }, false},
+		"it finds nobody":         {"by: {userName: q}", func(*http.Request) []string { return nil }, false},
+		"only the first of them":  {"by: {userName: q}, repeat: true, most: 3", func(r *http.Request) []string { return r.URL.Query()["q"][:1] }, false},
+		"another is nobody there": {"by: {userName: q}", func(r *http.Request) []string { return []string{strings.ToUpper(r.FormValue("q"))[:1]} }, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			client := odd(t, plain+"list: {get: /people, items: .}\nfind: {get: /found, items: ., "+c.find+"}\n", func(w http.ResponseWriter, r *http.Request) {
+				names := all
+				if r.URL.Path == "/found" {
+					names = c.finds(r)
+				}
+				found := []any{}
+				for i, known := range all {
+					for _, name := range names {
+						if name == known {
+							found = append(found, map[string]any{"id": i, "login": known})
+						}
+					}
+				}
+				_ = json.NewEncoder(w).Encode(found)
+			})
+			about, err := client.Describe(t.Context())
+			require.NoError(t, err)
+			require.Positive(t, about.Can.Finds)
+			got := map[string]bool{}
+			way, err := system.Fetch(t.Context(), client, map[string][]string{"userName": {"tom", "mei", "nobody"}}, []string{"userName"}, 1, func(a account.Account) { got[a.Field("userName").Text()] = true })
+			require.NoError(t, err)
+			assert.Equal(t, !c.ok, way.Listed)
+			assert.True(t, got["tom"] && got["mei"])
+		})
+	}
+}
+
+// What an answer to a change means, in the application's words and at the field that it names.
+func TestAnswers(t *testing.T) {
+	const answers = `list: {get: /people, items: .}
+answers: {failed: has(body.fault), taken: 'status == 409 || has(body.fault) && body.fault == "dup"', unclear: status == 299}
+`
+	for name, c := range map[string]struct {
+		status int
+		kind   string
+		body   string
+		code   account.Code // of a refusal; empty: it is unclear
+		field  string
+		says   string
+	}{
+		"a problem":              {422, "", `{"title":"Wrong","detail":"that cannot be","errors":[{"pointer":"#/mails/0/value","detail":"no address"}]}`, account.SystemRefused, "email", "that cannot be; no address"},
+		"taken":                  {409, "", `{"errors":[{"field":"login","message":"somebody has it"}]}`, account.TakenValue, "userName", "somebody has it"},
+		"an error in a success":  {200, "", `{"fault":"dup","message":"ana is somebody"}`, account.TakenValue, "", "ana is somebody"},
+		"another one":            {200, "", `{"fault":"no","message":"not today"}`, account.SystemRefused, "", "not today"},
+		"in plain words":         {400, "text/plain", "no such berth", account.SystemRefused, "", "no such berth"},
+		"a page":                 {404, "text/html", "<html><style>x</style>not here</html>", "", "", "has nothing there (404): not here"},
+		"nothing is shown":       {201, "", "", "", "", "no account that can be read"},
+		"a success of a proxy":   {200, "text/html", "<html>welcome</html>", "", "", "a web page"},
+		"somebody without an id": {201, "", `{"login":"ana"}`, "", "", "no account that can be read"},
+		"taken in":               {202, "", `{}`, "", "", "(202)"},
+		"said to be unclear":     {299, "", `{}`, "", "", "does not say whether it is done"},
+		"broken":                 {502, "", `{"message":"gone"}`, "", "", "gone"},
+		"no right":               {403, "", `{"message":"not you"}`, account.SystemRefused, "", "we have no right to do this"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			posts := 0
+			client := odd(t, plain+answers, func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodPost {
+					posts++
+				}
+				if c.kind != "" {
+					w.Header().Set("Content-Type", c.kind)
+				}
+				w.WriteHeader(c.status)
+				fmt.Fprint(w, c.body)
+			})
+			_, err := client.Create(t.Context(), account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.says)
+			assert.Equal(t, 1, posts, "it is sent once")
+			var refusal *system.Refusal
+			var unclear *system.Unclear
+			var away *system.Unavailable
+			if c.code != "" {
+				require.ErrorAs(t, err, &refusal)
+				assert.Equal(t, []string{string(c.code), c.field}, []string{string(refusal.Code), refusal.Field})
+				return
+			}
+			assert.True(t, errors.As(err, &unclear) || errors.As(err, &away), "%T", err)
+		})
+	}
+}
+
+// With a key by which the application knows a request again, a lost answer is asked for once more; and people are made once.
+func TestKeyedAndTogether(t *testing.T) {
+	server := mooring.New(mooring.Options{Token: "token-of-tests", Drop: func(n int) bool { return n%3 == 1 }})
+	at := httptest.NewServer(server)
+	defer at.Close()
+	c := reach(t, "mooring", at.URL+"/api", nil)
+	for n := range 12 {
+		made, err := c.Create(t.Context(), account.Account{Password: fmt.Sprintf("gulls-over-Quay-%d", n), Fields: map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n)), "active": account.Of(map[bool]string{true: "false", false: "true"}[n == 5])}}, []string{"userName", "active"})
+		if n == 5 { // suspending it is a request of its own
+			if err != nil {
+				var unclear *system.Unclear
+				require.ErrorAs(t, err, &unclear)
+				continue
+			}
+			assert.Equal(t, "false", made.Field("active").Text())
+			continue
+		}
+		require.NoError(t, err)
+		assert.True(t, server.Password(fmt.Sprintf("p%d", n), fmt.Sprintf("gulls-over-Quay-%d", n)))
+	}
+	assert.Len(t, server.Logins(""), 12)
+
+	server = mooring.New(mooring.Options{Token: "token-of-tests"})
+	at.Config.Handler = server
+	var wanted []account.Account
+	for _, name := range []string{"a1", "a2", "a1", ""} {
+		wanted = append(wanted, account.Account{Password: "gulls-over-Quay-41", Fields: map[string]account.Value{"userName": account.ValueOr(name), "manager": account.Blank()}})
+	}
+	wanted[1].Password = "short"
+	results, err := c.CreateAll(t.Context(), wanted, []string{"userName"})
+	require.NoError(t, err)
+	require.Len(t, results, 4)
+	require.NoError(t, results[0].Err)
+	assert.Equal(t, "a1", results[0].Account.Field("userName").Text())
+	var refusal *system.Refusal
+	require.ErrorAs(t, results[1].Err, &refusal, "a secret that is weak")
+	assert.Contains(t, refusal.Message, "unless allow_weak is true")
+	require.ErrorAs(t, results[2].Err, &refusal)
+	assert.Equal(t, []string{string(account.TakenValue), "userName"}, []string{string(refusal.Code), refusal.Field})
+	require.ErrorAs(t, results[3].Err, &refusal)
+	assert.Equal(t, []string{"a1"}, server.Logins(""))
+}
+
+// Memberships that stand in the account, and changes as operations; what else is in the account stays.
+func TestOnAccountAndOperations(t *testing.T) {
+	kept := map[string]any{}
+	require.NoError(t, json.Unmarshal([]byte(`{"id":"7","login":"ana","crews":[{"crew":"c1","since":"2020"},{"crew":"c9"}],"mails":[{"kind":"home","value":"h@x"}]}`), &kept))
+	var sent []string
+	client := odd(t, strings.Replace(plain, "body: merge", "body: patch, content: application/json-patch+json", 1)+`list: {get: /people, items: .}
+things:
+  groups: {list: {get: /crews, items: .}, id: id, name: name, on_account: {at: crews, thing: crew, role: as}, roles: {words: {mate: M}}}
+`, func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/crews":
+			fmt.Fprint(w, `[{"id":"c1","name":"Deck"},{"id":"c2","name":"Engine"}]`)
+		case r.Method == http.MethodPatch:
+			var operations []struct {
+				Op, Path string
+				Value    any
+			}
+			assert.NoError(t, json.NewDecoder(r.Body).Decode(&operations))
+			for _, o := range operations {
+				sent = append(sent, o.Op+" "+o.Path)
+				if at := strings.TrimPrefix(o.Path, "/"); !strings.Contains(at, "/") {
+					kept[at] = o.Value
+				}
+			}
+			w.WriteHeader(http.StatusNoContent)
+		case r.URL.Path == "/people":
+			_ = json.NewEncoder(w).Encode([]any{kept})
+		default:
+			_ = json.NewEncoder(w).Encode(kept)
+		}
+	})
+	require.NoError(t, client.Tie(t.Context(), "groups", "c2", []system.Tie{{Account: "7", Role: "mate"}}))
+	require.NoError(t, client.Tie(t.Context(), "groups", "c1", []system.Tie{{Account: "7", Leave: true}}))
+	require.ErrorIs(t, client.Tie(t.Context(), "groups", "c7", []system.Tie{{Account: "7"}}), system.ErrGone)
+	assert.Equal(t, `[{"crew":"c9"},{"as":"M","crew":"c2"}]`, description.Text(kept["crews"]))
+	var in []account.Membership
+	for m, err := range client.Members(t.Context(), "groups", []string{"c2"}) {
+		require.NoError(t, err)
+		in = append(in, m)
+	}
+	assert.Equal(t, []account.Membership{{Kind: "groups", Thing: "c2", Account: "7", Role: "mate"}}, in)
+	sent = nil
+	_, err := client.Change(t.Context(), account.Account{ID: "7"}, []account.Change{{Field: "title", After: account.Of("Mate")}, {Field: "email", After: account.Of("a@x")}}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"add /job", "add /job/title", "add /mails"}, sent)
+	assert.Equal(t, `[{"kind":"home","value":"h@x"},{"kind":"work","value":"a@x"}]`, description.Text(kept["mails"]))
+}

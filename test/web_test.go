@@ -1,0 +1,137 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evenledger/internal/demo"
+	"evenledger/internal/standin/mooring"
+)
+
+// moored serves the practice application with a web interface of its own, and returns a workspace for it.
+func moored(t *testing.T, options mooring.Options, sign string) (*mooring.Server, folder) {
+	options.Token = token
+	server := mooring.New(options)
+	require.NoError(t, demo.Moor(server))
+	at := httptest.NewServer(server)
+	t.Cleanup(at.Close)
+	f := folder{t, t.TempDir()}
+	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  mooring: {kind: web, url: %q, description: systems/mooring.yaml, %s, settle: 2s, practice: true}\n", at.URL+"/api", strings.ReplaceAll(sign, "URL", at.URL)))
+	all := blocks(t, "docs/web-systems.md", "yaml systems/mooring.yaml")
+	f.write("systems/mooring.yaml", all[len(all)-1])
+	f.write("briefs/crew.yaml", blocks(t, "docs/web-systems.md", "yaml briefs/crew.yaml")[0])
+	return server, f
+}
+
+// The page, followed to the letter.
+func TestWebSystemsPage(t *testing.T) {
+	t.Parallel()
+	server := mooring.New(mooring.Options{Token: token})
+	require.NoError(t, demo.Moor(server))
+	at := httptest.NewServer(server)
+	t.Cleanup(at.Close)
+	page, err := os.ReadFile("../docs/web-systems.md")
+	require.NoError(t, err)
+	f := folder{t, t.TempDir()}
+	f.write("mooring.token", token+"\n")
+	f.follow(strings.ReplaceAll(string(page), "http://127.0.0.1:8087/api", at.URL+"/api"), 7)
+	assert.Len(t, server.Logins(""), 5, "all of it was undone")
+	schema, err := os.ReadFile("../docs/description.schema.json")
+	require.NoError(t, err)
+	code, out, _ := f.run("system", "schema")
+	require.Zero(t, code)
+	assert.Equal(t, string(schema), out)
+	var keys struct{ Properties map[string]any }
+	require.NoError(t, json.Unmarshal(schema, &keys))
+	for key := range keys.Properties {
+		assert.True(t, strings.Contains(string(page), "`"+key+"`"), "the page does not tell of %s", key)
+	}
+}
+
+// A post that is killed again and again, to an application whose answers are lost, whose tokens end, and which makes
+// people by jobs, comes to the same end as one that isn't; what it did is undone.
+func TestWebKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	for name, options := range map[string]mooring.Options{
+		"answers are lost":      {Drop: func(n int) bool { return n%7 == 3 }},
+		"tokens end":            {Client: "evenledger", Secret: token, Uses: 40, Unseen: 200 * time.Millisecond},
+		"people are made later": {Jobs: 100 * time.Millisecond},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			sign := "token: env:TEST_TOKEN"
+			if options.Client != "" {
+				sign = "sign_in: {oauth: {token_url: \"URL/token\", client: evenledger, secret: env:TEST_TOKEN}}"
+			}
+			server, f := moored(t, options, sign)
+			if name != "answers are lost" {
+				f.write("systems/mooring.yaml", strings.Replace(f.read("systems/mooring.yaml"), "create_together:", "# create_together:", 1))
+			}
+			const n = 60
+			var rows strings.Builder
+			rows.WriteString("Staff no,First name,Surname,Position,Crew,Training,Boss\n")
+			for i := range n {
+				fmt.Fprintf(&rows, "%d,P%d,Reyes,Mate,Deck crew/Night crew,Marine radio (teacher),%d\n", 5000+i, i, 5000+(i+1)%n)
+			}
+			f.write("crew.csv", rows.String())
+			code, _, errOut := f.run("draft", "crew.csv", "-b", "crew")
+			require.Zero(t, code, errOut)
+			untilDone := func(id int) {
+				for kills := 0; ; kills++ {
+					cmd := f.command("post", fmt.Sprint(id), "--yes", "--credentials", fmt.Sprintf("words-%d-%d.csv", id, kills), "--in-clear")
+					var told strings.Builder
+					cmd.Stderr = &told
+					require.NoError(t, cmd.Start())
+					if kills < 8 {
+						time.AfterFunc(time.Duration(100+rand.IntN(400))*time.Millisecond, func() { _ = cmd.Process.Signal(syscall.SIGKILL) })
+					}
+					if err := cmd.Wait(); err == nil {
+						return
+					}
+					require.Less(t, kills, 40, told.String())
+				}
+			}
+			untilDone(1)
+			b := f.batch(1)
+			assert.Equal(t, n, b.Outcomes["created"], "%v", b.Outcomes)
+			logins := server.Logins("")
+			assert.Len(t, logins, n+5)
+			assert.Len(t, server.Logins("Night crew"), n)
+			seen := map[string]bool{}
+			for _, login := range logins {
+				assert.False(t, seen[login], login)
+				seen[login] = true
+			}
+			files, err := filepath.Glob(filepath.Join(f.dir, "words-1-*.csv"))
+			require.NoError(t, err)
+			right := 0
+			for _, file := range files {
+				for i, line := range strings.Split(strings.TrimSpace(f.read(filepath.Base(file))), "\n") {
+					cells := strings.Split(line, ",")
+					if i > 0 && server.Password(cells[0], cells[len(cells)-1]) {
+						right++
+					}
+				}
+			}
+			assert.Equal(t, n, right, "everybody's password is the one that was handed out")
+			code, out, errOut := f.run("reverse", "1", "--remove")
+			require.Zero(t, code, out+errOut)
+			untilDone(2)
+			assert.Len(t, server.Logins(""), 5)
+			assert.Empty(t, server.Logins("Night crew"))
+			code, _, errOut = f.run("ledger", "check")
+			assert.Zero(t, code, errOut)
+		})
+	}
+}
