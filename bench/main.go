@@ -39,7 +39,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, linear, start, team, million, full, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, scale or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -74,7 +74,7 @@ func run(args []string) error {
 		return errors.Join(err, mailBare(args[1], n))
 	}
 	if len(args) != 1 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, linear, start, team, million, full, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, scale or all")
 	}
 	dir, err := os.MkdirTemp("", "evenledger-bench-")
 	if err != nil {
@@ -87,9 +87,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "scale": benchScale}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "web": benchWeb, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "scale": benchScale}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchProof(program, dir), benchLinear(program, dir), benchLimited(program, dir), benchTeam(program, dir), benchMillion(program, dir), benchFull(program, dir), benchScale(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchProof(program, dir), benchWeb(program, dir), benchLinear(program, dir), benchLimited(program, dir), benchTeam(program, dir), benchMillion(program, dir), benchFull(program, dir), benchScale(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {

@@ -103,6 +103,10 @@ func timePost(program, dir, sheet string, delay time.Duration, bulk int) (second
 }
 
 func writeConfig(dir, url string) error {
+	if isWeb(url) {
+		config := fmt.Sprintf("systems:\n  bench: {kind: web, url: %q, token: env:BENCH_TOKEN, description: web.yaml, together: %d}\n", url, together)
+		return os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644)
+	}
 	config := fmt.Sprintf("systems:\n  bench: {url: %q, token: env:BENCH_TOKEN, together: %d}\n", url, together)
 	return os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644)
 }
@@ -187,6 +191,9 @@ func bareSend(url, count, connections string) error {
 }
 
 func sendOne(client *http.Client, url string, i int) error {
+	if isWeb(url) {
+		return sendOneWeb(client, url, i)
+	}
 	number := strconv.Itoa(100000 + i)
 	userName := "siobhan.wisniewski." + number
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"

@@ -80,7 +80,7 @@ it, and with the same --seed the same requests meet the same.`,
 			}
 			if ownWeb {
 				a.longWork()
-				with := mooring.Options{Token: secret, Page: options.Page, Unseen: options.Faults.Unseen, Jobs: jobs}
+				with := mooring.Options{Token: secret, Page: options.Page, Unseen: options.Faults.Unseen, Delay: options.Faults.Delay, Jobs: jobs}
 				if client != "" {
 					with.Client, with.Secret = client, secret
 				}

@@ -246,7 +246,7 @@ func (i *Interface) Add(path string) (*Field, error) {
 // Scope is what the templates of one request are filled with.
 type Scope struct {
 	of     *Interface
-	scope  *expr.Scope
+	scope  *expr.Scope // nil: no expression was met yet
 	values map[string]string
 	isNew  bool
 }
@@ -255,17 +255,19 @@ type Scope struct {
 var own = [...]string{"id", "thing", "account", "role", "section", "tie", "name", "password"}
 
 // Scope returns a Scope with values, by the names of fields and those of the templates' own.
-func (i *Interface) Scope(values map[string]string) *Scope {
-	names := make([]string, 0, len(i.Account.Fields)+len(own))
-	for _, f := range i.Account.Fields {
-		names = append(names, f.Name)
+func (i *Interface) Scope(values map[string]string) *Scope { return &Scope{of: i, values: values} }
+
+// ready is what expressions are worked out over; most requests have none.
+func (s *Scope) ready() *expr.Scope {
+	if s.scope != nil {
+		return s.scope
 	}
-	names = append(names, own[:]...)
-	s := &Scope{of: i, scope: i.env.NewScope(names, nil), values: values}
+	names := append(s.of.Account.Names(), own[:]...)
+	s.scope = s.of.env.NewScope(names, nil)
 	for n, name := range names {
-		s.scope.Set(n, values[name])
+		s.scope.Set(n, s.values[name])
 	}
-	return s
+	return s.scope
 }
 
 // Values are an account's as templates see them.

@@ -95,7 +95,7 @@ func (t *Template) write(s *Scope, escape func(string) (string, error)) (string,
 	for _, p := range t.parts {
 		text := p.text
 		if p.made != nil {
-			made, err := p.made.Text(s.scope)
+			made, err := p.made.Text(s.ready())
 			if err == nil {
 				made, err = escape(made)
 			}

@@ -101,7 +101,7 @@ func (w *proving) spare(ctx context.Context, proofs map[batch.Proof]int) error {
 	if err != nil || !spares {
 		return err
 	}
-	budget := max(leastRead, w.requests(n)/partRead*max(1, w.about.Can.Finds)-proofs[""])
+	budget := max(leastRead, w.requests(n)/partRead*max(1, w.about.Can.ByIDs())-proofs[""])
 	if budget >= n {
 		return nil
 	}

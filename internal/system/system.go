@@ -128,6 +128,7 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 // says what becomes of the work without it.
 type Abilities struct {
 	Finds     int      // values that one request of Find looks for; 0: accounts are found by listing all
+	Reads     int      // identifiers that one request of Find looks for, where that is fewer than Finds; 0: as many
 	Page      int      // accounts that one request of List gives; 0: all
 	Around    int      // how many accounts there are, as far as one can tell without counting; 0: nobody knows
 	Unlisted  bool     // accounts can be found that List does not give; a number that seems free is looked for as well
@@ -451,6 +452,7 @@ func Looks(ctx context.Context, s System, values, more int) (Way, error) {
 	}
 	finds := values
 	if size := about.Can.Finds; size > 0 {
+		size = about.Can.sizeOf(ByID, size)
 		finds = (values + size - 1) / size
 	}
 	if way.Requests += about.pages(more); about.Can.Finds > 0 && finds < way.Requests {
@@ -458,6 +460,17 @@ func Looks(ctx context.Context, s System, values, more int) (Way, error) {
 	}
 	return way, nil
 }
+
+// sizeOf is how many values of a field one request of Find looks for, at most size.
+func (a Abilities) sizeOf(field string, size int) int {
+	if field == ByID && a.Reads > 0 {
+		return min(a.Reads, size)
+	}
+	return size
+}
+
+// ByIDs is how many identifiers one request of Find looks for; 0: accounts are found by listing all.
+func (a Abilities) ByIDs() int { return a.sizeOf(ByID, a.Finds) }
 
 func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
 	about, err := s.Describe(ctx)
@@ -468,8 +481,8 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 	if size == 0 {
 		return Way{Listed: true, Requests: about.pages(about.Can.Around)}, 0, nil
 	}
-	for _, values := range keys {
-		finds += (len(values) + size - 1) / size
+	for field, values := range keys {
+		finds += (len(values) + about.Can.sizeOf(field, size) - 1) / about.Can.sizeOf(field, size)
 	}
 	count := about.Can.Around
 	if finds <= 2 || count == 0 && !about.Can.Counts { // not worth asking how many there are

@@ -27,6 +27,7 @@ type Options struct {
 	Secret string           //
 	Uses   int              // 0: any number
 	Page   int              // most people in an answer; 0: 100
+	Delay  time.Duration    // before each answer
 	Unseen time.Duration    // how long a new person is not shown
 	Jobs   time.Duration    // people are made by jobs, which take so long; 0: at once
 	Drop   func(n int) bool // whether the answer to the nth change is lost, after it was carried out; nil: none is
@@ -166,6 +167,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.Serve
 // guarded has a request be answered only to who may.
 func (s *Server) guarded(do func(*http.Request) (int, any)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(s.options.Delay)
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		status, answer := http.StatusUnauthorized, any(&problem{Title: "Who are you?", Detail: "the token is none of ours, or has run out"})

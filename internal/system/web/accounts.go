@@ -43,7 +43,7 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 		Piecemeal: c.app.Suspend != nil || c.app.Password != nil && !c.keysNew(),
 	}}
 	if c.app.Finding != nil {
-		about.Can.Finds = max(c.app.Finding.Most, 1)
+		about.Can.Finds, about.Can.Reads = max(c.app.Finding.Most, 1), 1
 	}
 	if c.app.Together != nil {
 		about.Can.AtOnce, about.Can.Bulk = c.app.Together.Most, true
@@ -252,7 +252,7 @@ func (c *Client) Create(ctx context.Context, wanted account.Account, fields []st
 	if err != nil {
 		return account.Account{}, err
 	}
-	made, err := c.made(ctx, got, fields)
+	made, err := c.made(ctx, got, &wanted, fields)
 	if err != nil {
 		return account.Account{}, err
 	}
@@ -268,11 +268,11 @@ func (c *Client) Create(ctx context.Context, wanted account.Account, fields []st
 }
 
 // made is the account that an answer to its making shows, or says where it is.
-func (c *Client) made(ctx context.Context, got *answer, fields []string) (account.Account, error) {
+func (c *Client) made(ctx context.Context, got *answer, wanted *account.Account, fields []string) (account.Account, error) {
 	how := c.app.Create
 	if a, is := c.account(how.Item.Of(got.value), fields, got.Header); is && !how.Located {
 		for _, name := range fields {
-			if _, has := a.Fields[name]; !has { // some show only a part of what they made
+			if _, has := a.Fields[name]; !has && wanted.Field(name).Filled() { // some show only a part of what they made
 				if whole, err := c.Get(system.Stopping(ctx), a.ID, fields); err == nil {
 					return whole, nil
 				}
