@@ -12,6 +12,7 @@ type ThingKind struct {
 	Field    string `json:"field,omitempty"`   // the account's field that lists them, where that is where they are kept
 	Place    string `json:"place,omitempty"`   // the account's field that says in which one it stands: there nobody is tied to any
 	Roles    bool   `json:"roles"`             // a membership has a role in the thing
+	Usual    string `json:"usual,omitempty"`   // the role of who is given none; empty: they have none
 	Sections bool   `json:"sections"`          // a membership has a section of the thing
 	Divides  bool   `json:"divides,omitempty"` // sections can be added to things
 	Filled   bool   `json:"filled,omitempty"`  // a thing of the kind always has a member: the last one cannot leave

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -361,7 +362,10 @@ func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, targ
 		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
 		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
 		Endorse:  func(ctx context.Context, id int) error { return a.Endorse(ctx, w, l, id) },
-		Later:    target.Kind.Later, Protect: target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
+		Waiting: func(until time.Time) {
+			a.Remark("%s does not show all of it yet: it is looked at again until %s (“settle” in evenledger.yaml). Ctrl-C ends the waiting, and “post %d” goes on with it later.", target.Name, until.Local().Format(time.TimeOnly), b.ID)
+		},
+		Later: target.Kind.Later, Protect: target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
 	}
 }
 

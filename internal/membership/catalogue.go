@@ -166,7 +166,7 @@ func (c *Catalogue) read(of *brief.Memberships, tie mapping.Tie) (wish, *account
 		return problem(account.Error, unknown(of.Kind), "Take it out of the brief, or say in evenledger.yaml where they are kept.", "the system has no %s", of.Kind)
 	}
 	t, name, role, section, err := c.resolve(of.Kind, tie.Name)
-	x := wish{of: of, thing: t, name: name, role: cmp.Or(tie.Role, role), section: cmp.Or(tie.Section, section)}
+	x := wish{of: of, thing: t, name: name, usual: about.Usual, role: cmp.Or(tie.Role, role), section: cmp.Or(tie.Section, section)}
 	switch {
 	case err != nil:
 		return problem(account.Error, account.TwoOfThatName, "", "%s", err)

@@ -1,6 +1,7 @@
 package membership
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -275,6 +276,7 @@ type wish struct {
 	thing         *account.Thing // nil: it is to be made first
 	name          string
 	role, section string
+	usual         string // the role of who is given none
 	divided       bool // the thing gets the section first
 }
 
@@ -390,6 +392,7 @@ func (r *rowDecision) take(wishes [][]wish, unserved []bool) {
 func (x wish) step(of *brief.Memberships, have account.Membership, member bool) (step Step, needed bool) {
 	step = Step{Do: Join, Kind: of.Kind, Thing: x.thing.ID, Name: x.thing.Name, Role: x.role, Section: x.section, Made: x.thing.ID == "", Divided: x.divided}
 	if !member {
+		step.Role = cmp.Or(x.role, x.usual)
 		return step, of.Mode != brief.Drop
 	}
 	step.Was = &[2]string{have.Role, have.Section}

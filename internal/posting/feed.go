@@ -247,6 +247,7 @@ func (p *run) settleOpen(ctx context.Context) error {
 		left = p.Settle
 	}
 	if left > 0 && slices.ContainsFunc(open, func(o store.InFlight) bool { return o.Entry.Intent == account.Create }) {
+		p.waits(min(left, p.Settle))
 		if err := p.Clock.Wait(ctx, min(left, p.Settle)); err != nil {
 			return err
 		}

@@ -87,6 +87,8 @@ type Post struct {
 	// SettleOnly has Run find out what became of what was sent, and send nothing new.
 	SettleOnly bool
 	Progress   func(stage string, done, total int) // may be nil
+	// Waiting is told until when what the system does not show yet is looked at again, if that takes a while; may be nil.
+	Waiting func(until time.Time)
 }
 
 // Run carries out the entries that wait. It returns when all are done, the trial
@@ -178,6 +180,7 @@ type run struct {
 
 	removing map[string]bool // accounts that the batch removes; nil: nobody asked yet
 
+	telling sync.Once // that it is waited
 	asking  sync.Once
 	asked   []string     // fields that are asked for
 	resent  map[int]sent // rows whose request an earlier post may have had carried out
@@ -609,6 +612,7 @@ func (p *run) unseen(ctx context.Context) bool {
 	if left <= 0 {
 		return false
 	}
+	p.waits(left)
 	return p.Clock.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
 }
 

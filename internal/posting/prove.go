@@ -39,6 +39,16 @@ type proving struct {
 	wrong   bool          // an answer was found to have shown what is not so
 }
 
+// longWait is how long a wait is of which a person is told.
+const longWait = 10 * time.Second
+
+// waits tells, once, that what the system shows late is waited for so long at most.
+func (p *run) waits(left time.Duration) {
+	if p.Waiting != nil && left > longWait {
+		p.telling.Do(func() { p.Waiting(p.Clock.Now().Add(left)) })
+	}
+}
+
 // prove reads back what was done, before anything goes out that says so. What is otherwise than
 // it was to be is settled by what is there, not by what was answered.
 func (p *run) prove(ctx context.Context, _ func(error)) error {
@@ -309,6 +319,7 @@ func (w *proving) window(ctx context.Context, entries []batch.Entry) error {
 			return w.otherwise(ctx, entries, differ)
 		}
 		if !again {
+			w.waits(left)
 			if err := w.Clock.Wait(ctx, min(pause, left)); err != nil {
 				return err
 			}

@@ -133,6 +133,8 @@ func (r *reference) carryOut(ctx context.Context) error {
 			look = true
 		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
 			attempts = 0 // one of the accounts is new, and not known everywhere yet
+		case system.Stopping(ctx).Err() != nil:
+			return nil // it was stopped while it waited for that: nothing is known of it
 		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && !before && r.late(ctx, known.ID):
 			r.open(r.entry, len(r.steps), fmt.Sprintf("the %s could not be set yet: the system does not show all of the new accounts within %s, the “settle” of evenledger.yaml", r.changes[0].Field, r.Settle))
 			r.results <- resultOf(r.entry)

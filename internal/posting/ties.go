@@ -313,6 +313,9 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		return nil
 	case errors.Is(err, system.ErrGone) && w.unseen(ctx):
 		return w.tie(ctx, at, ties, attempts, refused)
+	case errors.Is(err, system.ErrGone) && system.Stopping(ctx).Err() != nil:
+		w.undone(ties)
+		return nil // it was stopped while it waited for that: nothing is known of it
 	case errors.Is(err, system.ErrGone):
 		w.settle(ties, membership.Failed, account.ThingGone, fmt.Sprintf("“%s” is no longer in the system", ties[0].step.Name))
 		return nil

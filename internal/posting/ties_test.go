@@ -279,6 +279,25 @@ func TestReferences(t *testing.T) {
 	require.NoError(t, w.post(context.Background(), b, 0))
 	assert.Equal(t, account.Counts{account.Failed: 2}, w.even(b))
 	assert.Contains(t, w.entries(b)[0].Findings[0].Message, "the one in row 3 was not created")
+
+	// Who stops while it is waited for new accounts to be known everywhere has not failed: it goes on.
+	w = newWorld(t)
+	b = w.draft(brief, "No,First,Last,Login,Mail,Title,Lang,Boss\n10,Bo,Lind,,,,,11\n11,Mei,Lin,,,,,\n")
+	ctx, stop := context.WithCancel(t.Context())
+	w.system.Before = func(action string, _ account.Account) error {
+		if action == "change" {
+			stop()
+			return system.ErrGone
+		}
+		return nil
+	}
+	p := w.poster(b, nil, false)
+	p.Settle = time.Hour
+	require.ErrorIs(t, p.Run(ctx), context.Canceled)
+	assert.Equal(t, 0, w.even(b)[account.Failed])
+	w.system.Before = nil
+	require.NoError(t, w.post(context.Background(), b, 0))
+	assert.Equal(t, account.Counts{account.Created: 2}, w.even(b))
 }
 
 // A membership that somebody changed since the draft is not overwritten; one that is as

@@ -51,6 +51,9 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 	for i := range c.app.Things {
 		t := &c.app.Things[i]
 		kind := account.ThingKind{Name: t.Kind, Roles: t.Roles != nil, Sections: t.Section}
+		if t.Roles != nil {
+			kind.Usual = t.Roles.Default
+		}
 		if t.OnOne == nil && t.Members == nil {
 			kind.Blind = "the description does not say where they are listed"
 		}

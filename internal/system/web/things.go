@@ -223,9 +223,6 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		return err
 	}
 	for _, tie := range ties {
-		if tie.Role == "" && t.Roles != nil {
-			tie.Role = t.Roles.Default
-		}
 		if word, has := roles[tie.Role]; has {
 			tie.Role = word
 		}
@@ -275,7 +272,7 @@ func (c *Client) Foresee(_ context.Context, all []system.Intended) ([][]account.
 	for i, intended := range all {
 		for _, tie := range intended.Ties {
 			t, has := c.app.OfKind(tie.Kind)
-			if has && !tie.Leave && tie.Role == "" && t.Roles != nil && t.Roles.Default == "" && t.Join != nil && t.Join.Uses("role") {
+			if has && !tie.Leave && tie.Role == "" && t.Roles != nil && t.Join != nil && t.Join.Uses("role") {
 				f := account.Find(account.Error, account.UnknownRole, fmt.Sprintf("a member of the %s has a role there, and the row gives none", tie.Kind))
 				f.Field, f.Remedy = tie.Kind, "Give the role in the sheet or in the brief, or write “default” to the roles in the description."
 				found[i] = append(found[i], f)
@@ -295,9 +292,6 @@ func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing s
 	if err == nil || !gone && !errors.As(err, &refusal) || t.Members == nil || tie.Was {
 		return err
 	}
-	if gone && call == t.Join { // of a thing that is not there nobody is a member
-		return err
-	}
 	there := false
 	listErr := c.things(system.Stopping(ctx), t.Kind, false, func(one account.Thing) error {
 		there = there || one.ID == thing
@@ -307,8 +301,11 @@ func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing s
 	if lookErr != nil || listErr != nil || !there {
 		return err
 	}
-	if tie.Leave && !is || !tie.Leave && is && m.Section == tie.Section {
+	switch {
+	case tie.Leave && !is, !tie.Leave && is && m.Section == tie.Section:
 		return nil
+	case gone && call == t.Join: // the thing is there
+		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the system does not know the account %s (%s)", tie.Account, call)}
 	}
 	return err
 }
