@@ -27,10 +27,7 @@ type part struct {
 }
 
 // maker compiles what a description says in expressions.
-type maker struct {
-	env   *expr.Env
-	names map[string]bool // of own that may be used
-}
+type maker struct{ env *expr.Env }
 
 // template compiles a text. Mistakes are reported where it stands; may are the names of the templates' own that it may use.
 func (m *maker) template(node yamldoc.Node, may ...string) Template {

@@ -277,7 +277,7 @@ type wish struct {
 	name          string
 	role, section string
 	usual         string // the role of who is given none
-	divided       bool // the thing gets the section first
+	divided       bool   // the thing gets the section first
 }
 
 // isClosed reports whether the thing wished for cannot be joined any more.

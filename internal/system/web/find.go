@@ -114,17 +114,18 @@ func (c *Client) believes(ctx context.Context, f *description.Field) (sentinel, 
 	if err != nil {
 		return known, err
 	}
-	for _, s := range samples {
-		ok, err := c.finding(ctx, f, s, samples)
-		if err != nil {
-			return s, err
-		}
-		if c.learn(f.Name, ok, s); !ok {
-			return s, system.ErrCannotFind
-		}
-		return s, nil
+	if len(samples) == 0 {
+		return known, system.ErrCannotFind // nobody can tell whether it finds
 	}
-	return known, system.ErrCannotFind // nobody can tell whether it finds
+	known = samples[0]
+	ok, err := c.finding(ctx, f, known, samples)
+	if err == nil {
+		c.learn(f.Name, ok, known)
+	}
+	if err == nil && !ok {
+		err = system.ErrCannotFind
+	}
+	return known, err
 }
 
 // samples are up to two accounts of the first page that have different values in a field.
