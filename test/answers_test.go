@@ -28,7 +28,7 @@ const (
 )
 
 // groups are the commands whose second word names another.
-var groups = []string{"brief", "layout", "ledger", "notices"}
+var groups = []string{"brief", "layout", "ledger", "notices", "system"}
 
 // answering is the command of some words, as its schema is called.
 func answering(args []string) string {

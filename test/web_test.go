@@ -47,9 +47,28 @@ func TestWebSystemsPage(t *testing.T) {
 	f.write("mooring.token", token+"\n")
 	f.follow(strings.ReplaceAll(string(page), "http://127.0.0.1:8087/api", at.URL+"/api"), 7)
 	assert.Len(t, server.Logins(""), 5, "all of it was undone")
+	f.write("openapi.yaml", "info: {title: Mooring}\npaths:\n  /people: {get: {}, post: {}}\n  /people/{id}: {get: {}, patch: {}}\n")
+	for _, args := range [][]string{
+		{"system", "check", "systems/mooring.yaml", "--json"}, {"system", "try", "mooring", "--write", "--json"}, {"system", "new", "openapi.yaml", "--json"}, {"system", "new", "openapi.yaml", "-o", "systems/first.yaml", "--json"},
+		{"system", "try", "mooring", "crew.csv", "-b", "crew", "--as-row", "2", "--json"}, {"brief", "try", "crew.csv", "-b", "crew", "--row", "2"}, {"standin", "--help"},
+	} {
+		code, out, errOut := f.run(args...)
+		assert.Zero(t, code, "%v: %s", args, errOut)
+		if args[0] != "standin" && args[1] == "try" && args[len(args)-2] != "--write" {
+			assert.Contains(t, out, "zoe.angstrom@brindlesound.example", "the request that would make row 2's account")
+		}
+	}
+	f.write("evenledger.yaml", strings.Replace(f.read("evenledger.yaml"), "practice: true", "practice: false", 1))
+	code, _, errOut := f.run("system", "try", "mooring", "--write")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "nothing is written to it")
+	f.write("systems/mooring.yaml", strings.Replace(f.read("systems/mooring.yaml"), "items: data, next: {cursor: meta.after", "items: rows, next: {cursor: meta.after", 1))
+	code, out, errOut := f.run("system", "try", "mooring")
+	assert.Equal(t, 1, code, errOut)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "amiss: GET /people: what "+at.URL+"/api answered cannot be taken for a list: there is no list at rows")
 	schema, err := os.ReadFile("../docs/description.schema.json")
 	require.NoError(t, err)
-	code, out, _ := f.run("system", "schema")
+	code, out, _ = f.run("system", "schema")
 	require.Zero(t, code)
 	assert.Equal(t, string(schema), out)
 	var keys struct{ Properties map[string]any }

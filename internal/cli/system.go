@@ -258,13 +258,13 @@ func showTried(page *report.Page, n int, s system.Tried) {
 			page.Line("     %s", page.Dim(report.Clip(strings.TrimRight(line, "\n"), page.Columns()-6)))
 		}
 	}
-	for _, x := range s.Requests {
+	for i, x := range s.Requests {
 		request := x.Request
 		if x.Status != 0 {
 			request = fmt.Sprintf("%s → %d", request, x.Status)
 		}
 		page.Line("   %s", report.Clip(request, page.Columns()-4))
-		if block(x.Sent, mostSent); len(s.Requests) == 1 || x.Status >= 300 {
+		if block(x.Sent, mostSent); len(s.Requests) == 1 || x.Status >= 300 || s.Amiss != "" && i == len(s.Requests)-1 {
 			block(x.Answer, mostAnswered)
 		}
 	}
@@ -272,10 +272,7 @@ func showTried(page *report.Page, n int, s system.Tried) {
 		page.Line("   %s", report.Clip(line, page.Columns()-4))
 	}
 	if s.Amiss != "" {
-		page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, "   amiss: "+s.Amiss)
-		if s.Remedy != "" {
-			page.Text(page.Plain, "   → "+s.Remedy)
-		}
+		page.Told("amiss: "+s.Amiss, s.Remedy)
 	}
 	page.Line("")
 }

@@ -203,6 +203,9 @@ components:
 	require.NoError(t, err)
 	require.NoError(t, i.Learn([]byte(openAPI), "/components/schemas/Member"))
 	assert.Equal(t, account.Number, shoe.Kind)
+	round := `{"paths":{"/users":{"get":{}},"/users/{id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/x"}}}}}}}},"x":{"properties":{"id":{"type":"string"}},"allOf":[{"$ref":"#/x"},{"$ref":"#/x"}]}}`
+	_, err = description.Guess([]byte(round))
+	require.NoError(t, err, "what goes round ends")
 	for _, bad := range []string{"{", "paths: {}", "paths: {/x: {get: {}}}"} {
 		_, err := description.Guess([]byte(bad))
 		assert.Error(t, err, bad)

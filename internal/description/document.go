@@ -30,18 +30,24 @@ type schema struct {
 	AnyOf       []*schema          `json:"anyOf"`
 }
 
-// mostRefs is how many references are followed one after the other.
-const mostRefs = 32
+// Bounds on what a document, which may be anybody's, can cost: references one after the other, and schemas looked at.
+const (
+	mostRefs    = 32
+	mostSchemas = 200_000
+)
 
 // A document is one with schemas in it.
-type document struct{ tree any }
+type document struct {
+	tree   any
+	looked *int // schemas so far
+}
 
 // readDocument reads a document in JSON or YAML.
 func readDocument(data []byte) (document, error) {
 	if len(data) > 32<<20 {
 		return document{}, fmt.Errorf("it is larger than 32 MB")
 	}
-	var d document
+	d := document{looked: new(int)}
 	if json.Unmarshal(data, &d.tree) == nil {
 		return d, nil
 	}
@@ -80,7 +86,7 @@ func (d document) at(pointer string) (*schema, error) {
 
 // whole is a schema with what it refers to, and what it is put together of.
 func (d document) whole(s *schema, depth int) *schema {
-	if s == nil || depth > mostRefs {
+	if *d.looked++; s == nil || depth > mostRefs || *d.looked > mostSchemas {
 		return &schema{}
 	}
 	if pointer, is := strings.CutPrefix(s.Ref, "#"); is {

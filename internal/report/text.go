@@ -44,6 +44,14 @@ func (p *Page) Columns() int {
 // Text writes a paragraph, broken at spaces to fit the screen.
 func (p *Page) Text(style func(string) Styled, text string) { p.beneath("", "", style, text) }
 
+// Told writes a trouble of a step, and what can be done about it, beneath the step.
+func (p *Page) Told(text, remedy string) {
+	p.beneath("   ", "", func(line string) Styled { return p.Level(account.Error, line) }, text)
+	if remedy != "" {
+		p.beneath("   ", "→ ", p.Plain, remedy)
+	}
+}
+
 // Remedy writes what can be done about a trouble, beneath the message.
 func (p *Page) Remedy(text string) { p.beneath(strings.Repeat(" ", 12), "→ ", p.Dim, text) }
 

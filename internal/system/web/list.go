@@ -162,14 +162,14 @@ type listing struct {
 	r     request
 	id    description.Path // by which two of the list are told apart; nil: by all that they are
 	seed  maphash.Seed
-	given map[uint64]struct{}
+	given []map[uint64]struct{} // what earlier passes gave
 	yield func(item any) error
 	why   string // the last pass was not complete
 }
 
 // all yields what a request lists, each once. It is all there is, or an error comes.
 func (c *Client) all(ctx context.Context, of *description.Listing, scope *description.Scope, more url.Values, id description.Path, yield func(item any) error) error {
-	l := &listing{Client: c, of: of, id: id, seed: maphash.MakeSeed(), given: map[uint64]struct{}{}, yield: yield,
+	l := &listing{Client: c, of: of, id: id, seed: maphash.MakeSeed(), yield: yield,
 		r: request{Call: &of.Call, scope: scope, more: more, safe: true, names: of.Uses("thing")}}
 	var before *pass
 	for range listTries {
@@ -189,6 +189,7 @@ func (c *Client) all(ctx context.Context, of *description.Listing, scope *descri
 		if done {
 			return nil
 		}
+		l.given = append(l.given, p.seen)
 	}
 	return &system.Unavailable{Message: fmt.Sprintf("%s: the list is not complete: %s", of.Call.String(), l.why), Remedy: "They may have changed while they were listed: try again. If it stays so, ask who runs the system whether all may be listed."}
 }
@@ -291,18 +292,20 @@ func (p *pass) take(item any) error {
 		p.shifted = p.overlap && sum != p.last
 	}
 	p.last = sum
-	if _, has := p.seen[sum]; !has {
-		p.seen[sum] = struct{}{}
-		p.sum += sum
-		p.fresh++
+	if _, has := p.seen[sum]; has {
+		return nil
 	}
+	p.seen[sum] = struct{}{}
+	p.sum += sum
+	p.fresh++
 	if len(p.seen) > maxListed {
 		return &system.Unavailable{Message: fmt.Sprintf("%s lists no end", p.of.Call.String()), Remedy: "Ask who runs the system."}
 	}
-	if _, has := p.given[sum]; has {
-		return nil
+	for _, given := range p.given {
+		if _, has := given[sum]; has {
+			return nil
+		}
 	}
-	p.given[sum] = struct{}{}
 	return p.yield(item)
 }
 

@@ -190,7 +190,10 @@ func (t *trial) listed(ctx context.Context, about *system.Description) (one *acc
 		return nil
 	}
 	err := t.page(ctx, l, r, first(l), p, take)
-	understood := []string{fmt.Sprintf("%d accounts on the first page", p.n)}
+	var understood []string
+	if err == nil {
+		understood = append(understood, fmt.Sprintf("%d accounts on the first page", p.n))
+	}
 	if p.total >= 0 && err == nil {
 		understood = append(understood, fmt.Sprintf("%d in all", p.total))
 	}
