@@ -39,7 +39,8 @@ const (
 // A document is one with schemas in it.
 type document struct {
 	tree   any
-	looked *int // schemas so far
+	looked *int               // schemas so far
+	known  map[string]*schema // by pointer
 }
 
 // readDocument reads a document in JSON or YAML.
@@ -47,7 +48,7 @@ func readDocument(data []byte) (document, error) {
 	if len(data) > 32<<20 {
 		return document{}, fmt.Errorf("it is larger than 32 MB")
 	}
-	d := document{looked: new(int)}
+	d := document{looked: new(int), known: map[string]*schema{}}
 	if json.Unmarshal(data, &d.tree) == nil {
 		return d, nil
 	}
@@ -63,6 +64,9 @@ func readDocument(data []byte) (document, error) {
 
 // at is the schema at a pointer (RFC 6901).
 func (d document) at(pointer string) (*schema, error) {
+	if s := d.known[pointer]; s != nil {
+		return s, nil
+	}
 	value := d.tree
 	for name := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
 		if pointer == "" || pointer == "/" {
@@ -81,6 +85,7 @@ func (d document) at(pointer string) (*schema, error) {
 	if err := json.Unmarshal(data, s); err != nil {
 		return nil, fmt.Errorf("what is at #%s is no schema: %w", pointer, err)
 	}
+	d.known[pointer] = s
 	return s, nil
 }
 

@@ -439,5 +439,9 @@ func (t *trial) removes(ctx context.Context, made account.Account) {
 			}
 		}
 	}
-	t.step("Remove it", err)
+	understood := []string{"it is gone"}
+	if err != nil {
+		understood = nil
+	}
+	t.step("Remove it", err, understood...)
 }
