@@ -109,6 +109,7 @@ const (
 	StaysBehind        Code = "stays-behind"
 	SwappedDate        Code = "swapped-date"
 	SystemRefused      Code = "system-refused"
+	TakenIn            Code = "taken-in"
 	TakenValue         Code = "taken-value"
 	ThingGone          Code = "thing-gone"
 	TooLong            Code = "too-long"

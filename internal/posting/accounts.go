@@ -21,6 +21,12 @@ func isOpen(err error) bool {
 	return errors.As(err, &unclear)
 }
 
+// isTakenIn reports whether the system said that it took a request in, which it may carry out at any time.
+func isTakenIn(err error) bool {
+	var unclear *system.Unclear
+	return errors.As(err, &unclear) && unclear.TakenIn
+}
+
 // keys are the fields and values by which the entry's account is found.
 func (p *run) keys(e batch.Entry) map[string]string {
 	keys := map[string]string{}
@@ -112,6 +118,10 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 			return err
 		}
 	}
+	if slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.TakenIn }) {
+		p.leaveTaken(e)
+		return nil
+	}
 	for range maxAttempts {
 		now := earlier.again(p.Clock.Now())
 		made, err := p.System.Create(ctx, wanted, p.fields())
@@ -120,9 +130,14 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 		case err == nil:
 			return p.answered(ctx, e, made, now)
 		case isOpen(err):
+			unclear := err
 			earlier = now
 			if found, err := p.lookFor(ctx, e, earlier, p.Settle); err != nil || found {
 				return err
+			}
+			if isTakenIn(unclear) {
+				p.leaveTaken(e)
+				return nil
 			}
 		case errors.As(err, &refusal):
 			return p.notCreated(ctx, e, refusal, earlier, now)
@@ -309,6 +324,15 @@ func (p *run) leave(e *batch.Entry, before bool, why string) {
 	p.left[e.Row] = true
 }
 
+// leaveTaken leaves it open what became of a row whose request was taken in: it is not sent again, by no post.
+func (p *run) leaveTaken(e *batch.Entry) {
+	p.clear(e)
+	e.Find(account.Warning, account.TakenIn, "", "", fmt.Sprintf("the system took the account in, to make it later, and has not shown it within %s, the “settle” of evenledger.yaml; it is not sent again", p.Settle))
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	p.left[e.Row] = true
+}
+
 // isLeft reports whether it was left open what became of the row's request.
 func (p *run) isLeft(row int) bool {
 	p.counting.Lock()
@@ -321,7 +345,7 @@ const notYet = account.NotClearYet
 
 // clear takes back what was told while it was open what became of the entry.
 func (p *run) clear(e *batch.Entry) {
-	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet })
+	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet || f.Code == account.TakenIn })
 }
 
 func (p *run) change(ctx context.Context, e *batch.Entry) error {

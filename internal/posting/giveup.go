@@ -35,7 +35,7 @@ func (p *Post) GiveUp(ctx context.Context, rows []int, by string) (n int, err er
 
 func (p *run) giveUp(e *batch.Entry, by string) {
 	why := "it was still to be done"
-	if i := slices.IndexFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet }); i >= 0 {
+	if i := slices.IndexFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet || f.Code == account.TakenIn }); i >= 0 {
 		why = e.Findings[i].Message
 	}
 	if e.Outcome.IsElsewhere() {

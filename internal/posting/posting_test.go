@@ -303,6 +303,33 @@ func TestUnclearAnswers(t *testing.T) {
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1}, w.even(b))
 	assert.Empty(t, w.entries(b)[0].Findings, "what was not clear is so by now")
+
+	// What was taken in, to be made later, is sent once, however often it is looked for.
+	w = newWorld(t)
+	b = w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
+	sent := 0
+	w.system.Before = func(action string, a account.Account) error {
+		if action != "create" {
+			return nil
+		}
+		sent++
+		return &system.Unclear{Err: errors.New("later"), TakenIn: true}
+	}
+	for range 3 {
+		require.ErrorAs(t, w.post(t.Context(), b, 0), &open)
+	}
+	assert.Equal(t, 2, sent)
+	assert.Equal(t, account.TakenIn, w.entries(b)[0].Findings[0].Code)
+	w.system.Before = nil
+	made := account.Account{Fields: map[string]account.Value{}}
+	for _, c := range w.entries(b)[0].Changes {
+		made.Fields[c.Field] = c.After
+	}
+	_, err := w.system.Create(t.Context(), made, nil)
+	require.NoError(t, err)
+	require.ErrorAs(t, w.post(t.Context(), b, 0), &open)
+	assert.Equal(t, []string{"created zoe.angstrom", "to create tom.kaya"}, []string{told(w.entries(b)[0]), told(w.entries(b)[1])})
+	assert.Empty(t, w.entries(b)[0].Findings)
 }
 
 // unlisted is a system that cannot be searched any more.

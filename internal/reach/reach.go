@@ -132,7 +132,10 @@ func (e *Unavailable) Tell() told.Telling {
 
 // Unclear means that a request to change something was sent and no clear answer
 // came: it may or may not have been carried out.
-type Unclear struct{ Err error }
+type Unclear struct {
+	Err     error
+	TakenIn bool // who was asked said that the request was taken in: it may be carried out at any time, and is not sent again
+}
 
 func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }
 func (e *Unclear) Unwrap() error { return e.Err }

@@ -56,7 +56,7 @@ func (c *Client) judge(r request, got *httpdial.Answer) error {
 	strange := len(got.Body) > 0 && !isJSON
 	switch {
 	case got.Status == http.StatusAccepted && !r.safe:
-		return &system.Unclear{Err: &answered{got.Status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}}
+		return &system.Unclear{TakenIn: true, Err: &answered{got.Status, "", errors.New("the system took the request in (202) and does not say whether it carries it out")}}
 	case success && !strange:
 		return nil
 	case got.Status == http.StatusUnauthorized, got.Status == http.StatusTooManyRequests, got.Status >= 300 && got.Status < 400:

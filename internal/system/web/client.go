@@ -382,7 +382,7 @@ var errTakenIn = errors.New("the system took the request in (202) and does not s
 // follow asks what became of something that was taken in, until it ends. What does not end in time is unclear, and looked up.
 func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer) (*answer, error) {
 	if c.app.Jobs == nil {
-		return nil, &system.Unclear{Err: errTakenIn}
+		return nil, &system.Unclear{TakenIn: true, Err: errTakenIn}
 	}
 	text := got.Header.Get("Location")
 	if !c.app.Jobs.Located {
@@ -392,18 +392,18 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 	from.Path += sent.Path
 	at, err := c.elsewhere(text, &from)
 	if err != nil {
-		return nil, &system.Unclear{Err: errors.Join(errTakenIn, err)}
+		return nil, &system.Unclear{TakenIn: true, Err: errors.Join(errTakenIn, err)}
 	}
 	stop := system.Stopping(ctx)
 	begun := c.config.Clock.Now()
 	for pause := firstPoll; ; pause = min(2*pause, longPoll) {
 		if err := c.config.Clock.Wait(stop, pause); err != nil {
-			return nil, &system.Unclear{Err: errors.Join(errTakenIn, err)}
+			return nil, &system.Unclear{TakenIn: true, Err: errors.Join(errTakenIn, err)}
 		}
 		r := request{Call: &description.Call{Method: http.MethodGet}, at: at, safe: true}
 		now, err := c.do(stop, r)
 		if err != nil {
-			return nil, &system.Unclear{Err: fmt.Errorf("the system took the request in (202), and then: %w", err)}
+			return nil, &system.Unclear{TakenIn: true, Err: fmt.Errorf("the system took the request in (202), and then: %w", err)}
 		}
 		n := no{c, r, sent, now}
 		switch {
@@ -424,7 +424,7 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 			}
 			return ended, nil
 		case c.config.Clock.Now().Sub(begun) > mostPolled:
-			return nil, &system.Unclear{Err: errTakenIn}
+			return nil, &system.Unclear{TakenIn: true, Err: errTakenIn}
 		}
 	}
 }
