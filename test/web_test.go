@@ -47,6 +47,21 @@ func TestWebSystemsPage(t *testing.T) {
 	f.write("mooring.token", token+"\n")
 	f.follow(strings.ReplaceAll(string(page), "http://127.0.0.1:8087/api", at.URL+"/api"), 7)
 	assert.Len(t, server.Logins(""), 5, "all of it was undone")
+	// A sign-in identity is added to somebody who is there; those that they have stay, and undoing takes it away again.
+	f.write("briefs/ids.yaml", "system: mooring\nmatch: [employeeNumber]\nnew: refuse\nfields:\n  employeeNumber: {from: Staff no}\n  identities: {parts: {subject: Name there, issuer: Door}, mode: add}\n")
+	for i, sheet := range []string{"1007,https://login.example,ana-7", "1007,https://other.example,ana"} {
+		f.write("ids.csv", "Staff no,Door,Name there\n"+sheet+"\n")
+		for _, args := range [][]string{{"draft", "ids.csv", "-b", "ids"}, {"post", "last", "--yes"}} {
+			code, out, errOut := f.run(args...)
+			require.Zero(t, code, "%d: %s%s", i, out, errOut)
+		}
+	}
+	assert.Contains(t, server.Login("ana.reyes"), `[{"issuer":"https://login.example","subject":"ana-7"},{"issuer":"https://other.example","subject":"ana"}]`)
+	for _, args := range [][]string{{"reverse", "last"}, {"post", "last", "--yes"}} {
+		code, out, errOut := f.run(args...)
+		require.Zero(t, code, out+errOut)
+	}
+	assert.Contains(t, server.Login("ana.reyes"), `[{"issuer":"https://login.example","subject":"ana-7"}]`)
 	f.write("openapi.yaml", "info: {title: Mooring}\npaths:\n  /people: {get: {}, post: {}}\n  /people/{id}: {get: {}, patch: {}}\n")
 	for _, args := range [][]string{
 		{"system", "check", "systems/mooring.yaml", "--json"}, {"system", "try", "mooring", "--write", "--json"}, {"system", "new", "openapi.yaml", "--json"}, {"system", "new", "openapi.yaml", "-o", "systems/first.yaml", "--json"},

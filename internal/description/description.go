@@ -50,13 +50,25 @@ type Account struct {
 	Fields   []Field
 }
 
-// Field returns the field of a name.
+// Field returns the field of a name. Of a list of elements with several parts, a name may have some of them
+// (account.WithParts), in any order.
 func (a *Account) Field(name string) (*Field, bool) {
-	i := slices.IndexFunc(a.Fields, func(f Field) bool { return f.Name == name })
-	if i < 0 {
+	for i := range a.Fields {
+		if a.Fields[i].Name == name {
+			return &a.Fields[i], true
+		}
+	}
+	base, parts := account.PartsOf(name)
+	if parts == nil {
 		return nil, false
 	}
-	return &a.Fields[i], true
+	for _, f := range a.Fields {
+		if of, all := account.PartsOf(f.Name); of == base && !slices.ContainsFunc(parts, func(part string) bool { return !slices.Contains(all, part) }) {
+			f.Name, f.Parts = name, parts
+			return &f, true
+		}
+	}
+	return nil, false
 }
 
 // A Call is one request.

@@ -498,7 +498,7 @@ func plain(heading string) string {
 // InFull is what the sheet calls a field, with the field's name beside it where that is another word.
 func InFull(says map[string]string, field string) string {
 	heading := called(says, field)
-	if strings.EqualFold(plain(heading), field) {
+	if heading == field || strings.EqualFold(plain(heading), field) {
 		return heading
 	}
 	return heading + " (" + field + ")"

@@ -30,8 +30,13 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 	if err := c.readSchema(ctx); err != nil {
 		return nil, err
 	}
-	s := &account.Schema{Naming: c.naming(), Aliases: c.config.Aliases}
+	s := &account.Schema{Naming: c.naming(), Aliases: c.config.Aliases, Lists: map[string][]string{}}
 	for i := range c.app.Account.Fields {
+		if f := &c.app.Account.Fields[i]; f.Parts != nil {
+			base, parts := account.PartsOf(f.Name)
+			s.Lists[base] = parts
+			continue
+		}
 		s.Attributes = append(s.Attributes, c.attribute(&c.app.Account.Fields[i]))
 	}
 	if f, has := c.app.Account.Field(active); has && (c.app.Suspend != nil || !f.ReadOnly && c.changeOf(active) != nil) {
