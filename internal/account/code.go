@@ -31,6 +31,7 @@ const (
 	HiddenColumn       Code = "hidden-column"
 	HiddenRow          Code = "hidden-row"
 	ImmutableField     Code = "immutable-field"
+	KeyNobodyHas       Code = "key-nobody-has"
 	KeptElsewhere      Code = "kept-elsewhere"
 	KnownRefused       Code = "known-refused"
 	LostDigits         Code = "lost-digits"

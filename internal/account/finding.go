@@ -71,6 +71,7 @@ var codes = [...]Explanation{
 	{HiddenRow, "The row is hidden in the spreadsheet program, by hand or by a filter, and is read like the others.", "Take the row out if it is not meant."},
 	{ImmutableField, "The system does not let this field be changed once the account exists.", "Leave the field as it is in the system, or take it out of the brief."},
 	{KeptElsewhere, "The account, or what is to be changed of it, is kept by another system, which this one asks.", "Change it there, or as the message says."},
+	{KeyNobodyHas, "All accounts were listed, and nobody has a value in a field by which the brief finds accounts: every row seems to be somebody new's.", "If it is the first time that the field is filled, nothing. Else look at “match” in the brief, and whether the field stands where it is looked for: “evenledger fields”."},
 	{KnownRefused, "The row finds an account that exists, and the policy is to refuse that; or the row itself says that its account is new.", "Take the row out, correct the key, or say in the brief what is done with those who are there: known: update."},
 	{LostDigits, "A number is so long that the spreadsheet program kept only its first digits, or wrote it with an exponent.", "Type the cell anew as text, from where the number came from."},
 	{LostReference, "The account was called otherwise, and a group that it was in, or somebody who referred to it, has it neither by the old name nor by the new.", "Look whether somebody took it out meanwhile. Else put it back, and ask who runs the server what it does to what refers to accounts."},

@@ -121,6 +121,13 @@ func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error 
 			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
 		}
 	}
+	for _, field := range made.Keyless {
+		f := account.Find(account.Warning, account.KeyNobodyHas, fmt.Sprintf("of all accounts in %s, nobody has a value in %s, by which the brief finds them", b.System, field))
+		f.Field = field
+		if j.Findings = append(j.Findings, f); a.json {
+			a.remark("%s.", f.Message)
+		}
+	}
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}

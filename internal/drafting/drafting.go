@@ -71,6 +71,9 @@ type Made struct {
 	// Unprotecting are the patterns of protected accounts that no account fits. Where not
 	// all accounts were looked at, nobody can say so of a pattern with a star.
 	Unprotecting []string
+	// Keyless are the fields by which accounts are found and that nobody has, though there are accounts. Where not all
+	// were looked at, nobody can say so.
+	Keyless []string
 }
 
 // Make makes the batch.
@@ -116,7 +119,7 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 		makeAll(ctx, pool, makings, errs, each)
 		for i, m := range makings {
 			if errs[i] == nil {
-				made[i] = &Made{&m.Batch, m.way, m.unprotecting()}
+				made[i] = &Made{&m.Batch, m.way, m.unprotecting(), m.keyless()}
 			}
 		}
 		if look != nil {
@@ -171,6 +174,8 @@ type making struct {
 	brief   *brief.Brief
 	keys    map[string][]string // field → values to look for
 	way     system.Way
+	found   int                       // accounts
+	held    map[string]int            // by field of “match”: how many accounts have it
 	earlier map[int][]account.Finding // findings about rows taken in before
 	bases   map[string]int            // of the numbered field: how many rows want the value
 	beside  map[string]int            // of the field that is told apart in its unit: how many rows want the value
@@ -466,6 +471,19 @@ func (d *making) lookUp() []int {
 	return slices.DeleteFunc(fields, func(i int) bool { return !d.brief.Fields[i].Send })
 }
 
+// keyless lists the fields of “match” that nobody has of all accounts.
+func (d *making) keyless() (fields []string) {
+	if !d.way.Listed || d.found == 0 {
+		return nil
+	}
+	for _, key := range d.brief.Match {
+		if d.held[key] == 0 && key != account.ID {
+			fields = append(fields, key)
+		}
+	}
+	return fields
+}
+
 // find fetches the accounts that the rows may mean.
 func (d *making) find(ctx context.Context) (*batch.Index, error) {
 	var fields []account.Field
@@ -483,6 +501,7 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 		}
 	}
 	index := batch.NewIndex(fields, d.keys)
+	d.held = map[string]int{}
 	n := d.brief.Numbered()
 	if n >= 0 {
 		index.Numbered = d.brief.Fields[n].Name
@@ -494,7 +513,13 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 		index.Add(a)
 		d.witness(&a)
 		d.noteProtected(&a)
+		for _, key := range d.brief.Match {
+			if a.Field(key).Filled() {
+				d.held[key]++
+			}
+		}
 		found++
+		d.found = found
 		d.tell("looked at accounts", found)
 	}
 	if d.looksForGone() {

@@ -31,13 +31,14 @@ type desk struct {
 	t      *testing.T
 	ledger store.Store
 	system system.System
+	made   *drafting.Made // of the last draft
 }
 
 func newDesk(t *testing.T, accounts ...account.Account) *desk {
 	l, err := sqlite.Open(t.Context(), filepath.Join(t.TempDir(), "ledger.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
-	return &desk{t, l, memory.New(accounts...)}
+	return &desk{t: t, ledger: l, system: memory.New(accounts...)}
 }
 
 func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, error) {
@@ -52,6 +53,7 @@ func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, 
 	if err != nil {
 		return nil, nil, err
 	}
+	d.made = made
 	entries := map[int]batch.Entry{}
 	for e, err := range d.ledger.Entries(d.t.Context(), made.Batch.ID, store.Filter{Steps: false, Cells: true}) {
 		require.NoError(d.t, err)
@@ -124,6 +126,17 @@ func TestAnySheet(t *testing.T) {
 		}
 		assert.Equal(t, 3, n, "a draft changes nothing")
 	}
+}
+
+// Where nobody has what accounts are found by, everybody would seem to be new: it is told.
+func TestNobodyHasTheKey(t *testing.T) {
+	d := newDesk(t, person("ana", "Ana Reyes", "Mate", true), person("bo", "Bo Lin", "", true))
+	const text = "match: [employeeNumber, userName]\ngone: suspend\nscope: title == \"Mate\"\nlimits: {suspend: 5}\nfields:\n  userName: {from: Login}\n  employeeNumber: {from: No}\n  title: {from: Rank}\n"
+	_, _, err := d.draft(text, "Login,No,Rank\nana,7,Mate\n")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"employeeNumber"}, d.made.Keyless)
+	_, _, err = newDesk(t).draft(text, "Login,No,Rank\nana,7,Mate\n")
+	require.NoError(t, err, "where nobody is there, nothing is told")
 }
 
 // What cannot be carried out is no batch: nothing of it is left in the ledger.

@@ -104,13 +104,14 @@ func TestListings(t *testing.T) {
 		"it changes its shape": {"items: d, next: {cursor: n, as: c}", func(n int, _ *http.Request) string {
 			return map[int]string{1: `{"d":` + people(1) + `,"n":"2"}`, 2: `{"rows":[]}`}[n]
 		}, "no list at d", true},
-		"without an id":    {"items: .", func(int, *http.Request) string { return `[{"login":"x"}]` }, "has no id", true},
-		"a web page":       {"items: .", func(int, *http.Request) string { return "<html>sign in</html>" }, "a web page where JSON was expected", true},
-		"a redirect":       {"items: .", func(int, *http.Request) string { return "302 " }, "redirects", true},
-		"no right":         {"items: .", func(int, *http.Request) string { return `403 {"title":"No","detail":"not for you: token-of-tests"}` }, "does not let us read (403): not for you", true},
-		"who":              {"items: .", func(int, *http.Request) string { return `401 {}` }, "turns us away (401)", true},
-		"broken":           {"items: .", func(int, *http.Request) string { return `500 {"error":{"message":"no disk"}}` }, "cannot answer (500): no disk", true},
-		"more than can be": {"items: .", func(int, *http.Request) string { return "[" + strings.Repeat(`{"id":1},`, 2_500_000) + `{"id":1}]` }, "more than can be read at once", true},
+		"nobody has a name": {"items: .", func(int, *http.Request) string { return `[{"id":1,"nick":"ana"},{"id":2,"nick":"tom"}]` }, "2 accounts, and nobody has a userName at login", true},
+		"without an id":     {"items: .", func(int, *http.Request) string { return `[{"login":"x"}]` }, "has no id", true},
+		"a web page":        {"items: .", func(int, *http.Request) string { return "<html>sign in</html>" }, "a web page where JSON was expected", true},
+		"a redirect":        {"items: .", func(int, *http.Request) string { return "302 " }, "redirects", true},
+		"no right":          {"items: .", func(int, *http.Request) string { return `403 {"title":"No","detail":"not for you: token-of-tests"}` }, "does not let us read (403): not for you", true},
+		"who":               {"items: .", func(int, *http.Request) string { return `401 {}` }, "turns us away (401)", true},
+		"broken":            {"items: .", func(int, *http.Request) string { return `500 {"error":{"message":"no disk"}}` }, "cannot answer (500): no disk", true},
+		"more than can be":  {"items: .", func(int, *http.Request) string { return "[" + strings.Repeat(`{"id":1},`, 2_500_000) + `{"id":1}]` }, "more than can be read at once", true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var n atomic.Int32

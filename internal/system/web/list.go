@@ -312,15 +312,27 @@ func (p *pass) take(item any) error {
 // List implements system.System.
 func (c *Client) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
 	return func(yield func(account.Account, error) bool) {
+		naming, n, named := c.naming(), 0, !slices.Contains(fields, c.naming())
 		err := c.all(ctx, &c.app.Listing, c.app.Scope(nil), nil, c.app.Account.ID, func(item any) error {
 			a, _ := c.account(item, fields, nil) // it has an identifier
-			if !yield(a, nil) {
+			n++
+			if named = named || a.Field(naming).Filled(); !yield(a, nil) {
 				return errEnough
 			}
 			return nil
 		})
+		if err == nil && n > 0 && !named {
+			err = c.nameless(naming, n)
+		}
 		if err != nil {
 			yield(account.Account{}, err)
 		}
 	}
+}
+
+// nameless is the error of a list in which nobody has what names an account: the description looks for it in the wrong
+// place, and who is there would be made a second time.
+func (c *Client) nameless(naming string, n int) error {
+	f, _ := c.app.Account.Field(naming)
+	return &system.Unavailable{Message: fmt.Sprintf("%s: %d accounts, and nobody has a %s at %s: it most likely stands elsewhere", c.app.Listing.Call.String(), n, naming, f.At), Remedy: "Look at it with: evenledger system try NAME, and correct the field's path in the description."}
 }

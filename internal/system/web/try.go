@@ -208,6 +208,9 @@ func (t *trial) listed(ctx context.Context, about *system.Description) (one *acc
 		if nowhere != nil {
 			understood = append(understood, "on this page nobody has: "+strings.Join(nowhere, ", "))
 		}
+		if err == nil && !seen[about.Naming] {
+			err = t.nameless(about.Naming, p.n)
+		}
 	}
 	if !t.step("List all accounts", err, understood...) {
 		return nil, false
