@@ -64,6 +64,33 @@ func (a *front) layoutFine(l *layout.Layout, path string) error {
 	return page.Err()
 }
 
+// writeFirst writes the first text of a file that a person goes on with, made from another, or shows it where no file is named.
+func (a *front) writeFirst(what, text, from, out, check string) error {
+	if out == "" {
+		if a.json {
+			return a.writeJSON(map[string]any{what: text})
+		}
+		_, err := fmt.Fprint(a.out, text)
+		return err
+	}
+	if _, err := os.Lstat(out); err == nil {
+		return wrong(out+" exists already", "Name another file.")
+	}
+	if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
+		return err
+	}
+	if _, err := app.WriteWhole(out, func(file *os.File) (int, error) { return file.WriteString(text) }); err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"file": out})
+	}
+	page := a.page()
+	page.Line("%s is written from %s.", out, from)
+	page.Next(check + out)
+	return page.Err()
+}
+
 func (a *front) layoutNewCommand() *cobra.Command {
 	out := ""
 	cmd := &cobra.Command{
@@ -82,29 +109,7 @@ in a comment: look at each line.`,
 			if _, err := layout.Parse("layout", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			if out == "" {
-				if a.json {
-					return a.writeJSON(map[string]any{"layout": text})
-				}
-				_, err := fmt.Fprint(a.out, text)
-				return err
-			}
-			if _, err := os.Lstat(out); err == nil {
-				return wrong(out+" exists already", "Name another file.")
-			}
-			if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
-				return err
-			}
-			if _, err := app.WriteWhole(out, func(file *os.File) (int, error) { return file.WriteString(text) }); err != nil {
-				return err
-			}
-			if a.json {
-				return a.writeJSON(map[string]any{"file": out})
-			}
-			page := a.page()
-			page.Line("%s is written from %s.", out, args[0])
-			page.Next("evenledger layout check " + out)
-			return page.Err()
+			return a.writeFirst("layout", text, args[0], out, "evenledger layout check ")
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")

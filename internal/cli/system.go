@@ -111,29 +111,7 @@ each line, then try it out.`,
 			if _, err := description.Parse("description", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			if out == "" {
-				if a.json {
-					return a.writeJSON(map[string]any{"description": text})
-				}
-				_, err := fmt.Fprint(a.out, text)
-				return err
-			}
-			if _, err := os.Lstat(out); err == nil {
-				return wrong(out+" exists already", "Name another file.")
-			}
-			if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
-				return err
-			}
-			if _, err := app.WriteWhole(out, func(file *os.File) (int, error) { return file.WriteString(text) }); err != nil {
-				return err
-			}
-			if a.json {
-				return a.writeJSON(map[string]any{"file": out})
-			}
-			page := a.page()
-			page.Line("%s is written from %s.", out, args[0])
-			page.Next("evenledger system check " + out)
-			return page.Err()
+			return a.writeFirst("description", text, args[0], out, "evenledger system check ")
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")

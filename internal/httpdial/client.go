@@ -274,18 +274,28 @@ func repeat[T any](ctx context.Context, c *Client, s Sending, r Request, attempt
 		}
 		return attempt(ctx)
 	}
+	var sent error // why nobody can say what became of a keyed request that is sent once more
+	unclear := func(err error) error {
+		if sent != nil {
+			return &reach.Unclear{Err: errors.Join(sent, err)}
+		}
+		return err
+	}
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = c.config.Pause, 20*time.Second
 	for try := 1; ; {
 		got, err := inTurn()
 		var wait *Again
 		if !errors.As(err, &wait) {
+			if errors.As(err, new(*kept)) || stop.Err() != nil && errors.Is(err, stop.Err()) {
+				return none, unclear(err) // this time it was not sent
+			}
 			c.pace.Pass()
 			return got, err
 		}
 		if wait.Busy {
 			if err := c.busy(wait); err != nil {
-				return none, err
+				return none, unclear(err)
 			}
 			continue // it is not given up while others get through
 		}
@@ -298,11 +308,13 @@ func repeat[T any](ctx context.Context, c *Client, s Sending, r Request, attempt
 		case !r.Safe && !wait.Unsent && (!r.Keyed || try >= most):
 			return none, &reach.Unclear{Err: wait.Err}
 		case try >= most:
-			return none, wait.Err
+			return none, unclear(wait.Err)
+		case !r.Safe && !wait.Unsent:
+			sent = wait.Err
 		}
 		try++
 		if err := c.config.Clock.Wait(stop, max(min(wait.After, longestAsk), pauses.NextBackOff())); err != nil {
-			return none, err
+			return none, unclear(err)
 		}
 	}
 }
@@ -321,6 +333,11 @@ func (c *Client) busy(wait *Again) error {
 	}
 	return nil
 }
+
+// A kept request is one that may not be sent any more.
+type kept struct{ error }
+
+func (k *kept) Unwrap() error { return k.error }
 
 // mostTokens is how many tokens one request is tried with: the second may have ended before it got there.
 const mostTokens = 3
@@ -341,7 +358,7 @@ func (c *Client) send(ctx context.Context, s Sending, r Request) (*http.Response
 		}
 		if !r.Safe && s.May != nil { // asked last: a token may have taken its time
 			if err := s.May(); err != nil {
-				return nil, sent{}, err
+				return nil, sent{}, &kept{err}
 			}
 		}
 		sent := c.trace.request(request, r, c.config.Clock)

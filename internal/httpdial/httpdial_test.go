@@ -293,3 +293,86 @@ func TestMistakes(t *testing.T) {
 	_, _, err := open(t, `{url: "https://a.example", sign_in: {certificate: none.pem}}`, nil)
 	assert.ErrorContains(t, err, "none.pem")
 }
+
+// What a server says of its quota is kept to: where nothing more would pass, nothing is sent until it would.
+func TestQuota(t *testing.T) {
+	for name, c := range map[string]struct {
+		header map[string]string
+		waits  bool
+	}{
+		"a quota":            {map[string]string{"RateLimit": `"default";r=0;t=1`}, true},
+		"in the older form":  {map[string]string{"RateLimit": "limit=10, remaining=0, reset=1"}, true},
+		"in two fields":      {map[string]string{"RateLimit-Remaining": "0", "RateLimit-Reset": "1"}, true},
+		"something is left":  {map[string]string{"RateLimit": `"default";r=3;t=1`}, false},
+		"no time":            {map[string]string{"RateLimit": `"default";r=0`}, false},
+		"longer than anyone": {map[string]string{"RateLimit-Remaining": "0", "RateLimit-Reset": "99999999"}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var came []time.Time
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				came = append(came, time.Now())
+				for field, value := range c.header {
+					w.Header().Set(field, value)
+				}
+			}))
+			defer server.Close()
+			client, err := httpdial.New(httpdial.Config{URL: server.URL})
+			require.NoError(t, err)
+			for range 2 {
+				_, err := client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "GET", Safe: true}, judge)
+				require.NoError(t, err)
+			}
+			assert.Equal(t, c.waits, came[1].Sub(came[0]) > 900*time.Millisecond)
+		})
+	}
+}
+
+// A request with a key by which the server knows it again is sent once more where its answer is lost, and others are not.
+func TestKeyedIsSentAgain(t *testing.T) {
+	for _, keyed := range []bool{true, false} {
+		sent := 0
+		server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+			if sent++; sent == 1 {
+				panic(http.ErrAbortHandler)
+			}
+		}))
+		client, err := httpdial.New(httpdial.Config{URL: server.URL, Pause: time.Millisecond})
+		require.NoError(t, err)
+		_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: keyed}, judge)
+		var unclear *reach.Unclear
+		if keyed {
+			require.NoError(t, err)
+			assert.Equal(t, 2, sent)
+		} else {
+			require.ErrorAs(t, err, &unclear)
+			assert.Equal(t, 1, sent)
+		}
+		server.Close()
+	}
+	// Of one that was sent, and may not be sent again, nobody can say what became of it.
+	for name, stopped := range map[string]bool{"stopped": true, "fenced": false} {
+		stop, cancel := context.WithCancel(t.Context())
+		sent := 0
+		server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+			if sent++; stopped {
+				cancel()
+			}
+			panic(http.ErrAbortHandler)
+		}))
+		client, err := httpdial.New(httpdial.Config{URL: server.URL, Pause: time.Millisecond})
+		require.NoError(t, err)
+		may := func() error {
+			if sent > 0 && !stopped {
+				return errors.New("others may have the work")
+			}
+			return nil
+		}
+		_, err = client.Do(t.Context(), httpdial.Sending{Stop: stop, May: may}, httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: true}, judge)
+		var unclear *reach.Unclear
+		require.ErrorAs(t, err, &unclear, name)
+		assert.Equal(t, 1, sent, name)
+		cancel()
+		server.Close()
+	}
+}
