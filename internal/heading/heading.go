@@ -216,123 +216,89 @@ func (r *Reader) Meaning(heading string) Meaning {
 
 // settle leaves out what a word says besides, where the words beside it tell which is meant.
 func (r *Reader) settle(m *Meaning) {
-	has, drop := m.has, func(c ...Concept) {
-		for _, one := range c {
-			delete(m.Says, one)
+	for _, rule := range settling() {
+		if !rule.fits(m) {
+			continue
+		}
+		for word := range strings.FieldsSeq(rule.drop) {
+			delete(m.Says, Concept(word))
+		}
+		if rule.says != "" {
+			m.Says[Concept(rule.says)] = true
+		}
+		if rule.last {
+			return
 		}
 	}
-	if len(m.Says) > 1 {
-		drop("filler")
-	}
-	if has("given", "network") && m.words == 1 {
-		drop("network")
-	}
-	if has("given") && (has("group") || has("signin") || has("account")) { // “AD”, which is a name in Turkish
-		drop("given", "alone", "half")
-	}
-	if has("private") && (has("department") || has("unit") || has("division") || has("cost") || has("job")) {
-		drop("private") // the home department
-	}
-	if has("contact", "work") {
-		drop("contact")
-	}
-	if has("street") && (has("town") || has("postcode") || has("region") || has("country")) {
-		drop("street", "address")
-	}
-	if has("street", "location") {
-		drop("location")
-	}
-	if has("person", "private") { // “personal”: of the staff, or somebody's own
-		if has("mail") || has("phone") || has("mobile") || has("address") {
-			drop("person")
-		} else {
-			drop("private")
+}
+
+// A rule says what is left out of what the words of a heading say.
+type rule struct {
+	all, some, none string // what they say: all of these, one of these at least, none of these
+	only, least     int    // just so many things, at least so many; 0: any number
+	words           int    // of just so many words; 0: of any number; below 0: of more than that, without its sign
+	drop            string // what is left out
+	says            string // what they say instead
+	last            bool   // what follows does not count
+}
+
+func (r rule) fits(m *Meaning) bool {
+	is := func(word string) bool { return m.Says[Concept(word)] }
+	one := func(words string) bool { return slices.ContainsFunc(strings.Fields(words), is) }
+	for word := range strings.FieldsSeq(r.all) {
+		if !is(word) {
+			return false
 		}
 	}
-	if has("name", "given") && (has("user") || has("signin")) { // where the word for both is one
-		drop("given", "alone")
+	switch {
+	case r.some != "" && !one(r.some), one(r.none), r.only > 0 && len(m.Says) != r.only, len(m.Says) < r.least, r.words > 0 && m.words != r.words, r.words < 0 && m.words <= -r.words:
+		return false
 	}
-	if m.words > 1 && has("alone", "name") && has("given") != has("family") { // “Nom et prénom”
-		drop("given", "family")
-		m.Says["full"] = true
-	}
-	drop("alone")
-	if has("given", "name") && !has("family") {
-		drop("name")
-	}
-	if !has("cost") {
-		drop("centre")
-	}
-	if has("mobile", "postcode") {
-		drop("postcode")
-	}
-	if has("given", "first") {
-		if has("name") || len(m.Says) == 2 {
-			drop("first")
-		}
-	}
-	if has("family", "last") || has("family", "first") {
-		drop("last", "first")
-	}
-	if has("street", "address") {
-		if has("mail") {
-			drop("street")
-		} else {
-			drop("address")
-		}
-	}
-	if has("post", "number") {
-		drop("number")
-		m.Says["postcode"] = true
-	}
-	if has("post", "mail") || has("postcode") {
-		if drop("post"); has("postcode") {
-			drop("mail")
-		}
-	}
-	if has("signin", "number", "person") && !has("user") { // “identifiant”, which a sign-in name is as well
-		drop("signin")
-	}
-	if has("active") || has("blocked") || has("leaver") {
-		drop("work")
-	}
-	if has("postcode", "number") {
-		drop("number")
-	}
-	if has("timezone") || has("zone", "time") {
-		drop("zone", "time", "region")
-		m.Says["timezone"] = true
-	}
-	if has("work", "company") {
-		if len(m.Says) == 2 || has("name") {
-			drop("work")
-		} else {
-			drop("company")
-		}
-	}
-	if has("phone", "mobile") || has("phone", "number") || has("mobile", "number") {
-		drop("number")
-	}
-	if has("mobile") {
-		drop("phone")
-	}
-	if has("number", "person") && has("payroll") {
-		drop("payroll")
-	}
-	if has("country", "region") {
-		drop("region")
-	}
-	if has("cost") {
-		drop("centre", "job", "number", "town")
-		if has("department") {
-			drop("department")
-		}
-	}
-	if has("job", "number") && !has("person") && len(m.Says) == 2 {
-		return
-	}
-	if has("manager") {
-		drop("work", "start", "person", "house", "active")
+	return true
+}
+
+// settling are the rules, in their order.
+func settling() []rule {
+	return []rule{
+		{least: 2, drop: "filler"},
+		{all: "given network", words: 1, drop: "network"},
+		{all: "given", some: "group signin account", drop: "given alone half"},       // “AD”, which is a name in Turkish
+		{all: "private", some: "department unit division cost job", drop: "private"}, // the home department
+		{all: "contact work", drop: "contact"},
+		{all: "street", some: "town postcode region country", drop: "street address"},
+		{all: "street location", drop: "location"},
+		{all: "person private", some: "mail phone mobile address", drop: "person"}, // “personal”: of the staff, or somebody's own
+		{all: "person private", drop: "private"},
+		{all: "name given", some: "user signin", drop: "given alone"},                     // where the word for both is one
+		{all: "alone name given", none: "family", words: -1, drop: "given", says: "full"}, // “Nom et prénom”
+		{all: "alone name family", none: "given", words: -1, drop: "family", says: "full"},
+		{drop: "alone"},
+		{all: "given name", none: "family", drop: "name"},
+		{none: "cost", drop: "centre"},
+		{all: "mobile postcode", drop: "postcode"},
+		{all: "given first name", drop: "first"},
+		{all: "given first", only: 2, drop: "first"},
+		{all: "family", some: "last first", drop: "last first"},
+		{all: "street address mail", drop: "street"},
+		{all: "street address", drop: "address"},
+		{all: "post number", drop: "number", says: "postcode"},
+		{all: "postcode", drop: "post mail"},
+		{all: "post mail", drop: "post"},
+		{all: "signin number person", none: "user", drop: "signin"}, // “identifiant”, which a sign-in name is as well
+		{some: "active blocked leaver", drop: "work"},
+		{all: "postcode number", drop: "number"},
+		{all: "timezone", drop: "zone time region"},
+		{all: "zone time", drop: "zone time region", says: "timezone"},
+		{all: "work company", only: 2, drop: "work"},
+		{all: "work company name", drop: "work"},
+		{all: "work company", drop: "company"},
+		{all: "number", some: "phone mobile", drop: "number"},
+		{all: "mobile", drop: "phone"},
+		{all: "number person payroll", drop: "payroll"},
+		{all: "country region", drop: "region"},
+		{all: "cost", drop: "centre job number town department"},
+		{all: "job number", none: "person", only: 2, last: true},
+		{all: "manager", drop: "work start person house active"},
 	}
 }
 
