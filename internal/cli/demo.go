@@ -118,63 +118,6 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 		page.Line("starters.csv; the application to fill is the stand-in, which now runs. All of it")
 		page.Line("is in the folder %s.", dir)
 	}
-	first := []step{
-		{"What is in the sheet, and what would each column be?", []string{"peek", "starters.csv"}, exitDone},
-		{"Is the brief in order? It says what the sheet's columns mean.", []string{"brief", "check", "starters"}, exitDone},
-		{"Every problem of the sheet, before anything else.", []string{"check", "starters.csv", "-b", "starters"}, exitRows},
-		{"What would happen to whom. Nothing is changed yet.", []string{"draft", "starters.csv", "-b", "starters"}, exitRows},
-		{"One row first. (--yes answers the question that would be asked.)", []string{"post", "1", "--trial", "1", "--yes"}, exitRows},
-		{"That went well: now the rest.", []string{"post", "1", "--yes"}, exitRows},
-		{"The whole story of two rows.", []string{"show", "1", "--row", "5,6"}, exitDone},
-		{"All of it as one page, to keep or send.", []string{"report", "1", "-o", "batch-1.html"}, exitDone},
-		{"The rows to correct, with the reasons beside them.", []string{"fixes", "1", "-o", "again.csv"}, exitDone},
-	}
-	second := []step{
-		{"The corrected rows, handed back in with the same brief.", []string{"draft", "again.csv", "-b", "starters"}, exitDone},
-		{"", []string{"post", "2", "--yes"}, exitDone},
-		{"Is the application even with the sheet now?", []string{"reconcile", "again.csv", "-b", "starters"}, exitDone},
-		{"Somebody left, and somebody is back. What the office writes, the brief translates.", []string{"draft", "moves.csv", "-b", "moves"}, exitDone},
-		{"", []string{"post", "3", "--yes"}, exitDone},
-		{"The workshop has a new lead: an export, to edit and hand back in.", []string{"export", "crewdesk", "-o", "managers.csv", "--fields", "employeeNumber,userName,title,manager", "--only", `department == "Workshop"`}, exitDone},
-	}
-	third := []step{
-		{"Only the managers are touched.", []string{"draft", "managers.csv", "--fields", "manager"}, exitDone},
-		{"", []string{"post", "4", "--yes"}, exitDone},
-		{"That was a mistake: undone, and only that.", []string{"reverse", "4"}, exitDone},
-		{"", []string{"post", "5", "--yes"}, exitDone},
-		{"", []string{"report", "crewdesk", "licences"}, exitDone},
-		{"Every week the office's own database brings some hands.", []string{"peek", "feed:office"}, exitDone},
-		{"They are to hear how to sign in. How would such a mail look?", []string{"notices", "try", "welcome", "-b", "weekly", "--row", "3"}, exitDone},
-		{"The whole way with nobody at the keyboard: feed, draft, post, mails, report.", []string{"run", "weekly"}, exitDone},
-		{"", []string{"notices", "last"}, exitDone},
-		{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
-		{"Every batch so far; and nothing in the ledger was altered since.", []string{"batches"}, exitDone},
-		{"", []string{"ledger", "check"}, exitDone},
-	}
-	files := []step{
-		{"Deskbook takes nothing but files. A layout says what they look like, its export who is there.", []string{"draft", "desk/watch.csv", "-b", "watch", "--workspace", "desk"}, exitRows},
-		{"Nothing is sent: the rows are handed over in a file of Deskbook's own form.", []string{"post", "1", "--yes", "--workspace", "desk"}, exitRows},
-	}
-	settle := []step{
-		{"Only what the new export shows counts as done; what was not taken says why.", []string{"settle", "1", "--results", "desk/not-taken.csv", "--workspace", "desk"}, exitRows},
-	}
-	var ran []map[string]any
-	run := func(steps []step) error {
-		for _, s := range steps {
-			code, err := a.demoStep(ctx, dir, s)
-			if err != nil {
-				return err
-			}
-			ran = append(ran, map[string]any{"command": "evenledger " + strings.Join(s.args, " "), "exit": code})
-			if code != s.exit {
-				return fmt.Errorf("“evenledger %s” ended with %d where %d was expected", strings.Join(s.args, " "), code, s.exit)
-			}
-		}
-		return nil
-	}
-	if err := run(first); err != nil {
-		return err
-	}
 	edit := func(name, about string, corrections []demo.Correction) ([]string, error) {
 		lines, err := demo.Correct(filepath.Join(dir, name), corrections)
 		if err != nil || a.json {
@@ -187,27 +130,31 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 		}
 		return lines, nil
 	}
-	lines, err := edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.Clock.Now()))
-	if err != nil {
-		return err
-	}
-	if err := run(second); err != nil {
-		return err
-	}
-	if _, err := edit("managers.csv", "Somebody opens managers.csv and changes three cells:", demo.NewManagers()); err != nil {
-		return err
-	}
-	if err := run(third); err != nil {
-		return err
-	}
-	if err := run(files); err != nil {
-		return err
-	}
-	if err := a.giveToDesk(dir); err != nil {
-		return err
-	}
-	if err := run(settle); err != nil {
-		return err
+	var ran []map[string]any
+	var lines []string
+	for i, act := range demoActs() {
+		for _, s := range act {
+			code, err := a.demoStep(ctx, dir, s)
+			if err != nil {
+				return err
+			}
+			ran = append(ran, map[string]any{"command": "evenledger " + strings.Join(s.args, " "), "exit": code})
+			if code != s.exit {
+				return fmt.Errorf("“evenledger %s” ended with %d where %d was expected", strings.Join(s.args, " "), code, s.exit)
+			}
+		}
+		var err error
+		switch i { // what somebody does before the next act
+		case 0:
+			lines, err = edit("again.csv", "Somebody opens again.csv and puts the cells right:", demo.Corrections(a.Clock.Now()))
+		case 1:
+			_, err = edit("managers.csv", "Somebody opens managers.csv and changes three cells:", demo.NewManagers())
+		case 3:
+			err = a.giveToDesk(dir)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if a.json {
 		return a.writeJSON(map[string]any{"folder": dir, "commands": ran, "corrections": lines, "standin": serve})
@@ -219,6 +166,52 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	page.Line("  %s", page.Bold(serve+" &"))
 	page.Line("  %s", page.Bold("evenledger show 1 --outcome refused"))
 	return page.Err()
+}
+
+// demoActs are the commands of the demonstration; between two acts a person does something.
+func demoActs() [][]step {
+	return [][]step{
+		{
+			{"What is in the sheet, and what would each column be?", []string{"peek", "starters.csv"}, exitDone},
+			{"Is the brief in order? It says what the sheet's columns mean.", []string{"brief", "check", "starters"}, exitDone},
+			{"Every problem of the sheet, before anything else.", []string{"check", "starters.csv", "-b", "starters"}, exitRows},
+			{"What would happen to whom. Nothing is changed yet.", []string{"draft", "starters.csv", "-b", "starters"}, exitRows},
+			{"One row first. (--yes answers the question that would be asked.)", []string{"post", "1", "--trial", "1", "--yes"}, exitRows},
+			{"That went well: now the rest.", []string{"post", "1", "--yes"}, exitRows},
+			{"The whole story of two rows.", []string{"show", "1", "--row", "5,6"}, exitDone},
+			{"All of it as one page, to keep or send.", []string{"report", "1", "-o", "batch-1.html"}, exitDone},
+			{"The rows to correct, with the reasons beside them.", []string{"fixes", "1", "-o", "again.csv"}, exitDone},
+		},
+		{
+			{"The corrected rows, handed back in with the same brief.", []string{"draft", "again.csv", "-b", "starters"}, exitDone},
+			{"", []string{"post", "2", "--yes"}, exitDone},
+			{"Is the application even with the sheet now?", []string{"reconcile", "again.csv", "-b", "starters"}, exitDone},
+			{"Somebody left, and somebody is back. What the office writes, the brief translates.", []string{"draft", "moves.csv", "-b", "moves"}, exitDone},
+			{"", []string{"post", "3", "--yes"}, exitDone},
+			{"The workshop has a new lead: an export, to edit and hand back in.", []string{"export", "crewdesk", "-o", "managers.csv", "--fields", "employeeNumber,userName,title,manager", "--only", `department == "Workshop"`}, exitDone},
+		},
+		{
+			{"Only the managers are touched.", []string{"draft", "managers.csv", "--fields", "manager"}, exitDone},
+			{"", []string{"post", "4", "--yes"}, exitDone},
+			{"That was a mistake: undone, and only that.", []string{"reverse", "4"}, exitDone},
+			{"", []string{"post", "5", "--yes"}, exitDone},
+			{"", []string{"report", "crewdesk", "licences"}, exitDone},
+			{"Every week the office's own database brings some hands.", []string{"peek", "feed:office"}, exitDone},
+			{"They are to hear how to sign in. How would such a mail look?", []string{"notices", "try", "welcome", "-b", "weekly", "--row", "3"}, exitDone},
+			{"The whole way with nobody at the keyboard: feed, draft, post, mails, report.", []string{"run", "weekly"}, exitDone},
+			{"", []string{"notices", "last"}, exitDone},
+			{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
+			{"Every batch so far; and nothing in the ledger was altered since.", []string{"batches"}, exitDone},
+			{"", []string{"ledger", "check"}, exitDone},
+		},
+		{
+			{"Deskbook takes nothing but files. A layout says what they look like, its export who is there.", []string{"draft", "desk/watch.csv", "-b", "watch", "--workspace", "desk"}, exitRows},
+			{"Nothing is sent: the rows are handed over in a file of Deskbook's own form.", []string{"post", "1", "--yes", "--workspace", "desk"}, exitRows},
+		},
+		{
+			{"Only what the new export shows counts as done; what was not taken says why.", []string{"settle", "1", "--results", "desk/not-taken.csv", "--workspace", "desk"}, exitRows},
+		},
+	}
 }
 
 // giveToDesk does what a person does with the file of the demonstration: it gives it to Deskbook's page, and saves
