@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -20,11 +21,14 @@ import (
 )
 
 // moored serves the practice application with a web interface of its own, and returns a workspace for it.
-func moored(t *testing.T, options mooring.Options, sign string) (*mooring.Server, folder) {
+func moored(t *testing.T, options mooring.Options, sign string, spoils bool) (*mooring.Server, folder) {
 	options.Token = token
 	server := mooring.New(options)
 	require.NoError(t, demo.Moor(server))
 	at := httptest.NewServer(server)
+	if spoils {
+		at.Config.Handler = spoiled(server)
+	}
 	t.Cleanup(at.Close)
 	f := folder{t, t.TempDir()}
 	f.write("evenledger.yaml", fmt.Sprintf("systems:\n  mooring: {kind: web, url: %q, description: systems/mooring.yaml, %s, settle: 2s, practice: true}\n", at.URL+"/api", strings.ReplaceAll(sign, "URL", at.URL)))
@@ -32,6 +36,45 @@ func moored(t *testing.T, options mooring.Options, sign string) (*mooring.Server
 	f.write("systems/mooring.yaml", all[len(all)-1])
 	f.write("briefs/crew.yaml", blocks(t, "docs/web-systems.md", "yaml briefs/crew.yaml")[0])
 	return server, f
+}
+
+// spoiled is an application behind something that answers in its stead now and then: before a request is carried out, or after.
+func spoiled(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		dice := rand.IntN(100)
+		switch {
+		case dice < 6:
+			http.Error(w, `{"message":"not now"}`, http.StatusServiceUnavailable)
+			return
+		case dice < 10:
+			w.Header().Set("Retry-After", "0")
+			http.Error(w, `{"message":"so many"}`, http.StatusTooManyRequests)
+			return
+		case dice >= 30:
+			next.ServeHTTP(w, r)
+			return
+		}
+		kept := httptest.NewRecorder()
+		next.ServeHTTP(kept, r)
+		switch {
+		case dice < 14:
+			http.Error(w, `{"message":"it broke"}`, http.StatusBadGateway)
+		case dice < 17 && r.Method != http.MethodGet:
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(w, "<html>Welcome to the harbour's proxy</html>")
+		case dice < 20:
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = w.Write(kept.Body.Bytes()[:kept.Body.Len()/2])
+		case dice < 22:
+			panic(http.ErrAbortHandler)
+		default:
+			for name, values := range kept.Header() {
+				w.Header()[name] = values
+			}
+			w.WriteHeader(kept.Code)
+			_, _ = w.Write(kept.Body.Bytes())
+		}
+	})
 }
 
 // The page, followed to the letter.
@@ -101,6 +144,7 @@ func TestWebKilledAtAnyMoment(t *testing.T) {
 		"answers are lost":      {Drop: func(n int) bool { return n%7 == 3 }},
 		"tokens end":            {Client: "evenledger", Secret: token, Uses: 40, Unseen: 200 * time.Millisecond},
 		"people are made later": {Jobs: 100 * time.Millisecond},
+		"answers are spoiled":   {Page: 20},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -108,11 +152,11 @@ func TestWebKilledAtAnyMoment(t *testing.T) {
 			if options.Client != "" {
 				sign = "sign_in: {oauth: {token_url: \"URL/token\", client: evenledger, secret: env:TEST_TOKEN}}"
 			}
-			server, f := moored(t, options, sign)
+			server, f := moored(t, options, sign, name == "answers are spoiled")
 			if name != "answers are lost" {
 				f.write("systems/mooring.yaml", strings.Replace(f.read("systems/mooring.yaml"), "create_together:", "# create_together:", 1))
 			}
-			const n = 60
+			const n = 40
 			var rows strings.Builder
 			rows.WriteString("Staff no,First name,Surname,Position,Crew,Training,Boss\n")
 			for i := range n {
@@ -127,7 +171,7 @@ func TestWebKilledAtAnyMoment(t *testing.T) {
 					var told strings.Builder
 					cmd.Stderr = &told
 					require.NoError(t, cmd.Start())
-					if kills < 8 {
+					if kills < 6 {
 						time.AfterFunc(time.Duration(100+rand.IntN(400))*time.Millisecond, func() { _ = cmd.Process.Signal(syscall.SIGKILL) })
 					}
 					if err := cmd.Wait(); err == nil {

@@ -158,20 +158,20 @@ const (
 
 // Things are those of one kind that accounts are tied to.
 type Things struct {
-	Kind     string
-	Listing  Listing
-	ID, Name Path
-	Seats    Path
-	Sections Path // a list of those of a thing; nil: nobody says
-	Members  *Members
-	OnOne    *OnAccount // instead: where they stand in an account
-	Join     *Call
-	Leave    *Call
-	Turn     *Call // gives a member another role or section; nil: leaving and joining
-	Make     *Call
-	Unmake   *Call
-	Roles    *Roles
-	Section  bool // a membership has one
+	Kind      string
+	Listing   Listing
+	ID, Name  Path
+	Seats     Path
+	Sections  Path // a list of those of a thing; nil: nobody says
+	Members   *Members
+	OnAccount *OnAccount // instead: where they stand in an account
+	Join      *Call
+	Leave     *Call
+	Change    *Call // gives a member another role or section; nil: leaving and joining
+	Make      *Call
+	Unmake    *Call
+	Roles     *Roles
+	Section   bool // a membership has one
 }
 
 // Members is how the members of a thing are listed, or all ties of a kind.

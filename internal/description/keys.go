@@ -211,7 +211,7 @@ func (r *reader) fieldKeys(f *Field, list *yamldoc.Node) []yamldoc.Key {
 	}
 }
 
-// thingKeys are those of a kind of things; calls are joining, leaving, turning, making and removing.
+// thingKeys are those of a kind of things; calls are joining, leaving, changing, making and removing.
 func (r *reader) thingKeys(t *Things, m *Members, on *OnAccount, roles *Roles, listed *Listing, calls [5]*Call) []yamldoc.Key {
 	tie := []string{"id", "thing", "account", "role", "section"}
 	part := func(about string, at *Path) func(name string) yamldoc.Key {
@@ -237,7 +237,7 @@ func (r *reader) thingKeys(t *Things, m *Members, on *OnAccount, roles *Roles, l
 		}, About: "Instead: where an account lists what it is tied to. Without join and leave, that list is changed."},
 		{Name: "join", Nested: r.call(calls[0], &calls[0].Body, tie...), About: "How an account is made a member."},
 		{Name: "leave", Nested: r.call(calls[1], &calls[1].Body, append(tie, "tie")...), About: "How it is taken out."},
-		{Name: "turn", Nested: r.call(calls[2], &calls[2].Body, append(tie, "tie")...), About: "How a member gets another role or section. Without it: it leaves and joins."},
+		{Name: "change", Nested: r.call(calls[2], &calls[2].Body, append(tie, "tie")...), About: "How a member gets another role or section. Without it: it leaves and joins."},
 		{Name: "make", Nested: r.call(calls[3], &calls[3].Body, "name"), About: "How a thing is made: {name} is what it is called."},
 		{Name: "remove", Nested: r.call(calls[4], &calls[4].Body, "thing"), About: "How a thing is removed for good."},
 		{Name: "roles", Nested: []yamldoc.Key{

@@ -314,13 +314,13 @@ func (r *reader) readThings(pair yamldoc.Pair) {
 	var on OnAccount
 	var roles Roles
 	var listed Listing
-	join, leave, turn, make, unmake := new(Call), new(Call), new(Call), new(Call), new(Call)
-	given := pair.Value.Read(r.thingKeys(t, &members, &on, &roles, &listed, [5]*Call{join, leave, turn, make, unmake}))
+	join, leave, change, make, unmake := new(Call), new(Call), new(Call), new(Call), new(Call)
+	given := pair.Value.Read(r.thingKeys(t, &members, &on, &roles, &listed, [5]*Call{join, leave, change, make, unmake}))
 	if given.Has("members") {
 		t.Members = &members
 	}
 	if given.Has("on_account") {
-		t.OnOne = &on
+		t.OnAccount = &on
 	}
 	if given.Has("roles") {
 		t.Roles = &roles
@@ -328,7 +328,7 @@ func (r *reader) readThings(pair yamldoc.Pair) {
 			roles.Listing = &listed
 		}
 	}
-	for call, at := range map[*Call]**Call{join: &t.Join, leave: &t.Leave, turn: &t.Turn, make: &t.Make, unmake: &t.Unmake} {
+	for call, at := range map[*Call]**Call{join: &t.Join, leave: &t.Leave, change: &t.Change, make: &t.Make, unmake: &t.Unmake} {
 		if call.Method != "" {
 			*at = call
 		}
@@ -347,15 +347,15 @@ func fitThings(pair yamldoc.Pair, t *Things) {
 	if t.Members != nil {
 		members = *t.Members
 	}
-	if t.OnOne != nil {
-		on = *t.OnOne
+	if t.OnAccount != nil {
+		on = *t.OnAccount
 	}
 	switch {
 	case !slices.Contains([]string{"groups", "courses", "licences", "roles"}, t.Kind):
 		pair.At.Fail(yamldoc.DidYouMean(t.Kind, []string{"groups", "courses", "licences", "roles"}), "there is no kind of things “%s”", t.Kind)
 	case t.Listing.Method == "" || t.ID == nil || t.Name == nil:
 		pair.At.Fail("Add “list: {get: …, items: …}”, “id: …” and “name: …”.", "nothing says how %s are listed, or where their identifiers and names stand", t.Kind)
-	case t.Members != nil && t.OnOne != nil:
+	case t.Members != nil && t.OnAccount != nil:
 		pair.At.Fail("Keep one of them.", "who is in which of the %s stands in two places", t.Kind)
 	case t.Members != nil && members.Account == nil:
 		pair.At.Fail("Add “account: PATH” to members.", "nothing says where in a member of the %s its account stands", t.Kind)
@@ -365,7 +365,7 @@ func fitThings(pair yamldoc.Pair, t *Things) {
 		pair.At.Fail("Describe both.", "one of join and leave is described for %s, and the other is not: what is done could not be undone", t.Kind)
 	case t.Leave != nil && t.Leave.Uses("tie") && members.Tie == nil:
 		pair.At.Fail("Add “tie: PATH” to members: where a tie's own identifier stands.", "leaving %s names the tie, and nothing says where that is found", t.Kind)
-	case t.Join == nil && t.OnOne == nil:
+	case t.Join == nil && t.OnAccount == nil:
 		pair.At.Fail("Describe “join” and “leave”.", "nothing says how an account comes into one of the %s, or out of it", t.Kind)
 	case t.Roles != nil && t.Roles.Words == nil && (t.Roles.Listing == nil || t.Roles.ID == nil || t.Roles.Name == nil):
 		pair.At.Fail("Add “words: {ROLE: WORD}” or “list: …” with “id” and “name”.", "nothing says which roles there are in %s", t.Kind)

@@ -59,10 +59,10 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 		if t.Roles != nil {
 			kind.Usual = t.Roles.Default
 		}
-		if t.OnOne == nil && t.Members == nil {
+		if t.OnAccount == nil && t.Members == nil {
 			kind.Blind = "the description does not say where they are listed"
 		}
-		if t.Join != nil || t.OnOne != nil {
+		if t.Join != nil || t.OnAccount != nil {
 			about.Can.Ties = 1
 		}
 		about.Can.Makes, about.Can.Unmakes = about.Can.Makes || t.Make != nil, about.Can.Unmakes || t.Unmake != nil

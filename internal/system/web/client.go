@@ -211,6 +211,8 @@ func (c *Client) judge(r request, sent httpdial.Request, got *answer) error {
 		return n.refusal(account.SystemRefused, "the system did not do it")
 	case success && (got.value != nil || len(got.Body) == 0):
 		return nil
+	case success && r.safe && strings.Contains(got.Header.Get("Content-Type"), "json"): // it broke off on the way
+		return &httpdial.Again{Err: n.unavailable("Try again. If it stays so, show the system's keepers what --trace FILE writes.", "%s answered JSON that cannot be read", c.config.URL), Answered: true}
 	case success:
 		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where JSON was expected", c.config.URL, got.Status, kindOf(got)))
 	}

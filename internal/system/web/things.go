@@ -48,7 +48,7 @@ func (c *Client) things(ctx context.Context, kind string, counted bool, yield fu
 	if err != nil {
 		return err
 	}
-	counts, known := map[string]int{}, counted && (t.Members != nil || t.OnOne != nil)
+	counts, known := map[string]int{}, counted && (t.Members != nil || t.OnAccount != nil)
 	if known {
 		for m, err := range c.Members(ctx, kind, nil) {
 			if err != nil {
@@ -146,8 +146,8 @@ func (c *Client) members(ctx context.Context, kind string, things []string, yiel
 	}
 	m := t.Members
 	switch {
-	case t.OnOne != nil:
-		on := t.OnOne
+	case t.OnAccount != nil:
+		on := t.OnAccount
 		return c.all(ctx, &c.app.Listing, c.app.Scope(nil), nil, c.app.Account.ID, func(item any) error {
 			list, _ := on.At.Of(item).([]any)
 			for _, one := range list {
@@ -215,7 +215,7 @@ func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.
 // Tie implements system.System: one request for each membership.
 func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
 	t, has := c.app.OfKind(kind)
-	if !has || t.Join == nil && t.OnOne == nil {
+	if !has || t.Join == nil && t.OnAccount == nil {
 		return system.ErrCannot
 	}
 	roles, err := c.rolesOf(ctx, t)
@@ -242,8 +242,8 @@ func (c *Client) tie(ctx context.Context, t *description.Things, thing string, t
 	switch {
 	case tie.Leave:
 		calls = []*description.Call{t.Leave}
-	case tie.Was && t.Turn != nil:
-		calls = []*description.Call{t.Turn}
+	case tie.Was && t.Change != nil:
+		calls = []*description.Call{t.Change}
 	case tie.Was:
 		calls = []*description.Call{t.Leave, t.Join}
 	}
@@ -323,7 +323,7 @@ func (c *Client) listTie(ctx context.Context, t *description.Things, thing strin
 	case !there:
 		return system.ErrGone
 	}
-	on := t.OnOne
+	on := t.OnAccount
 	object, header, err := c.raw(ctx, tie.Account)
 	if err != nil {
 		return err
