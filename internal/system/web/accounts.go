@@ -467,7 +467,7 @@ func (c *Client) Count(ctx context.Context) (int, error) {
 		return 0, system.ErrCannot
 	}
 	p := &page{}
-	if err := c.page(ctx, &c.app.Listing, request{Call: &c.app.Listing.Call, scope: c.app.Scope(nil), safe: true}, first(&c.app.Listing), p, nil); err != nil {
+	if err := c.page(ctx, &c.app.Listing, request{Call: &c.app.Listing.Call, scope: c.app.Scope(nil), safe: true}, first(&c.app.Listing), p, func(any) error { return nil }); err != nil {
 		return 0, err
 	}
 	return p.total, nil

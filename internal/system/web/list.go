@@ -48,10 +48,25 @@ type page struct {
 	total int      // in all; -1: it doesn't say
 	next  string   // cursor
 	at    *url.URL // address of the next; nil: there is none
+	items []any
+	err   error
 }
 
-// page reads one page.
+// page reads one page, and hands over what it lists.
 func (c *Client) page(ctx context.Context, l *description.Listing, r request, s spot, p *page, each func(item any) error) error {
+	if *p = c.fetch(ctx, l, r, s); p.err != nil {
+		return p.err
+	}
+	for _, item := range p.items {
+		if err := each(item); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fetch reads one page.
+func (c *Client) fetch(ctx context.Context, l *description.Listing, r request, s spot) (p page) {
 	more := url.Values{}
 	for name, values := range r.more {
 		more[name] = values
@@ -67,16 +82,16 @@ func (c *Client) page(ctx context.Context, l *description.Listing, r request, s 
 	r.more, r.at = more, s.at
 	got, err := c.do(ctx, r)
 	if err != nil {
-		return err
+		return page{err: err}
 	}
-	strange := func(what string) error {
-		return &system.Unavailable{Message: fmt.Sprintf("%s: what %s answered cannot be taken for a list: %s", r.Call, c.config.URL, what), Remedy: "Look at it with: evenledger system try NAME, and at “items” in the description."}
+	strange := func(what string) page {
+		return page{err: &system.Unavailable{Message: fmt.Sprintf("%s: what %s answered cannot be taken for a list: %s", r.Call, c.config.URL, what), Remedy: "Look at it with: evenledger system try NAME, and at “items” in the description."}}
 	}
 	list, is := l.Items.Of(got.value).([]any)
 	if !is {
 		return strange(fmt.Sprintf("there is no list at %s", orWhole(l.Items)))
 	}
-	*p = page{n: len(list), total: -1}
+	p = page{n: len(list), total: -1, items: list}
 	if l.Total != nil {
 		total, err := strconv.Atoi(description.Text(l.Total.Of(got.value)))
 		if err != nil || total < 0 {
@@ -95,19 +110,9 @@ func (c *Client) page(ctx context.Context, l *description.Listing, r request, s 
 				from, _ = url.Parse(c.config.URL + sent.Path)
 			}
 		}
-		if p.at, err = c.elsewhere(address, from); err != nil {
-			return err
-		}
+		p.at, p.err = c.elsewhere(address, from)
 	}
-	for _, item := range list {
-		if each == nil {
-			break
-		}
-		if err := each(item); err != nil {
-			return err
-		}
-	}
-	return nil
+	return p
 }
 
 func orWhole(p description.Path) string {
@@ -211,12 +216,23 @@ type pass struct {
 }
 
 func (p *pass) run(ctx context.Context) (done bool, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	asked := map[string]bool{}
-	for {
-		var at page
+	for ahead := p.ask(ctx, p.spot); ; {
+		at := <-ahead
+		if at.err != nil {
+			return false, at.err
+		}
+		// What asks for the next page is known: it is on its way while this one is looked at.
+		if ahead = nil; p.of.By == description.ByCursor && at.next != "" && !asked[at.next] || p.of.By == description.ByLink && at.at != nil && !asked[at.at.String()] {
+			ahead = p.ask(ctx, spot{next: at.next, at: at.at})
+		}
 		p.fresh, p.n, p.shifted = 0, 0, false
-		if err := p.page(ctx, p.of, p.r, p.spot, &at, p.take); err != nil {
-			return false, err
+		for _, item := range at.items {
+			if err := p.take(item); err != nil {
+				return false, err
+			}
 		}
 		if p.pages++; p.shifted || at.total >= 0 && at.total < p.total {
 			p.why = "something was taken out each time while all was listed"
@@ -265,7 +281,17 @@ func (p *pass) run(ctx context.Context) (done bool, err error) {
 				p.start--
 			}
 		}
+		if ahead == nil {
+			ahead = p.ask(ctx, p.spot)
+		}
 	}
+}
+
+// ask asks for a page.
+func (p *pass) ask(ctx context.Context, s spot) chan page {
+	come := make(chan page, 1)
+	go func() { come <- p.fetch(ctx, p.of, p.r, s) }()
+	return come
 }
 
 // ended reports whether all has come.

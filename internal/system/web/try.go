@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/description"
@@ -80,6 +81,7 @@ func indented(body []byte) string {
 type trial struct {
 	*Client
 	told func(system.Tried)
+	mu   sync.Mutex        // pages are asked for ahead
 	came []system.Exchange // since the last step
 }
 
@@ -94,7 +96,9 @@ func (c *Client) Try(ctx context.Context, as *account.Account, write bool, told 
 		if sent.URL != nil {
 			x.Request = sent.Method + " " + sent.URL.RequestURI()
 		}
+		t.mu.Lock()
 		t.came = append(t.came, x)
+		t.mu.Unlock()
 	}
 	defer func() { c.watch = nil }()
 	about, err := c.Describe(ctx)
@@ -132,6 +136,8 @@ func cut(text string) string {
 
 // step tells of a step, with what was sent and answered last.
 func (t *trial) step(what string, err error, understood ...string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	s := system.Tried{What: what, Requests: append([]system.Exchange{}, t.came...), Understood: append([]string{}, understood...)}
 	t.came = nil
 	if err != nil {
@@ -334,7 +340,9 @@ func (t *trial) creates(a account.Account) {
 	}
 	text, err := t.Preview(a)
 	head, body, _ := strings.Cut(text, "\n\n")
+	t.mu.Lock()
 	t.came = []system.Exchange{{Request: strings.ReplaceAll(head, "\n", " · "), Sent: body}}
+	t.mu.Unlock()
 	t.step("What making an account would send (nothing was sent)", err)
 }
 
