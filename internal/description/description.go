@@ -145,6 +145,17 @@ type Change struct {
 	Form   Form
 }
 
+// Sends reports whether a field is changed like this.
+func (c *Change) Sends(field string) bool {
+	if len(c.Fields) > 0 {
+		return slices.Contains(c.Fields, field)
+	}
+	return c.Form != Filled || c.Uses(field)
+}
+
+// Sends reports whether a new account is made with a field.
+func (c *Create) Sends(field string) bool { return c.Body.Whole || c.Uses(field) }
+
 // A Form is what the body of a change is.
 type Form uint8
 
@@ -212,8 +223,8 @@ type Roles struct {
 
 // Answers say what an answer means, where its status does not.
 type Answers struct {
-	Done, Failed, Gone, Taken, Wait, Unclear *Test
-	Message, Field                           Path
+	Done, Failed, Gone, Taken, Changed, Wait, Unclear *Test
+	Message, Field                                    Path
 }
 
 // Jobs are how something is followed that was taken in and is carried out later.

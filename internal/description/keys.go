@@ -46,6 +46,7 @@ func (r *reader) keys() []yamldoc.Key {
 			{Name: "failed", Form: yamldoc.Text, About: "What was not done, though the status says it was, such as: has(body.error)", Put: r.test(&i.Answers.Failed)},
 			{Name: "gone", Form: yamldoc.Text, About: "That the account or thing is not there. Without it: 404 and 410.", Put: r.test(&i.Answers.Gone)},
 			{Name: "taken", Form: yamldoc.Text, About: "That another account has a value which must be unique. Without it: 409.", Put: r.test(&i.Answers.Taken)},
+			{Name: "changed", Form: yamldoc.Text, About: "That the account is of another version by now. Without it: 412.", Put: r.test(&i.Answers.Changed)},
 			{Name: "wait", Form: yamldoc.Text, About: "That there were too many requests. Without it: 429.", Put: r.test(&i.Answers.Wait)},
 			{Name: "unclear", Form: yamldoc.Text, About: "That nobody can say whether it was done: it is looked up.", Put: r.test(&i.Answers.Unclear)},
 			{Name: "message", Form: yamldoc.Text, About: "Where the reason stands. Without it: where RFC 9457 has it, and other usual places.", Put: r.path(&i.Answers.Message)},

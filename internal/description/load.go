@@ -262,6 +262,8 @@ func (r *reader) readChanges() {
 			for _, name := range c.Fields {
 				if _, has := r.Account.Field(name); !has {
 					node.Fail(yamldoc.DidYouMean(name, r.Account.Names()), "“%s” is changed like this, and no such field is described", name)
+				} else if c.Form == Filled && !c.Uses(name) {
+					node.Fail("Let {"+name+"} stand in it.", "“%s” is changed like this, and does not stand in what is sent", name)
 				}
 			}
 			if n < len(r.Changes)-1 && len(c.Fields) == 0 {

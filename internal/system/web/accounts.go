@@ -45,7 +45,7 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 	about := &system.Description{Schema: s, Rules: c.app.Rules, Can: system.Abilities{
 		Page: c.app.Listing.Size, Counts: c.app.Listing.Total != nil, Versions: c.app.Account.Version != nil, Rate: c.config.Rate,
 		Removes: c.app.Remove != nil, Renews: c.app.Password != nil, Unkeyed: !c.keysNew() && c.app.Password == nil,
-		Piecemeal: c.app.Suspend != nil || c.app.Password != nil && !c.keysNew(),
+		Piecemeal: c.app.Suspend != nil || c.app.Password != nil && !c.keysNew() || c.app.Create != nil && !c.app.Create.Body.Whole,
 	}}
 	if c.app.Finding != nil {
 		about.Can.Finds, about.Can.Reads = max(c.app.Finding.Most, 1), 1
@@ -125,7 +125,7 @@ func (c *Client) attribute(f *description.Field) account.Attribute {
 // changeOf is the way in which a field is changed; nil: it cannot be.
 func (c *Client) changeOf(field string) *description.Change {
 	for i := range c.app.Changes {
-		if way := &c.app.Changes[i]; len(way.Fields) == 0 || slices.Contains(way.Fields, field) {
+		if way := &c.app.Changes[i]; way.Sends(field) {
 			return way
 		}
 	}
@@ -243,6 +243,11 @@ func (c *Client) Create(ctx context.Context, wanted account.Account, fields []st
 			return account.Account{}, err
 		}
 	}
+	for _, name := range c.left(&wanted) {
+		if c.changeOf(name) == nil {
+			return account.Account{}, &system.Refusal{Code: account.CannotBeWritten, Field: name, Message: name + " does not stand in what makes an account there, and cannot be changed afterwards: the description has it nowhere"}
+		}
+	}
 	r := request{Call: &how.Call, scope: c.app.Scope(description.Values(&wanted)).New()}
 	if how.Key != "" {
 		r.header, r.key = how.Key, rand.Text()
@@ -312,9 +317,19 @@ func (c *Client) idIn(at *url.URL) (string, bool) {
 	return id, err == nil && id != ""
 }
 
+// left are the fields of a new account that the request which makes it does not have, and that are sent after it.
+func (c *Client) left(wanted *account.Account) (names []string) {
+	for _, name := range wanted.FieldNames() {
+		if wanted.Field(name).Filled() && !c.app.Create.Sends(name) && !(name == active && c.app.Suspend != nil) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
 // lacks reports whether an account that was just made needs further requests to be as wanted.
 func (c *Client) lacks(wanted *account.Account) bool {
-	return c.app.Suspend != nil && wanted.Field(active).Text() == "false" || wanted.Password != "" && !c.keysNew()
+	return c.app.Suspend != nil && wanted.Field(active).Text() == "false" || wanted.Password != "" && !c.keysNew() || len(c.left(wanted)) > 0
 }
 
 // Complete implements system.System.
@@ -322,6 +337,23 @@ func (c *Client) Complete(ctx context.Context, known, wanted account.Account) er
 	if c.app.Suspend != nil && wanted.Field(active).Text() == "false" { // first: who may not sign in must not be able to with the password
 		if _, err := c.do(ctx, request{Call: c.app.Suspend, scope: c.app.Scope(c.values(&known, &wanted)), names: true}); err != nil {
 			return err
+		}
+	}
+	if left := c.left(&wanted); len(left) > 0 {
+		now, err := c.Get(ctx, known.ID, left)
+		if err != nil {
+			return err
+		}
+		var changes []account.Change
+		for _, name := range left {
+			if now.Field(name) != wanted.Field(name) {
+				changes = append(changes, account.Change{Field: name, Before: now.Field(name), After: wanted.Field(name)})
+			}
+		}
+		if len(changes) > 0 {
+			if _, err := c.Change(ctx, now, changes, left); err != nil {
+				return err
+			}
 		}
 	}
 	if wanted.Password != "" && !c.keysNew() && c.app.Password != nil {

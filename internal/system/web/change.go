@@ -97,6 +97,7 @@ func (c *Client) send(ctx context.Context, w way, known account.Account, fields 
 		if c.app.Account.ETag && version != "" {
 			r.version = version
 		}
+		r.holds = c.app.Account.Version != nil
 	}
 	got, err := c.do(ctx, r)
 	if err != nil {

@@ -83,6 +83,7 @@ type request struct {
 	at      *url.URL   // instead of the path: an address of the same server
 	body    []byte
 	version string // If-Match (RFC 9110 section 13.1.1)
+	holds   bool   // the body says which version it is made to
 	key     string // by which the server knows it again, under the header
 	header  string
 	safe    bool // it changes nothing
@@ -200,6 +201,8 @@ func (c *Client) judge(r request, sent httpdial.Request, got *answer) error {
 		return n.open(n.unavailable("Try again; --trace FILE writes down what was sent and answered.", "%s does not say whether it is done (%d): %s", c.config.URL, got.Status, n.said()))
 	case r.names && is(answers.Gone, got.Status == http.StatusNotFound || got.Status == http.StatusGone):
 		return system.ErrGone
+	case (r.version != "" || r.holds) && is(answers.Changed, got.Status == http.StatusPreconditionFailed):
+		return system.ErrChanged
 	case !r.safe && is(answers.Taken, got.Status == http.StatusConflict):
 		return n.refusal(account.TakenValue, "another account already has a value that must be unique")
 	case n.passes(answers.Failed):
@@ -265,8 +268,6 @@ func (n no) plain() error {
 		return n.open(n.unavailable("If that is the right place, put it as url into evenledger.yaml.", "%s redirects to %s", at, n.answer.Answer.Header.Get("Location")))
 	case verdict == httpdial.TurnedAway:
 		return n.unavailable(n.client.http.Remedy(), "%s turns us away (401): %s", at, n.said())
-	case n.Status == http.StatusPreconditionFailed && n.version != "":
-		return system.ErrChanged
 	case verdict == httpdial.Missing:
 		return n.unavailable(addressRemedy, "%s has nothing there (%d): %s", at, n.Status, n.said())
 	case verdict == httpdial.Busy:

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -26,10 +27,25 @@ import (
 
 // described is a description of the tests.
 func described(t *testing.T, name string) *description.Interface {
-	i, err := description.Load(filepath.Join("testdata", name+".yaml"), "2026-11-30")
+	path := filepath.Join("testdata", strings.TrimSuffix(name, ownBodies)+".yaml")
+	i, err := description.Load(path, "2026-11-30")
 	require.NoError(t, err)
+	if !strings.HasSuffix(name, ownBodies) {
+		return i
+	}
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	i, err = description.Parse(name, []byte(strings.NewReplacer(
+		"create: {post: /people, key: Idempotency-Key}", `create: {post: /people, body: {login: "{userName}", name: {first: "{givenName}"}, contacts: []}}`,
+		`change: {patch: "/people/{id}", body: merge, content: application/merge-patch+json}`, `change: [{fields: [givenName, familyName], patch: "/people/{id}", body: {name: {first: "{givenName}", last: "{familyName}"}}}, {patch: "/people/{id}", body: merge}]`,
+	).Replace(string(text))), "2026-11-30")
+	require.NoError(t, err)
+	i.Together = nil
 	return i
 }
+
+// ownBodies ends the name of a description whose requests have bodies of their own, which do not send all fields.
+const ownBodies = " by templates"
 
 // reach opens what a server serves.
 func reach(t *testing.T, name, url string, change func(*description.Interface)) *web.Client {
@@ -53,7 +69,8 @@ func TestSystem(t *testing.T) {
 		"mooring with jobs": {"mooring", "/api", func() http.Handler {
 			return mooring.New(mooring.Options{Token: "token-of-tests", Jobs: 10 * time.Millisecond})
 		}, func(i *description.Interface) { i.Together, i.Create.Key = nil, "" }},
-		"dock": {"dock", "", func() http.Handler { return newDock() }, nil},
+		"mooring" + ownBodies: {"mooring" + ownBodies, "/api", func() http.Handler { return mooring.New(mooring.Options{Token: "token-of-tests"}) }, nil},
+		"dock":                {"dock", "", func() http.Handler { return newDock() }, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System {
