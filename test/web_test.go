@@ -18,6 +18,7 @@ import (
 
 	"evenledger/internal/demo"
 	"evenledger/internal/standin/mooring"
+	"evenledger/internal/testserver"
 )
 
 // moored serves the practice application with a web interface of its own, and returns a workspace for it.
@@ -212,4 +213,52 @@ func TestWebKilledAtAnyMoment(t *testing.T) {
 			assert.Zero(t, code, errOut)
 		})
 	}
+}
+
+// People whose making is taken in and takes longer than anybody waits are handed over: sent once, though posts are killed and the
+// sheet is drafted again; later posts ask what became of them, do what follows, and tell what came to nothing.
+func TestWebHandedOver(t *testing.T) {
+	t.Parallel()
+	server, f := moored(t, mooring.Options{Jobs: 25 * time.Second}, "token: env:TEST_TOKEN", false)
+	f.write("systems/mooring.yaml", strings.Replace(f.read("systems/mooring.yaml"), "create_together:", "# create_together:", 1))
+	f.write("crew.csv", "Staff no,First name,Surname,Position,Crew,Training,Boss\n1,Zoë,Ångström,Mate,Deck crew,Marine radio,1012\n2,Ana,Tove,Mate,Deck crew,,1\n3,Bo,Lind,Cook,,,\n4,Mei,Lin,Cook,,,\n5,Ida,Berg,Cook,,,\n6,Kai,Moe,Cook,,,\n")
+	code, out, errOut := f.run("draft", "crew.csv", "-b", "crew")
+	require.Zero(t, code, out+errOut)
+	killed := f.command("post", "1", "--yes", "--credentials", "a.csv", "--in-clear")
+	require.NoError(t, killed.Start())
+	time.AfterFunc(time.Second, func() { _ = killed.Process.Kill() }) // what was on its way then has no answer yet: it is not known to be taken in
+	_ = killed.Wait()
+	sent := 0
+	for i := range 3 {
+		code, out, errOut = f.run("post", "1", "--yes", "--credentials", fmt.Sprintf("b%d.csv", i), "--in-clear")
+		require.Zero(t, code, out+errOut)
+		if b := f.batch(1); b.Outcomes["handed over"] == 6 {
+			assert.Equal(t, "handed over", b.State)
+			sent++
+		}
+	}
+	assert.Positive(t, sent)
+	code, out, _ = f.run("draft", "crew.csv", "-b", "crew")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "batch 1, row 2, handed this account over")
+	require.NoError(t, server.Add("kai.moe", "", "Kai", "Another", "m@x.example", "", ""))
+	testserver.Soon(t, func() bool {
+		time.Sleep(time.Second)
+		_, _, _ = f.run("post", "1", "--yes", "--credentials", fmt.Sprintf("c%d.csv", time.Now().UnixNano()), "--in-clear")
+		return f.batch(1).Outcomes["handed over"] == 0
+	})
+	b := f.batch(1)
+	_, out, _ = f.run("show", "1", "--plain")
+	assert.Equal(t, map[string]int{"created": 5, "failed": 1}, made(b.Outcomes), out)
+	_, out, _ = f.run("show", "1", "--row", "7")
+	assert.Contains(t, out, "another person has the login kai.moe")
+	seen := map[string]int{}
+	for _, login := range server.Logins("") {
+		seen[login]++
+	}
+	assert.Len(t, seen, 5+1+5)
+	assert.Equal(t, 1, seen["zoe.angstrom"])
+	assert.ElementsMatch(t, []string{"zoe.angstrom", "ana.tove"}, server.Logins("Deck crew"))
+	code, _, errOut = f.run("ledger", "check")
+	assert.Zero(t, code, errOut)
 }

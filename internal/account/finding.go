@@ -147,7 +147,7 @@ var codes = [...]Explanation{
 	{StaysBehind, "An account goes, and something of it stays, with its number.", "Archive it or give it to somebody else; “homes: {remove: true}” in evenledger.yaml has home folders go with their accounts."},
 	{SwappedDate, "A program that takes the month first seems to have made the date, so that its day and month are swapped.", "Type the dates of the column anew from where they came, as year-month-day."},
 	{SystemRefused, "The system did not accept the request for this row.", "The message has the system's own words."},
-	{TakenIn, "The system took the request in and carries it out later, and doesn't show yet what became of it. It is not sent again.", "Run “post” again later: it looks. If it stays so, ask who runs the system, and give the row up: “evenledger post BATCH --give-up --row ROW”."},
+	{TakenIn, "The system took the request in and carries it out later: the row is handed over, and is not sent again.", "Run “post” again later: it asks what became of it, and does what follows. If it stays so, ask who runs the system, and give the row up: “evenledger post BATCH --give-up --row ROW”."},
 	{TakenValue, "A value that must be unique already belongs to another account of the system.", "Correct the value, or find out who has it."},
 	{ThingGone, "A group, course or licence was removed from the system after the draft.", "Make a new draft of the row."},
 	{TooLong, "A cell is longer than any field of an account can be.", "Look for a quote that was opened and not closed above or in this row."},

@@ -94,5 +94,6 @@ func IsOver(ctx context.Context, l store.Store, b *batch.Batch) (bool, error) {
 	counts, _, err := l.Counts(ctx, b.ID)
 	// Of a post that was stopped or killed the end is still to be noted.
 	ended := b.State != batch.Posting && b.State != batch.Stopped
-	return err == nil && counts.Waiting() == 0 && !b.Unmaking() && !b.WaitsAround() && ended, err
+	later := counts.Elsewhere() > 0 && len(b.Files) == 0 // the system says itself what became of it
+	return err == nil && counts.Waiting() == 0 && !later && !b.Unmaking() && !b.WaitsAround() && ended, err
 }

@@ -151,10 +151,12 @@ type File struct {
 	Sealed bool      `json:"sealed,omitempty"` // it holds passwords, and lies sealed
 }
 
-// A Place is where in a file an entry was handed over.
+// A Place is where in a file an entry was handed over, or where it is asked about.
 type Place struct {
 	File string `json:"file"`
 	Line int    `json:"line"` // from 1
+	// Asked is where a system that took it in says what became of it, and then there is no file.
+	Asked string `json:"asked,omitempty"`
 }
 
 // Results are what became of the things of a list, in its order; of those beyond the last nothing did yet.
@@ -302,7 +304,7 @@ func HandedOver(entries iter.Seq2[Entry, error]) (open map[string]int, err error
 		if err != nil {
 			return nil, err
 		}
-		if e.Outcome.IsElsewhere() && e.Place != nil {
+		if e.Outcome.IsElsewhere() && e.Place != nil && e.Place.File != "" {
 			open[e.Place.File]++
 		}
 	}

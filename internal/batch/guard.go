@@ -73,6 +73,8 @@ func (b *Batch) MayReverse(url string) error {
 	switch {
 	case b.State == Reversed:
 		return &Guard{Message: fmt.Sprintf("batch %d was reversed already", b.ID), Remedy: "“evenledger batches” shows by which batch.", Wrong: true}
+	case b.State == Handed && len(b.Files) == 0:
+		return &Guard{Message: fmt.Sprintf("nobody knows yet what became of all that batch %d handed over", b.ID), Remedy: fmt.Sprintf("The system carries it out later. Look again: evenledger post %d; or give its rows up: evenledger post %d --give-up --row ROW", b.ID, b.ID), Wrong: true}
 	case b.State == Handed:
 		return &Guard{Message: fmt.Sprintf("nobody knows yet what became of all that batch %d handed over", b.ID), Remedy: fmt.Sprintf("Export the accounts in the application, then: evenledger settle %d", b.ID), Wrong: true}
 	case b.Posted.IsZero():

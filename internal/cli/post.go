@@ -422,10 +422,11 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	if counts.Waiting() > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
 		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")
 	}
-	if counts.Waiting() > 0 && b.State != batch.Withdrawn {
+	later := counts.Elsewhere() > 0 && len(b.Files) == 0 // the system itself says what became of it
+	if (counts.Waiting() > 0 || later) && b.State != batch.Withdrawn {
 		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
 	}
-	if counts.Elsewhere() > 0 {
+	if counts.Elsewhere() > 0 && !later {
 		next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
 	}
 	if counts.Bad() > 0 {

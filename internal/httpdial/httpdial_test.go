@@ -332,9 +332,9 @@ func TestQuota(t *testing.T) {
 // A request with a key by which the server knows it again is sent once more where its answer is lost, and others are not.
 func TestKeyedIsSentAgain(t *testing.T) {
 	for _, keyed := range []bool{true, false} {
-		sent := 0
+		var sent atomic.Int32
 		server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
-			if sent++; sent == 1 {
+			if sent.Add(1) == 1 {
 				panic(http.ErrAbortHandler)
 			}
 		}))
@@ -344,19 +344,19 @@ func TestKeyedIsSentAgain(t *testing.T) {
 		var unclear *reach.Unclear
 		if keyed {
 			require.NoError(t, err)
-			assert.Equal(t, 2, sent)
+			assert.EqualValues(t, 2, sent.Load())
 		} else {
 			require.ErrorAs(t, err, &unclear)
-			assert.Equal(t, 1, sent)
+			assert.EqualValues(t, 1, sent.Load())
 		}
 		server.Close()
 	}
 	// Of one that was sent, and may not be sent again, nobody can say what became of it.
 	for name, stopped := range map[string]bool{"stopped": true, "fenced": false} {
 		stop, cancel := context.WithCancel(t.Context())
-		sent := 0
+		var sent atomic.Int32
 		server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
-			if sent++; stopped {
+			if sent.Add(1); stopped {
 				cancel()
 			}
 			panic(http.ErrAbortHandler)
@@ -364,7 +364,7 @@ func TestKeyedIsSentAgain(t *testing.T) {
 		client, err := httpdial.New(httpdial.Config{URL: server.URL, Pause: time.Millisecond})
 		require.NoError(t, err)
 		may := func() error {
-			if sent > 0 && !stopped {
+			if sent.Load() > 0 && !stopped {
 				return errors.New("others may have the work")
 			}
 			return nil
@@ -372,7 +372,7 @@ func TestKeyedIsSentAgain(t *testing.T) {
 		_, err = client.Do(t.Context(), httpdial.Sending{Stop: stop, May: may}, httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: true}, judge)
 		var unclear *reach.Unclear
 		require.ErrorAs(t, err, &unclear, name)
-		assert.Equal(t, 1, sent, name)
+		assert.EqualValues(t, 1, sent.Load(), name)
 		cancel()
 		server.Close()
 	}

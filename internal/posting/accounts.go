@@ -4,13 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
 )
@@ -21,10 +25,13 @@ func isOpen(err error) bool {
 	return errors.As(err, &unclear)
 }
 
-// isTakenIn reports whether the system said that it took a request in, which it may carry out at any time.
-func isTakenIn(err error) bool {
+// takenIn returns the error of a system that said that it took a request in, which it may carry out at any time; nil: it is none.
+func takenIn(err error) *system.Unclear {
 	var unclear *system.Unclear
-	return errors.As(err, &unclear) && unclear.TakenIn
+	if errors.As(err, &unclear) && unclear.TakenIn {
+		return unclear
+	}
+	return nil
 }
 
 // keys are the fields and values by which the entry's account is found.
@@ -118,10 +125,6 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 			return err
 		}
 	}
-	if slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.TakenIn }) {
-		p.leaveTaken(e)
-		return nil
-	}
 	for range maxAttempts {
 		now := earlier.again(p.Clock.Now())
 		made, err := p.System.Create(ctx, wanted, p.fields())
@@ -135,8 +138,8 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 			if found, err := p.lookFor(ctx, e, earlier, p.Settle); err != nil || found {
 				return err
 			}
-			if isTakenIn(unclear) {
-				p.leaveTaken(e)
+			if taken := takenIn(unclear); taken != nil {
+				p.leaveTaken(e, taken)
 				return nil
 			}
 		case errors.As(err, &refusal):
@@ -324,13 +327,93 @@ func (p *run) leave(e *batch.Entry, before bool, why string) {
 	p.left[e.Row] = true
 }
 
-// leaveTaken leaves it open what became of a row whose request was taken in: it is not sent again, by no post.
-func (p *run) leaveTaken(e *batch.Entry) {
+// leaveTaken has a row be handed over whose request was taken in, to be carried out later: it is not sent again, by no post, and
+// each looks what became of it.
+func (p *run) leaveTaken(e *batch.Entry, taken *system.Unclear) {
 	p.clear(e)
-	e.Find(account.Warning, account.TakenIn, "", "", fmt.Sprintf("the system took the account in, to make it later, and has not shown it within %s, the “settle” of evenledger.yaml; it is not sent again", p.Settle))
-	p.counting.Lock()
-	defer p.counting.Unlock()
-	p.left[e.Row] = true
+	if e.Outcome = account.HandedOver; taken.Ask != "" {
+		e.Place = &batch.Place{Asked: taken.Ask}
+	}
+	e.Find(account.Warning, account.TakenIn, "", "", "the system took the account in, to make it later; it is not sent again")
+}
+
+// askAfter looks what became of what an earlier post handed over to a system that carries it out later.
+func (p *run) askAfter(ctx context.Context) error {
+	if p.Later {
+		return nil // its files are settled
+	}
+	counts, _, err := p.Ledger.Counts(ctx, p.Batch.ID)
+	if err != nil || counts.Elsewhere() == 0 {
+		return err
+	}
+	open, err := p.Ledger.InFlight(ctx, p.Batch.ID, store.Part{High: math.MaxInt32})
+	if err != nil {
+		return err
+	}
+	var asked, sought []store.InFlight // about whom the system can be asked, or who is only looked for
+	for _, f := range open {
+		switch {
+		case !f.Entry.Outcome.IsElsewhere():
+		case f.Entry.Place != nil:
+			asked = append(asked, f)
+		default:
+			sought = append(sought, f)
+		}
+	}
+	if err := errors.Join(p.ask(ctx, asked), p.lookForOpen(ctx, sought)); err != nil {
+		return err
+	}
+	var known []store.Result
+	for _, f := range slices.Concat(asked, sought) {
+		switch {
+		case !f.Entry.Outcome.IsElsewhere():
+			known = append(known, store.Result{Entry: f.Entry, Claim: f.Claim})
+		case p.isLeft(f.Entry.Row): // what was found stays to be told
+			known = append(known, store.Result{Entry: f.Entry})
+		}
+	}
+	after := context.WithoutCancel(ctx)
+	if err := p.settle(after, known); err != nil || p.Batch.Secrets == "" {
+		return err
+	}
+	return p.wipe(after, known)
+}
+
+// ask asks the system about what it said where to ask.
+func (p *run) ask(ctx context.Context, open []store.InFlight) error {
+	asker, is := p.itself().(system.Asker)
+	if !is {
+		return nil
+	}
+	group, asking := errgroup.WithContext(ctx)
+	group.SetLimit(p.slots())
+	for i := range open {
+		f := &open[i]
+		if f.Entry.Place == nil || f.Entry.Place.Asked == "" {
+			continue
+		}
+		group.Go(func() error {
+			made, err := asker.Ask(asking, f.Entry.Place.Asked, p.fields())
+			var refusal *system.Refusal
+			var lacks bool
+			if err == nil {
+				lacks, err = p.fillUp(system.Ending(asking), &f.Entry, made)
+			}
+			switch {
+			case isOpen(err), errors.Is(err, system.ErrGone): // not yet, or nobody knows of it any more
+				return nil
+			case errors.As(err, &refusal): // what is taken may be so by an earlier request of ours, of a post that was killed
+				return p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, sent{f.First, f.Sent})
+			case err != nil:
+				return err
+			case lacks:
+				p.lacking(&f.Entry, made)
+				return nil
+			}
+			return p.answered(system.Ending(asking), &f.Entry, made, sent{f.First, f.Sent})
+		})
+	}
+	return group.Wait()
 }
 
 // isLeft reports whether it was left open what became of the row's request.

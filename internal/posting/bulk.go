@@ -96,7 +96,7 @@ func (p *run) createAll(ctx context.Context, entries []*batch.Entry) error {
 	}
 	now = now.again(p.Clock.Now())
 	var open []*batch.Entry
-	taken := map[*batch.Entry]bool{} // those that were taken in, of what is open
+	taken := map[*batch.Entry]*system.Unclear{} // those that were taken in, of what is open
 	for i, e := range entries {
 		switch {
 		case err == nil && made[i].Err == nil && len(made[i].Account.Fields) == 0:
@@ -111,7 +111,9 @@ func (p *run) createAll(ctx context.Context, entries []*batch.Entry) error {
 			}
 		default: // whatever else it is, the account may be there
 			open = append(open, e)
-			taken[e] = isTakenIn(err) || err == nil && isTakenIn(made[i].Err)
+			if taken[e] = takenIn(err); err == nil {
+				taken[e] = takenIn(made[i].Err)
+			}
 		}
 	}
 	if len(open) == 0 {
@@ -122,8 +124,8 @@ func (p *run) createAll(ctx context.Context, entries []*batch.Entry) error {
 		return err
 	}
 	for _, e := range open {
-		if taken[e] {
-			p.leaveTaken(e)
+		if of := taken[e]; of != nil {
+			p.leaveTaken(e, of)
 		} else if err := p.create(ctx, e, now); err != nil {
 			return err
 		}

@@ -38,7 +38,7 @@ func (p *run) giveUp(e *batch.Entry, by string) {
 	if i := slices.IndexFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet || f.Code == account.TakenIn }); i >= 0 {
 		why = e.Findings[i].Message
 	}
-	if e.Outcome.IsElsewhere() {
+	if e.Place != nil && e.Place.File != "" {
 		why = fmt.Sprintf("it was handed over in %s, line %d, and nobody knows what the application made of it", e.Place.File, e.Place.Line)
 	}
 	p.clear(e)

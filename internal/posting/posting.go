@@ -260,7 +260,10 @@ func (p *run) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(p.note(ctx), unlock()); err != nil || p.SettleOnly {
+	if err := errors.Join(p.note(ctx), unlock()); err != nil {
+		return err
+	}
+	if err := p.askAfter(ctx); err != nil || p.SettleOnly {
 		return err
 	}
 	if err := p.whole(ctx, p.Batch.Begin, &p.Batch.Begun, "beginning"); err != nil {
@@ -585,6 +588,8 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 						p.advance(1)
 					}
 					switch {
+					case r.Entry.Outcome.IsElsewhere():
+						p.results <- store.Result{Entry: r.Entry} // what was intended stays open
 					case !waits(&r.Entry):
 						p.results <- r
 					case p.isLeft(r.Entry.Row):
@@ -713,7 +718,7 @@ func (p *run) advance(n int) {
 func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
-		sent := !waits(&r.Entry) && renewal(&r.Entry) < 0
+		sent := !waits(&r.Entry) && !r.Entry.Outcome.IsElsewhere() && renewal(&r.Entry) < 0
 		told := slices.ContainsFunc(r.Entry.Steps, func(s membership.Step) bool {
 			return s.Do == membership.Notify && s.Role == membership.WithPassword && s.Result == membership.Done
 		})

@@ -134,7 +134,8 @@ func (e *Unavailable) Tell() told.Telling {
 // came: it may or may not have been carried out.
 type Unclear struct {
 	Err     error
-	TakenIn bool // who was asked said that the request was taken in: it may be carried out at any time, and is not sent again
+	Ask     string // with TakenIn: where is asked what became of it; empty: nobody says
+	TakenIn bool   // who was asked said that the request was taken in: it may be carried out at any time, and is not sent again
 }
 
 func (e *Unclear) Error() string { return "no clear answer came: " + e.Err.Error() }

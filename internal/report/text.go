@@ -720,7 +720,10 @@ func (p *Page) Entry(e batch.Entry, headings []string) {
 	}
 	name := batch.RowName(e.Row)
 	p.Line("%s  %s %s  %s%s", p.Bold(strings.ToUpper(name[:1])+name[1:]), p.outcome(e), e.Key, p.Dim(id), p.proof(e.Proof))
-	if e.Place != nil {
+	switch {
+	case e.Place != nil && e.Place.Asked != "":
+		p.Line("  %s", p.Dim("handed over; what became of it is asked at "+e.Place.Asked))
+	case e.Place != nil:
 		p.Line("  %s", p.Dim(fmt.Sprintf("handed over in %s, line %d", e.Place.File, e.Place.Line)))
 	}
 	for _, c := range e.Changes {

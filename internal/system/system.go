@@ -342,6 +342,13 @@ type Divider interface {
 	AddSection(ctx context.Context, kind, thing, section string) error
 }
 
+// An Asker is a system that can be asked what became of something it took in to carry it out later.
+type Asker interface {
+	// Ask asks, at what Unclear.Ask said, about an account that was to be made. A Refusal says that it came to nothing, an
+	// Unclear that it is not carried out yet.
+	Ask(ctx context.Context, at string, fields []string) (account.Account, error)
+}
+
 // A Foreseer can tell beforehand what would be refused when it is sent, and what one should know of it.
 type Foreseer interface {
 	// Foresee returns what there is to tell of each; an error among it would be a refusal. It changes nothing.

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"evenledger/internal/account"
@@ -42,6 +43,7 @@ type Client struct {
 	http   *httpdial.Client
 	base   *url.URL
 
+	slow  atomic.Bool                     // what it takes in takes longer than anybody waits
 	watch func(httpdial.Request, *answer) // is told of each answer, while the description is tried out; nil: nobody is
 
 	describing sync.Mutex
@@ -375,14 +377,14 @@ func (c *Client) elsewhere(text string, from *url.URL) (*url.URL, error) {
 // Bounds on following what was taken in.
 const (
 	firstPoll  = 50 * time.Millisecond
-	longPoll   = 5 * time.Second
-	mostPolled = 2 * time.Minute
+	longPoll   = 2 * time.Second
+	mostPolled = 10 * time.Second
 )
 
-// errTakenIn is the end of following something that took too long.
+// errTakenIn is the end of following something that takes longer.
 var errTakenIn = errors.New("the system took the request in (202) and does not say yet whether it carries it out")
 
-// follow asks what became of something that was taken in, until it ends. What does not end in time is unclear, and looked up.
+// follow asks for a while what became of something that was taken in. What does not end by then is asked about later.
 func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer) (*answer, error) {
 	if c.app.Jobs == nil {
 		return nil, &system.Unclear{TakenIn: true, Err: errTakenIn}
@@ -401,33 +403,62 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 	begun := c.config.Clock.Now()
 	for pause := firstPoll; ; pause = min(2*pause, longPoll) {
 		if err := c.config.Clock.Wait(stop, pause); err != nil {
-			return nil, &system.Unclear{TakenIn: true, Err: errors.Join(errTakenIn, err)}
+			return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: errors.Join(errTakenIn, err)}
 		}
-		r := request{Call: &description.Call{Method: http.MethodGet}, at: at, safe: true}
-		now, err := c.do(stop, r)
-		if err != nil {
-			return nil, &system.Unclear{TakenIn: true, Err: fmt.Errorf("the system took the request in (202), and then: %w", err)}
+		ended, err := c.askAt(stop, at)
+		var later *system.Unclear
+		if !errors.As(err, &later) {
+			c.slow.Store(false)
+			return ended, err
 		}
-		n := no{c, r, sent, now}
-		switch {
-		case n.passes(c.app.Jobs.Failed):
-			code := account.SystemRefused
-			if n.passes(c.app.Jobs.Taken) {
-				code = account.TakenValue
-			}
-			words := httpdial.Clip(c.config.Mask.Hide(description.Text(c.app.Jobs.Message.Of(now.value))))
-			if c.app.Jobs.Message == nil || words == "" {
-				words = n.said()
-			}
-			return nil, &system.Refusal{Code: code, Message: fmt.Sprintf("the system took it in, and it came to nothing; the system says: %s", words)}
-		case n.passes(c.app.Jobs.Done):
-			ended := &answer{Answer: &httpdial.Answer{Status: http.StatusOK, Header: now.Header, Body: now.Body}, value: c.app.Jobs.Item.Of(now.value)}
-			if ended.value == nil {
-				ended.Body = nil
-			}
-			return ended, nil
-		case c.config.Clock.Now().Sub(begun) > mostPolled:
-			return nil, &system.Unclear{TakenIn: true, Err: errTakenIn}
+		if c.slow.Load() || c.config.Clock.Now().Sub(begun) > mostPolled {
+			c.slow.Store(true) // those that follow are not waited for
+			return nil, err
 		}
 	}
+}
+
+// askAt asks once: the answer shows what was made, as if it had come at once.
+func (c *Client) askAt(ctx context.Context, at *url.URL) (*answer, error) {
+	r := request{Call: &description.Call{Method: http.MethodGet}, at: at, safe: true}
+	now, err := c.do(ctx, r)
+	if err != nil {
+		return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: fmt.Errorf("the system took the request in (202), and then: %w", err)}
+	}
+	n := no{c, r, httpdial.Request{Method: http.MethodGet, URL: at}, now}
+	switch jobs := c.app.Jobs; {
+	case n.passes(jobs.Failed):
+		code := account.SystemRefused
+		if n.passes(jobs.Taken) {
+			code = account.TakenValue
+		}
+		words := ""
+		if jobs.Message != nil {
+			words = httpdial.Clip(c.config.Mask.Hide(description.Text(jobs.Message.Of(now.value))))
+		}
+		if words == "" {
+			words = n.said()
+		}
+		return nil, &system.Refusal{Code: code, Message: fmt.Sprintf("the system took it in, and it came to nothing; the system says: %s", words)}
+	case n.passes(jobs.Done):
+		ended := &answer{Answer: &httpdial.Answer{Status: http.StatusOK, Header: now.Header, Body: now.Body}, value: jobs.Item.Of(now.value)}
+		if ended.value == nil {
+			ended.Body = nil
+		}
+		return ended, nil
+	}
+	return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: errTakenIn}
+}
+
+// Ask implements system.Asker.
+func (c *Client) Ask(ctx context.Context, at string, fields []string) (account.Account, error) {
+	address, err := c.elsewhere(at, c.base)
+	if err != nil || c.app.Jobs == nil || c.app.Create == nil {
+		return account.Account{}, &system.Unclear{TakenIn: true, Err: errors.Join(errTakenIn, err)}
+	}
+	got, err := c.askAt(ctx, address)
+	if err != nil {
+		return account.Account{}, err
+	}
+	return c.made(ctx, got, &account.Account{}, fields)
 }

@@ -215,10 +215,10 @@ answers: {failed: has(body.fault), taken: 'status == 409 || has(body.fault) && b
 		"no right":               {403, "", `{"message":"not you"}`, account.SystemRefused, "", "we have no right to do this"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			posts := 0
+			var posts atomic.Int32
 			client := odd(t, plain+answers, func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodPost {
-					posts++
+					posts.Add(1)
 				}
 				if c.kind != "" {
 					w.Header().Set("Content-Type", c.kind)
@@ -229,7 +229,7 @@ answers: {failed: has(body.fault), taken: 'status == 409 || has(body.fault) && b
 			_, err := client.Create(t.Context(), account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
-			assert.Equal(t, 1, posts, "it is sent once")
+			assert.EqualValues(t, 1, posts.Load(), "it is sent once")
 			var refusal *system.Refusal
 			var unclear *system.Unclear
 			var away *system.Unavailable
