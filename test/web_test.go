@@ -244,7 +244,7 @@ func TestWebHandedOver(t *testing.T) {
 	require.NoError(t, server.Add("kai.moe", "", "Kai", "Another", "m@x.example", "", ""))
 	testserver.Soon(t, func() bool {
 		time.Sleep(time.Second)
-		_, _, _ = f.run("post", "1", "--yes", "--credentials", fmt.Sprintf("c%d.csv", time.Now().UnixNano()), "--in-clear")
+		_, _, _ = f.run("settle", "1", "--credentials", fmt.Sprintf("c%d.csv", time.Now().UnixNano()), "--in-clear")
 		return f.batch(1).Outcomes["handed over"] == 0
 	})
 	b := f.batch(1)

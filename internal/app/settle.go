@@ -28,8 +28,16 @@ type Answer struct {
 
 // Settler readies finding out what became of what a batch handed over.
 func (a *App) Settler(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System, answer Answer) (*posting.Post, error) {
-	if !target.Kind.Later && b.State == batch.Handed {
-		return nil, mistake(fmt.Sprintf("what batch %d handed over went in no files: %s says itself what became of it", b.ID, b.System), fmt.Sprintf("Look with: evenledger post %d", b.ID))
+	if !target.Kind.Later && b.State == batch.Handed { // a post asks the system itself
+		if answer != (Answer{}) {
+			return nil, mistake(fmt.Sprintf("what batch %d handed over went in no files: %s says itself what became of it", b.ID, b.System), fmt.Sprintf("Ask it with: evenledger settle %d", b.ID))
+		}
+		p := a.Poster(w, l, b, target)
+		if err := a.ConnectTo(target, p); err != nil {
+			return nil, err
+		}
+		_, err := p.System.Describe(ctx)
+		return p, err
 	}
 	if !target.Kind.Later || len(b.Files) == 0 {
 		return nil, mistake(fmt.Sprintf("batch %d handed nothing over", b.ID), "Only what goes to an application in files is settled.")

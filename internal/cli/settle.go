@@ -24,14 +24,15 @@ func (a *front) settleCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "settle BATCH [EXPORT]",
 		GroupID: "carry",
-		Short:   "Find out what an application made of the files it was given",
+		Short:   "Find out what became of what was handed over",
 		Long: `Reads what became of each row that was handed over in a file: out of the application's
 newest export, and out of its own list of what it did not take, if it gives one. A row
 counts as created, updated and so on only when the export shows it; one that the list
 names has failed, with the application's reason; of any other it stays open.
 
-Without EXPORT it is the one that evenledger.yaml names as “accounts”. Mails and
-follow-ups go out now, and never before.`,
+Without EXPORT it is the one that evenledger.yaml names as “accounts”. What a service took in,
+to carry it out later, the service itself is asked about. Mails and follow-ups go out now,
+and never before.`,
 		Example: `  evenledger settle 17                                      by the export that is kept
   evenledger settle 17 deskbook-new.csv                     by this one
   evenledger settle 17 --results failed.csv                 what the application did not take
@@ -84,7 +85,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if err != nil {
 		return err
 	}
-	p.HandsOut, p.HoldMails, p.Unproven = o.envelope.Given(), o.hold, p.Unproven || !p.Settles.Shows
+	p.HandsOut, p.HoldMails, p.Unproven = o.envelope.Given(), o.hold, p.Unproven || p.Settles != nil && !p.Settles.Shows
 	bar := a.progress()
 	p.Progress = bar.of
 	n, err := a.Settle(ctx, w, l, b, o.target, p)
