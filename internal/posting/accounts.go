@@ -113,6 +113,14 @@ func (s sent) again(now time.Time) sent {
 	return s
 }
 
+// sentOf is when the request of an earlier post was sent. One that the system took in may be carried out at any time until now.
+func (p *run) sentOf(f store.InFlight) sent {
+	if f.Entry.Outcome.IsElsewhere() {
+		return sent{f.First, p.Clock.Now()}
+	}
+	return sent{f.First, f.Sent}
+}
+
 // create makes the entry's account. An earlier request of ours may have made it.
 func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	wanted, err := p.wantedOf(e)
@@ -403,14 +411,14 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) error {
 			case isOpen(err), errors.Is(err, system.ErrGone): // not yet, or nobody knows of it any more
 				return nil
 			case errors.As(err, &refusal): // what is taken may be so by an earlier request of ours, of a post that was killed
-				return p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, sent{f.First, f.Sent})
+				return p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
 			case err != nil:
 				return err
 			case lacks:
 				p.lacking(&f.Entry, made)
 				return nil
 			}
-			return p.answered(system.Ending(asking), &f.Entry, made, sent{f.First, f.Sent})
+			return p.answered(system.Ending(asking), &f.Entry, made, p.sentOf(*f))
 		})
 	}
 	return group.Wait()

@@ -40,7 +40,7 @@ func (p *run) lookForOpen(ctx context.Context, open []store.InFlight) error {
 	for i := range open {
 		if e := &open[i].Entry; e.Intent == account.Create {
 			creates = append(creates, e)
-			times[e.Row] = sent{open[i].First, open[i].Sent}
+			times[e.Row] = p.sentOf(open[i])
 		}
 	}
 	for some := range slices.Chunk(creates, blockSize) {

@@ -64,10 +64,20 @@ END
   cp "$home/ca.crt" "$dir/ca.pem"
 fi
 "${alone[@]}" "${as[@]}" "$server" -D "$home" -i "$dir/pid" -d 0 &
-trap 'kill $!; wait' INT TERM
+pid=$!
+stop() { # one that does not end when it is asked to is ended
+  kill "$pid"
+  for ((tenths = 0; tenths < 200; tenths++)); do
+    kill -0 "$pid" 2>/dev/null || exit 0
+    sleep 0.1
+  done
+  kill -KILL "$pid"
+  exit 1
+}
+trap stop INT TERM
 if [ ! -e "$dir/ready" ]; then
   admin=(-H "ldapi://${dir//\//%2F}%2Fldapi" -x -D 'cn=Directory Manager' -w "$(tr -d '/' <"$dir/password")")
-  until ldapwhoami "${admin[@]}" >/dev/null 2>&1; do sleep 0.1; kill -0 $!; done
+  until ldapwhoami "${admin[@]}" >/dev/null 2>&1; do sleep 0.1; kill -0 "$pid"; done
   {
     cat <<END
 dn: $base
