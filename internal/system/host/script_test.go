@@ -141,6 +141,8 @@ func TestTrouble(t *testing.T) {
 		}
 	}
 	assert.ErrorIs(t, c.trouble(result{true, "account", 6, ""}, fields), system.ErrGone)
+	var unclear *system.Unclear
+	assert.ErrorAs(t, c.trouble(result{true, "account", 137, ""}, fields), &unclear, "it was killed, and said nothing")
 	half := leftBehind(&system.Refusal{Message: "no"}, result{step: "password"}, true)
 	assert.ErrorContains(t, half, "stays half made")
 }

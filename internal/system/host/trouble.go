@@ -83,10 +83,17 @@ func (f *facts) noGroup(text string) string {
 // usersGroup is the number of the group “users”, by custom.
 const usersGroup = 100
 
+// signalled is added by a shell to the number of the signal that ended a program (POSIX.1-2017, Shell, 2.8.2, leaves
+// more than 128 to it; all shells of hosts do this).
+const signalled = 128
+
 // trouble puts what a tool ended with into words. The codes are those of the manual pages of
 // shadow-utils, under “exit values”.
 func (c *client) trouble(r result, fields map[string]account.Value) error {
 	said := c.work.Mask.Hide(r.said)
+	if r.code > signalled && r.code <= signalled+64 { // it said nothing: what it did before is not known
+		return &system.Unclear{Err: fmt.Errorf("at the step “%s” a program of %s was ended by signal %d: %s", r.step, c.At, r.code-signalled, said)}
+	}
 	of := func(field string) string { return fields[field].Text() }
 	refuse := func(code account.Code, field, format string, args ...any) error {
 		message := fmt.Sprintf(format, args...)
