@@ -40,8 +40,11 @@ func quays(t *testing.T, n int, more string) (f folder, hosts []unixHost) {
 
 // sh runs a command on the host as root.
 func (h unixHost) sh(command string) string {
-	out, err := exec.Command("ssh", "-q", "-i", filepath.Join(h.Dir, "key"), "-o", "UserKnownHostsFile="+filepath.Join(h.Dir, "known_hosts"), "-p", strconv.Itoa(h.Port), "root@127.0.0.1", command).CombinedOutput()
-	require.NoError(h.t, err, "%s: %s", command, out)
+	cmd := exec.Command("ssh", "-q", "-i", filepath.Join(h.Dir, "key"), "-o", "UserKnownHostsFile="+filepath.Join(h.Dir, "known_hosts"), "-p", strconv.Itoa(h.Port), "root@127.0.0.1", command)
+	var told strings.Builder // apart: what root's own shell says as it starts is no answer
+	cmd.Stderr = &told
+	out, err := cmd.Output()
+	require.NoError(h.t, err, "%s: %s%s", command, out, &told)
 	return string(out)
 }
 
