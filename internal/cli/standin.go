@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"evenledger/internal/demo"
 	"evenledger/internal/report"
@@ -27,15 +28,20 @@ import (
 	"evenledger/internal/workspace"
 )
 
+// A practiceWish is which practice application is asked for, and what it is to be like.
+type practiceWish struct {
+	options        standin.Options
+	port, mailPort int
+	token, mails   string
+	sample         bool
+	files, web     bool // the one that takes nothing but files, or the one with a web interface of its own
+	rows           int
+	jobs           time.Duration
+	client         string
+}
+
 func (a *front) standinCommand() *cobra.Command {
-	var options standin.Options
-	var port int
-	var token, mails string
-	var mailPort int
-	var sample, takesFiles, ownWeb bool
-	var jobs time.Duration
-	var client string
-	var rows int
+	wish := &practiceWish{}
 	cmd := &cobra.Command{
 		Use:     "standin",
 		GroupID: "around",
@@ -66,54 +72,25 @@ it, and with the same --seed the same requests meet the same.`,
   evenledger standin --files --sample --port 8086
   evenledger standin --web --sample --token file:mooring.token --port 8087`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if takesFiles {
-				a.longWork()
-				return a.serveFiles(cmd.Context(), desk.Options{Data: options.Data, Rows: rows}, port, sample)
-			}
-			if ownWeb && options.Data != "" {
-				return wrong("the practice application with a web interface of its own keeps its data in memory", "Leave --data out.")
-			}
-			secret, err := practiceToken(token)
-			if err != nil {
-				return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
-			}
-			if ownWeb {
-				a.longWork()
-				with := mooring.Options{Token: secret, Page: options.Page, Unseen: options.Faults.Unseen, Delay: options.Faults.Delay, Jobs: jobs}
-				if client != "" {
-					with.Client, with.Secret = client, secret
-				}
-				return a.serveWeb(cmd.Context(), with, port, sample)
-			}
-			options.Token = secret
-			server, err := practice(options, sample)
-			if err != nil {
-				return wrong(err.Error(), "")
-			}
-			a.longWork()
-			var box *standin.Mailbox
-			if mails != "" {
-				if box, err = standin.NewMailbox(fmt.Sprintf("127.0.0.1:%d", mailPort), mails); err != nil {
-					return wrong("mails cannot be taken: "+err.Error(), "Name another port with --mail-port, or another folder.")
-				}
-				defer box.Close()
-			}
-			return a.serve(cmd.Context(), server, port, box)
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.standIn(cmd.Context(), wish) },
 	}
-	flags := cmd.Flags()
-	flags.IntVar(&port, "port", 8085, "the port on this machine; 0: any free one")
-	flags.StringVar(&token, "token", "", "where the token is: env:NAME or file:PATH")
-	flags.BoolVar(&takesFiles, "files", false, "be an application that takes nothing but files")
-	flags.BoolVar(&ownWeb, "web", false, "be an application with a web interface of its own")
-	flags.DurationVar(&jobs, "jobs", 0, "with --web: accounts are made by jobs that take so long")
-	flags.StringVar(&client, "oauth", "", "with --web: tokens are got by this `CLIENT`, whose secret is --token")
-	flags.IntVar(&rows, "rows", 500, "with --files: most lines of a file")
+	wish.flags(cmd.Flags())
+	return cmd
+}
+
+func (wish *practiceWish) flags(flags *pflag.FlagSet) {
+	options := &wish.options
+	flags.IntVar(&wish.port, "port", 8085, "the port on this machine; 0: any free one")
+	flags.StringVar(&wish.token, "token", "", "where the token is: env:NAME or file:PATH")
+	flags.BoolVar(&wish.files, "files", false, "be an application that takes nothing but files")
+	flags.BoolVar(&wish.web, "web", false, "be an application with a web interface of its own")
+	flags.DurationVar(&wish.jobs, "jobs", 0, "with --web: accounts are made by jobs that take so long")
+	flags.StringVar(&wish.client, "oauth", "", "with --web: tokens are got by this `CLIENT`, whose secret is --token")
+	flags.IntVar(&wish.rows, "rows", 500, "with --files: most lines of a file")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
-	flags.StringVar(&mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
-	flags.IntVar(&mailPort, "mail-port", 8025, "the port for mails on this machine; 0: any free one")
-	flags.BoolVar(&sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
+	flags.StringVar(&wish.mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
+	flags.IntVar(&wish.mailPort, "mail-port", 8025, "the port for mails on this machine; 0: any free one")
+	flags.BoolVar(&wish.sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
 	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
 	flags.IntVar(&options.Bulk, "bulk", 0, "serve bulk requests of at most this many operations")
 	flags.BoolVar(&options.NoPatch, "no-patch", false, "do not serve PATCH")
@@ -126,7 +103,43 @@ it, and with the same --seed the same requests meet the same.`,
 	flags.Float64Var(&options.Faults.Errors, "errors", 0, "`SHARE` of requests answered 503, half of them after they were carried out")
 	flags.Float64Var(&options.Faults.Drops, "drops", 0, "`SHARE` of connections cut, half of them after the request was carried out")
 	flags.DurationVar(&options.Faults.Unseen, "unseen", 0, "how long a new account is not shown")
-	return cmd
+}
+
+// standIn serves the practice application that is asked for.
+func (a *front) standIn(ctx context.Context, wish *practiceWish) error {
+	if wish.files {
+		a.longWork()
+		return a.serveFiles(ctx, desk.Options{Data: wish.options.Data, Rows: wish.rows}, wish.port, wish.sample)
+	}
+	if wish.web && wish.options.Data != "" {
+		return wrong("the practice application with a web interface of its own keeps its data in memory", "Leave --data out.")
+	}
+	secret, err := practiceToken(wish.token)
+	if err != nil {
+		return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
+	}
+	if wish.web {
+		a.longWork()
+		with := mooring.Options{Token: secret, Page: wish.options.Page, Unseen: wish.options.Faults.Unseen, Delay: wish.options.Faults.Delay, Jobs: wish.jobs}
+		if wish.client != "" {
+			with.Client, with.Secret = wish.client, secret
+		}
+		return a.serveWeb(ctx, with, wish.port, wish.sample)
+	}
+	wish.options.Token = secret
+	server, err := practice(wish.options, wish.sample)
+	if err != nil {
+		return wrong(err.Error(), "")
+	}
+	a.longWork()
+	var box *standin.Mailbox
+	if wish.mails != "" {
+		if box, err = standin.NewMailbox(fmt.Sprintf("127.0.0.1:%d", wish.mailPort), wish.mails); err != nil {
+			return wrong("mails cannot be taken: "+err.Error(), "Name another port with --mail-port, or another folder.")
+		}
+		defer box.Close()
+	}
+	return a.serve(ctx, server, wish.port, box)
 }
 
 // practiceToken opens the reference to a token, and makes the file it names if

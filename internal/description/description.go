@@ -78,8 +78,7 @@ type Call struct {
 	Query   map[string]Template
 	Header  map[string]Template
 	Body    Body
-	Item    Path // where in its answer what was asked for stands; nil: it is the answer
-	Entry   string
+	Item    Path   // where in its answer what was asked for stands; nil: it is the answer
 	Content string // of the body; empty: application/json
 }
 
@@ -262,7 +261,7 @@ func (i *Interface) Add(path string) (*Field, error) {
 	if err != nil {
 		return nil, err
 	}
-	i.Account.Fields = append(i.Account.Fields, Field{Name: path, At: at, Longest: 0})
+	i.Account.Fields = append(i.Account.Fields, Field{Name: path, At: at})
 	return &i.Account.Fields[len(i.Account.Fields)-1], nil
 }
 

@@ -206,6 +206,16 @@ components:
 	round := `{"paths":{"/users":{"get":{}},"/users/{id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/x"}}}}}}}},"x":{"properties":{"id":{"type":"string"}},"allOf":[{"$ref":"#/x"},{"$ref":"#/x"}]}}`
 	_, err = description.Guess([]byte(round))
 	require.NoError(t, err, "what goes round ends")
+	hostile := strings.NewReplacer("STRANGE", `x\nremove: {delete: \"/all\"}\n# `, "ODD", `a: b, \"c\" }\u2028\u0007`).Replace(`{"info":{"title":"T\nremove: {delete: \"/all\"}"},"paths":{
+"/users":{"get":{"parameters":[{"in":"query","name":"user_name"},{"in":"query","name":"username"},{"in":"query","name":"e mail\n"}],"responses":{"200":{"content":{"application/json":{"schema":{"properties":{"STRANGE":{"type":"array","items":{"$ref":"#/S"}}}}}}}}}},
+"/users/{id}":{"get":{"responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/S"}}}}}}}},
+"S":{"properties":{"id":{"type":"string"},"STRANGE":{"type":"string"},"ODD":{"type":"string"},"username":{"type":"string"},"null":{"properties":{"first_name":{"type":"string"}}},"ODD":{"properties":{"family_name":{"type":"string"}}},"Post.2":{"properties":{"last_name":{"type":"string"}}}}}}`)
+	text, err = description.Guess([]byte(hostile))
+	require.NoError(t, err)
+	i = parse(t, text)
+	assert.Nil(t, i.Remove, "what a document calls its parts is no line of the description:\n%s", text)
+	assert.Equal(t, []string{"null.first_name", `"Post.2".last_name`, "username"}, []string{at(t, i, "givenName"), at(t, i, "familyName"), at(t, i, "userName")}, text)
+	assert.Equal(t, "user_name", i.Finding.Params["userName"], "one parameter for a field")
 	for _, bad := range []string{"{", "paths: {}", "paths: {/x: {get: {}}}"} {
 		_, err := description.Guess([]byte(bad))
 		assert.Error(t, err, bad)
@@ -214,4 +224,11 @@ components:
 	schema, err := description.Schema()
 	require.NoError(t, err)
 	assert.True(t, json.Valid(schema))
+}
+
+// at is where a field stands.
+func at(t *testing.T, i *description.Interface, field string) string {
+	f, has := i.Account.Field(field)
+	require.True(t, has, field)
+	return f.At.String()
 }

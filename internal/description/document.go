@@ -62,20 +62,27 @@ func readDocument(data []byte) (document, error) {
 	return d, nil
 }
 
-// at is the schema at a pointer (RFC 6901).
+// of is what stands at a pointer (RFC 6901); nil: nothing.
+func (d document) of(pointer string) any {
+	value := d.tree
+	for name := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
+		if strings.Trim(pointer, "/") == "" {
+			break
+		}
+		object, _ := value.(map[string]any)
+		value = object[strings.NewReplacer("~1", "/", "~0", "~").Replace(name)]
+	}
+	return value
+}
+
+// at is the schema at a pointer.
 func (d document) at(pointer string) (*schema, error) {
 	if s := d.known[pointer]; s != nil {
 		return s, nil
 	}
-	value := d.tree
-	for name := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		if pointer == "" || pointer == "/" {
-			break
-		}
-		object, is := value.(map[string]any)
-		if value = object[strings.NewReplacer("~1", "/", "~0", "~").Replace(name)]; !is || value == nil {
-			return nil, fmt.Errorf("there is nothing at #%s", pointer)
-		}
+	value := d.of(pointer)
+	if value == nil {
+		return nil, fmt.Errorf("there is nothing at #%s", pointer)
 	}
 	data, err := json.Marshal(value)
 	if err != nil {

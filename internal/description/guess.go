@@ -4,11 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"evenledger/internal/account"
-	"evenledger/internal/words"
 )
 
 // Guess writes a first description out of an OpenAPI 3 document: what was guessed says so in a comment.
@@ -22,7 +23,7 @@ func Guess(data []byte) (string, error) {
 	if paths == nil {
 		return "", errors.New("it is no OpenAPI document: it has no “paths”")
 	}
-	g := &guess{document: d, paths: paths}
+	g := &guess{document: d, paths: paths, headings: account.NewHeadings(), fielded: map[string]bool{}}
 	if g.find(); g.one == "" {
 		return "", errors.New("it has no address at which one account is read, such as /users/{id}, beneath one at which all are listed")
 	}
@@ -44,6 +45,8 @@ type guess struct {
 	paths    map[string]any
 	all, one string // the addresses of all accounts, and of one
 	param    string // in one: what its identifier is called
+	headings account.Headings
+	fielded  map[string]bool // the fields that were recognised
 	out      strings.Builder
 }
 
@@ -109,14 +112,40 @@ func (g *guess) listIn(s *schema) (at string, of *schema) {
 		return ".", g.whole(s.Items, 0)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Properties)) {
-		if p := g.whole(s.Properties[name], 0); p.is("array") && p.Items != nil && g.whole(p.Items, 0).Properties != nil {
-			return name, g.whole(p.Items, 0)
+		if p := g.whole(s.Properties[name], 0); (Path{name}).isWritable() && p.is("array") && p.Items != nil && g.whole(p.Items, 0).Properties != nil {
+			return Path{name}.String(), g.whole(p.Items, 0)
 		}
 	}
 	return "", nil
 }
 
+// line writes a line. What comes out of the document, which may be anybody's, is written as one value and breaks no line.
 func (g *guess) line(format string, args ...any) { fmt.Fprintf(&g.out, format+"\n", args...) }
+
+// bare matches what stands in YAML without quotes and is a text.
+var bare = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+
+// value is a text as YAML has it, in quotes where it needs them. JSON's quotes are YAML's (YAML 1.2 section 7.3.1).
+func value(text string) string {
+	if bare.MatchString(text) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(text)) {
+		return text
+	}
+	quoted, err := Encode(text)
+	if err != nil {
+		return `""`
+	}
+	return string(quoted)
+}
+
+// remark is a text in a comment.
+func remark(text string) string {
+	return strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, text)
+}
 
 func (g *guess) write(title string) {
 	_, listed := g.schemaOf(g.all, "get", false)
@@ -125,7 +154,7 @@ func (g *guess) write(title string) {
 	item := ""
 	if one != nil && len(one.Properties) == 1 { // it is wrapped
 		for name, p := range one.Properties {
-			if inner := g.whole(p, 0); len(inner.Properties) > 1 {
+			if inner := g.whole(p, 0); len(inner.Properties) > 1 && (Path{name}).isWritable() {
 				item, one = name, inner
 				pointer = ""
 			}
@@ -136,13 +165,13 @@ func (g *guess) write(title string) {
 	}
 	g.line("# A first description, out of an OpenAPI document. Look at each line: what was guessed says so.")
 	g.line("# Try it with: evenledger system try NAME")
-	g.line("interface: %q", title)
+	g.line("interface: %s", value(title))
 	g.line("account:")
 	id := "id"
-	if one != nil && one.Properties["id"] == nil && one.Properties[g.param] != nil {
+	if one != nil && one.Properties["id"] == nil && one.Properties[g.param] != nil && (Path{g.param}).isWritable() {
 		id = g.param
 	}
-	g.line("  id: %s    # guessed", id)
+	g.line("  id: %s    # guessed", value(Path{id}.String()))
 	if one != nil {
 		for _, name := range []string{"created_at", "createdAt", "created"} {
 			if one.Properties[name] != nil {
@@ -152,38 +181,36 @@ func (g *guess) write(title string) {
 		}
 	}
 	if pointer != "" {
-		g.line("  # schema: FILE#%s    # the document that this was made of: what is required, which values there are", pointer)
+		g.line("  # schema: FILE#%s    # the document that this was made of: what is required, which values there are", remark(pointer))
 	}
 	g.line("  fields:")
 	g.fields(one)
 	g.list(items, listed)
 	read := ""
 	if item != "" {
-		read = fmt.Sprintf(", item: %s", item)
+		read = fmt.Sprintf(", item: %s", value(Path{item}.String()))
 	}
 	one1 := strings.ReplaceAll(g.one, "{"+g.param+"}", "{id}")
-	g.line("read: {get: %q%s}", one1, read)
+	g.line("read: {get: %s%s}", value(one1), read)
 	if g.operation(g.all, "post") != nil {
-		g.line("create: {post: %q%s}", g.all, read)
+		g.line("create: {post: %s%s}", value(g.all), read)
 	}
 	for _, method := range []string{"patch", "put"} {
 		if g.operation(g.one, method) == nil {
 			continue
 		}
 		form := map[string]string{"patch": "merge", "put": "whole"}[method]
-		g.line("change: {%s: %q, body: %s%s}    # guessed: merge (RFC 7396), patch (RFC 6902) or whole", method, one1, form, read)
+		g.line("change: {%s: %s, body: %s%s}    # guessed: merge (RFC 7396), patch (RFC 6902) or whole", method, value(one1), form, read)
 		break
 	}
 	if g.operation(g.one, "delete") != nil {
-		g.line("remove: {delete: %q}", one1)
+		g.line("remove: {delete: %s}", value(one1))
 	}
 	g.actions(one1)
 }
 
 // fields writes where fields stand, by what headings mean.
 func (g *guess) fields(one *schema) {
-	headings := account.NewHeadings()
-	taken := map[string]bool{}
 	var unknown []string
 	var walk func(s *schema, path []string)
 	walk = func(s *schema, path []string) {
@@ -199,30 +226,31 @@ func (g *guess) fields(one *schema) {
 			f, known := account.FieldNamed(name)
 			for _, heading := range []string{spoken(name), spoken(strings.Join(append([]string{name}, path...), " ")), spoken(strings.Join(at, " "))} {
 				if !known {
-					f, known = headings.Field(heading)
+					f, known = g.headings.Field(heading)
 				}
 			}
 			field := f.Name
-			if !known || taken[field] {
+			if !known || g.fielded[field] || !Path(at).isWritable() {
 				unknown = append(unknown, Path(at).String())
 				continue
 			}
-			taken[field] = true
+			g.fielded[field] = true
 			note := ""
 			if p.ReadOnly {
 				note = "    # it keeps this itself: {at: …, read_only: true}"
 			}
-			g.line("    %s: %s%s", field, Path(at), note)
+			g.line("    %s: %s%s", field, value(Path(at).String()), note)
 		}
 	}
 	if one != nil {
 		walk(one, nil)
 	}
-	if len(taken) == 0 {
+	if len(g.fielded) == 0 {
+		g.fielded["userName"] = true
 		g.line("    userName: login    # guessed: nothing of it was recognised")
 	}
 	if len(unknown) > 0 {
-		g.line("    # besides: %s", join(unknown))
+		g.line("    # besides: %s", remark(join(unknown)))
 	}
 }
 
@@ -243,6 +271,7 @@ func (g *guess) list(items string, answer *schema) {
 	if items == "" {
 		items = "data"
 	}
+	items = value(items)
 	params := map[string]bool{}
 	list, _ := g.operation(g.all, "get")["parameters"].([]any)
 	for _, p := range list {
@@ -268,33 +297,21 @@ func (g *guess) list(items string, answer *schema) {
 			continue
 		}
 		if next = fmt.Sprintf(", next: {%s: %s}", way[1], way[0]); way[1] == "cursor" {
-			next = fmt.Sprintf(", next: {cursor: %s, as: %s}", g.cursorIn(answer), way[0])
+			next = fmt.Sprintf(", next: {cursor: %s, as: %s}", value(g.cursorIn(answer)), way[0])
 		}
 		break
 	}
-	g.line("list: {get: %q%s, items: %s%s}    # guessed: how further pages are asked for, where the list stands", g.all, every, items, next)
-	var by []string
-	for _, field := range account.Fields() {
-		for name := range params {
-			if f, known := account.NewHeadings().Field(spoken(name)); known && f.Name == field.Name && words.Key(name) != "" && (field.Name == "userName" || field.Name == "email" || field.Name == "employeeNumber") {
-				by = append(by, field.Name+": "+name)
-			}
+	g.line("list: {get: %s%s, items: %s%s}    # guessed: how further pages are asked for, where the list stands", value(g.all), every, items, next)
+	by := map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(params)) {
+		f, known := g.headings.Field(spoken(name))
+		if known && g.fielded[f.Name] && by[f.Name] == "" && slices.Contains([]string{"userName", "email", "employeeNumber"}, f.Name) {
+			by[f.Name] = f.Name + ": " + value(name)
 		}
 	}
-	if by != nil {
-		slices.Sort(by)
-		g.line("find: {get: %q, by: {%s}, items: %s}    # guessed; it is believed only once it was seen to find", g.all, join(by), items)
+	if len(by) > 0 {
+		g.line("find: {get: %s, by: {%s}, items: %s}    # guessed; it is believed only once it was seen to find", value(g.all), join(slices.Sorted(maps.Values(by))), items)
 	}
-}
-
-// of is what stands at a pointer.
-func (d document) of(pointer string) any {
-	value := d.tree
-	for name := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		object, _ := value.(map[string]any)
-		value = object[strings.NewReplacer("~1", "/", "~0", "~").Replace(name)]
-	}
-	return value
 }
 
 // cursorIn is where an answer most likely says what asks for the next page.
@@ -306,7 +323,7 @@ func (g *guess) cursorIn(answer *schema) string {
 			at, p := append(slices.Clone(path), name), g.whole(s.Properties[name], 0)
 			if len(p.Properties) > 0 && len(at) < 3 {
 				walk(p, at)
-			} else if p.is("string") && (strings.Contains(strings.ToLower(name), "next") || strings.Contains(strings.ToLower(name), "cursor") || name == "after") {
+			} else if p.is("string") && at.isWritable() && (strings.Contains(strings.ToLower(name), "next") || strings.Contains(strings.ToLower(name), "cursor") || name == "after") {
 				found = at.String()
 			}
 		}
@@ -334,9 +351,9 @@ func (g *guess) actions(one string) {
 				}
 				body := ""
 				if key == "password" {
-					body = fmt.Sprintf(", body: {%s: \"{password}\"}", action)
+					body = fmt.Sprintf(", body: {%s: \"{password}\"}", value(action))
 				}
-				g.line("%s: {%s: %q%s}    # guessed", key, method, one+"/"+action, body)
+				g.line("%s: {%s: %s%s}    # guessed", key, method, value(one+"/"+action), body)
 				break
 			}
 		}

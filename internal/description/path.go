@@ -52,6 +52,12 @@ func (p Path) String() string {
 	return strings.Join(parts, ".")
 }
 
+// isWritable reports whether ParsePath reads the path as it is written: a name may hold anything.
+func (p Path) isWritable() bool {
+	read, err := ParsePath(p.String())
+	return err == nil && slices.Equal(read, p)
+}
+
 // Pointer writes the path as RFC 6901 has it.
 func (p Path) Pointer() string {
 	var b strings.Builder
@@ -126,7 +132,7 @@ func Text(value any) string {
 	return string(data)
 }
 
-// Items is a list that stands somewhere: of what is no list, that alone; of nothing, none.
+// items is a list that stands somewhere: of what is no list, that alone; of nothing, none.
 func items(value any) []any {
 	switch v := value.(type) {
 	case nil:

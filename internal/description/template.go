@@ -135,7 +135,7 @@ type Body struct {
 	tree  any  // nil, bool, json.Number, Template, []any, map[string]any
 }
 
-// Password reports whether the password stands in the body.
+// uses reports whether a name stands in the body.
 func (b *Body) uses(name string) bool { return usesIn(b.tree, name) }
 
 func usesIn(tree any, name string) bool {
