@@ -382,6 +382,22 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		}, nil)
 	}
 	page := a.page()
+	showReading(page, b, read)
+	differencesIn(page, out, written)
+	switch {
+	case len(rows) > 0:
+		page.Next(fmt.Sprintf("evenledger show %d --row %d", b.ID, rows[0].Row))
+	case read.Waiting > 0:
+		page.Next(fmt.Sprintf("evenledger post %d", b.ID))
+	case read.Failed > 0:
+		page.Next(fmt.Sprintf("evenledger show %d --outcome failed", b.ID))
+	}
+	return page.Err()
+}
+
+// showReading shows what was found where a batch was read back.
+func showReading(page *report.Page, b *batch.Batch, read readback.Result) {
+	rows := read.Rows
 	page.Title(b)
 	verdict := page.Bold("even")
 	if !read.Even() {
@@ -413,14 +429,4 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 	if read.Waiting > 0 {
 		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s not carried out to the end, or it is open whether they were.", counted(read.Waiting, "row is", "rows are"))))
 	}
-	differencesIn(page, out, written)
-	switch {
-	case len(rows) > 0:
-		page.Next(fmt.Sprintf("evenledger show %d --row %d", b.ID, rows[0].Row))
-	case read.Waiting > 0:
-		page.Next(fmt.Sprintf("evenledger post %d", b.ID))
-	case read.Failed > 0:
-		page.Next(fmt.Sprintf("evenledger show %d --outcome failed", b.ID))
-	}
-	return page.Err()
 }

@@ -707,6 +707,23 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		}
 		return sides
 	}, verdict)
+	if err := showDiffers(page, s, batches, differs); err != nil {
+		return err
+	}
+	page.Findings(report.Together(systems, all))
+	page.Line("")
+	differencesIn(page, out, written)
+	if even {
+		page.Line("%s", page.Bold("Every system is even with the sheet."))
+	} else {
+		page.Line("%s", page.Level(account.Error, "Not every system is even with the sheet."))
+		page.Next(next)
+	}
+	return errors.Join(page.Err(), a.tellSystems(ctx, members))
+}
+
+// showDiffers shows the first of the rows that are otherwise in one of the systems.
+func showDiffers(page *report.Page, s report.Set, batches []*batch.Batch, differs iter.Seq2[report.SetRow, error]) error {
 	said := 0
 	for r, err := range differs {
 		if err != nil {
@@ -727,14 +744,5 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 			page.Line("            %s", page.Dim(batches[i].System+": "+page.Summary(*e)))
 		}
 	}
-	page.Findings(report.Together(systems, all))
-	page.Line("")
-	differencesIn(page, out, written)
-	if even {
-		page.Line("%s", page.Bold("Every system is even with the sheet."))
-	} else {
-		page.Line("%s", page.Level(account.Error, "Not every system is even with the sheet."))
-		page.Next(next)
-	}
-	return errors.Join(page.Err(), a.tellSystems(ctx, members))
+	return nil
 }

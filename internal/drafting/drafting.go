@@ -583,10 +583,8 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 	return nil
 }
 
-// decide turns the rows taken in into entries, in their order.
-func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
-	numbers := &check.Numbering{}
-	mails := d.notices(index)
+// decider is what decides each row by itself.
+func (d *making) decider(ctx context.Context, index *batch.Index, numbers *check.Numbering) *batch.Decider {
 	decider := &batch.Decider{
 		Brief: d.brief, Schema: d.about.Schema, Can: d.about.Can, Index: index, Unique: d.checker.Unique(),
 		Missing:  d.checker.Missing,
@@ -609,6 +607,14 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 	if d.Compare { // an account that is not there is told as just that
 		decider.Missing, decider.Zeros = func(*mapping.Wanted) []account.Finding { return nil }, nil
 	}
+	return decider
+}
+
+// decide turns the rows taken in into entries, in their order.
+func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
+	numbers := &check.Numbering{}
+	mails := d.notices(index)
+	decider := d.decider(ctx, index, numbers)
 	// While some rows are decided the next are read, and those before are written.
 	reading := d.readAhead(ctx, 0)
 	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Decide(ctx, d.Batch.ID, entries) })
@@ -630,19 +636,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 			if err := writing.wait(); err != nil {
 				return err
 			}
-			if err := d.decideGone(ctx, decider, mails); err != nil {
-				return err
-			}
-			if err := d.decideDue(ctx, decider); err != nil {
-				return err
-			}
-			if err := d.settleReferences(ctx); err != nil {
-				return err
-			}
-			if err := d.reown(ctx); err != nil {
-				return err
-			}
-			return d.settleMails(ctx)
+			return d.decideRest(ctx, decider, mails)
 		}
 		entries := make([]batch.Entry, 0, len(rows))
 		for _, spooled := range rows {
@@ -677,6 +671,23 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 		done += len(rows)
 		d.tell("decided", done)
 	}
+}
+
+// decideRest decides, once all rows are, what hangs on all of them.
+func (d *making) decideRest(ctx context.Context, decider *batch.Decider, mails *notices) error {
+	if err := d.decideGone(ctx, decider, mails); err != nil {
+		return err
+	}
+	if err := d.decideDue(ctx, decider); err != nil {
+		return err
+	}
+	if err := d.settleReferences(ctx); err != nil {
+		return err
+	}
+	if err := d.reown(ctx); err != nil {
+		return err
+	}
+	return d.settleMails(ctx)
 }
 
 // refuseToo refuses an entry decided before, as e comes to the same account.
