@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -368,7 +369,11 @@ func (p *run) askAfter(ctx context.Context) error {
 			sought = append(sought, f)
 		}
 	}
-	if err := errors.Join(p.ask(ctx, asked), p.lookForOpen(ctx, sought)); err != nil {
+	forgotten, err := p.ask(ctx, asked)
+	if sought = append(sought, forgotten...); err == nil {
+		err = p.lookForOpen(ctx, sought)
+	}
+	if err != nil {
 		return err
 	}
 	var known []store.Result
@@ -380,6 +385,14 @@ func (p *run) askAfter(ctx context.Context) error {
 			known = append(known, store.Result{Entry: f.Entry})
 		}
 	}
+	for _, f := range sought[len(sought)-len(forgotten):] {
+		if e := f.Entry; e.Outcome.IsElsewhere() { // from here on it is only looked for
+			p.clear(&e)
+			e.Place = nil
+			e.Find(account.Warning, account.TakenIn, "", "", "the system took the account in, to make it later, and knows nothing of it any more, nor is the account there; it is not sent again")
+			known = append(known, store.Result{Entry: e})
+		}
+	}
 	after := context.WithoutCancel(ctx)
 	if err := p.settle(after, known); err != nil || p.Batch.Secrets == "" {
 		return err
@@ -387,12 +400,14 @@ func (p *run) askAfter(ctx context.Context) error {
 	return p.wipe(after, known)
 }
 
-// ask asks the system about what it said where to ask.
-func (p *run) ask(ctx context.Context, open []store.InFlight) error {
+// ask asks the system about what it said where to ask, and returns those of whom it knows nothing any more: no system keeps
+// what is over for ever.
+func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store.InFlight, err error) {
 	asker, is := p.itself().(system.Asker)
 	if !is {
-		return nil
+		return open, nil
 	}
+	var mu sync.Mutex
 	group, asking := errgroup.WithContext(ctx)
 	group.SetLimit(p.slots())
 	for i := range open {
@@ -408,7 +423,12 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) error {
 				lacks, err = p.fillUp(system.Ending(asking), &f.Entry, made)
 			}
 			switch {
-			case isOpen(err), errors.Is(err, system.ErrGone): // not yet, or nobody knows of it any more
+			case isOpen(err): // not yet
+				return nil
+			case errors.Is(err, system.ErrGone):
+				mu.Lock()
+				defer mu.Unlock()
+				forgotten = append(forgotten, *f)
 				return nil
 			case errors.As(err, &refusal): // what is taken may be so by an earlier request of ours, of a post that was killed
 				return p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
@@ -421,7 +441,8 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) error {
 			return p.answered(system.Ending(asking), &f.Entry, made, p.sentOf(*f))
 		})
 	}
-	return group.Wait()
+	err = group.Wait()
+	return forgotten, err
 }
 
 // isLeft reports whether it was left open what became of the row's request.

@@ -334,6 +334,87 @@ func TestUnclearAnswers(t *testing.T) {
 	assert.Empty(t, w.entries(b)[0].Findings)
 }
 
+// asking is a system that takes accounts in to make them later, and says by itself what became of them.
+type asking struct {
+	*memory.System
+	asked  int
+	answer func() (account.Account, error)
+}
+
+func (a *asking) Create(context.Context, account.Account, []string) (account.Account, error) {
+	return account.Account{}, &system.Unclear{Err: errors.New("later"), TakenIn: true, Ask: "/jobs/1"}
+}
+
+func (a *asking) Ask(context.Context, string, []string) (account.Account, error) {
+	a.asked++
+	return a.answer()
+}
+
+// What was taken in is asked about by each post until the system says what became of it; of what it has forgotten, the account is
+// looked for, however long after the request it was made.
+func TestAskedAfter(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		made   string // the title of an account that is there by then; empty: none
+		answer func(made account.Account) (account.Account, error)
+		want   string
+		tells  string // of the row
+		asked  int    // by two posts
+	}{
+		"not yet": {"", func(account.Account) (account.Account, error) {
+			return account.Account{}, &system.Unclear{TakenIn: true, Err: errors.New("later")}
+		}, "handed over zoe.angstrom", "to make it later; it is not sent again", 2},
+		"it was made": {"Mate", func(a account.Account) (account.Account, error) { return a, nil }, "created zoe.angstrom", "", 1},
+		"it came to nothing": {"", func(account.Account) (account.Account, error) {
+			return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: "no berth"}
+		}, "failed system-refused", "no berth", 1},
+		"forgotten, and made":   {"Mate", func(account.Account) (account.Account, error) { return account.Account{}, system.ErrGone }, "created zoe.angstrom", "", 1},
+		"forgotten, and nobody": {"", func(account.Account) (account.Account, error) { return account.Account{}, system.ErrGone }, "handed over zoe.angstrom", "knows nothing of it any more", 1},
+		"another says it is": {"Mate", func(a account.Account) (account.Account, error) {
+			a.ID, a.Fields = "77", map[string]account.Value{"employeeNumber": account.Of("77")}
+			return a, nil
+		}, "created zoe.angstrom", "", 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t)
+			s := &asking{System: w.system}
+			w.target = s
+			b := w.draft(crew, columns+"1,Zoë,Ångström,,,Mate,\n")
+			post := func() batch.Entry {
+				require.NoError(t, (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Settle: 10 * time.Millisecond, Timeout: time.Second, Clock: w.clock}).Run(t.Context()))
+				w.even(b)
+				return w.entries(b)[0]
+			}
+			require.Equal(t, "handed over zoe.angstrom", told(post()))
+			require.NoError(t, w.clock.Wait(t.Context(), time.Hour))
+			var made account.Account
+			if c.made != "" {
+				made.Fields = map[string]account.Value{}
+				for _, change := range w.entries(b)[0].Changes {
+					made.Fields[change.Field] = change.After
+				}
+				var err error
+				made, err = w.system.Create(t.Context(), made, nil)
+				require.NoError(t, err)
+			}
+			s.answer = func() (account.Account, error) { return c.answer(made) }
+			post()
+			e := post()
+			text := ""
+			for _, f := range e.Findings {
+				text += f.Message
+			}
+			assert.Equal(t, []any{c.want, c.asked}, []any{told(e), s.asked}, text)
+			assert.Contains(t, text, c.tells)
+			if c.tells == "" {
+				assert.Empty(t, text)
+			}
+			assert.Equal(t, map[bool]int{true: 1}[c.made != ""], w.system.Changes())
+		})
+	}
+}
+
 // unlisted is a system that cannot be searched any more.
 type unlisted struct {
 	*memory.System

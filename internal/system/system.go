@@ -345,7 +345,7 @@ type Divider interface {
 // An Asker is a system that can be asked what became of something it took in to carry it out later.
 type Asker interface {
 	// Ask asks, at what Unclear.Ask said, about an account that was to be made. A Refusal says that it came to nothing, an
-	// Unclear that it is not carried out yet.
+	// Unclear that it is not carried out yet, ErrGone that the system knows nothing of it (any more).
 	Ask(ctx context.Context, at string, fields []string) (account.Account, error)
 }
 

@@ -112,7 +112,7 @@ func (n no) strange() error {
 	case inWords(n.Answer):
 		return n.plain()
 	case n.Status < 400, httpdial.VerdictOn(n.Status).IsNo():
-		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.Status, bodyKind(n.Answer)))
+		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where SCIM was expected", n.client.config.URL, n.Status, n.Answer.Kind()))
 	}
 	return n.plain()
 }
@@ -229,18 +229,4 @@ func (c *Client) words(body []byte) string {
 		return ""
 	}
 	return "; it says: " + said
-}
-
-func bodyKind(got *httpdial.Answer) string {
-	start := strings.ToLower(string(got.Body[:min(len(got.Body), 512)]))
-	if strings.Contains(start, "<html") || strings.Contains(start, "<!doctype") {
-		return "a web page"
-	}
-	switch kind := got.Header.Get("Content-Type"); {
-	case strings.Contains(kind, "json"):
-		return "broken JSON"
-	case kind != "":
-		return kind
-	}
-	return "something else"
 }

@@ -428,7 +428,9 @@ func (c *Client) result(ctx context.Context, value any, wanted account.Account, 
 	how := c.app.Together
 	status := http.StatusOK
 	if how.Status != nil {
-		_, _ = fmt.Sscan(description.Text(how.Status.Of(value)), &status)
+		if _, err := fmt.Sscan(description.Text(how.Status.Of(value)), &status); err != nil {
+			return system.Made{Err: &system.Unclear{Err: fmt.Errorf("a result says nothing that is a status at %s", how.Status)}}
+		}
 	}
 	of := how.Of.Of(value)
 	data, err := description.Encode(value)

@@ -51,7 +51,8 @@ type Client struct {
 	mu         sync.Mutex
 	finds      map[string]bool // by field: whether it was seen to find
 	sentinel   map[string]sentinel
-	roles      map[string]map[string]string // by kind of things: role → as the application writes it
+	roles      map[string]map[string]string    // by kind of things: role → as the application writes it
+	ties       map[[2]string]map[string]string // by kind and thing: account → the identifier of its tie
 }
 
 // New returns a Client. It sends nothing yet.
@@ -65,7 +66,7 @@ func New(config Config) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Client{app: config.Interface, config: config, http: http, base: base, finds: map[string]bool{}, sentinel: map[string]sentinel{}, roles: map[string]map[string]string{}}
+	c := &Client{app: config.Interface, config: config, http: http, base: base, finds: map[string]bool{}, sentinel: map[string]sentinel{}, roles: map[string]map[string]string{}, ties: map[[2]string]map[string]string{}}
 	for name, path := range config.Aliases {
 		if _, err := c.app.Add(path); err != nil {
 			return nil, &account.Mistake{Message: fmt.Sprintf("the alias %s stands for “%s”: %s", name, path, err), Remedy: "Write the path at which the field stands, such as custom.watch."}
@@ -219,7 +220,7 @@ func (c *Client) judge(r request, sent httpdial.Request, got *answer) error {
 	case success && r.safe && strings.Contains(got.Header.Get("Content-Type"), "json"): // it broke off on the way
 		return &httpdial.Again{Err: n.unavailable("Try again. If it stays so, show the system's keepers what --trace FILE writes.", "%s answered JSON that cannot be read", c.config.URL), Answered: true}
 	case success:
-		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where JSON was expected", c.config.URL, got.Status, kindOf(got)))
+		return n.open(n.unavailable(addressRemedy, "%s answered %d with %s where JSON was expected", c.config.URL, got.Status, got.Kind()))
 	}
 	return n.plain()
 }
@@ -351,17 +352,6 @@ func (c *Client) named(text string) string {
 	return last
 }
 
-func kindOf(got *answer) string {
-	start := strings.ToLower(string(got.Body[:min(len(got.Body), 512)]))
-	if strings.Contains(start, "<html") || strings.Contains(start, "<!doctype") {
-		return "a web page"
-	}
-	if kind := got.Header.Get("Content-Type"); kind != "" {
-		return kind
-	}
-	return "something else"
-}
-
 // elsewhere resolves an address that the application gave. It has to be on the same server: what is sent there has the credentials.
 func (c *Client) elsewhere(text string, from *url.URL) (*url.URL, error) {
 	to, err := url.Parse(text)
@@ -406,6 +396,9 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 			return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: errors.Join(errTakenIn, err)}
 		}
 		ended, err := c.askAt(stop, at)
+		if errors.Is(err, system.ErrGone) { // it may be known a moment later
+			err = &system.Unclear{TakenIn: true, Ask: at.String(), Err: errTakenIn}
+		}
 		var later *system.Unclear
 		if !errors.As(err, &later) {
 			c.slow.Store(false)
@@ -418,10 +411,14 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 	}
 }
 
-// askAt asks once: the answer shows what was made, as if it had come at once.
+// askAt asks once: the answer shows what was made, as if it had come at once. Of what the system knows nothing (any more), the
+// error is system.ErrGone.
 func (c *Client) askAt(ctx context.Context, at *url.URL) (*answer, error) {
-	r := request{Call: &description.Call{Method: http.MethodGet}, at: at, safe: true}
+	r := request{Call: &description.Call{Method: http.MethodGet}, at: at, safe: true, names: true}
 	now, err := c.do(ctx, r)
+	if errors.Is(err, system.ErrGone) {
+		return nil, err
+	}
 	if err != nil {
 		return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: fmt.Errorf("the system took the request in (202), and then: %w", err)}
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -332,4 +333,153 @@ things:
 	require.NoError(t, err)
 	assert.Equal(t, []string{"add /job", "add /job/title", "add /mails"}, sent)
 	assert.Equal(t, `[{"kind":"home","value":"h@x"},{"kind":"work","value":"a@x"}]`, description.Text(kept["mails"]))
+}
+
+// Who leaves by a tie's own identifier costs no listing each; one that has another by then is looked at anew.
+func TestTiesAreReadTogether(t *testing.T) {
+	for name, members := range map[string]string{"of a thing": `{get: /ties, query: {gang: "{thing}"}, items: ., account: nr, thing: gang, tie: tie}`, "of all": `{get: /ties, query: {gang: "1"}, items: ., account: nr, thing: gang, tie: tie}`} {
+		t.Run(name, func(t *testing.T) {
+			d := newDock()
+			for i := range 40 {
+				d.ties = append(d.ties, map[string]any{"gang": "1", "nr": fmt.Sprint(i), "tie": fmt.Sprintf("t%d", i)})
+			}
+			d.gangs = []map[string]any{{"gang": "1", "label": "Deck"}}
+			listed := 0
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodGet && r.URL.Path == "/ties" {
+					listed++
+				}
+				d.ServeHTTP(w, r)
+			}))
+			defer server.Close()
+			text, err := os.ReadFile("testdata/dock.yaml")
+			require.NoError(t, err)
+			i, err := description.Parse("dock.yaml", []byte(strings.Replace(string(text), `{get: /ties, query: {gang: "{thing}"}, items: ., account: nr, thing: gang, tie: tie}`, members, 1)), "2026-11-30")
+			require.NoError(t, err)
+			c, err := web.New(web.Config{Interface: i, Config: httpdial.Config{URL: server.URL, Credential: httpdial.Bearer("token-of-tests"), Timeout: 5 * time.Second, Pause: time.Millisecond, Mask: secret.NewMask()}})
+			require.NoError(t, err)
+			leave := func(who int) error {
+				return c.Tie(t.Context(), "groups", "1", []system.Tie{{Account: fmt.Sprint(who), Leave: true}})
+			}
+			for who := range 39 {
+				if who == 20 {
+					d.ties[1]["tie"] = "anew" // somebody took 21 out and put them in again
+				}
+				require.NoError(t, leave(who))
+			}
+			require.Len(t, d.ties, 1)
+			assert.Equal(t, "39", d.ties[0]["nr"])
+			assert.Equal(t, 2, listed)
+			require.NoError(t, leave(7), "who is no member is none already")
+			require.Len(t, d.ties, 1)
+		})
+	}
+}
+
+// What was taken in and is asked about later: a job that the application forgot is told apart from one that is not done.
+func TestJobs(t *testing.T) {
+	const jobs = "list: {get: /people, items: .}\njobs: {located: true, done: 'body.state == \"done\"', failed: 'body.state == \"failed\"', item: person}\n"
+	for name, c := range map[string]struct {
+		answer string // of a status first
+		want   any    // of the error; nil: none
+		says   string
+	}{
+		"done":             {`200 {"state":"done","person":{"id":7,"login":"ana"}}`, nil, ""},
+		"done, of nothing": {`200 {"state":"done"}`, new(*system.Unclear), "no account that can be read"},
+		"not yet":          {`200 {"state":"waiting"}`, new(*system.Unclear), "does not say yet"},
+		"failed":           {`200 {"state":"failed","detail":"no berth"}`, new(*system.Refusal), "no berth"},
+		"forgotten":        {`404 {"detail":"no such job"}`, nil, system.ErrGone.Error()},
+		"forgotten (410)":  {`410 `, nil, system.ErrGone.Error()},
+		"no right":         {`403 {}`, new(*system.Unclear), "(403)"},
+		"a page":           {`200 <html>sign in</html>`, new(*system.Unclear), "a web page"},
+		"broken":           {`500 {}`, new(*system.Unclear), "(500)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			client := odd(t, plain+jobs, func(w http.ResponseWriter, _ *http.Request) {
+				status, text, _ := strings.Cut(c.answer, " ")
+				var code int
+				_, _ = fmt.Sscan(status, &code)
+				w.WriteHeader(code)
+				fmt.Fprint(w, text)
+			})
+			made, err := client.Ask(t.Context(), "/jobs/1", []string{"userName"})
+			if c.says == "" {
+				require.NoError(t, err)
+				assert.Equal(t, []string{"7", "ana"}, []string{made.ID, made.Field("userName").Text()})
+				return
+			}
+			require.ErrorContains(t, err, c.says)
+			if c.want != nil {
+				assert.ErrorAs(t, err, c.want)
+			} else {
+				assert.ErrorIs(t, err, system.ErrGone)
+			}
+		})
+	}
+	client := odd(t, plain+jobs, func(http.ResponseWriter, *http.Request) { t.Error("nothing is sent to another server") })
+	_, err := client.Ask(t.Context(), "http://elsewhere.example/jobs/1", nil)
+	assert.ErrorAs(t, err, new(*system.Unclear))
+}
+
+// Of several that are made together, a result is believed only as far as it says something.
+func TestResultsOfSeveral(t *testing.T) {
+	const together = "list: {get: /people, items: .}\ncreate_together: {post: /batches, results: results, status: code, of: person, most: 5}\n"
+	client := odd(t, plain+together, func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, `{"results":[{"code":201,"person":{"id":1,"login":"p0"}},{"code":"fine","person":{"id":2,"login":"p1"}},{"person":{"id":3,"login":"p2"}},{"code":"201 Created","person":{"login":"p3"}},{"code":409,"detail":"somebody has it"}]}`)
+	})
+	wanted := make([]account.Account, 5)
+	for n := range wanted {
+		wanted[n].Fields = map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n))}
+	}
+	results, err := client.CreateAll(t.Context(), wanted, []string{"userName"})
+	require.NoError(t, err)
+	require.NoError(t, results[0].Err)
+	for n, says := range map[int]string{1: "nothing that is a status at code", 2: "nothing that is a status at code", 3: "no account that can be read"} {
+		assert.ErrorAs(t, results[n].Err, new(*system.Unclear), n)
+		assert.ErrorContains(t, results[n].Err, says, n)
+	}
+	assert.ErrorAs(t, results[4].Err, new(*system.Refusal))
+	_, err = client.CreateAll(t.Context(), wanted[:4], []string{"userName"})
+	assert.ErrorContains(t, err, "4 accounts were sent, and the answer has 5 results")
+}
+
+// Trying out touches nobody who was there before: not who has the name, nor whom a careless application answers with.
+func TestTriesTouchNobody(t *testing.T) {
+	for name, c := range map[string]struct {
+		there, made, says string
+		sent              []string // what changes something
+	}{
+		"a new one":            {"ana", `{"id":8,"login":"tryout.person"}`, "", []string{"POST /people", "DELETE /people/8"}},
+		"the name is there":    {"Tryout.Person", `{}`, "the account tryout.person (7) is there already", nil},
+		"answered with an old": {"ana", `{"id":7,"login":"tryout.person"}`, "an account that was there before, 7", []string{"POST /people"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var sent []string
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				ana := fmt.Sprintf(`{"id":7,"login":%q}`, c.there)
+				switch {
+				case r.Method != http.MethodGet:
+					if sent = append(sent, r.Method+" "+r.URL.Path); r.Method == http.MethodPost {
+						fmt.Fprint(w, c.made)
+					}
+				case r.URL.Path == "/people":
+					fmt.Fprint(w, "["+ana+"]")
+				case r.URL.Path == "/people/7":
+					fmt.Fprint(w, ana)
+				default:
+					w.WriteHeader(http.StatusNotFound)
+				}
+			}))
+			defer server.Close()
+			i, err := description.Parse("odd.yaml", []byte("account: {id: id, fields: {userName: login}}\nlist: {get: /people, items: .}\nread: {get: \"/people/{id}\"}\ncreate: {post: /people}\nremove: {delete: \"/people/{id}\"}\n"), "2026-11-30")
+			require.NoError(t, err)
+			client, err := web.New(web.Config{Interface: i, Practice: true, Config: httpdial.Config{URL: server.URL, Timeout: 2 * time.Second, Pause: time.Millisecond, Mask: secret.NewMask()}})
+			require.NoError(t, err)
+			amiss := ""
+			require.NoError(t, client.Try(t.Context(), nil, true, func(s system.Tried) { amiss += s.Amiss }))
+			assert.Equal(t, c.sent, sent)
+			assert.Equal(t, c.says != "", amiss != "", amiss)
+			assert.Contains(t, amiss, c.says)
+		})
+	}
 }

@@ -202,14 +202,14 @@ func (c *Client) members(ctx context.Context, kind string, things []string, yiel
 }
 
 // member looks for one membership.
-func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.Membership, tie string, is bool, err error) {
-	err = c.members(system.Stopping(ctx), kind, []string{thing}, func(one account.Membership, its string) error {
+func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.Membership, is bool, err error) {
+	err = c.members(system.Stopping(ctx), kind, []string{thing}, func(one account.Membership, _ string) error {
 		if one.Account == of {
-			m, tie, is = one, its, true
+			m, is = one, true
 		}
 		return nil
 	})
-	return m, tie, is, err
+	return m, is, err
 }
 
 // Tie implements system.System: one request for each membership.
@@ -248,22 +248,70 @@ func (c *Client) tie(ctx context.Context, t *description.Things, thing string, t
 		calls = []*description.Call{t.Leave, t.Join}
 	}
 	for _, call := range calls {
-		if call.Uses("tie") {
-			_, its, is, err := c.member(ctx, t.Kind, thing, tie.Account)
-			if err != nil {
-				return err
-			}
-			if !is && call == t.Leave {
-				continue // it is none already
-			}
-			values["tie"] = its
-		}
-		_, err := c.do(ctx, request{Call: call, scope: c.app.Scope(values), names: true})
+		err := c.tieBy(ctx, t, call, values)
 		if err = c.sameAlready(ctx, t, thing, tie, call, err); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// tieBy sends one request about a tie, which may have to name it by its own identifier.
+func (c *Client) tieBy(ctx context.Context, t *description.Things, call *description.Call, values map[string]string) error {
+	for {
+		before := false
+		if call.Uses("tie") {
+			its, is, read, err := c.tieOf(ctx, t, values["thing"], values["account"])
+			if err != nil {
+				return err
+			}
+			if !is && call == t.Leave {
+				return nil // it is none already
+			}
+			values["tie"], before = its, read
+		}
+		_, err := c.do(ctx, request{Call: call, scope: c.app.Scope(values), names: true})
+		if !before || !errors.Is(err, system.ErrGone) {
+			return err
+		}
+	}
+}
+
+// tieOf is the identifier of somebody's tie to a thing. Those of a thing are read together, or all of the kind where they are listed
+// so; before says that it was read a while ago. None is given twice: it may be another by then.
+func (c *Client) tieOf(ctx context.Context, t *description.Things, thing, of string) (its string, is, before bool, err error) {
+	at := func(thing string) [2]string { return [2]string{t.Kind, thing} }
+	take := func() (string, bool) {
+		its, is := c.ties[at(thing)][of]
+		delete(c.ties[at(thing)], of)
+		return its, is
+	}
+	c.mu.Lock()
+	its, is = take()
+	c.mu.Unlock()
+	if is {
+		return its, is, true, nil
+	}
+	things := []string{thing}
+	if t.Members != nil && !t.Members.Uses("thing") {
+		things = nil
+	}
+	read := map[[2]string]map[string]string{}
+	err = c.members(system.Stopping(ctx), t.Kind, things, func(m account.Membership, its string) error {
+		if read[at(m.Thing)] == nil {
+			read[at(m.Thing)] = map[string]string{}
+		}
+		read[at(m.Thing)][m.Account] = its
+		return nil
+	})
+	if err != nil {
+		return "", false, false, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	maps.Copy(c.ties, read)
+	its, is = take()
+	return its, is, false, nil
 }
 
 // Foresee implements system.Foreseer: an application that wants a role for each member refuses those that have none.
@@ -297,7 +345,7 @@ func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing s
 		there = there || one.ID == thing
 		return nil
 	})
-	m, _, is, lookErr := c.member(ctx, t.Kind, thing, tie.Account)
+	m, is, lookErr := c.member(ctx, t.Kind, thing, tie.Account)
 	if lookErr != nil || listErr != nil || !there {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/description"
 	"evenledger/internal/httpdial"
+	"evenledger/internal/secret"
 	"evenledger/internal/system"
 	"evenledger/internal/told"
 )
@@ -349,7 +350,16 @@ func (t *trial) creates(a account.Account) {
 // writes makes an account, changes, ties, suspends and removes it, and looks each time.
 func (t *trial) writes(ctx context.Context, a account.Account, about *system.Description) {
 	names := namesOf(about)
+	before, err := t.there(ctx, a, about)
+	if err != nil {
+		t.step("Make an account", err)
+		return
+	}
 	made, err := t.Create(ctx, a, names)
+	if before[made.ID] {
+		t.step("Make an account", &system.Unavailable{Message: fmt.Sprintf("the answer is an account that was there before, %s: nothing more is done with it", made.ID), Remedy: "Look at create and answers: taken in the description."})
+		return
+	}
 	if err == nil {
 		for _, name := range a.FieldNames() {
 			if kept := made.Field(name).Text(); kept != a.Field(name).Text() && !about.Field(name).Same(kept, a.Field(name).Text()) {
@@ -400,11 +410,32 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 	}
 	if t.app.Password != nil {
 		known, err := t.Get(ctx, made.ID, names)
+		password, broken := "", ""
 		if err == nil {
-			err = t.SetPassword(ctx, known, "Tryout-of-gulls-41x", nil)
+			password, broken, err = secret.Recipe{Words: 3}.MakeFor(about.Rules, nil) // nobody knows it, should the account stay
+		}
+		if err == nil && broken != "" {
+			err = &system.Unavailable{Message: "no password was made that keeps password_rules: " + broken, Remedy: "Look at password_rules in the description."}
+		}
+		if err == nil {
+			err = t.SetPassword(ctx, known, password, nil)
 		}
 		t.step("Give it another password", err)
 	}
+}
+
+// there are the identifiers of all accounts; one that is called as the one to be made is nobody to try things out on.
+func (t *trial) there(ctx context.Context, a account.Account, about *system.Description) (map[string]bool, error) {
+	ids, name := map[string]bool{}, a.Field(about.Naming).Text()
+	for known, err := range t.List(ctx, []string{about.Naming}) {
+		if err != nil {
+			return nil, err
+		}
+		if ids[known.ID] = true; name != "" && about.Field(about.Naming).Same(known.Field(about.Naming).Text(), name) {
+			return nil, &system.Unavailable{Message: fmt.Sprintf("the account %s (%s) is there already, and it is nobody's to try things out on", name, known.ID), Remedy: "Take a row of somebody who has no account there yet, or remove that account first if a try left it behind."}
+		}
+	}
+	return ids, nil
 }
 
 // ties puts the account into the first thing of a kind, and takes it out again.
@@ -427,7 +458,7 @@ func (t *trial) ties(ctx context.Context, k *description.Things, id string) {
 		err := t.Tie(ctx, k.Kind, thing.ID, []system.Tie{{Account: id, Role: role, Leave: leave}})
 		is := false
 		if err == nil {
-			_, _, is, err = t.member(ctx, k.Kind, thing.ID, id)
+			_, is, err = t.member(ctx, k.Kind, thing.ID, id)
 		}
 		if err == nil && is == leave {
 			err = &system.Unavailable{Message: map[bool]string{true: "afterwards it is a member still", false: "afterwards it is no member"}[leave], Remedy: "Look at join, leave and members of " + k.Kind + "."}
