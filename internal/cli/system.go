@@ -54,7 +54,7 @@ func (a *front) systemCommand() *cobra.Command {
 
 // descriptionFine tells what a description without mistakes says.
 func (a *front) descriptionFine(i *description.Interface, path string) error {
-	var can, cannot, kinds []string
+	can, cannot, kinds := []string{"listed", "read"}, []string(nil), []string{}
 	for _, of := range []struct {
 		what string
 		can  bool
@@ -72,16 +72,16 @@ func (a *front) descriptionFine(i *description.Interface, path string) error {
 		kinds = append(kinds, t.Kind)
 	}
 	if a.json {
-		return a.writeJSON(map[string]any{"interface": i.Name, "fields": i.Account.Names(), "can": can, "things": append([]string{}, kinds...), "problems": []string{}})
+		return a.writeJSON(map[string]any{"interface": i.Name, "fields": i.Account.Names(), "can": can, "things": kinds, "problems": []string{}})
 	}
 	page := a.page()
-	page.Line("%s is in order: %d fields of an account.", path, len(i.Account.Fields))
+	page.Line("%s is in order: %s of an account.", path, counted(len(i.Account.Fields), "field", "fields"))
 	page.Text(page.Plain, "Fields: "+strings.Join(i.Account.Names(), ", "))
 	page.Text(page.Plain, "Accounts can be "+strings.Join(can, ", ")+".")
 	if cannot != nil {
 		page.Text(page.Dim, "They cannot be "+strings.Join(cannot, ", ")+".")
 	}
-	if kinds != nil {
+	if len(kinds) > 0 {
 		page.Text(page.Plain, "They are tied to "+strings.Join(kinds, ", ")+".")
 	}
 	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))

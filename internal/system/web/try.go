@@ -122,7 +122,10 @@ func (c *Client) Try(ctx context.Context, as *account.Account, write bool, told 
 		as = &made
 	}
 	t.creates(*as)
-	if write {
+	switch {
+	case write && c.app.Create == nil:
+		t.step("Make an account", &system.Unavailable{Message: "the description has no “create”, so that there is nobody to try changes out on", Remedy: "Describe “create”, or leave --write out."})
+	case write:
 		t.writes(ctx, *as, about)
 	}
 	return nil
