@@ -20,35 +20,29 @@ type sentinel struct{ value, id string }
 // find somebody by the field, and nobody by a value that nobody has; where several values go in one request, each also asks for
 // an account that is known to be there.
 func (c *Client) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
-	return func(yield func(account.Account, error) bool) {
-		var err error
+	return sequence(func(yield func(account.Account) error) error {
 		if field == system.ByID {
-			err = c.byID(ctx, values, fields, yield)
-		} else {
-			err = c.find(ctx, field, values, fields, yield)
+			return c.byID(ctx, values, fields, yield)
 		}
-		if err != nil && !errors.Is(err, errEnough) {
-			yield(account.Account{}, err)
-		}
-	}
+		return c.find(ctx, field, values, fields, yield)
+	})
 }
 
 // byID reads accounts one by one.
-func (c *Client) byID(ctx context.Context, ids, fields []string, yield func(account.Account, error) bool) error {
+func (c *Client) byID(ctx context.Context, ids, fields []string, yield func(account.Account) error) error {
 	for _, id := range ids {
 		a, err := c.Get(ctx, id, fields)
-		switch {
-		case errors.Is(err, system.ErrGone):
-		case err != nil:
+		if err == nil {
+			err = yield(a)
+		}
+		if err != nil && !errors.Is(err, system.ErrGone) {
 			return err
-		case !yield(a, nil):
-			return errEnough
 		}
 	}
 	return nil
 }
 
-func (c *Client) find(ctx context.Context, field string, values, fields []string, yield func(account.Account, error) bool) error {
+func (c *Client) find(ctx context.Context, field string, values, fields []string, yield func(account.Account) error) error {
 	f, has := c.app.Account.Field(field)
 	if c.app.Finding == nil || !has || c.app.Finding.Params[field] == "" {
 		return system.ErrCannotFind
@@ -75,10 +69,7 @@ func (c *Client) find(ctx context.Context, field string, values, fields []string
 				return nil
 			}
 			came = came || a.ID == known.id
-			if !yield(a, nil) {
-				return errEnough
-			}
-			return nil
+			return yield(a)
 		})
 		if err != nil {
 			return err

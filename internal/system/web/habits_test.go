@@ -144,6 +144,31 @@ func TestListings(t *testing.T) {
 	}
 }
 
+// Who has seen enough of a list is given no more of it, nor an error about what was not seen.
+func TestEnoughOfAList(t *testing.T) {
+	const more = "list: {get: /people, items: .}\nfind: {get: /people, items: ., by: {title: q}}\nthings: {groups: {list: {get: /people, items: .}, id: id, name: nick, members: {get: /people, query: {of: \"{thing}\"}, items: ., account: id}, join: {put: \"/{thing}/{account}\"}, leave: {delete: \"/{thing}/{account}\"}}}\n"
+	client := odd(t, plain+more, func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, `[{"id":1,"nick":"ana"},{"id":2,"nick":"tom"}]`)
+	})
+	seen := 0
+	for _, err := range client.List(t.Context(), []string{"userName"}) {
+		require.NoError(t, err)
+		seen++
+		break
+	}
+	for _, err := range client.Things(t.Context(), "groups", false) {
+		require.NoError(t, err)
+		seen++
+		break
+	}
+	for _, err := range client.Members(t.Context(), "groups", nil) {
+		require.NoError(t, err)
+		seen++
+		break
+	}
+	assert.Equal(t, 3, seen)
+}
+
 // What a finding says is believed only where it was seen to find, and to look.
 func TestFindingIsNotBelieved(t *testing.T) {
 	all := []string{"ana", "tom", "mei"}

@@ -25,6 +25,22 @@ const (
 // errEnough ends a listing whose rest nobody wants.
 var errEnough = errors.New("enough")
 
+// sequence is what is listed, one after the other, and the error that it ended with.
+func sequence[T any](list func(yield func(T) error) error) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		err := list(func(one T) error {
+			if !yield(one, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			var none T
+			yield(none, err)
+		}
+	}
+}
+
 // A spot is which page is asked for.
 type spot struct {
 	start int      // its number, or how many come before it
@@ -180,9 +196,6 @@ func (c *Client) all(ctx context.Context, of *description.Listing, scope *descri
 	for range listTries {
 		p := &pass{listing: l, spot: first(of), seen: map[uint64]struct{}{}, total: -1}
 		done, err := p.run(ctx)
-		if errors.Is(err, errEnough) {
-			return nil
-		}
 		if err != nil {
 			return err
 		}
@@ -337,23 +350,19 @@ func (p *pass) take(item any) error {
 
 // List implements system.System.
 func (c *Client) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
-	return func(yield func(account.Account, error) bool) {
+	return sequence(func(yield func(account.Account) error) error {
 		naming, n, named := c.naming(), 0, !slices.Contains(fields, c.naming())
 		err := c.all(ctx, &c.app.Listing, c.app.Scope(nil), nil, c.app.Account.ID, func(item any) error {
 			a, _ := c.account(item, fields, nil) // it has an identifier
 			n++
-			if named = named || a.Field(naming).Filled(); !yield(a, nil) {
-				return errEnough
-			}
-			return nil
+			named = named || a.Field(naming).Filled()
+			return yield(a)
 		})
 		if err == nil && n > 0 && !named {
 			err = c.nameless(naming, n)
 		}
-		if err != nil {
-			yield(account.Account{}, err)
-		}
-	}
+		return err
+	})
 }
 
 // nameless is the error of a list in which nobody has what names an account: the description looks for it in the wrong

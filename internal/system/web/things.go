@@ -26,17 +26,7 @@ func (c *Client) kind(name string) (*description.Things, error) {
 
 // Things implements system.System.
 func (c *Client) Things(ctx context.Context, kind string, counted bool) iter.Seq2[account.Thing, error] {
-	return func(yield func(account.Thing, error) bool) {
-		err := c.things(ctx, kind, counted, func(thing account.Thing) error {
-			if !yield(thing, nil) {
-				return errEnough
-			}
-			return nil
-		})
-		if err != nil {
-			yield(account.Thing{}, err)
-		}
-	}
+	return sequence(func(yield func(account.Thing) error) error { return c.things(ctx, kind, counted, yield) })
 }
 
 func (c *Client) things(ctx context.Context, kind string, counted bool, yield func(account.Thing) error) error {
@@ -107,17 +97,9 @@ func (c *Client) rolesOf(ctx context.Context, t *description.Things) (map[string
 
 // Members implements system.System.
 func (c *Client) Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error] {
-	return func(yield func(account.Membership, error) bool) {
-		err := c.members(ctx, kind, things, func(m account.Membership, _ string) error {
-			if !yield(m, nil) {
-				return errEnough
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errEnough) {
-			yield(account.Membership{}, err)
-		}
-	}
+	return sequence(func(yield func(account.Membership) error) error {
+		return c.members(ctx, kind, things, func(m account.Membership, _ string) error { return yield(m) })
+	})
 }
 
 // members yields memberships, each with its own identifier where it has one.

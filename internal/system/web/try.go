@@ -450,7 +450,7 @@ func (t *trial) ties(ctx context.Context, k *description.Things, id string) {
 		}
 		return errEnough
 	})
-	if err != nil || thing.ID == "" {
+	if err != nil && !errors.Is(err, errEnough) || thing.ID == "" {
 		return
 	}
 	role := ""
