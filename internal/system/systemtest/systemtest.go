@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"testing"
@@ -41,7 +42,7 @@ func Person() Shape {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes, "enough is enough": suite.ends,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -49,6 +50,36 @@ func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 			require.NoError(t, err)
 			test(suite{shape, []string{"userName", shape.Text, shape.Other}}, t, s, about)
 		})
+	}
+}
+
+// first takes the first of what is listed, and no more.
+func first[T any](t *testing.T, list iter.Seq2[T, error]) (n int) {
+	for _, err := range list {
+		if errors.Is(err, system.ErrCannotFind) {
+			return 0
+		}
+		require.NoError(t, err)
+		n++
+		break
+	}
+	return n
+}
+
+// ends sees that who has seen enough is given nothing more, be it an error.
+func (x suite) ends(t *testing.T, s system.System, about *system.Description) {
+	one, two := x.create(t, s, x.person("ana", "Ana", "")), x.create(t, s, x.person("tom", "Tom", ""))
+	none := []string{x.Other} // of what nobody has
+	assert.Equal(t, 1, first(t, s.List(t.Context(), none)))
+	if about.Can.Finds > 0 {
+		first(t, s.Find(t.Context(), system.ByID, []string{one.ID, two.ID}, none))
+		first(t, s.Find(t.Context(), "userName", []string{"ana", "tom"}, none))
+	}
+	for _, kind := range about.Kinds {
+		first(t, s.Things(t.Context(), kind.Name, true))
+		if kind.Blind == "" {
+			first(t, s.Members(t.Context(), kind.Name, nil))
+		}
 	}
 }
 
