@@ -425,7 +425,7 @@ type Index struct {
 	byKey map[string]map[string][]*account.Account // field → key of value → accounts
 	byID  map[string]*account.Account
 	field map[string]account.Field
-	want  map[string]map[string]bool
+	want  map[string]Keys // by field
 
 	// Numbered is the field in which an account is wanted as well if its value
 	// is a wanted one with a number behind; empty: none.
@@ -434,15 +434,32 @@ type Index struct {
 	Names map[string]string
 }
 
+// Keys are those of values (Field.Key) of one field.
+type Keys interface{ Has(key string) bool }
+
+type listed map[string]bool
+
+func (l listed) Has(key string) bool { return l[key] }
+
 // NewIndex returns an index by the given fields. It keeps only accounts that
 // have one of the values wanted there.
 func NewIndex(fields []account.Field, want map[string][]string) *Index {
-	x := &Index{byKey: map[string]map[string][]*account.Account{}, byID: map[string]*account.Account{}, field: map[string]account.Field{}, want: map[string]map[string]bool{}}
+	keys := map[string]Keys{}
 	for _, f := range fields {
-		x.byKey[f.Name], x.field[f.Name], x.want[f.Name] = map[string][]*account.Account{}, f, map[string]bool{}
+		of := listed{}
 		for _, value := range want[f.Name] {
-			x.want[f.Name][f.Key(value)] = true
+			of[f.Key(value)] = true
 		}
+		keys[f.Name] = of
+	}
+	return IndexOf(fields, keys)
+}
+
+// IndexOf is NewIndex with the keys of what is wanted, of each of the fields.
+func IndexOf(fields []account.Field, want map[string]Keys) *Index {
+	x := &Index{byKey: map[string]map[string][]*account.Account{}, byID: map[string]*account.Account{}, field: map[string]account.Field{}, want: want}
+	for _, f := range fields {
+		x.byKey[f.Name], x.field[f.Name] = map[string][]*account.Account{}, f
 	}
 	return x
 }
@@ -456,7 +473,7 @@ func (x *Index) Add(a account.Account) {
 			continue
 		}
 		key := f.Key(value.Text())
-		if !x.want[name][key] && !(name == x.Numbered && x.want[name][account.Unnumbered(key)]) {
+		if want := x.want[name]; !want.Has(key) && !(name == x.Numbered && want.Has(account.Unnumbered(key))) {
 			continue
 		}
 		if kept == nil {

@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/codes"
+	"evenledger/internal/keyset"
 	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/secret"
@@ -65,7 +66,7 @@ type Checker struct {
 type uniqueField struct {
 	index int
 	code  account.Code
-	rows  *keySet
+	rows  *keyset.Set
 }
 
 // New returns a Checker. Without a schema what the system takes is not checked.
@@ -88,7 +89,7 @@ func New(m *mapping.Mapper, schema *account.Schema) *Checker {
 			code = account.SameValue
 		}
 		if code != "" {
-			c.unique = append(c.unique, uniqueField{i, code, newKeySet()})
+			c.unique = append(c.unique, uniqueField{i, code, keyset.New()})
 		}
 	}
 	return c
@@ -458,7 +459,7 @@ func (c *Checker) across(checked *Checked) {
 			continue
 		}
 		field := &c.brief.Fields[u.index]
-		first, taken := u.rows.add(field.Key(value.Text()), wanted.Row)
+		first, taken := u.rows.Add(field.Key(value.Text()), wanted.Row)
 		if !taken {
 			continue
 		}
@@ -475,12 +476,12 @@ func (c *Checker) giveNumber(checked *Checked) {
 	rows := c.unique[slices.IndexFunc(c.unique, func(u uniqueField) bool { return u.index == c.number })].rows
 	field := c.brief.Fields[c.number]
 	base := checked.Wanted.Values[c.number].Text()
-	free, ok := c.numbering.Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.has(field.Key(text)) })
+	free, ok := c.numbering.Free(field, base, checked.Wanted.Others, func(text string) bool { return rows.Has(field.Key(text)) })
 	if !ok {
 		c.add(checked.Wanted, c.number, account.Error, account.NoFreeValue, fmt.Sprintf("“%s” and what could stand for it are all in rows above", base))
 		return
 	}
-	rows.add(field.Key(free), checked.Wanted.Row)
+	rows.Add(field.Key(free), checked.Wanted.Row)
 	if checked.Wanted.Base = base; free != base {
 		c.MapAgain(checked.Wanted, free)
 	}

@@ -1,24 +1,22 @@
 package drafting
 
 import (
-	"context"
-
 	"evenledger/internal/batch"
-	"evenledger/internal/store"
+	"evenledger/internal/mapping"
 )
 
-// spooledRows are some of the rows that were taken in.
-type spooledRows struct {
-	rows []store.Spooled
+// someRows are some of the rows that were taken in.
+type someRows struct {
+	rows []*mapping.Wanted
 	err  error
 }
 
-// readAhead begins to read the rows taken in beyond a row, while something else is done.
-func (d *making) readAhead(ctx context.Context, after int) <-chan spooledRows {
-	read := make(chan spooledRows, 1)
+// readAhead begins to read the next rows that were taken in, while something else is done.
+func readAhead(waiting *spooled) <-chan someRows {
+	read := make(chan someRows, 1)
 	go func() {
-		rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
-		read <- spooledRows{rows, err}
+		rows, err := waiting.some(chunk)
+		read <- someRows{rows, err}
 	}()
 	return read
 }

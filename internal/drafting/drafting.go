@@ -3,8 +3,8 @@
 // nothing in the system.
 //
 // A batch is there whole or not at all. Memory holds the values that find
-// accounts and the accounts found, not the sheet: its rows wait in the ledger
-// between being read and being decided.
+// accounts and the accounts found, not the sheet: between being read and being
+// decided its rows wait in a scratch file, and those of a small one in memory.
 package drafting
 
 import (
@@ -17,13 +17,12 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/text/unicode/norm"
-
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/candidates"
 	"evenledger/internal/check"
+	"evenledger/internal/keyset"
 	"evenledger/internal/mapping"
 	"evenledger/internal/presence"
 	"evenledger/internal/secret"
@@ -45,6 +44,7 @@ type Draft struct {
 	Rows     iter.Seq2[sheet.Row, error] // of the sheet, those to be left out marked
 	Mapper   *mapping.Mapper
 	Together int
+	Scratch  func() (Scratch, error)      // makes what the rows of a large sheet wait in; nil: all wait in memory
 	Batch    batch.Batch                  // what the caller knows of it
 	Part     bool                         // only a part of the sheet was taken
 	Compare  bool                         // only to compare: the batch gets no number, and is thrown away when it was looked at
@@ -91,7 +91,7 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 	pool := &pool{several: len(drafts) > 1}
 	makings := make([]*making, len(drafts))
 	for i, d := range drafts {
-		makings[i] = &making{Draft: d, pool: pool, keys: map[string][]string{}, earlier: map[int][]account.Finding{}, bases: map[string]int{}, beside: map[string]int{}}
+		makings[i] = &making{Draft: d, pool: pool, spool: &spool{open: d.Scratch}, wanted: wanted{keys: map[string]*keyset.Set{}, counts: map[string]int{}}, earlier: map[int][]account.Finding{}, bases: map[string]*base{}, beside: map[string]*base{}}
 	}
 	each := func(together bool, do func(*making) error) {
 		if !together || len(makings) == 1 {
@@ -131,6 +131,9 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 		if errs[i] == nil {
 			errs[i] = lost
 		}
+		if err := m.spool.Close(); err != nil {
+			errs[i] = errors.Join(errs[i], err)
+		}
 		if m.Batch.ID != 0 && (errs[i] != nil || m.Compare) {
 			// The context may be over, and the rows must go all the same.
 			errs[i] = errors.Join(errs[i], m.Ledger.Discard(context.WithoutCancel(ctx), m.Batch.ID), m.Vaults.Destroy(m.Batch.ID))
@@ -166,27 +169,30 @@ type making struct {
 	*Draft
 
 	registry
-	pool    *pool
-	index   *batch.Index
-	about   *system.Description
-	vault   *secret.Vault // of the batch
-	checker *check.Checker
-	brief   *brief.Brief
-	keys    map[string][]string // field → values to look for
-	way     system.Way
-	found   int                       // accounts
-	held    map[string]int            // by field of “match”: how many accounts have it
-	earlier map[int][]account.Finding // findings about rows taken in before
-	bases   map[string]int            // of the numbered field: how many rows want the value
-	beside  map[string]int            // of the field that is told apart in its unit: how many rows want the value
-	seen    []account.Account         // a few of the system's, whoever they are
-	numbers []numbered                // that new accounts get
-	keeper  *keeper
-	digits  map[string][]int                 // that keys of the system have, by field; nil: nobody looked yet
-	places  *places                          // nil: none are made
-	guards  map[string]bool                  // patterns of protected accounts → one was seen
-	left    *leftAway                        // nil: the batch is no trial, or has nothing that could be left away
-	made    map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
+	pool      *pool
+	spool     *spool
+	index     *batch.Index
+	about     *system.Description
+	vault     *secret.Vault // of the batch
+	checker   *check.Checker
+	brief     *brief.Brief
+	wanted    wanted
+	looked    []int // fields of the brief by which accounts are looked up
+	referring []int // that refer to accounts
+	way       system.Way
+	found     int                       // accounts
+	held      map[string]int            // by field of “match”: how many accounts have it
+	earlier   map[int][]account.Finding // findings about rows taken in before
+	bases     map[string]*base          // of the numbered field, by key
+	beside    map[string]*base          // of the field that is told apart in its unit, by key
+	seen      []account.Account         // a few of the system's, whoever they are
+	numbers   []numbered                // that new accounts get
+	keeper    *keeper
+	digits    map[string][]int                 // that keys of the system have, by field; nil: nobody looked yet
+	places    *places                          // nil: none are made
+	guards    map[string]bool                  // patterns of protected accounts → one was seen
+	left      *leftAway                        // nil: the batch is no trial, or has nothing that could be left away
+	made      map[string]map[string]madeBefore // field → value → what an earlier batch made, or may have
 }
 
 // ready sees what the system is like.
@@ -197,6 +203,12 @@ func (d *making) ready(ctx context.Context) (err error) {
 	d.brief = d.Mapper.Brief()
 	d.brief.Fit(d.about.Schema)
 	d.checker = check.New(d.Mapper, d.about.Schema)
+	d.looked = d.lookUp()
+	for i, f := range d.brief.Fields {
+		if f.Refers != "" {
+			d.referring = append(d.referring, i)
+		}
+	}
 	d.checker.Judge, d.checker.Known = secret.NewJudge(d.rules()), d.Known
 	d.keeper = &keeper{ledger: d.Ledger, system: d.System, about: d.about, together: d.Together}
 	b := &d.Batch
@@ -337,11 +349,8 @@ func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed in
 	return ledger.Save(ctx, b)
 }
 
-// takeIn reads and checks the rows and puts them into the ledger.
-func (d *making) takeIn(ctx context.Context) (err error) {
-	spool := d.Ledger.Spool(ctx, d.Batch.ID)
-	defer func() { err = errors.Join(err, spool.Flush()) }() // also what is being written when reading fails
-	seen := map[string]map[string]bool{}
+// takeIn reads and checks the rows and has them wait.
+func (d *making) takeIn(ctx context.Context) error {
 	for checked, err := range d.checker.Rows(ctx, d.Rows) {
 		if err != nil {
 			return err
@@ -351,7 +360,7 @@ func (d *making) takeIn(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
-		if err := spool.Add(cells, checked.Wanted); err != nil {
+		if err := d.spool.add(cells, checked.Wanted); err != nil {
 			return err
 		}
 		for _, f := range checked.Earlier {
@@ -363,40 +372,74 @@ func (d *making) takeIn(ctx context.Context) (err error) {
 			continue
 		}
 		d.given(checked.Wanted)
-		d.wantPaired(seen, checked.Wanted)
-		for _, i := range d.lookUp() {
-			f := d.brief.Fields[i]
-			value := checked.Wanted.Values[i]
-			if f.Unique == brief.UniqueNumber {
-				value = account.Of(checked.Wanted.Base) // the numbers behind it are looked up later
-				last := value.Text()
-				for _, other := range checked.Wanted.Others {
-					d.want(seen, f.Field, other)
-					last = other
-				}
-				if f.Number {
-					d.bases[strings.Clone(f.Key(last))]++
-				}
-			}
-			if f.Unique == brief.UniqueInUnit && value.Filled() {
-				d.beside[strings.Clone(f.Key(value.Text()))]++
-			}
-			if value.Filled() {
-				d.want(seen, f.Field, value.Text())
-			}
-			if slices.Contains(d.brief.Match, f.Name) {
-				for _, other := range d.alikeButZeros(ctx, f.Name, value.Text()) {
-					d.want(seen, f.Field, other)
-				}
+		d.countBases(checked.Wanted)
+		d.means(ctx, checked.Wanted, func(f account.Field, value string) { d.wanted.add(f, value, checked.Wanted.Row) })
+	}
+	return d.spool.end()
+}
+
+// means hands over the values by which accounts are found that a row may mean, or come to.
+func (d *making) means(ctx context.Context, w *mapping.Wanted, want func(f account.Field, value string)) {
+	id, name, _, said := d.paired(w)
+	if said && id != "" {
+		want(d.about.Field(account.ID), id)
+	}
+	if said && name != "" {
+		want(d.about.Field(d.about.Naming), name)
+	}
+	for _, i := range d.looked {
+		f := &d.brief.Fields[i]
+		value := w.Values[i]
+		if f.Unique == brief.UniqueNumber {
+			value = account.Of(w.Base) // the numbers behind it are looked up later
+			for _, other := range w.Others {
+				want(f.Field, other)
 			}
 		}
-		for i, f := range d.brief.Fields {
-			if value := checked.Wanted.Values[i]; f.Refers != "" && value.Filled() {
-				d.want(seen, d.about.Field(f.Refers), value.Text())
+		if value.Filled() {
+			want(f.Field, value.Text())
+		}
+		if slices.Contains(d.brief.Match, f.Name) {
+			for _, other := range d.alikeButZeros(ctx, f.Name, value.Text()) {
+				want(f.Field, other)
 			}
 		}
 	}
-	return nil
+	for _, i := range d.referring {
+		if value := w.Values[i]; value.Filled() {
+			want(d.about.Field(d.brief.Fields[i].Refers), value.Text())
+		}
+	}
+}
+
+// A base is a value that gets a number behind it where it is taken.
+type base struct {
+	text string
+	rows int // that want it
+}
+
+// countBases notes which values a row may need a number behind.
+func (d *making) countBases(w *mapping.Wanted) {
+	count := func(in map[string]*base, f account.Field, text string) {
+		key := f.Key(text)
+		if in[key] == nil {
+			in[strings.Clone(key)] = &base{text: strings.Clone(text)}
+		}
+		in[key].rows++
+	}
+	for _, i := range d.looked {
+		f := &d.brief.Fields[i]
+		switch {
+		case f.Unique == brief.UniqueNumber && f.Number:
+			last := w.Base
+			if n := len(w.Others); n > 0 {
+				last = w.Others[n-1]
+			}
+			count(d.bases, f.Field, last)
+		case f.Unique == brief.UniqueInUnit && w.Values[i].Filled():
+			count(d.beside, f.Field, w.Values[i].Text())
+		}
+	}
 }
 
 // paired is whom a person said that a row means, if it is still the row it was.
@@ -424,34 +467,6 @@ func Alike(b *brief.Brief, w *mapping.Wanted) (values []string) {
 		values = append(values, text)
 	}
 	return values
-}
-
-// wantPaired has the account looked up that a person said a row means.
-func (d *making) wantPaired(seen map[string]map[string]bool, w *mapping.Wanted) {
-	id, name, _, said := d.paired(w)
-	if said && id != "" {
-		d.want(seen, d.about.Field(account.ID), id)
-	}
-	if said && name != "" {
-		d.want(seen, d.about.Field(d.about.Naming), name)
-	}
-}
-
-// want has an account looked up by a value, once.
-func (d *making) want(seen map[string]map[string]bool, f account.Field, value string) {
-	if seen[f.Name] == nil {
-		seen[f.Name] = map[string]bool{}
-	}
-	if seen[f.Name][f.Key(value)] {
-		return
-	}
-	text := strings.Clone(value) // else it would keep its whole row
-	seen[f.Name][f.Key(text)] = true
-	d.keys[f.Name] = append(d.keys[f.Name], text)
-	// A system that keeps letters and their accents apart finds only what is asked so.
-	if apart := norm.NFD.String(text); apart != text {
-		d.keys[f.Name] = append(d.keys[f.Name], apart)
-	}
 }
 
 // lookUp lists the fields by which accounts are looked up: the keys, and what
@@ -487,7 +502,7 @@ func (d *making) keyless() (fields []string) {
 // find fetches the accounts that the rows may mean.
 func (d *making) find(ctx context.Context) (*batch.Index, error) {
 	var fields []account.Field
-	for _, i := range d.lookUp() {
+	for _, i := range d.looked {
 		fields = append(fields, d.brief.Fields[i].Field)
 	}
 	for _, f := range d.brief.Fields {
@@ -500,7 +515,7 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 			fields = append(fields, d.about.Field(name))
 		}
 	}
-	index := batch.NewIndex(fields, d.keys)
+	index := batch.IndexOf(fields, d.wanted.of(fields))
 	d.held = map[string]int{}
 	n := d.brief.Numbered()
 	if n >= 0 {
@@ -527,7 +542,7 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 		return index, d.listAll(ctx, ask, take)
 	}
 	var err error
-	d.way, err = system.Fetch(ctx, d.System, d.keys, ask, d.Together, take)
+	d.way, err = system.FetchBy(ctx, d.System, &wantedAgain{d, ctx}, ask, d.Together, take)
 	if err != nil || d.way.Listed {
 		return index, err
 	}
@@ -545,25 +560,25 @@ func (d *making) find(ctx context.Context) (*batch.Index, error) {
 const numbersAhead = 8
 
 // findNumbers looks up which numbers behind the taken values of the numbered
-// field are taken as well, until there are enough free ones; rows is how many want each value.
-func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, rows map[string]int, with func(value string, n int) string, ask []string, take func(account.Account)) error {
+// field are taken as well, until there are enough free ones.
+func (d *making) findNumbers(ctx context.Context, index *batch.Index, field account.Field, bases map[string]*base, with func(value string, n int) string, ask []string, take func(account.Account)) error {
 	type numbered struct {
-		base string
+		*base
 		next int // number to look at
 		free int // found so far
 	}
 	var open []*numbered
-	for _, base := range d.keys[field.Name] {
-		if rows[field.Key(base)] > 0 && len(index.Find(field.Name, base)) > 0 {
-			open = append(open, &numbered{base: base, next: 2})
+	for _, of := range bases {
+		if len(index.Find(field.Name, of.text)) > 0 {
+			open = append(open, &numbered{base: of, next: 2})
 		}
 	}
 	for len(open) > 0 {
 		more := map[string][]string{}
-		upTo := func(n *numbered) int { return n.next + rows[field.Key(n.base)] + numbersAhead }
+		upTo := func(n *numbered) int { return n.next + n.rows + numbersAhead }
 		for _, n := range open {
 			for number := n.next; number < upTo(n); number++ {
-				more[field.Name] = append(more[field.Name], with(n.base, number))
+				more[field.Name] = append(more[field.Name], with(n.text, number))
 			}
 		}
 		way, err := system.Fetch(ctx, d.System, more, ask, d.Together, take)
@@ -573,11 +588,11 @@ func (d *making) findNumbers(ctx context.Context, index *batch.Index, field acco
 		open = slices.DeleteFunc(open, func(n *numbered) bool {
 			last := upTo(n)
 			for ; n.next < last; n.next++ {
-				if len(index.Find(field.Name, with(n.base, n.next))) == 0 {
+				if len(index.Find(field.Name, with(n.text, n.next))) == 0 {
 					n.free++
 				}
 			}
-			return n.free >= rows[field.Key(n.base)]
+			return n.free >= n.rows
 		})
 	}
 	return nil
@@ -616,8 +631,9 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 	mails := d.notices(index)
 	decider := d.decider(ctx, index, numbers)
 	// While some rows are decided the next are read, and those before are written.
-	reading := d.readAhead(ctx, 0)
-	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Decide(ctx, d.Batch.ID, entries) })
+	waiting := d.spool.read()
+	reading := readAhead(waiting)
+	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Add(ctx, d.Batch.ID, entries) })
 	defer func() {
 		err = errors.Join(err, writing.wait())
 		if reading != nil {
@@ -629,28 +645,21 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 		if reading = nil; read.err != nil {
 			return read.err
 		}
-		rows := read.rows
-		if len(rows) > 0 {
-			reading = d.readAhead(ctx, rows[len(rows)-1].Wanted.Row)
-		} else {
+		if len(read.rows) == 0 {
 			if err := writing.wait(); err != nil {
 				return err
 			}
 			return d.decideRest(ctx, decider, mails)
 		}
-		entries := make([]batch.Entry, 0, len(rows))
-		for _, spooled := range rows {
-			wanted := spooled.Wanted
-			wanted.Cells = spooled.Cells
+		reading = readAhead(waiting)
+		entries := make([]batch.Entry, 0, len(read.rows))
+		for _, wanted := range read.rows {
 			wanted.Findings = append(wanted.Findings, d.earlier[wanted.Row]...)
-			e := batch.Entry{Row: wanted.Row}
+			e := batch.Entry{Row: wanted.Row, Cells: wanted.Cells}
 			also := decider.Decide(&e, wanted)
 			d.leaveMade(&e)
 			if also > 0 {
-				if err := writing.wait(); err != nil {
-					return err
-				}
-				if entries, err = d.refuseToo(ctx, entries, also, e); err != nil {
+				if err := d.refuseToo(ctx, entries, writing, also, e); err != nil {
 					return err
 				}
 			}
@@ -668,7 +677,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 		if err := writing.begin(entries); err != nil {
 			return err
 		}
-		done += len(rows)
+		done += len(read.rows)
 		d.tell("decided", done)
 	}
 }
@@ -690,27 +699,21 @@ func (d *making) decideRest(ctx context.Context, decider *batch.Decider, mails *
 	return d.settleMails(ctx)
 }
 
-// refuseToo refuses an entry decided before, as e comes to the same account.
-func (d *making) refuseToo(ctx context.Context, entries []batch.Entry, first int, e batch.Entry) ([]batch.Entry, error) {
+// refuseToo refuses an entry decided before, as e comes to the same account; entries are not written yet.
+func (d *making) refuseToo(ctx context.Context, entries []batch.Entry, writing *behind, first int, e batch.Entry) error {
 	refuse := func(other *batch.Entry) {
 		d.ties.Return(other.Steps)
 		other.Find(account.Error, account.SameAccount, "", "", fmt.Sprintf("row %d comes to the same account", e.Row))
 		other.Refuse()
 	}
-	for i := range entries {
-		if entries[i].Row == first {
-			refuse(&entries[i])
-			return entries, nil
-		}
+	if i := slices.IndexFunc(entries, func(other batch.Entry) bool { return other.Row == first }); i >= 0 {
+		refuse(&entries[i])
+		return nil
 	}
-	for other, err := range d.Ledger.Entries(ctx, d.Batch.ID, store.Filter{Rows: []int{first}}) {
-		if err != nil {
-			return nil, err
-		}
-		refuse(&other)
-		return append(entries, other), nil
+	if err := writing.wait(); err != nil {
+		return err
 	}
-	return entries, nil
+	return d.amend(ctx, first, refuse)
 }
 
 func (d *making) tell(stage string, rows int) {

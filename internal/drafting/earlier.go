@@ -110,8 +110,8 @@ func (d *making) lookForProtected() {
 	d.guards = map[string]bool{}
 	for _, pattern := range d.Batch.Protect {
 		d.guards[pattern] = false
-		if !strings.Contains(pattern, "*") && !slices.Contains(d.keys[d.about.Naming], pattern) {
-			d.keys[d.about.Naming] = append(d.keys[d.about.Naming], pattern)
+		if !strings.Contains(pattern, "*") {
+			d.wanted.also(d.about.Field(d.about.Naming), pattern)
 		}
 	}
 }

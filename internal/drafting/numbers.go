@@ -2,7 +2,9 @@ package drafting
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"math/bits"
 	"strconv"
 	"sync"
@@ -160,20 +162,17 @@ func (d *making) holders(ctx context.Context) error {
 		if !n.same {
 			continue
 		}
-		for after := 0; ; {
-			rows, err := d.Ledger.Spooled(ctx, d.Batch.ID, after, chunk)
+		for waiting := d.spool.read(); ; {
+			w, err := waiting.next()
+			if errors.Is(err, io.EOF) {
+				break
+			}
 			if err != nil {
 				return err
 			}
-			if len(rows) == 0 {
-				break
-			}
-			for _, spooled := range rows {
-				after = spooled.Wanted.Row
-				if a := matcher.Find(spooled.Wanted); a != nil {
-					if number, err := strconv.Atoi(a.Field(n.field.Name).Text()); err == nil {
-						n.held[after] = append(n.held[after], holding{number, a.Refuses[account.ID] == ""})
-					}
+			if a := matcher.Find(w); a != nil {
+				if number, err := strconv.Atoi(a.Field(n.field.Name).Text()); err == nil {
+					n.held[w.Row] = append(n.held[w.Row], holding{number, a.Refuses[account.ID] == ""})
 				}
 			}
 		}

@@ -220,6 +220,30 @@ func (s *Spool) Close() error {
 	return err
 }
 
+// Scratch is a private file that is written and read again. Nothing is left of it once it is closed; where the operating system
+// allows, it has no name from the first.
+type Scratch struct {
+	*os.File
+	of *Spool
+}
+
+// NewScratch makes a scratch beneath a folder, which it makes if it is not there.
+func NewScratch(beneath string) (*Scratch, error) {
+	of, err := NewSpool(beneath, 0)
+	if err != nil {
+		return nil, err
+	}
+	file, err := os.OpenFile(filepath.Join(of.dir, "rows"), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, errors.Join(err, of.Close())
+	}
+	_ = os.Remove(file.Name()) // else it goes with its folder
+	return &Scratch{file, of}, nil
+}
+
+// Close gives the scratch up.
+func (s *Scratch) Close() error { return errors.Join(s.File.Close(), s.of.Close()) }
+
 // Create begins the one file of a delivery, which is called as it is where it comes from.
 func (s *Spool) Create(name string) (*File, error) {
 	name = filepath.Base(filepath.Clean("/" + strings.Map(func(r rune) rune {

@@ -179,22 +179,22 @@ func (m *Mapper) Heading(i int) string {
 
 // Wanted is what a row asks for.
 type Wanted struct {
-	Row           int
-	Aside         bool                  // the row is left out; a finding says why
-	Values        []account.Value       // by field of the brief; absent: not to be touched
-	ByFallback    []bool                // by field: the value is the brief's fallback, or made from one
-	Base          string                // of the numbered field: its value before another was looked for
-	Others        []string              // of the numbered field: what to try next
-	Spoken        []bool                // by memberships of the brief: whether the row speaks of them
-	Ties          []Tie                 // memberships it names
-	Password      string                // given in the row
-	Pattern       string                // to make a password of
-	Weak          string                // why the given password will not do
-	NeedsKeysOnly bool                  // nothing but its keys matters: the account is suspended or removed
+	Row           int                   `json:"-"`
+	Aside         bool                  `json:",omitempty"` // the row is left out; a finding says why
+	Values        []account.Value       `json:"-"`          // by field of the brief; absent: not to be touched
+	ByFallback    []bool                `json:"-"`          // by field: the value is the brief's fallback, or made from one
+	Base          string                `json:",omitempty"` // of the numbered field: its value before another was looked for
+	Others        []string              `json:",omitempty"` // of the numbered field: what to try next
+	Spoken        []bool                `json:",omitempty"` // by memberships of the brief: whether the row speaks of them
+	Ties          []Tie                 `json:",omitempty"` // memberships it names
+	Password      string                `json:",omitempty"` // given in the row
+	Pattern       string                `json:",omitempty"` // to make a password of
+	Weak          string                `json:",omitempty"` // why the given password will not do
+	NeedsKeysOnly bool                  `json:",omitempty"` // nothing but its keys matters: the account is suspended or removed
 	Said          map[int]account.Value `json:",omitempty"` // with NeedsKeysOnly, by field: what says whom the row means where no key does
-	Findings      []account.Finding
-	Cells         []string         `json:"-"` // of the row, until the next is read
-	Kinds         []sheet.CellKind // of the cells, if not all are plain
+	Findings      []account.Finding     `json:",omitempty"`
+	Cells         []string              `json:"-"`          // of the row, until the next is read
+	Kinds         []sheet.CellKind      `json:",omitempty"` // of the cells, if not all are plain
 }
 
 // Refused reports whether a finding stops the row.

@@ -15,7 +15,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/told"
 )
@@ -194,14 +193,10 @@ type Drafts interface {
 	// Discard takes away a batch whose making failed. If others have been begun since, its
 	// number is not given again, and the batch is there in state Unmade.
 	Discard(ctx context.Context, id int) error
-	// Spool begins taking in the rows of a batch; Spooled returns the next of them beyond a
-	// row, at most limit.
-	Spool(ctx context.Context, id int) Spool
-	Spooled(ctx context.Context, id, after, limit int) ([]Spooled, error)
-	// Decide writes the entries of rows taken in before, or decided before; Add those of
-	// which no row was taken in.
-	Decide(ctx context.Context, id int, entries []batch.Entry) error
+	// Add adds entries, with their cells and sealed passwords; Decide writes anew, but for their cells, some that were added.
+	// A power cut may take either back until the batch is saved.
 	Add(ctx context.Context, id int, entries []batch.Entry) error
+	Decide(ctx context.Context, id int, entries []batch.Entry) error
 	// Suspended returns the accounts of a system that batches of a brief suspended before a time,
 	// and that no batch has changed since, in the order in which they were.
 	Suspended(ctx context.Context, system, brief string, before time.Time) ([]Suspension, error)
@@ -276,20 +271,6 @@ type Suspension struct {
 	Version string // that the system gave it then; empty: none
 	Batch   int
 	At      time.Time
-}
-
-// A Spool takes in the rows of a batch being drafted, in the order of the sheet, before
-// they are decided. It holds them until there are enough to be written at once: a sheet
-// may come slowly, and the ledger is not to be held up by it.
-type Spool interface {
-	Add(cells []string, w *mapping.Wanted) error
-	Flush() error
-}
-
-// A Spooled is a row that was taken in.
-type Spooled struct {
-	Cells  []string
-	Wanted *mapping.Wanted
 }
 
 // A Filter picks entries. The zero value picks all.

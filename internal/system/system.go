@@ -405,11 +405,39 @@ func (w Way) String() string {
 	return "asking for the accounts by key"
 }
 
+// Keys are values by which accounts are to be found, by field. They need not all be held at once.
+type Keys interface {
+	// Count returns how many there are of each field.
+	Count() map[string]int
+	// Some yields all of them, some at a time.
+	Some() iter.Seq2[map[string][]string, error]
+}
+
+type values map[string][]string
+
+func (v values) Count() map[string]int {
+	counts := map[string]int{}
+	for field, of := range v {
+		counts[field] = len(of)
+	}
+	return counts
+}
+
+func (v values) Some() iter.Seq2[map[string][]string, error] {
+	return func(yield func(map[string][]string, error) bool) { yield(v, nil) }
+}
+
 // Fetch yields every account whose field has one of the values under keys, and
 // perhaps others, each possibly several times. It finds by filter or lists all,
 // whichever takes fewer requests, with up to together requests at once.
 func Fetch(ctx context.Context, s System, keys map[string][]string, fields []string, together int, got func(account.Account)) (Way, error) {
-	way, size, err := plan(ctx, s, keys)
+	return FetchBy(ctx, s, values(keys), fields, together, got)
+}
+
+// FetchBy is Fetch with keys that need not all be held at once.
+func FetchBy(ctx context.Context, s System, keys Keys, fields []string, together int, got func(account.Account)) (Way, error) {
+	counts := keys.Count()
+	way, size, err := plan(ctx, s, counts)
 	if err != nil {
 		return way, err
 	}
@@ -420,7 +448,7 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 		}
 		// It may have turned out that it finds by fewer values than it seemed.
 		seemed := size
-		if way, size, err = plan(ctx, s, keys); err != nil {
+		if way, size, err = plan(ctx, s, counts); err != nil {
 			return way, err
 		}
 		if size >= seemed {
@@ -436,10 +464,10 @@ func Fetch(ctx context.Context, s System, keys map[string][]string, fields []str
 	return way, nil
 }
 
-// Looks says how accounts would be looked up by so many values, as Fetch would, once there are so many
+// Looks says how accounts would be looked up by n values, as Fetch would, once there are so many
 // more accounts.
-func Looks(ctx context.Context, s System, values, more int) (Way, error) {
-	way, _, err := plan(ctx, s, map[string][]string{ByID: make([]string, values)})
+func Looks(ctx context.Context, s System, n, more int) (Way, error) {
+	way, _, err := plan(ctx, s, map[string]int{ByID: n})
 	if err != nil || !way.Listed {
 		return way, err
 	}
@@ -457,10 +485,10 @@ func Looks(ctx context.Context, s System, values, more int) (Way, error) {
 	if more == 0 {
 		return way, nil
 	}
-	finds := values
+	finds := n
 	if size := about.Can.Finds; size > 0 {
 		size = about.Can.sizeOf(ByID, size)
-		finds = (values + size - 1) / size
+		finds = (n + size - 1) / size
 	}
 	if way.Requests += about.pages(more); about.Can.Finds > 0 && finds < way.Requests {
 		way = Way{Requests: finds}
@@ -479,7 +507,7 @@ func (a Abilities) sizeOf(field string, size int) int {
 // ByIDs is how many identifiers one request of Find looks for; 0: accounts are found by listing all.
 func (a Abilities) ByIDs() int { return a.sizeOf(ByID, a.Finds) }
 
-func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, error) {
+func plan(ctx context.Context, s System, counts map[string]int) (Way, int, error) {
 	about, err := s.Describe(ctx)
 	if err != nil {
 		return Way{}, 0, err
@@ -488,8 +516,8 @@ func plan(ctx context.Context, s System, keys map[string][]string) (Way, int, er
 	if size == 0 {
 		return Way{Listed: true, Requests: about.pages(about.Can.Around)}, 0, nil
 	}
-	for field, values := range keys {
-		finds += (len(values) + about.Can.sizeOf(field, size) - 1) / about.Can.sizeOf(field, size)
+	for field, n := range counts {
+		finds += (n + about.Can.sizeOf(field, size) - 1) / about.Can.sizeOf(field, size)
 	}
 	count := about.Can.Around
 	if finds <= 2 || count == 0 && !about.Can.Counts { // not worth asking how many there are
@@ -519,7 +547,7 @@ func (d *Description) pages(count int) int {
 	return (count + page - 1) / page
 }
 
-func findAll(ctx context.Context, s System, keys map[string][]string, fields []string, size, together int, got func(account.Account)) error {
+func findAll(ctx context.Context, s System, keys Keys, fields []string, size, together int, got func(account.Account)) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(1, together))
 	found := make(chan account.Account)
@@ -530,20 +558,41 @@ func findAll(ctx context.Context, s System, keys map[string][]string, fields []s
 			got(a)
 		}
 	}()
-	for field, values := range keys {
-		for some := range slices.Chunk(values, size) {
-			group.Go(func() error {
-				for a, err := range s.Find(ctx, field, some, fields) {
-					if err != nil {
-						return err
-					}
-					found <- a
+	find := func(field string, values []string) {
+		group.Go(func() error {
+			for a, err := range s.Find(ctx, field, values, fields) {
+				if err != nil {
+					return err
 				}
-				return nil
-			})
+				found <- a
+			}
+			return nil
+		})
+	}
+	left := map[string][]string{} // fewer than one request takes
+	err := func() error {
+		for some, err := range keys.Some() {
+			if err != nil || ctx.Err() != nil {
+				return err
+			}
+			for field, values := range some {
+				values = append(left[field], values...)
+				for ; len(values) >= size; values = values[size:] {
+					find(field, values[:size:size])
+				}
+				left[field] = slices.Clone(values)
+			}
+		}
+		return nil
+	}()
+	for field, values := range left {
+		if len(values) > 0 && err == nil && ctx.Err() == nil {
+			find(field, values)
 		}
 	}
-	err := group.Wait()
+	if ended := group.Wait(); err == nil {
+		err = ended
+	}
 	close(found)
 	<-done
 	return err

@@ -19,7 +19,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/mapping"
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
@@ -42,7 +41,6 @@ func try(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"claims and results":            claimsAndResults,
 		"drafts that broke off":         unfinishedDrafts,
 		"steps and secrets":             stepsAndSecrets,
-		"rows come slowly":              rowsComeSlowly,
 		"what was made of late":         madeOfLate,
 		"parts of a stage":              parts,
 		"the dead are taken over":       takenOver,
@@ -90,21 +88,14 @@ func draftedAs(t *testing.T, l store.Store, draft batch.Draft, entries ...batch.
 	b.Rows = len(entries)
 	drafter := worker("drafter")
 	require.NoError(t, l.Begin(t.Context(), drafter, b))
-	spool := l.Spool(t.Context(), b.ID)
 	for i := range entries {
-		entries[i].Row = i + 2
-		require.NoError(t, spool.Add([]string{fmt.Sprint("cell", i)}, &mapping.Wanted{Row: i + 2, Values: []account.Value{account.Of("x"), {}}}))
+		entries[i].Row, entries[i].Cells = i+2, []string{fmt.Sprint("cell", i)}
 	}
-	require.NoError(t, spool.Flush())
-	spooled, err := l.Spooled(t.Context(), b.ID, 0, 100)
-	require.NoError(t, err)
-	require.Len(t, spooled, min(100, len(entries)))
-	assert.Equal(t, []account.Value{account.Of("x"), {}}, spooled[0].Wanted.Values, "what was wanted comes back as it was")
-	require.NoError(t, l.Decide(t.Context(), b.ID, entries))
+	require.NoError(t, l.Add(t.Context(), b.ID, entries))
 	require.NoError(t, l.Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
-	_, err = l.Leave(t.Context(), b.ID, drafter)
+	_, err := l.Leave(t.Context(), b.ID, drafter)
 	require.NoError(t, err)
 	return b
 }
@@ -256,9 +247,7 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	half := &batch.Batch{Draft: batch.Draft{Made: noon, System: "crewdesk"}}
 	short := store.Worker{Name: "short", Lease: time.Millisecond}
 	require.NoError(t, l.Begin(ctx, short, half))
-	spool := l.Spool(ctx, half.ID)
-	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
-	require.NoError(t, spool.Flush())
+	require.NoError(t, l.Add(ctx, half.ID, []batch.Entry{{Row: 2, Outcome: account.Aside, Cells: []string{"x"}}}))
 	all, err := l.Batches(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, all)
@@ -361,26 +350,6 @@ func stepsAndSecrets(t *testing.T, open opener) {
 	sealed, _, _, err = l.Secrets(t.Context(), b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, sealed)
-}
-
-// A sheet that comes slowly holds nobody up: until its rows are written together, others
-// write.
-func rowsComeSlowly(t *testing.T, open opener) {
-	l, other := open(t), open(t)
-	posting := drafted(t, l, batch.Entry{Intent: account.Create, Outcome: account.Waiting})
-	slow := &batch.Batch{Draft: batch.Draft{Made: noon}}
-	require.NoError(t, l.Begin(t.Context(), worker("slow"), slow))
-	spool := l.Spool(t.Context(), slow.ID)
-	require.NoError(t, spool.Add([]string{"x"}, &mapping.Wanted{Row: 2}))
-	begun := time.Now()
-	join(t, other, posting.ID, "a")
-	_, err := other.Claim(t.Context(), posting.ID, worker("a"), read(t, other, posting.ID, store.Filter{}), noon)
-	require.NoError(t, err)
-	assert.Less(t, time.Since(begun), time.Minute)
-	require.NoError(t, spool.Flush())
-	spooled, err := l.Spooled(t.Context(), slow.ID, 0, 10)
-	require.NoError(t, err)
-	assert.Len(t, spooled, 1)
 }
 
 // What batches made of late, and what they may have made, is known to the next draft; what
@@ -690,7 +659,7 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"DELETE FROM entries WHERE row = 2":                                              "row 2 was taken out since it was drafted",
 		"DELETE FROM entries WHERE row = 5":                                              "row 5 was taken out since it was drafted",
 		"UPDATE entries SET row = 9 WHERE row = 3":                                       "row 3 was taken out since it was drafted",
-		"INSERT INTO entries SELECT batch, 7, key, intent, outcome, account, version, changes, known, findings, cells, wanted FROM entries WHERE row = 2": "row 7 was added since it was drafted",
+		"INSERT INTO entries SELECT batch, 7, key, intent, outcome, account, version, changes, known, findings, cells FROM entries WHERE row = 2": "row 7 was added since it was drafted",
 		"UPDATE steps SET name = 'Masters' WHERE row = 2":                                "row 2 was altered since it was drafted",
 		"DELETE FROM steps WHERE row = 2":                                                "row 2 was altered since it was drafted",
 		"UPDATE batches SET system = 'other'":                                            "is not as its history says",

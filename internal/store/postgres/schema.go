@@ -10,7 +10,7 @@ CREATE TABLE batches (
 CREATE TABLE entries (
 	batch INTEGER NOT NULL, row INTEGER NOT NULL, key TEXT NOT NULL, intent TEXT COLLATE "C" NOT NULL,
 	outcome TEXT COLLATE "C" NOT NULL, account TEXT NOT NULL, version TEXT NOT NULL, changes TEXT NOT NULL,
-	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL, wanted TEXT NOT NULL,
+	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL,
 	PRIMARY KEY (batch, row)) WITH (fillfactor = 90);
 CREATE INDEX entries_by_outcome ON entries (batch, outcome, row, intent);
 CREATE TABLE steps (

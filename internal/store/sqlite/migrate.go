@@ -20,7 +20,7 @@ CREATE TABLE batches (
 CREATE TABLE entries (
 	batch INTEGER NOT NULL, row INTEGER NOT NULL, key TEXT NOT NULL, intent TEXT NOT NULL,
 	outcome TEXT NOT NULL, account TEXT NOT NULL, version TEXT NOT NULL, changes TEXT NOT NULL,
-	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL, wanted TEXT NOT NULL,
+	known TEXT NOT NULL, findings TEXT NOT NULL, cells TEXT NOT NULL,
 	PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID;
 CREATE INDEX entries_by_outcome ON entries (batch, outcome, row, intent); -- all that counting needs
 CREATE TABLE steps (

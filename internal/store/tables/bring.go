@@ -6,7 +6,7 @@ import (
 )
 
 // Version is that of the tables.
-const Version = 9
+const Version = 10
 
 // oldest is the version of the oldest tables that are brought to this one.
 const oldest = 8
@@ -14,6 +14,7 @@ const oldest = 8
 // later is what each version after the oldest has besides.
 var later = [Version - oldest]string{
 	"ALTER TABLE results ADD COLUMN place TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE entries DROP COLUMN wanted",
 }
 
 // Bring brings tables to the version that this program writes.

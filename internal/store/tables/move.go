@@ -22,7 +22,7 @@ type table struct {
 // copies a ledger is alone with it, or has what others are at looked up later.
 var kept = []table{
 	{"batches", 1, []string{"id", "state", "system", "seal", "head", "draft", "progress", "revision", "counts"}, false},
-	{"entries", 2, []string{"batch", "row", "key", "intent", "outcome", "account", "version", "changes", "known", "findings", "cells", "wanted"}, false},
+	{"entries", 2, []string{"batch", "row", "key", "intent", "outcome", "account", "version", "changes", "known", "findings", "cells"}, false},
 	{"steps", 3, []string{"batch", "row", "n", `"do"`, "kind", "thing", "name", "role", "section", "was", "target", "made", "result"}, false},
 	{"secrets", 2, []string{"batch", "row", "sealed"}, false},
 	{"outgoing", 3, []string{"batch", "row", "name", "about"}, false},

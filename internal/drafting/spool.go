@@ -1,0 +1,191 @@
+package drafting
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"evenledger/internal/account"
+	"evenledger/internal/mapping"
+)
+
+// Scratch is where the rows of a large sheet wait. It is private, and gone once it is closed.
+type Scratch interface {
+	io.Writer
+	io.ReaderAt
+	io.Closer
+}
+
+// spoolBytes is how much of a sheet's rows is held in memory.
+const spoolBytes = 4 << 20
+
+// A spool has the rows of a sheet wait between being read and being decided: a few in memory, many in a scratch.
+type spool struct {
+	open    func() (Scratch, error) // nil: all are held in memory
+	scratch Scratch                 // nil: none was needed
+	held    []byte                  // what is not in the scratch
+	size    int64                   // of what is in it
+}
+
+// add takes a row in.
+func (s *spool) add(cells []string, w *mapping.Wanted) error {
+	record, err := appendRow(nil, cells, w)
+	if err != nil {
+		return err
+	}
+	s.held = append(binary.AppendUvarint(s.held, uint64(len(record))), record...)
+	if len(s.held) < spoolBytes || s.open == nil {
+		return nil
+	}
+	return s.write()
+}
+
+// end says that no more comes: it can be read from now on.
+func (s *spool) end() error {
+	if s.scratch == nil {
+		return nil
+	}
+	return s.write()
+}
+
+func (s *spool) write() error {
+	if s.scratch == nil {
+		scratch, err := s.open()
+		if err != nil {
+			return fmt.Errorf("the rows of the sheet cannot be kept while they are looked at: %w", err)
+		}
+		s.scratch = scratch
+	}
+	if _, err := s.scratch.Write(s.held); err != nil {
+		return fmt.Errorf("the rows of the sheet cannot be kept while they are looked at: %w", err)
+	}
+	s.size, s.held = s.size+int64(len(s.held)), s.held[:0]
+	return nil
+}
+
+// Close gives up what was taken in.
+func (s *spool) Close() error {
+	s.held = nil
+	if s.scratch == nil {
+		return nil
+	}
+	return s.scratch.Close()
+}
+
+// read begins to read the rows again, from the first.
+func (s *spool) read() *spooled {
+	if s.scratch == nil {
+		return &spooled{from: bufio.NewReader(bytes.NewReader(s.held))}
+	}
+	return &spooled{from: bufio.NewReaderSize(io.NewSectionReader(s.scratch, 0, s.size), 1<<20)}
+}
+
+// spooled are rows that were taken in, one after the other.
+type spooled struct {
+	from *bufio.Reader
+	buf  []byte
+}
+
+// next is the next row, with its cells; io.EOF: there is none.
+func (r *spooled) next() (*mapping.Wanted, error) {
+	n, err := binary.ReadUvarint(r.from)
+	if err != nil {
+		return nil, err
+	}
+	if r.buf = slices.Grow(r.buf[:0], int(n))[:n]; err == nil {
+		_, err = io.ReadFull(r.from, r.buf)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the rows of the sheet, as they were kept, cannot be read: %w", err)
+	}
+	return readRow(string(r.buf))
+}
+
+// some are the next rows, at most limit; none: that was all.
+func (r *spooled) some(limit int) (rows []*mapping.Wanted, err error) {
+	for len(rows) < limit {
+		w, err := r.next()
+		if errors.Is(err, io.EOF) {
+			return rows, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, w)
+	}
+	return rows, nil
+}
+
+// A row stands as its number, its cells, its values, and all else that it has as JSON, if it has anything else. A text begins with its
+// length; that of a value is one more, with a bit for whether it is the fallback, and 0 is what is absent.
+func appendRow(to []byte, cells []string, w *mapping.Wanted) ([]byte, error) {
+	to = binary.AppendUvarint(to, uint64(w.Row))
+	to = binary.AppendUvarint(to, uint64(len(cells)))
+	for _, cell := range cells {
+		to = append(binary.AppendUvarint(to, uint64(len(cell))), cell...)
+	}
+	to = binary.AppendUvarint(to, uint64(len(w.Values)))
+	for i, v := range w.Values {
+		n := uint64(0)
+		if v.Present() {
+			n = uint64(len(v.Text()) + 1)
+		}
+		n <<= 1
+		if w.IsFallback(i) {
+			n |= 1
+		}
+		to = append(binary.AppendUvarint(to, n), v.Text()...)
+	}
+	rest, err := json.Marshal(w)
+	if err == nil && string(rest) != "{}" {
+		to = append(to, rest...)
+	}
+	return to, err
+}
+
+func readRow(record string) (*mapping.Wanted, error) {
+	broken := false
+	number := func() int {
+		n, size := binary.Uvarint([]byte(record[:min(len(record), binary.MaxVarintLen64)]))
+		if broken = broken || size <= 0 || n > 1<<40; broken {
+			return 0
+		}
+		record = record[size:]
+		return int(n)
+	}
+	text := func(n int) (text string) {
+		if broken = broken || n > len(record); broken {
+			return ""
+		}
+		text, record = record[:n], record[n:]
+		return text
+	}
+	w := &mapping.Wanted{Row: number()}
+	if n := number(); n <= len(record) {
+		w.Cells = make([]string, n)
+	}
+	for i := range w.Cells {
+		w.Cells[i] = text(number())
+	}
+	if n := number(); n <= len(record) {
+		w.Values, w.ByFallback = make([]account.Value, n), make([]bool, n)
+	}
+	for i := range w.Values {
+		n := number()
+		if w.ByFallback[i] = n&1 != 0; n > 1 {
+			w.Values[i] = account.Of(text(n>>1 - 1))
+		}
+	}
+	if broken {
+		return nil, errors.New("a row of the sheet, as it was kept, cannot be read")
+	}
+	if record == "" {
+		return w, nil
+	}
+	return w, json.Unmarshal([]byte(record), w)
+}
