@@ -162,23 +162,86 @@ func benchTeam(program, dir string) error {
 	return nil
 }
 
-// benchMillion times a draft and a post of a million rows with either engine.
+// benchMillion times drafting new rows, and posting them, with a ledger of each engine. Drafts are held against a check of the same
+// sheet and a bare insert of as many bytes as the ledger takes.
 func benchMillion(program, dir string) error {
 	all, stop, err := keeps(program, dir, "million")
 	if err != nil {
 		return err
 	}
 	defer stop()
-	sheet, err := posted(dir, "million.csv", aMuch)
+	for n, rows := range []int{aMuch / 5, aMuch} {
+		sheet, err := posted(dir, "million.csv", rows)
+		if err != nil {
+			return err
+		}
+		for _, k := range all {
+			if err := k.drafted(n, sheet, 0, 100, func(draft usage) error {
+				fmt.Printf("million %8d new rows, ledger in %s: draft %6.1f s, %d MB", rows, k.engine, draft.wall.Seconds(), draft.peak>>20)
+				if err := k.holdAgainst(draft, sheet, rows); err != nil || rows < aMuch {
+					return err
+				}
+				post, err := k.run("post", "1", "--yes")
+				fmt.Printf("million %8d creates in bulk, server answers at once from the same cores, ledger in %s: post %6.1f s, %d MB\n", rows, k.engine, post.wall.Seconds(), post.peak>>20)
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// holdAgainst holds a draft against a check of its sheet and a bare insert of as many bytes, where the ledger is a file.
+func (k *keep) holdAgainst(draft usage, sheet string, rows int) error {
+	ledger, err := os.Stat(filepath.Join(k.dir, k.at))
+	if err != nil {
+		fmt.Println()
+		return nil
+	}
+	check, err := k.run("check", sheet, "-b", filepath.Join(filepath.Dir(sheet), "post.yaml"), "--offline")
 	if err != nil {
 		return err
 	}
-	for i, k := range all {
-		if err := k.drafted(i, sheet, 0, 100, func(draft usage) error {
-			post, err := k.run("post", "1", "--yes")
-			fmt.Printf("million %8d rows, creates in bulk, server answers at once from the same cores, ledger in %s: draft %5.0f s, %d MB; post %5.0f s, %d MB\n", aMuch, k.engine, draft.wall.Seconds(), draft.peak>>20, post.wall.Seconds(), post.peak>>20)
+	insert, err := measure(self("insert", filepath.Join(k.dir, "bare.db"), fmt.Sprint(rows), fmt.Sprint(int(ledger.Size())/rows)))
+	if err != nil {
+		return err
+	}
+	floor := check.wall + insert.wall
+	fmt.Printf("; check %5.1f s, bare insert of %d MB %5.1f s; %.1f times as long\n", check.wall.Seconds(), ledger.Size()>>20, insert.wall.Seconds(), draft.wall.Seconds()/floor.Seconds())
+	return nil
+}
+
+// bareInsert puts rows of so many bytes into a new file of SQLite, a thousand in a transaction that is on disk when it ends.
+func bareInsert(path string, rows, size int) (err error) {
+	old, _ := filepath.Glob(path + "*")
+	for _, file := range old {
+		err = errors.Join(err, os.Remove(file))
+	}
+	db, opened := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+	if err = errors.Join(err, opened); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	if _, err := db.Exec("CREATE TABLE rows (batch INTEGER, row INTEGER, body TEXT, PRIMARY KEY (batch, row)) STRICT, WITHOUT ROWID"); err != nil {
+		return err
+	}
+	body := strings.Repeat("x", size)
+	for row := 0; row < rows; {
+		tx, err := db.Begin()
+		if err != nil {
 			return err
-		}); err != nil {
+		}
+		insert, err := tx.Prepare("INSERT INTO rows VALUES (1, ?, ?)")
+		if err != nil {
+			return err
+		}
+		for until := min(rows, row+1000); row < until; row++ {
+			if _, err := insert.Exec(row, body); err != nil {
+				return err
+			}
+		}
+		if err := tx.Commit(); err != nil {
 			return err
 		}
 	}

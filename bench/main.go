@@ -55,6 +55,14 @@ func run(args []string) error {
 	if len(args) == 2 && args[0] == "page" {
 		return barePaging(args[1])
 	}
+	if len(args) == 4 && args[0] == "insert" {
+		rows, err := strconv.Atoi(args[2])
+		size, notSize := strconv.Atoi(args[3])
+		if err := errors.Join(err, notSize); err != nil {
+			return err
+		}
+		return bareInsert(args[1], rows, size)
+	}
 	if len(args) == 4 && args[0] == "ties" {
 		return bareTies(args[1], args[2], args[3])
 	}

@@ -43,7 +43,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	d := &drafting.Draft{
 		Ledger: l, Worker: a.Worker(j.Workspace), Sign: a.SignDraft(j.Workspace, l), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Scratch: func() (drafting.Scratch, error) { return feed.NewScratch(spoolsOf(j.Workspace)) },
-		Part: !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.Name, j.Target.URL()), Rules: j.Target.Passwords, Before: before, MailsTo: j.Request.MailsTo,
+		Part:    !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.Name, j.Target.URL()), Rules: j.Target.Passwords, Before: before, MailsTo: j.Request.MailsTo,
 		Batch: batch.Batch{Draft: batch.Draft{By: by, ByKey: key, SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.Traits().Workbook, Words: j.Mapper.Words()}},
 	}
 	if d.MailsTo != "" && d.Batch.Trial == "" {

@@ -61,7 +61,8 @@ type Decider struct {
 	matched map[string]int    // account → row it was matched by
 	given   map[string]bool   // values of the numbered field given to new accounts
 
-	standing map[[2]string]int // unit and name → row whose account is to be called so there
+	attributes []account.Attribute // by field of the brief
+	standing   map[[2]string]int   // unit and name → row whose account is to be called so there
 }
 
 // Decide turns what a row wants into its entry. If the row comes to an account
@@ -352,8 +353,9 @@ func (d *Decider) create(e *Entry, w *mapping.Wanted) {
 		e.Refuse()
 		return
 	}
-	for i, f := range d.Brief.Fields {
-		value := w.Values[i]
+	e.Changes = make([]account.Change, 0, len(d.Brief.Fields)+len(d.Extra))
+	for i := range d.Brief.Fields {
+		f, value := &d.Brief.Fields[i], w.Values[i]
 		if f.Send && f.Name != account.ID && value.Filled() && f.Mode != brief.Drop {
 			d.change(e, i, account.Change{Field: f.Name, After: value})
 		}
@@ -678,9 +680,9 @@ func merged(mode brief.Mode, before, after string) string {
 // change adds a change of field i of the brief if there is one to make, and finds
 // the account that a reference means.
 func (d *Decider) change(e *Entry, i int, c account.Change) {
-	f := d.Brief.Fields[i]
+	f := &d.Brief.Fields[i]
 	if f.Among != "" && c.After.Filled() {
-		name, problem := d.Ties.Catalogue.Among(f, c.After.Text())
+		name, problem := d.Ties.Catalogue.Among(*f, c.After.Text())
 		if problem != nil {
 			problem.Row, problem.Column = e.Row, d.Column(i)
 			e.Findings = append(e.Findings, *problem)
@@ -702,7 +704,7 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 	if f.Same(c.Before.Text(), c.After.Text()) {
 		return
 	}
-	a, _ := d.Schema.Attribute(f.Name)
+	a := d.attribute(i)
 	if kept := a.Kept(c.Before.Text(), c.After.Text()); kept != c.After.Text() {
 		if f.Same(c.Before.Text(), kept) {
 			return
@@ -717,6 +719,17 @@ func (d *Decider) change(e *Entry, i int, c account.Change) {
 		e.Find(account.Error, account.ImmutableField, f.Name, d.Column(i), fmt.Sprintf("%s is “%s” and cannot be changed to “%s”", f.Name, c.Before.Text(), c.After.Text()))
 	}
 	e.Changes = append(e.Changes, c)
+}
+
+// attribute is how the system takes a field of the brief.
+func (d *Decider) attribute(i int) *account.Attribute {
+	if d.attributes == nil {
+		d.attributes = make([]account.Attribute, len(d.Brief.Fields))
+		for i := range d.Brief.Fields {
+			d.attributes[i], _ = d.Schema.Attribute(d.Brief.Fields[i].Name)
+		}
+	}
+	return &d.attributes[i]
 }
 
 // refer finds the account that the value of a reference means. If a row of the

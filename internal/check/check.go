@@ -89,7 +89,7 @@ func New(m *mapping.Mapper, schema *account.Schema) *Checker {
 			code = account.SameValue
 		}
 		if code != "" {
-			c.unique = append(c.unique, uniqueField{i, code, keyset.New()})
+			c.unique = append(c.unique, uniqueField{index: i, code: code})
 		}
 	}
 	return c
@@ -231,6 +231,10 @@ func (c *Checker) Rows(ctx context.Context, rows iter.Seq2[sheet.Row, error]) it
 		}()
 		// Nobody goes on reading when this returns: the sheet may be closed then.
 		defer func() { cancel(); <-read }()
+		for i := range c.unique { // what other rows have is held as long as it is needed
+			c.unique[i].rows = keyset.New()
+			defer func() { c.unique[i].rows = nil }()
+		}
 		for piece := range ordered {
 			<-piece.done
 			for i := range piece.wanted {

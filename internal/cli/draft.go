@@ -358,13 +358,16 @@ func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, 
 			if err != nil {
 				return err
 			}
-			if b.Mark.Field == "" {
-				continue
+			if b.Mark.Field == "" || b.Reverses == 0 && !slices.Contains(b.Fields, b.Mark.Field) {
+				continue // nothing is said of it
 			}
 			all = max(all, map[bool]int{true: waiting[account.Create], false: counts[account.Created]}[of.came.Waits()])
 			closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off, of.came)
 			if err != nil {
 				return err
+			}
+			if closed == 0 {
+				continue
 			}
 			for e, err := range l.Entries(ctx, b.ID, store.Filter{Intents: []account.Intent{account.Create}, Outcomes: []account.Outcome{of.came}}) {
 				if err != nil {

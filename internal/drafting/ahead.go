@@ -1,6 +1,8 @@
 package drafting
 
 import (
+	"errors"
+
 	"evenledger/internal/batch"
 	"evenledger/internal/mapping"
 )
@@ -21,31 +23,37 @@ func readAhead(waiting *spooled) <-chan someRows {
 	return read
 }
 
-// A behind writes entries while the next are decided: one lot at a time, in their order.
+// A behind writes entries while the next are decided: some are readied while those before are written.
 type behind struct {
 	write func([]batch.Entry) error
-	done  chan error // of what is being written; nil: nothing is
+	done  chan error // what became of each lot that is being written
+	under int        // lots that are
 }
 
-func newBehind(write func([]batch.Entry) error) *behind { return &behind{write: write} }
+// mostBehind is how many lots are under way.
+const mostBehind = 2
 
-// begin begins to write entries, once those before are written.
+func newBehind(write func([]batch.Entry) error) *behind {
+	return &behind{write: write, done: make(chan error, mostBehind)}
+}
+
+// begin begins to write entries.
 func (b *behind) begin(entries []batch.Entry) error {
-	if err := b.wait(); err != nil {
-		return err
+	if b.under == mostBehind {
+		b.under--
+		if err := <-b.done; err != nil {
+			return err
+		}
 	}
-	done := make(chan error, 1)
-	go func() { done <- b.write(entries) }()
-	b.done = done
+	b.under++
+	go func() { b.done <- b.write(entries) }()
 	return nil
 }
 
 // wait waits until everything is written.
-func (b *behind) wait() error {
-	if b.done == nil {
-		return nil
+func (b *behind) wait() (err error) {
+	for ; b.under > 0; b.under-- {
+		err = errors.Join(err, <-b.done)
 	}
-	err := <-b.done
-	b.done = nil
 	return err
 }

@@ -80,8 +80,10 @@ func (d *making) madeBefore(e *batch.Entry) (m madeBefore, field string, made bo
 		return m, "", false
 	}
 	for _, c := range e.Changes {
-		if m, made = d.made[c.Field][d.about.Field(c.Field).Key(c.After.Text())]; made {
-			return m, c.Field, true
+		if of := d.made[c.Field]; len(of) > 0 {
+			if m, made = of[d.about.Field(c.Field).Key(c.After.Text())]; made {
+				return m, c.Field, true
+			}
 		}
 	}
 	return m, "", false

@@ -22,7 +22,7 @@ type Scratch interface {
 }
 
 // spoolBytes is how much of a sheet's rows is held in memory.
-const spoolBytes = 4 << 20
+const spoolBytes = 1 << 20
 
 // A spool has the rows of a sheet wait between being read and being decided: a few in memory, many in a scratch.
 type spool struct {
@@ -50,6 +50,7 @@ func (s *spool) end() error {
 	if s.scratch == nil {
 		return nil
 	}
+	defer func() { s.held = nil }()
 	return s.write()
 }
 
@@ -82,7 +83,7 @@ func (s *spool) read() *spooled {
 	if s.scratch == nil {
 		return &spooled{from: bufio.NewReader(bytes.NewReader(s.held))}
 	}
-	return &spooled{from: bufio.NewReaderSize(io.NewSectionReader(s.scratch, 0, s.size), 1<<20)}
+	return &spooled{from: bufio.NewReaderSize(io.NewSectionReader(s.scratch, 0, s.size), 256<<10)}
 }
 
 // spooled are rows that were taken in, one after the other.
@@ -165,16 +166,20 @@ func readRow(record string) (*mapping.Wanted, error) {
 		text, record = record[:n], record[n:]
 		return text
 	}
-	w := &mapping.Wanted{Row: number()}
-	if n := number(); n <= len(record) {
-		w.Cells = make([]string, n)
+	count := func() int { // of texts, each of which is one byte at least
+		n := number()
+		if broken = broken || n > len(record); broken {
+			return 0
+		}
+		return n
 	}
+	w := &mapping.Wanted{Row: number()}
+	w.Cells = make([]string, count())
 	for i := range w.Cells {
 		w.Cells[i] = text(number())
 	}
-	if n := number(); n <= len(record) {
-		w.Values, w.ByFallback = make([]account.Value, n), make([]bool, n)
-	}
+	n := count()
+	w.Values, w.ByFallback = make([]account.Value, n), make([]bool, n)
 	for i := range w.Values {
 		n := number()
 		if w.ByFallback[i] = n&1 != 0; n > 1 {

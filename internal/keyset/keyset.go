@@ -14,7 +14,6 @@ import (
 type Set struct {
 	seeds  [2]maphash.Seed
 	shards [256]shard
-	used   int
 }
 
 type shard struct {
@@ -31,9 +30,6 @@ type slot struct {
 
 // New returns an empty set.
 func New() *Set { return &Set{seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}} }
-
-// Len is how many keys there are.
-func (s *Set) Len() int { return s.used }
 
 func (s *Set) hashed(key string) slot {
 	return slot{high: maphash.String(s.seeds[0], key), low: uint32(maphash.String(s.seeds[1], key))}
@@ -73,7 +69,6 @@ func (s *Set) Add(key string, row int) (first int, taken bool) {
 		return int(has.row), true
 	}
 	in.used++
-	s.used++
 	wanted.row = int32(row)
 	*has = wanted
 	return 0, false

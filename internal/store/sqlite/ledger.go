@@ -52,7 +52,7 @@ type Ledger struct {
 
 // Open opens the ledger at path and makes it if there is none.
 func Open(ctx context.Context, path string) (*Ledger, error) {
-	if err := private(path); err != nil {
+	if err := errors.Join(private(path), paged(ctx, path)); err != nil {
 		return nil, fmt.Errorf("the ledger %s: %w", path, err)
 	}
 	const options = "_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate&_pragma=synchronous"
@@ -120,6 +120,24 @@ func private(path string) error {
 		return err
 	}
 	return errors.Join(file.Close(), isPrivate(path))
+}
+
+// pageSize of a new file, in bytes: what is beyond a quarter of a page takes a page of its own, and a row of a wide sheet has two
+// thousand bytes.
+const pageSize = 8192
+
+// paged gives a new file its page size, which is what it is once anything stands in it.
+func paged(ctx context.Context, path string) error {
+	if stat, err := os.Stat(path); err != nil || stat.Size() > 0 {
+		return err
+	}
+	// The library sets the mode of the journal before the size of pages, and then it is too late.
+	db, err := sql.Open("sqlite", fmt.Sprintf("file:%s?_pragma=busy_timeout(10000)&_pragma=page_size(%d)", escape(path), pageSize))
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "PRAGMA journal_mode = WAL")
+	return errors.Join(err, db.Close())
 }
 
 // isPrivate refuses a ledger that others may read, as it holds people's data.
@@ -318,8 +336,13 @@ func (t *transaction) Many(ctx context.Context, statement string, lists [][]any)
 	if err != nil {
 		return err
 	}
+	// A statement that can be interrupted has a goroutine of its own in the library; these are over at once.
+	running := context.WithoutCancel(ctx)
 	for _, args := range lists {
-		if _, err := ready.ExecContext(ctx, args...); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if _, err := ready.ExecContext(running, args...); err != nil {
 			return err
 		}
 	}

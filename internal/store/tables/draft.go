@@ -34,7 +34,7 @@ func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) erro
 func (l *Ledger) Add(ctx context.Context, id int, entries []batch.Entry) error {
 	lists := make([][]any, 0, len(entries))
 	for _, e := range entries {
-		lists = append(lists, []any{id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), jsonText(e.Cells)})
+		lists = append(lists, []any{id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)})
 	}
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", lists); err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
+	"unicode/utf8"
 
 	"evenledger/internal/account"
 )
@@ -24,7 +25,44 @@ func changesText(changes []account.Change) string {
 		}
 		flat = append(flat, c.Field, before, after)
 	}
-	return jsonText(flat)
+	return textsText(flat)
+}
+
+// textsText writes a list of texts as JSON; most need nothing escaped.
+func textsText(texts []string) string {
+	if len(texts) == 0 {
+		return "[]"
+	}
+	size := 1
+	for _, text := range texts {
+		if size += len(text) + 3; !isBare(text) {
+			return jsonText(texts)
+		}
+	}
+	out := make([]byte, 0, size)
+	for i, text := range texts {
+		if out = append(out, ",\""...); i == 0 {
+			out[0] = '['
+		}
+		out = append(append(out, text...), '"')
+	}
+	return string(append(out, ']'))
+}
+
+// isBare reports whether a text stands in JSON as it is.
+func isBare(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return isBareUTF8(text[i:])
+		}
+	}
+	return true
+}
+
+func isBareUTF8(text string) bool {
+	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(r rune) bool {
+		return r < ' ' || r == '"' || r == '\\' || r == '<' || r == '>' || r == '&' || r == '\u2028' || r == '\u2029' || r == 0x7f
+	})
 }
 
 // nameless takes out of a name what separates it from what follows.
