@@ -117,7 +117,10 @@ func connect(address string) (l *Ledger, schema string, err error) {
 	}
 	// What is committed is on disk, a connection that is cut is noticed, and no transaction of a
 	// process that hangs keeps the others waiting.
-	for name, value := range map[string]string{"search_path": schema, "synchronous_commit": "on", "timezone": "UTC", "tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "idle_in_transaction_session_timeout": strconv.FormatInt(idling.Milliseconds(), 10)} {
+	for name, value := range map[string]string{"search_path": schema, "synchronous_commit": "on", "timezone": "UTC", "tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3", "idle_in_transaction_session_timeout": strconv.FormatInt(idling.Milliseconds(), 10),
+		// All is read by batch and row, in the order of that key. What columns of two tables pick together a server guesses, and by such
+		// a guess it would read and sort what is left of a batch for every page.
+		"enable_seqscan": "off", "enable_bitmapscan": "off", "max_parallel_workers_per_gather": "0"} {
 		config.RuntimeParams[name] = value
 	}
 	db := stdlib.OpenDB(*config)
@@ -330,7 +333,9 @@ func (l *Ledger) form(statement string) string {
 	if has, ok := l.forms.Load(statement); ok {
 		return has.(string)
 	}
-	text := listed.ReplaceAllString(statement, "SELECT value::integer AS value FROM json_array_elements_text($1::json)")
+	text := among.ReplaceAllString(statement, "= ANY (ARRAY(LISTED($1)))")
+	text = listed.ReplaceAllString(text, "SELECT value::integer AS value FROM json_array_elements_text($1::json)")
+	text = resulted.ReplaceAllString(text, "LEFT JOIN LATERAL (SELECT * FROM results o WHERE o.batch = $1.batch AND o.row = $1.row LIMIT 1) r ON true")
 	n := 0
 	text = argument.ReplaceAllStringFunc(text, func(mark string) string {
 		if len(mark) > 1 {
@@ -346,6 +351,11 @@ func (l *Ledger) form(statement string) string {
 var (
 	listed   = regexp.MustCompile(`LISTED\((\?\d*)\)`)
 	argument = regexp.MustCompile(`\?\d*`)
+
+	// A server chooses its way while the tables are still empty, and then reads all results for each entry. So it is told: each is looked
+	// up by its key.
+	among    = regexp.MustCompile(`IN \(LISTED\((\?\d*)\)\)`)
+	resulted = regexp.MustCompile(`LEFT JOIN results r ON r\.batch = (\w)\.batch AND r\.row = \w\.row\b`)
 )
 
 // kept are arguments as PostgreSQL keeps them: it has no texts with a NUL or with broken letters
@@ -383,22 +393,34 @@ func (t *transaction) Exec(ctx context.Context, statement string, args ...any) (
 // atOnce is how many statements go out before their answers are read.
 const atOnce = 1000
 
-// Many sends the statements one after the other without waiting for each answer.
+// Many has plain rows copied, and sends other statements one after the other without waiting for each answer.
 func (t *transaction) Many(ctx context.Context, statement string, lists [][]any) error {
+	if len(lists) == 0 {
+		return nil
+	}
 	text := t.ledger.form(statement)
-	for some := range slices.Chunk(lists, atOnce) {
-		if err := t.conn.Raw(func(driver any) error {
+	return t.conn.Raw(func(driver any) error {
+		conn := driver.(*stdlib.Conn).Conn()
+		if into := plainRows.FindStringSubmatch(statement); into != nil {
+			columns := strings.Split(strings.ReplaceAll(into[2], `"`, ""), ", ")
+			_, err := conn.CopyFrom(ctx, pgx.Identifier{into[1]}, columns, pgx.CopyFromSlice(len(lists), func(i int) ([]any, error) { return kept(lists[i]), nil }))
+			return err
+		}
+		for some := range slices.Chunk(lists, atOnce) {
 			queue := &pgx.Batch{}
 			for _, args := range some {
 				queue.Queue(text, kept(args)...)
 			}
-			return driver.(*stdlib.Conn).Conn().SendBatch(ctx, queue).Close()
-		}); err != nil {
-			return err
+			if err := conn.SendBatch(ctx, queue).Close(); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
+
+// plainRows is a statement that adds a row and nothing else.
+var plainRows = regexp.MustCompile(`^INSERT INTO (\w+) \(([^)]*)\) VALUES \([?, ]*\)$`)
 
 // Alone implements tables.Tx by a lock on a row.
 func (t *transaction) Alone(ctx context.Context, batch int) error {

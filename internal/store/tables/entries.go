@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"iter"
+	"slices"
 	"strings"
 
 	"evenledger/internal/account"
@@ -31,6 +32,10 @@ const entryPage = 512
 // Entries implements store.Store.
 func (l *Ledger) Entries(ctx context.Context, id int, filter store.Filter) iter.Seq2[batch.Entry, error] {
 	return func(yield func(batch.Entry, error) bool) {
+		if len(filter.Rows) > 0 && !filter.Last {
+			l.entriesOf(ctx, id, filter, yield)
+			return
+		}
 		left := filter.Limit
 		for after, first := filter.After, true; ; first = false {
 			size := entryPage
@@ -59,7 +64,33 @@ func (l *Ledger) Entries(ctx context.Context, id int, filter store.Filter) iter.
 	}
 }
 
-// entriesQuery is the query for a page of entries that a filter picks.
+// entriesOf yields the entries of rows. They are looked up by their keys, and put in order here: a server that is to do so may go
+// through all that it has in order.
+func (l *Ledger) entriesOf(ctx context.Context, id int, filter store.Filter, yield func(batch.Entry, error) bool) {
+	rows := slices.Compact(slices.Sorted(slices.Values(filter.Rows)))
+	rows = slices.DeleteFunc(rows, func(row int) bool { return row <= filter.After })
+	left := filter.Limit
+	for some := range slices.Chunk(rows, entryPage) {
+		filter.Rows = some
+		query, args := entriesQuery(id, filter, 0, true, 0)
+		page, err := l.entries(ctx, id, filter.Mails, query, args)
+		if err != nil {
+			yield(batch.Entry{}, err)
+			return
+		}
+		slices.SortFunc(page, func(a, b batch.Entry) int { return a.Row - b.Row })
+		for _, e := range page {
+			if !yield(e, nil) {
+				return
+			}
+			if left--; left == 0 {
+				return
+			}
+		}
+	}
+}
+
+// entriesQuery is the query for a page of entries that a filter picks; for size 0 for all of them, in no order.
 func entriesQuery(id int, filter store.Filter, after int, first bool, size int) (query string, args []any) {
 	more := ", '[]'"
 	if filter.Cells {
@@ -70,25 +101,27 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	} else {
 		more += ", ''"
 	}
-	query, args = "SELECT "+entryColumns+more+" FROM "+entriesNow+" WHERE e.batch = ? AND e.row > ?", []any{id, after}
-	if filter.Upto > 0 {
-		query += " AND e.row <= ?"
-		args = append(args, filter.Upto)
-	}
-	if filter.Last {
-		args[1] = filter.After
-		if !first {
-			query += " AND e.row < ?"
-			args = append(args, after)
-		}
-	}
-	if either, with := cameTo(filter); either != "" {
-		query += " AND (" + either + ")"
-		args = append(args, with...)
+	query, args = "SELECT "+entryColumns+more+" FROM "+entriesNow+" WHERE e.batch = ?", []any{id}
+	switch {
+	case size == 0:
+	case filter.Last && !first:
+		query += " AND e.row > ? AND e.row < ?"
+		args = append(args, filter.After, after)
+	default:
+		query += " AND e.row > ?"
+		args = append(args, after)
 	}
 	if len(filter.Rows) > 0 {
 		query += " AND e.row IN (LISTED(?))"
 		args = append(args, jsonText(filter.Rows))
+	}
+	if filter.Upto > 0 {
+		query += " AND e.row <= ?"
+		args = append(args, filter.Upto)
+	}
+	if either, with := cameTo(filter); either != "" {
+		query += " AND (" + either + ")"
+		args = append(args, with...)
 	}
 	for _, c := range []struct {
 		asked bool
@@ -106,6 +139,9 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	if filter.Does != "" {
 		query += " AND EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.\"do\" = ?)"
 		args = append(args, filter.Does)
+	}
+	if size == 0 {
+		return query, args
 	}
 	query += " ORDER BY e.row"
 	if filter.Last {
@@ -195,23 +231,22 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	return e, errors.Join(err, read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
 }
 
-// addSteps reads the steps of entries, which stand in the order of their rows; with mails what
-// each of them sends.
+// addSteps reads the steps of entries; with mails what each of them sends.
 func addSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry, mails bool) error {
 	mail := "''"
 	if mails {
 		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.kind || '/' || s.name), '')"
 	}
-	low, high := entries[0].Row, entries[len(entries)-1].Row
-	rows, err := tx.Query(ctx, `SELECT row, "do", kind, thing, name, role, section, was, target, made, result, `+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, min(low, high), max(low, high))
+	at, low, high := map[int]*batch.Entry{}, entries[0].Row, entries[0].Row
+	for i := range entries {
+		row := entries[i].Row
+		at[row], low, high = &entries[i], min(low, row), max(high, row)
+	}
+	rows, err := tx.Query(ctx, `SELECT row, "do", kind, thing, name, role, section, was, target, made, result, `+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, low, high)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	at := map[int]*batch.Entry{}
-	for i := range entries {
-		at[entries[i].Row] = &entries[i]
-	}
 	for rows.Next() {
 		var row int
 		var was sql.NullString
