@@ -12,6 +12,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/mapping"
+	"evenledger/internal/told"
 )
 
 // Scratch is where the rows of a large sheet wait. It is private, and gone once it is closed.
@@ -19,6 +20,19 @@ type Scratch interface {
 	io.Writer
 	io.ReaderAt
 	io.Closer
+}
+
+// unkept means that there is no room for the rows of a sheet.
+type unkept struct{ err error }
+
+func (u *unkept) Error() string {
+	return "the rows of the sheet cannot be kept while they are looked at: " + u.err.Error()
+}
+func (u *unkept) Unwrap() error { return u.err }
+
+// Tell implements told.Error.
+func (u *unkept) Tell() told.Telling {
+	return told.Telling{Message: u.Error(), Remedy: "They wait beside the ledger, about as many bytes as the sheet has. Make room there, and draft again: nothing of this draft is left."}
 }
 
 // spoolBytes is how much of a sheet's rows is held in memory.
@@ -58,12 +72,12 @@ func (s *spool) write() error {
 	if s.scratch == nil {
 		scratch, err := s.open()
 		if err != nil {
-			return fmt.Errorf("the rows of the sheet cannot be kept while they are looked at: %w", err)
+			return &unkept{err}
 		}
 		s.scratch = scratch
 	}
 	if _, err := s.scratch.Write(s.held); err != nil {
-		return fmt.Errorf("the rows of the sheet cannot be kept while they are looked at: %w", err)
+		return &unkept{err}
 	}
 	s.size, s.held = s.size+int64(len(s.held)), s.held[:0]
 	return nil
