@@ -46,7 +46,7 @@ const (
 	resultSize  = 512                   // at most
 	resultDelay = 25 * time.Millisecond
 	firstLook   = 1000             // entries whose accounts are looked up before sending begins
-	lookAhead   = 20000            // entries whose accounts are looked up together after that
+	lookAhead   = 8000             // entries whose accounts are looked up together after that
 	lookAgain   = 10 * time.Minute // after which they are looked up again
 	maxAttempts = 3                // at a request whose answer stays unclear
 )

@@ -48,7 +48,7 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	// on the way, says nothing of these.
 	names := make(map[string]int, len(wanted))
 	own := rand.Text()[:12]
-	operations := make([]bulkOperation, len(wanted))
+	operations := make([]json.RawMessage, len(wanted))
 	size := 0
 	for i, w := range wanted {
 		body, err := d.body(w)
@@ -58,12 +58,10 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		c.config.Mask.Add(w.Password)
 		name := fmt.Sprintf("%s-%d", own, i)
 		names[name] = i
-		operations[i] = bulkOperation{http.MethodPost, d.endpoint, name, body}
-		data, err := json.Marshal(operations[i])
-		if err != nil {
+		if operations[i], err = json.Marshal(bulkOperation{http.MethodPost, d.endpoint, name, body}); err != nil {
 			return nil, err
 		}
-		size += len(data) + 1
+		size += len(operations[i]) + 1
 	}
 	if most := d.config.Bulk.MaxPayloadSize; most > 0 && size+200 > most && len(wanted) > 1 {
 		first, err := c.CreateAll(ctx, wanted[:len(wanted)/2], fields)
