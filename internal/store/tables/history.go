@@ -33,6 +33,9 @@ const (
 // linkRows is how many entries a link of the draft's chain holds.
 const linkRows = 512
 
+// linksTogether is how many of them are written at once.
+const linksTogether = 8
+
 // A marked is a row with the digest of what is noted of it, and that of its sealed password, if
 // it was drafted with one: it is wiped when it is not needed any more.
 type marked struct {
@@ -126,14 +129,18 @@ func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
 		return err
 	}
 	for after := 0; ; {
-		marks, err := l.marks(ctx, b.ID, after, linkRows)
+		marks, err := l.marks(ctx, b.ID, after, linksTogether*linkRows)
 		if err != nil || len(marks) == 0 {
 			return err
 		}
 		after = marks[len(marks)-1].Row
 		if err := l.Note(ctx, func(tx Tx) (err error) {
-			b.Seal, err = add(ctx, tx, b.ID, ofDraft, "entries", jsonText(marks))
-			return err
+			for some := range slices.Chunk(marks, linkRows) {
+				if b.Seal, err = add(ctx, tx, b.ID, ofDraft, "entries", jsonText(some)); err != nil {
+					return err
+				}
+			}
+			return nil
 		}); err != nil {
 			return err
 		}
