@@ -288,7 +288,11 @@ func (d *making) finish(ctx context.Context) (err error) {
 	if d.Batch.Delivery != nil && d.Sheet.Info().Read.Cut {
 		d.Batch.Held = append(d.Batch.Held, "the list breaks off inside its last row: the line has no end, and fewer cells than the others")
 	}
-	if err := d.hold(ctx); err != nil {
+	counts, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
+	if err != nil {
+		return err
+	}
+	if err := d.hold(ctx, counts, waiting); err != nil {
 		return err
 	}
 	d.settleWitnesses(d.index)
@@ -300,7 +304,7 @@ func (d *making) finish(ctx context.Context) (err error) {
 	if b := &d.Batch; b.Trial != "" {
 		d.sayTrial()
 	}
-	if err := d.keeper.keep(ctx, &d.Batch); err != nil {
+	if err := d.keeper.keep(ctx, &d.Batch, waiting); err != nil {
 		return err
 	}
 	if d.vault != nil {
@@ -308,7 +312,7 @@ func (d *making) finish(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	return drafted(ctx, d.Ledger, &d.Batch, d.brief.SignedFrom, d.Sign)
+	return drafted(ctx, d.Ledger, &d.Batch, waiting, d.brief.SignedFrom, d.Sign)
 }
 
 // sayTrial says what a trial leaves away.
@@ -326,13 +330,9 @@ func (d *making) sayTrial() {
 }
 
 // drafted notes that a batch is made, and seals it: nothing of it is altered unseen from then on.
-// Signed is from how many changes on a second person has to sign it, besides what the batch says
+// Waiting is what waits in it. Signed is from how many changes on a second person has to sign it, besides what the batch says
 // already; 0: none has to. Sign signs it as who drafted it; it may be nil.
-func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, signed int, sign func(context.Context, *batch.Batch) error) error {
-	_, waiting, err := ledger.Counts(ctx, b.ID)
-	if err != nil {
-		return err
-	}
+func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, waiting map[account.Intent]int, signed int, sign func(context.Context, *batch.Batch) error) error {
 	for _, n := range waiting {
 		b.ToDo += n
 	}

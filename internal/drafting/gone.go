@@ -156,16 +156,12 @@ func (d *making) noteLimits(waiting map[account.Intent]int) {
 }
 
 // hold holds the batch back if it would do more than the brief allows.
-func (d *making) hold(ctx context.Context) error {
+func (d *making) hold(ctx context.Context, counts account.Counts, waiting map[account.Intent]int) (err error) {
 	if d.ties != nil {
 		d.Batch.Seats, d.Batch.Makes = d.ties.Seats(), d.ties.Makes()
 	}
 	if d.places != nil {
 		d.Batch.Makes = append(d.places.makes, d.Batch.Makes...)
-	}
-	counts, waiting, err := d.Ledger.Counts(ctx, d.Batch.ID)
-	if err != nil {
-		return err
 	}
 	d.holdSheet(counts)
 	d.noteLimits(waiting)

@@ -56,9 +56,11 @@ func (k *keeper) note(e *batch.Entry) {
 }
 
 // keep completes the entries of a batch that remove accounts, or call them otherwise.
-func (k *keeper) keep(ctx context.Context, b *batch.Batch) error {
-	if err := k.keepRemoved(ctx, b.ID); err != nil {
-		return err
+func (k *keeper) keep(ctx context.Context, b *batch.Batch, waiting map[account.Intent]int) error {
+	if waiting[account.Remove] > 0 {
+		if err := k.keepRemoved(ctx, b.ID); err != nil {
+			return err
+		}
 	}
 	if len(k.renames) == 0 {
 		return nil
@@ -150,9 +152,6 @@ func (k *keeper) keepRemoved(ctx context.Context, id int) error {
 			return err
 		}
 		k.removed[e.Account] = true
-	}
-	if len(k.removed) == 0 {
-		return nil
 	}
 	members, err := k.members(ctx)
 	if err != nil {

@@ -172,10 +172,14 @@ func (r *Reversal) fill(ctx context.Context) error {
 	if err := foresee(ctx, r.Ledger, r.System, r.Batch.ID, func(*batch.Entry) {}); err != nil {
 		return err
 	}
-	if err := r.keeper.keep(ctx, &r.Batch); err != nil {
+	_, waiting, err := r.Ledger.Counts(ctx, r.Batch.ID)
+	if err != nil {
 		return err
 	}
-	return drafted(ctx, r.Ledger, &r.Batch, r.Of.SignedFrom, r.Sign)
+	if err := r.keeper.keep(ctx, &r.Batch, waiting); err != nil {
+		return err
+	}
+	return drafted(ctx, r.Ledger, &r.Batch, waiting, r.Of.SignedFrom, r.Sign)
 }
 
 // noteStays counts what an entry did that nothing takes back.

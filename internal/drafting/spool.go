@@ -156,11 +156,16 @@ func appendRow(to []byte, cells []string, w *mapping.Wanted) ([]byte, error) {
 		}
 		to = append(binary.AppendUvarint(to, n), v.Text()...)
 	}
-	rest, err := json.Marshal(w)
-	if err == nil && string(rest) != "{}" {
-		to = append(to, rest...)
+	if isPlain(w) {
+		return to, nil
 	}
-	return to, err
+	rest, err := json.Marshal(w)
+	return append(to, rest...), err
+}
+
+// isPlain reports whether a row has nothing but cells and values, as most have.
+func isPlain(w *mapping.Wanted) bool {
+	return !w.Aside && !w.NeedsKeysOnly && w.Base+w.Password+w.Pattern+w.Weak == "" && len(w.Others)+len(w.Spoken)+len(w.Ties)+len(w.Said)+len(w.Findings)+len(w.Kinds) == 0
 }
 
 func readRow(record string) (*mapping.Wanted, error) {

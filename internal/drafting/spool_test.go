@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -75,6 +76,29 @@ func TestSpool(t *testing.T) {
 			require.NoError(t, s.Close())
 		})
 	}
+
+	t.Run("a row with anything else is not plain", func(t *testing.T) {
+		of := reflect.TypeFor[mapping.Wanted]()
+		for i := range of.NumField() {
+			if of.Field(i).Tag.Get("json") == "-" {
+				continue
+			}
+			w := reflect.New(of)
+			switch f := w.Elem().Field(i); f.Kind() {
+			case reflect.Bool:
+				f.SetBool(true)
+			case reflect.String:
+				f.SetString("x")
+			case reflect.Slice:
+				f.Set(reflect.MakeSlice(f.Type(), 1, 1))
+			case reflect.Map:
+				f.Set(reflect.MakeMap(f.Type()))
+				f.SetMapIndex(reflect.Zero(f.Type().Key()), reflect.Zero(f.Type().Elem()))
+			}
+			assert.False(t, isPlain(w.Interface().(*mapping.Wanted)), of.Field(i).Name)
+		}
+		assert.True(t, isPlain(&mapping.Wanted{Row: 2, Values: []account.Value{account.Of("x")}, Cells: []string{"x"}}))
+	})
 
 	t.Run("no room", func(t *testing.T) {
 		s := &spool{open: func() (Scratch, error) {

@@ -231,12 +231,13 @@ func (l *Ledger) inFlight(ctx context.Context, id, low, high int) ([]store.InFli
 		return err
 	}
 	err := l.Read(ctx, func(tx Tx) error {
+		// From the attempts to their claims, and not from all claims of the batch, whatever an engine takes for shorter: a cross join is
+		// left in its order.
 		rows, err := tx.Query(ctx, `WITH open AS (
-				SELECT a.row, max(c.n) AS n, min(c.sent) AS first, max(c.sent) AS sent FROM claims c
-				JOIN attempts a ON a.batch = c.batch AND a.claim = c.n
+				SELECT a.row, max(c.n) AS n, min(c.sent) AS first, max(c.sent) AS sent FROM attempts a CROSS JOIN claims c
 				LEFT JOIN results r ON r.batch = a.batch AND r.row = a.row AND r.claim >= a.claim
-				WHERE c.batch = ?1 AND a.row BETWEEN ?2 AND ?3 AND r.row IS NULL GROUP BY a.row)
-			SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM `+entriesNow+` JOIN open ON open.row = e.row WHERE e.batch = ?1 ORDER BY e.row`, id, low, high)
+				WHERE a.batch = ?1 AND a.row BETWEEN ?2 AND ?3 AND c.n = a.claim AND r.row IS NULL GROUP BY a.row)
+			SELECT `+entryColumns+`, '[]', `+sealed+`, open.n, open.first, open.sent FROM open CROSS JOIN `+entriesNow+` WHERE e.batch = ?1 AND e.row = open.row ORDER BY e.row`, id, low, high)
 		if err != nil {
 			return err
 		}
