@@ -1,4 +1,4 @@
-// Package keyset remembers which keys a sheet has, and in which row first, in little memory.
+// Package keyset remembers which keys a sheet or a list has, and in which row first, in little memory.
 //
 // A key is known by 96 bits of two seeded hashes of it and not by itself: that two of a million keys
 // collide has a chance of about one in 10^17. It costs 16 bytes and the room kept free beside it.
@@ -14,6 +14,7 @@ import (
 type Set struct {
 	seeds  [2]maphash.Seed
 	shards [256]shard
+	used   int
 }
 
 type shard struct {
@@ -30,6 +31,9 @@ type slot struct {
 
 // New returns an empty set.
 func New() *Set { return &Set{seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}} }
+
+// Len is how many keys there are.
+func (s *Set) Len() int { return s.used }
 
 func (s *Set) hashed(key string) slot {
 	return slot{high: maphash.String(s.seeds[0], key), low: uint32(maphash.String(s.seeds[1], key))}
@@ -69,6 +73,7 @@ func (s *Set) Add(key string, row int) (first int, taken bool) {
 		return int(has.row), true
 	}
 	in.used++
+	s.used++
 	wanted.row = int32(row)
 	*has = wanted
 	return 0, false

@@ -20,6 +20,7 @@ func TestSet(t *testing.T) {
 			assert.Equal(t, row-40_000, first)
 		}
 	}
+	assert.Equal(t, 40_000, s.Len())
 	assert.Equal(t, 40_000, s.First("p0"))
 	assert.Equal(t, 7, s.First("p7"))
 	assert.False(t, s.Has("p40000") || s.Has(""))

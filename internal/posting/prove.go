@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"maps"
 	"slices"
 	"time"
@@ -14,6 +13,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/keyset"
 	"evenledger/internal/membership"
 	"evenledger/internal/readback"
 	"evenledger/internal/store"
@@ -194,8 +194,7 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	if err != nil || !way.Listed {
 		return err
 	}
-	seed, rows := maphash.MakeSeed(), make(map[uint64]int32, total)
-	fields := map[string]bool{}
+	rows, fields := keyset.New(), map[string]bool{}
 	for e, err := range w.entries(ctx, 0, 0) {
 		if err != nil {
 			return err
@@ -203,7 +202,7 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 		if !ready(&e) || steps(&e) || e.Did == account.Removed {
 			continue
 		}
-		rows[maphash.String(seed, e.Account)] = int32(e.Row)
+		rows.Add(e.Account, e.Row)
 		if err := w.reading.AddFields(ctx, fields, &e); err != nil {
 			return err
 		}
@@ -230,9 +229,9 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 		if err != nil {
 			return errors.Join(err, group.Wait())
 		}
-		if row, ours := rows[maphash.String(seed, a.ID)]; ours {
+		if row := rows.First(a.ID); row != 0 {
 			some[a.ID] = a
-			if at = append(at, int(row)); len(at) == skims/10 {
+			if at = append(at, row); len(at) == skims/10 {
 				flush()
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"evenledger/internal/httpdial"
+	"evenledger/internal/keyset"
 	"evenledger/internal/system"
 )
 
@@ -279,7 +280,7 @@ func (c *Client) resources(ctx context.Context, endpoint string, query url.Value
 			yield(nil, err)
 			return
 		}
-		l := &listing{client: c, endpoint: endpoint, query: query, tries: tries, believed: believed, size: c.config.Page, overlaps: true, given: map[string]bool{}, yield: yield}
+		l := &listing{client: c, endpoint: endpoint, query: query, tries: tries, believed: believed, size: c.config.Page, overlaps: true, given: keyset.New(), yield: yield}
 		for range listTries {
 			done, err := l.pass(ctx)
 			if errors.Is(err, errEnough) {
@@ -306,7 +307,7 @@ type listing struct {
 	believed bool // the total is that of all pages
 	size     int  // of a page
 	overlaps bool // a page begins with the last of the one before
-	given    map[string]bool
+	given    *keyset.Set
 	yield    func(resource, error) bool
 	why      string // the last pass was not complete
 }
@@ -315,7 +316,7 @@ type listing struct {
 func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	p := &pass{listing: l, seen: map[string]bool{}, start: 1, total: -1, early: map[span]chan early{}}
+	p := &pass{listing: l, seen: keyset.New(), start: 1, total: -1, early: map[span]chan early{}}
 	l.client.habits.learn(func(h *habits) {
 		if p.honoured = h.honoured; h.zeroBased {
 			p.start = 0
@@ -346,7 +347,7 @@ type span struct{ start, count int }
 // A pass is one way through the pages of a listing.
 type pass struct {
 	*listing
-	seen        map[string]bool
+	seen        *keyset.Set
 	start       int    // of the page
 	overlap     bool   // it is to begin with the last of the one before
 	total       int    // as told; -1: not
@@ -418,20 +419,17 @@ func (p *pass) take(r resource) error {
 		return &system.Unavailable{Message: fmt.Sprintf("GET %s: the system lists something without an id", p.endpoint), Remedy: "Nothing can be done with it, nor can it be passed over. Show the system's keepers what --trace FILE writes."}
 	}
 	if p.n++; p.n == 1 {
-		p.begins, p.shifted = id, p.overlap && !p.seen[id]
+		p.begins, p.shifted = id, p.overlap && !p.seen.Has(id)
 	}
-	if p.ends = id; !p.seen[id] {
-		p.seen[id] = true
+	p.ends = id
+	if _, again := p.seen.Add(id, 1); !again {
 		p.fresh++
 	}
-	if len(p.seen) > maxListed {
+	if p.seen.Len() > maxListed {
 		return &system.Unavailable{Message: fmt.Sprintf("GET %s lists no end of resources", p.endpoint), Remedy: "Ask who runs the system."}
 	}
-	if !p.given[id] {
-		p.given[id] = true
-		if !p.yield(r, nil) {
-			return errEnough
-		}
+	if _, again := p.given.Add(id, 1); !again && !p.yield(r, nil) {
+		return errEnough
 	}
 	return nil
 }
@@ -445,7 +443,7 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		p.total = *page.total
 	}
 	counted := p.believed && page.total != nil
-	if counted && len(p.seen) >= p.total {
+	if counted && p.seen.Len() >= p.total {
 		return true, true, nil
 	}
 	if !p.honoured && p.honours() {
@@ -462,9 +460,9 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		p.why = "it counts resources from 0 on"
 		return true, false, nil
 	case counted:
-		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, len(p.seen))
+		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, p.seen.Len())
 		return true, false, nil
-	case p.n == 0, p.overlap && p.n == 1 && p.begins == p.last, p.honoured, len(p.seen) < 2:
+	case p.n == 0, p.overlap && p.n == 1 && p.begins == p.last, p.honoured, p.seen.Len() < 2:
 		return true, true, nil
 	default:
 		done, err = p.startsAnywhere(ctx, p.first)
@@ -486,7 +484,7 @@ func (p *pass) beginsAtZero(ctx context.Context) (zero bool) {
 		return false
 	}
 	_, err := p.client.page(ctx, p.endpoint, p.query, 0, 1, p.tries, func(r resource) error {
-		zero = zero || !p.seen[r.text("id")]
+		zero = zero || !p.seen.Has(r.text("id"))
 		return nil
 	})
 	if zero = zero && err == nil; zero {
