@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
 	"evenledger/internal/store/postgres"
@@ -112,74 +111,4 @@ func TestLeftInTheMiddle(t *testing.T) {
 	assert.True(t, l.Lost(err))
 	assert.True(t, postgres.IsAway(err), err)
 	assert.ErrorContains(t, err, "what it was writing was undone")
-}
-
-// A server that chooses its way to what is asked for while the tables are empty reads each entry and its result a few times, however
-// many there are: nothing grows with the square of a batch.
-func TestReadsByKeys(t *testing.T) {
-	t.Parallel()
-	at := address(t, testserver.Postgres(t), "keys")
-	l, err := postgres.Open(t.Context(), at)
-	require.NoError(t, err)
-	const rows, part, block = 8000, 2000, 200
-	ctx, w := t.Context(), store.Worker{Name: "a", Who: "Ana", Lease: time.Minute}
-	b := &batch.Batch{Draft: batch.Draft{System: "crewdesk", Rows: rows}}
-	require.NoError(t, l.Begin(ctx, w, b))
-	entries := make([]batch.Entry, rows)
-	for i := range entries {
-		entries[i] = batch.Entry{Row: i + 2, Intent: account.Create, Outcome: account.Waiting, Cells: []string{"x"}}
-	}
-	require.NoError(t, l.Add(ctx, b.ID, entries))
-	require.NoError(t, l.Seal(ctx, b))
-	b.State = batch.Drafted
-	require.NoError(t, l.Save(ctx, b))
-	stage, done := store.Stage{Name: "accounts"}, 0
-	for {
-		part, turn, err := l.Take(ctx, b.ID, w, stage, part)
-		require.NoError(t, err)
-		if turn != store.Got {
-			break
-		}
-		open, err := l.InFlight(ctx, b.ID, part)
-		require.NoError(t, err)
-		assert.Empty(t, open)
-		for after := part.Low - 1; ; {
-			var page []batch.Entry
-			for e, err := range l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true, After: after, Upto: part.High, Limit: block}) {
-				require.NoError(t, err)
-				page = append(page, e)
-			}
-			if len(page) == 0 {
-				break
-			}
-			claim, err := l.Claim(ctx, b.ID, w, page, time.Now())
-			require.NoError(t, err)
-			var results []store.Result
-			var of []int
-			for _, e := range page {
-				e.Outcome, e.Did, e.Account, after = account.Created, account.Created, fmt.Sprint("id", e.Row), e.Row
-				results, of = append(results, store.Result{Entry: e, Claim: claim}), append(of, e.Row)
-			}
-			require.NoError(t, l.Settle(ctx, b.ID, w, results, time.Now()))
-			for e, err := range l.Entries(ctx, b.ID, store.Filter{Unproven: true, Rows: of}) {
-				require.NoError(t, err)
-				assert.Equal(t, of[0], e.Row)
-				of = of[1:]
-				done++
-			}
-			require.Empty(t, of)
-		}
-		require.NoError(t, l.End(ctx, b.ID, w, part))
-	}
-	require.Equal(t, rows, done)
-	require.NoError(t, l.Close()) // it tells what it read
-	conn, err := pgx.Connect(ctx, at)
-	require.NoError(t, err)
-	defer conn.Close(ctx)
-	for table, most := range map[string]int{"entries": 8, "results": 4} {
-		var read int
-		require.NoError(t, conn.QueryRow(ctx, "SELECT seq_tup_read + coalesce(idx_tup_fetch, 0) FROM pg_stat_user_tables WHERE schemaname = 'keys' AND relname = $1", table).Scan(&read))
-		assert.Less(t, read, most*rows, table)
-		assert.GreaterOrEqual(t, read, rows, "the server counts")
-	}
 }

@@ -73,10 +73,15 @@ func (l *Ledger) Prove(ctx context.Context, id int, worker store.Worker, proof b
 		if err := l.renew(ctx, tx, id, worker); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "UPDATE results SET proof = ?1 WHERE batch = ?2 AND row IN (LISTED(?3))", proof, id, jsonText(rows)); err != nil {
+		ranges := rangesOf(rows)
+		var lists [][]any
+		for _, r := range ranges {
+			lists = append(lists, []any{proof, id, r[0], r[1]})
+		}
+		if err := tx.Many(ctx, "UPDATE results SET proof = ? WHERE batch = ? AND row BETWEEN ? AND ?", lists); err != nil {
 			return err
 		}
-		_, err := add(ctx, tx, id, worker.Name, "proof", jsonText(proofs{{proof, rangesOf(rows)}}))
+		_, err := add(ctx, tx, id, worker.Name, "proof", jsonText(proofs{{proof, ranges}}))
 		return err
 	})
 }
