@@ -10,6 +10,7 @@
 //	go run ./bench sheets    workbooks of 200,000 rows, and peek at 1,000,000 rows, against bare reads
 //	go run ./bench hosts     1,000 accounts on a host against a bare script, and four hosts together
 //	go run ./bench linear    what once grew with the square of the sheet, at twice the size
+//	go run ./bench growth    every command on 10,000, 100,000 and 1,000,000 rows
 //	go run ./bench start     the time to print the help against a program that prints a line
 //	go run ./bench all
 //	go run ./bench generate FILE ROWS
@@ -39,7 +40,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -82,7 +83,7 @@ func run(args []string) error {
 		return errors.Join(err, mailBare(args[1], n))
 	}
 	if len(args) != 1 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale or all")
 	}
 	dir, err := os.MkdirTemp("", "evenledger-bench-")
 	if err != nil {
@@ -95,9 +96,9 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "web": benchWeb, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "scale": benchScale}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "web": benchWeb, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "growth": benchGrowth, "scale": benchScale}
 	if args[0] == "all" {
-		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchProof(program, dir), benchWeb(program, dir), benchLinear(program, dir), benchLimited(program, dir), benchTeam(program, dir), benchMillion(program, dir), benchFull(program, dir), benchScale(program, dir))
+		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchProof(program, dir), benchWeb(program, dir), benchLinear(program, dir), benchLimited(program, dir), benchTeam(program, dir), benchMillion(program, dir), benchFull(program, dir), benchGrowth(program, dir), benchScale(program, dir))
 	}
 	measure, ok := measures[args[0]]
 	if !ok {
