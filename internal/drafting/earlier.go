@@ -30,6 +30,9 @@ type madeBefore struct {
 // have made: the system may not show it yet.
 func (d *making) remember(ctx context.Context) error {
 	d.made = map[string]map[string]madeBefore{}
+	if d.Compare {
+		return nil // nothing is made
+	}
 	return d.Ledger.MadeSince(ctx, d.Batch.System, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
 		m := madeBefore{id, e.Row, "", at, e.Outcome.IsElsewhere()}
 		if m.handed && e.Account != "" {
@@ -40,7 +43,7 @@ func (d *making) remember(ctx context.Context) error {
 		}
 		for _, c := range e.Changes {
 			if c.After.Filled() && slices.Contains(d.brief.Match, c.Field) {
-				set(d.made, c.Field, d.about.Field(c.Field).Key(c.After.Text()), m)
+				set(d.made, c.Field, strings.Clone(d.about.Field(c.Field).Key(c.After.Text())), m) // else it would keep all that the entry changes
 			}
 		}
 	})
@@ -50,7 +53,7 @@ func (d *making) remember(ctx context.Context) error {
 // system doesn't show. One whose account an earlier batch handed over is set aside until it is known what became of that,
 // even if there is nothing to change today: what is on its way may undo that.
 func (d *making) leaveMade(e *batch.Entry) {
-	if !e.Outcome.Waits() && e.Outcome != account.Unchanged || d.Compare {
+	if !e.Outcome.Waits() && e.Outcome != account.Unchanged {
 		return
 	}
 	m, field, made := d.madeBefore(e)

@@ -306,17 +306,15 @@ func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, 
 				each(b.ID, &e, b.Posted)
 			}
 		}
-		of, err := l.endedSince(ctx, b, since)
-		if err != nil {
-			return err
-		}
-		for _, e := range of {
+		if err := l.endedSince(ctx, b, since, func(e *batch.Entry, at time.Time) {
 			switch {
-			case e.entry.Did == account.Removed:
-				removed[e.entry.Account] = true
-			case e.entry.Did == account.Created && !removed[e.entry.Account]:
-				each(b.ID, &e.entry, e.at)
+			case e.Did == account.Removed:
+				removed[e.Account] = true
+			case e.Did == account.Created && !removed[e.Account]:
+				each(b.ID, e, at)
 			}
+		}); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -335,37 +333,23 @@ func (l *Ledger) LastEnded(ctx context.Context, id int) (at time.Time, err error
 // ended of late.
 const longestPost = 24 * time.Hour
 
-type endedAt struct {
-	entry batch.Entry
-	at    time.Time
-}
-
-// endedSince returns the entries of a batch that made or removed an account since a time.
-func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time) ([]endedAt, error) {
+// endedSince hands over the entries of a batch that made or removed an account since a time.
+func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time, took func(e *batch.Entry, at time.Time)) error {
 	if last, err := l.LastEnded(ctx, b.ID); err != nil || last.Before(since) {
-		return nil, err
+		return err
 	}
-	rows, err := l.Query(ctx, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []endedAt
-	for rows.Next() {
+	return each(ctx, l, func(rows *sql.Rows) error {
 		var ended string
 		e, err := scan(rows, &ended)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		at, err := time.Parse(stamp, ended)
-		if err != nil {
-			return nil, err
+		if err == nil && !at.Before(since) {
+			took(&e, at)
 		}
-		if !at.Before(since) {
-			all = append(all, endedAt{e, at})
-		}
-	}
-	return all, rows.Err()
+		return err
+	}, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
 }
 
 // Attempts implements store.Store.
