@@ -926,8 +926,9 @@ func TestPasswordsOfSeveral(t *testing.T) {
 		if id > 2 {
 			time.AfterFunc(takes*time.Duration(id)/16, func() { _ = cmd.Process.Kill() })
 		}
-		_ = cmd.Wait()
-		takes = max(takes, time.Since(begun))
+		if ended := cmd.Wait(); ended == nil && (id == 2 || time.Since(begun) < takes) { // the machine may have stood still in the first
+			takes = time.Since(begun)
+		}
 		was := f.batch(id).State
 		if states[was]++; was != "drafted" {
 			assert.Equal(t, 2, first(f.run("post", fmt.Sprint(id), "--yes", "--credentials", "late.csv", "--in-clear")), was)
