@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"iter"
 	mathrand "math/rand/v2"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -172,4 +174,62 @@ func TestLimitsAndIntents(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, b.Held)
 	assert.NotEmpty(t, b.Seal, "what was drafted is sealed")
+}
+
+// finding is a system that is asked for accounts by their keys, so many in a request, and says what it was asked.
+type finding struct {
+	system.System
+	mu    sync.Mutex
+	asked map[string]int // value → how often
+	most  int            // values in one request
+}
+
+func (f *finding) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := f.System.Describe(ctx)
+	if err != nil {
+		return nil, err
+	}
+	finds := *about
+	finds.Can.Finds, finds.Can.Page, finds.Can.Around = 40, 1, 1_000_000
+	return &finds, nil
+}
+
+func (f *finding) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.most = max(f.most, len(values))
+	for _, value := range values {
+		f.asked[value]++
+	}
+	return f.System.Find(ctx, field, values, fields)
+}
+
+// Where accounts are found by their keys, each key of a long sheet is asked for once, wherever it stands, and as it is written with its
+// accents apart as well.
+func TestFindsWhomALongSheetMeans(t *testing.T) {
+	const rows = 2600
+	var sheet strings.Builder
+	sheet.WriteString("Login,Name\n")
+	for i := range rows {
+		fmt.Fprintf(&sheet, "crew.%d,Somebody\n", i)
+	}
+	sheet.WriteString("crew.3,Twice\nzoë,Somebody\n")
+	d := newDesk(t, person("crew.7", "Ana", "", true), person("crew.1500", "Bo", "", true), person(fmt.Sprint("crew.", rows-1), "Kai", "", true), person("zoë", "Zoë", "", true), person("nobody.1", "Mei", "", true))
+	at := &finding{System: d.system, asked: map[string]int{}}
+	d.system = at
+	b, entries, err := d.draft("match: [userName]\nfields:\n  userName: {from: Login}\n  displayName: {from: Name}\n", sheet.String())
+	require.NoError(t, err)
+	assert.False(t, d.made.Way.Listed)
+	assert.Equal(t, 40, at.most, "requests are full, whatever is read at a time")
+	assert.Len(t, at.asked, rows+2)
+	for value, n := range at.asked {
+		assert.Equal(t, 1, n, value)
+	}
+	counts := map[account.Intent]int{}
+	for _, e := range entries {
+		counts[e.Intent]++
+	}
+	assert.Equal(t, map[account.Intent]int{account.Update: 4, account.Create: rows - 4, account.None: 2}, counts)
+	assert.Equal(t, account.Refused, entries[5].Outcome, "two rows of one key")
+	assert.Equal(t, rows+2, b.Rows)
 }

@@ -6,9 +6,8 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
-	"slices"
+	"math"
 
 	"evenledger/internal/account"
 	"evenledger/internal/mapping"
@@ -35,6 +34,18 @@ func (u *unkept) Tell() told.Telling {
 	return told.Telling{Message: u.Error(), Remedy: "They wait beside the ledger, about as many bytes as the sheet has. Make room there, and draft again: nothing of this draft is left."}
 }
 
+// broken means that the rows of a sheet are not as they were kept.
+type broken struct{ err error }
+
+func (b *broken) Error() string {
+	return "the rows of the sheet, as they were kept while they were looked at, cannot be read again: " + b.err.Error()
+}
+
+// Tell implements told.Error.
+func (b *broken) Tell() told.Telling {
+	return told.Telling{Message: b.Error(), Remedy: "Look at the disk that the ledger lies on, and draft again: nothing of this draft is left."}
+}
+
 // spoolBytes is how much of a sheet's rows is held in memory.
 const spoolBytes = 1 << 20
 
@@ -44,6 +55,7 @@ type spool struct {
 	scratch Scratch                 // nil: none was needed
 	held    []byte                  // what is not in the scratch
 	size    int64                   // of what is in it
+	rows    int                     // that were taken in
 }
 
 // add takes a row in.
@@ -53,6 +65,7 @@ func (s *spool) add(cells []string, w *mapping.Wanted) error {
 		return err
 	}
 	s.held = append(binary.AppendUvarint(s.held, uint64(len(record))), record...)
+	s.rows++
 	if len(s.held) < spoolBytes || s.open == nil {
 		return nil
 	}
@@ -95,30 +108,32 @@ func (s *spool) Close() error {
 // read begins to read the rows again, from the first.
 func (s *spool) read() *spooled {
 	if s.scratch == nil {
-		return &spooled{from: bufio.NewReader(bytes.NewReader(s.held))}
+		return &spooled{from: bufio.NewReader(bytes.NewReader(s.held)), left: s.rows}
 	}
-	return &spooled{from: bufio.NewReaderSize(io.NewSectionReader(s.scratch, 0, s.size), 256<<10)}
+	return &spooled{from: bufio.NewReaderSize(io.NewSectionReader(s.scratch, 0, s.size), 256<<10), left: s.rows}
 }
 
 // spooled are rows that were taken in, one after the other.
 type spooled struct {
 	from *bufio.Reader
-	buf  []byte
+	left int // rows that are still to come: each that was taken in comes back, or it is told
+	buf  bytes.Buffer
 }
 
 // next is the next row, with its cells; io.EOF: there is none.
 func (r *spooled) next() (*mapping.Wanted, error) {
+	if r.left == 0 {
+		return nil, io.EOF
+	}
 	n, err := binary.ReadUvarint(r.from)
-	if err != nil {
-		return nil, err
-	}
-	if r.buf = slices.Grow(r.buf[:0], int(n))[:n]; err == nil {
-		_, err = io.ReadFull(r.from, r.buf)
+	if r.buf.Reset(); err == nil {
+		_, err = io.CopyN(&r.buf, r.from, int64(min(n, math.MaxInt64)))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the rows of the sheet, as they were kept, cannot be read: %w", err)
+		return nil, &broken{err}
 	}
-	return readRow(string(r.buf))
+	r.left--
+	return readRow(r.buf.String())
 }
 
 // some are the next rows, at most limit; none: that was all.
@@ -169,17 +184,17 @@ func isPlain(w *mapping.Wanted) bool {
 }
 
 func readRow(record string) (*mapping.Wanted, error) {
-	broken := false
+	amiss := false
 	number := func() int {
 		n, size := binary.Uvarint([]byte(record[:min(len(record), binary.MaxVarintLen64)]))
-		if broken = broken || size <= 0 || n > 1<<40; broken {
+		if amiss = amiss || size <= 0 || n > 1<<40; amiss {
 			return 0
 		}
 		record = record[size:]
 		return int(n)
 	}
 	text := func(n int) (text string) {
-		if broken = broken || n > len(record); broken {
+		if amiss = amiss || n > len(record); amiss {
 			return ""
 		}
 		text, record = record[:n], record[n:]
@@ -187,7 +202,7 @@ func readRow(record string) (*mapping.Wanted, error) {
 	}
 	count := func() int { // of texts, each of which is one byte at least
 		n := number()
-		if broken = broken || n > len(record); broken {
+		if amiss = amiss || n > len(record); amiss {
 			return 0
 		}
 		return n
@@ -205,11 +220,14 @@ func readRow(record string) (*mapping.Wanted, error) {
 			w.Values[i] = account.Of(text(n>>1 - 1))
 		}
 	}
-	if broken {
-		return nil, errors.New("a row of the sheet, as it was kept, cannot be read")
+	if amiss {
+		return nil, &broken{errors.New("a row is not as it was written")}
 	}
 	if record == "" {
 		return w, nil
 	}
-	return w, json.Unmarshal([]byte(record), w)
+	if err := json.Unmarshal([]byte(record), w); err != nil {
+		return nil, &broken{err}
+	}
+	return w, nil
 }

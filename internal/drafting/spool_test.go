@@ -122,11 +122,11 @@ func TestSpool(t *testing.T) {
 	t.Run("broken", func(t *testing.T) {
 		s := &spool{}
 		require.NoError(t, s.add(odd(2998)))
-		for _, held := range []string{string(s.held[:len(s.held)-1]), "\xff", "\x05\x01\x7fabc", "\x03\x01\x00\x7f"} {
+		for _, held := range []string{string(s.held[:len(s.held)-1]), "", "\xff", "\xff\xff\xff\xff\xff\xff\xff\xff\x7fa", "\x05\x01\x7fabc", "\x03\x01\x00\x7f", "\x05\x01\x00\x00{]"} {
 			s.held = []byte(held)
 			_, err := s.read().next()
-			assert.Error(t, err, "%.5q", held)
-			assert.NotErrorIs(t, err, io.EOF)
+			assert.ErrorContains(t, err, "cannot be read again", "%.5q", held)
+			assert.NotErrorIs(t, err, io.EOF, "a row that is missing is not the end")
 		}
 	})
 }

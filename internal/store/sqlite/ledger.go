@@ -52,7 +52,11 @@ type Ledger struct {
 
 // Open opens the ledger at path and makes it if there is none.
 func Open(ctx context.Context, path string) (*Ledger, error) {
-	if err := errors.Join(private(path), paged(ctx, path)); err != nil {
+	err := private(path)
+	if err == nil {
+		err = paged(ctx, path)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("the ledger %s: %w", path, err)
 	}
 	const options = "_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(ON)&_pragma=secure_delete(ON)&_txlock=immediate&_pragma=synchronous"
