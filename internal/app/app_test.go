@@ -211,6 +211,17 @@ func TestSettlePasswords(t *testing.T) {
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "Quay-41-Lantern")
+	// Who was killed when they were forgotten here, and before that was noted, has the only file.
+	now, err := l.Batch(ctx, b.ID)
+	require.NoError(t, err)
+	now.Handout.Done = false
+	require.NoError(t, l.Save(ctx, now))
+	settled, err = tom.SettlePasswords(ctx, w, l, now, secret.InClear(), filepath.Join(dir, "late.csv"))
+	require.NoError(t, err)
+	assert.Zero(t, settled.Handed)
+	assert.Contains(t, settled.Elsewhere(), "began to hand 1 generated passwords out at")
+	assert.Contains(t, settled.Elsewhere(), "in a file of theirs, and nowhere else")
+	assert.NoFileExists(t, filepath.Join(dir, "late.csv"))
 	made, waiting, _, err := l.Secrets(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Zero(t, made+waiting)

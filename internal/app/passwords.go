@@ -38,6 +38,8 @@ func (s Settled) Elsewhere() string {
 		return ""
 	case s.Other.Done:
 		return fmt.Sprintf("%d generated passwords were handed out by %s at %s, and to nobody else", s.Other.N, s.Other.By, s.Other.At.Local().Format(time.TimeOnly))
+	case s.Handed == 0:
+		return fmt.Sprintf("%s began to hand %d generated passwords out at %s and was cut short: they are in a file of theirs, and nowhere else", s.Other.By, s.Other.N, s.Other.At.Local().Format(time.TimeOnly))
 	}
 	return fmt.Sprintf("%s began to hand them out at %s and was cut short: a file of theirs may have the same passwords", s.Other.By, s.Other.At.Local().Format(time.TimeOnly))
 }
@@ -73,7 +75,7 @@ func (a *App) SettlePasswords(ctx context.Context, w *workspace.Workspace, l sto
 	}
 	switch last := b.Handout; {
 	case kept == 0:
-		if envelope.Given() && last != nil && last.Done {
+		if envelope.Given() { // who was cut short after they were forgotten here has the only file
 			s.Other = last
 		}
 	case !envelope.Given():
