@@ -2,19 +2,14 @@ package app
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/feed"
-	"evenledger/internal/posting"
-	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -22,18 +17,12 @@ import (
 // A Run takes a brief the whole way, from its feed to the report, with nobody at the
 // keyboard: a guard stops it, and it never asks.
 type Run struct {
-	Brief       string
-	DraftOnly   bool
-	Again       bool                        // what the feed brings is taken though it was taken before
-	HoldMails   bool                        // mails are kept until a person sends them
-	Unproven    bool                        // what was done is not read back
-	MailsTo     string                      // of a trial: the address that its mails go to
-	Envelope    secret.Envelope             // that generated passwords are handed out in
-	Credentials string                      // the new file for them; {batch} stands for the batch's number
-	Log         func(stage, message string) // a line for each stage
-	// Report gives the report of a batch to whom it is for, with why it went no further, if so,
-	// and the file of credentials, if there is one. It returns a line about it; empty: there is none.
-	Report func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error)
+	Brief     string
+	DraftOnly bool
+	Again     bool                        // what the feed brings is taken though it was taken before
+	MailsTo   string                      // of a trial: the address that its mails go to
+	Posting   Posting                     // how its batches are posted
+	Log       func(stage, message string) // a line for each stage
 }
 
 // Run goes the whole way of one brief, and notes in the ledger how it ended. What went wrong
@@ -117,27 +106,30 @@ func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store
 		add(counts)
 		return store.RunDrafted, a.runReport(ctx, w, l, r, b, "")
 	}
-	return a.runPostAndReport(ctx, w, l, r, b, done)
+	return a.runPost(ctx, w, l, r, b, done)
 }
 
-// runPostAndReport posts a batch of a run, says what came of it, and sends its report.
-func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, done *store.Run) (store.Ending, error) {
-	err := a.runPost(ctx, w, l, r, b)
-	after := context.WithoutCancel(ctx)
-	counts, _, countErr := l.Counts(after, b.ID)
+// runPost posts a batch of a run, says what came of it, and sends its report.
+func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, done *store.Run) (store.Ending, error) {
+	posts, err := a.Ready(ctx, w, l, r.Posting, b)
+	if err != nil {
+		return store.RunFailed, err
+	}
+	posts.CarryOut(ctx)
+	one := posts.All[0]
+	counts, _, err := l.Counts(context.WithoutCancel(ctx), b.ID)
+	if err != nil {
+		return store.RunFailed, errors.Join(one.Err, err)
+	}
 	for outcome, n := range counts {
 		done.Outcomes[outcome] += n
 	}
-	left, leftErr := Remaining(after, l, b)
-	ended := store.RunFailed
-	if err == nil && countErr == nil && left.Waiting+left.Unproven == 0 {
+	ended, left, err := store.RunFailed, one.Left, errors.Join(one.Err, one.After)
+	if err == nil && left.Waiting+left.Unproven == 0 {
 		ended = store.RunPosted
 	}
+	r.followed(one)
 	r.Log("post", ofSystem(b)+summed(counts))
-	why := ""
-	if err != nil {
-		why = a.Mask.Told(err.Error())
-	}
 	if left.Handed > 0 {
 		says := ofSystem(b) + Remains{Handed: left.Handed}.String()
 		r.Log("post", says)
@@ -152,7 +144,26 @@ func (a *App) runPostAndReport(ctx context.Context, w *workspace.Workspace, l st
 			err = left.Err()
 		}
 	}
-	return ended, errors.Join(err, countErr, leftErr, a.runReport(after, w, l, r, b, why))
+	if one.Reported != "" {
+		r.Log("report", one.Reported)
+	}
+	return ended, err
+}
+
+// followed logs what became of the passwords of a batch.
+func (r Run) followed(p *Posted) {
+	if p.Shredded > 0 {
+		r.Log("settle", fmt.Sprintf("batch %d: files with passwords shredded: %d", p.Batch.ID, p.Shredded))
+	}
+	if p.Passwords.Handed > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", p.Passwords.Handed, r.Posting.Credentials(p.Batch)))
+	}
+	if says := p.Passwords.Elsewhere(); says != "" {
+		r.Log("post", says)
+	}
+	if p.Passwords.Kept > 0 {
+		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", p.Passwords.Kept, p.Batch.ID))
+	}
 }
 
 // ofSystem names the system of a batch that is one of several.
@@ -170,26 +181,20 @@ func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Sto
 	if err != nil {
 		return err
 	}
+	how := r.Posting
+	how.Report = nil // it went when the batch was posted
 	for i := range all {
 		b := &all[i]
 		if b.Brief != r.Brief || b.State != batch.Handed || r.DraftOnly {
 			continue
 		}
-		target, err := SystemOf(w, b)
-		if err != nil {
-			return err
-		}
-		p, err := a.Settler(ctx, w, l, b, target, Answer{})
+		settled, err := a.Settle(ctx, w, l, b, Answer{}, how)
 		if err != nil {
 			r.Log("settle", fmt.Sprintf("batch %d: %s", b.ID, a.Mask.Told(err.Error())))
 			continue
 		}
-		p.HandsOut, p.HoldMails, p.Unproven = r.Envelope.Given(), r.HoldMails, p.Unproven || r.Unproven
-		shredded, err := a.Settle(ctx, w, l, b, target, p)
-		if shredded > 0 {
-			r.Log("settle", fmt.Sprintf("batch %d: files with passwords shredded: %d", b.ID, shredded))
-		}
-		if err = errors.Join(err, a.handOutOf(context.WithoutCancel(ctx), r, w, l, b)); err != nil {
+		r.followed(settled)
+		if err := errors.Join(settled.Err, settled.After); err != nil {
 			return err
 		}
 		counts, _, err := l.Counts(ctx, b.ID)
@@ -227,7 +232,7 @@ func (a *App) goOn(ctx context.Context, w *workspace.Workspace, l store.Store, r
 		if done.Outcomes == nil {
 			done.Outcomes, done.Came = account.Counts{}, store.RunPosted
 		}
-		came, postErr := a.runPostAndReport(ctx, w, l, r, b, done)
+		came, postErr := a.runPost(ctx, w, l, r, b, done)
 		if came != store.RunPosted {
 			done.Came = came
 		}
@@ -263,8 +268,8 @@ func (a *App) runDraft(ctx context.Context, l store.Store, r Run, done *store.Ru
 			continue
 		}
 		batches = append(batches, made.Batch)
-		for _, pattern := range made.Unprotecting {
-			r.Log("draft", fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern))
+		for _, f := range made.Findings() {
+			r.Log("draft", ofSystem(made.Batch)+f.Message)
 		}
 	}
 	for _, m := range members {
@@ -304,76 +309,14 @@ func summed(counts account.Counts) string {
 	return strings.Join(parts, ", ")
 }
 
-// runPost carries the batch out.
-func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch) error {
-	target, err := SystemOf(w, b)
-	if err != nil {
-		return err
-	}
-	p := a.Poster(w, l, b, target)
-	p.HandsOut, p.HoldMails, p.Unproven = r.Envelope.Given(), r.HoldMails, p.Unproven || r.Unproven
-	if err := p.May(ctx); err != nil {
-		return err
-	}
-	if err := a.ConnectTo(target, p); err != nil {
-		return err
-	}
-	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
-		return err
-	}
-	err = p.Run(ctx)
-	after := context.WithoutCancel(ctx)
-	return errors.Join(err, a.handOutOf(after, r, w, l, b), a.Took(after, w, l, b))
-}
-
-// handOutOf hands generated passwords of a run out, and logs it.
-func (a *App) handOutOf(ctx context.Context, r Run, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	path := r.credentialsOf(b)
-	s, err := a.SettlePasswords(ctx, w, l, b, r.Envelope, path)
-	if s.Handed > 0 {
-		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", s.Handed, path))
-	}
-	if says := s.Elsewhere(); says != "" {
-		r.Log("post", says)
-	}
-	if s.Kept > 0 {
-		r.Log("post", fmt.Sprintf("%d generated passwords are still to be handed out: evenledger post %d --credentials FILE --to KEY", s.Kept, b.ID))
-	}
-	return err
-}
-
+// runReport sends the report of a batch that is not posted.
 func (a *App) runReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, why string) error {
-	says, err := r.Report(ctx, w, l, b, why, r.credentialsOf(b))
+	if r.Posting.Report == nil {
+		return nil
+	}
+	says, err := r.Posting.Report(ctx, w, l, b, why, "")
 	if err == nil && says != "" {
 		r.Log("report", says)
 	}
 	return err
-}
-
-// credentialsOf is the file that the generated passwords of a batch are handed out in.
-func (r Run) credentialsOf(b *batch.Batch) string {
-	return strings.ReplaceAll(r.Credentials, "{batch}", fmt.Sprint(b.ID))
-}
-
-// Poster readies the posting of a batch; the system is still to be connected.
-func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
-	return &posting.Post{
-		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout, Unproven: target.Unproven,
-		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },
-		Free:     func(ctx context.Context, b *batch.Batch) error { return notTaken(ctx, l, b) },
-		Endorse:  func(ctx context.Context, id int) error { return a.Endorse(ctx, w, l, id) },
-		Waiting: func(until time.Time) {
-			a.Remark("%s does not show all of it yet: it is looked at again until %s (“settle” in evenledger.yaml). Ctrl-C ends the waiting, and “post %d” goes on with it later.", target.Name, until.Local().Format(time.TimeOnly), b.ID)
-		},
-		Later: target.Kind.Later, Protect: target.Protect, Vault: Vaults(w, l).Of(b.ID, b.Key), Mask: a.Mask, Clock: a.Clock, Mail: w.Mail, Do: a.do(w),
-	}
-}
-
-// Worker names this process among those that are at one ledger.
-func (a *App) Worker(w *workspace.Workspace) store.Worker {
-	host, err := os.Hostname()
-	if err != nil {
-		host = "an unknown machine"
-	}
-	return store.Worker{Name: rand.Text(), Who: fmt.Sprintf("%s on %s (process %d)", a.By, host, os.Getpid()), Lease: w.Lease}
 }

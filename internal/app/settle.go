@@ -26,77 +26,84 @@ type Answer struct {
 	File    string // that the list is of; empty: of any
 }
 
-// Settler readies finding out what became of what a batch handed over.
-func (a *App) Settler(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System, answer Answer) (*posting.Post, error) {
+// settler readies finding out what became of what a batch handed over.
+func (p *Posts) settler(ctx context.Context, one *Posted, answer Answer) error {
+	b, target := one.Batch, one.Target
 	if !target.Kind.Later && b.State == batch.Handed { // a post asks the system itself
 		if answer != (Answer{}) {
-			return nil, mistake(fmt.Sprintf("what batch %d handed over went in no files: %s says itself what became of it", b.ID, b.System), fmt.Sprintf("Ask it with: evenledger settle %d", b.ID))
+			return mistake(fmt.Sprintf("what batch %d handed over went in no files: %s says itself what became of it", b.ID, b.System), fmt.Sprintf("Ask it with: evenledger settle %d", b.ID))
 		}
-		p := a.Poster(w, l, b, target)
-		if err := a.ConnectTo(target, p); err != nil {
-			return nil, err
-		}
-		_, err := p.System.Describe(ctx)
-		return p, err
+		one.post = p.poster(one)
+		return p.reach(ctx, one)
 	}
 	if !target.Kind.Later || len(b.Files) == 0 {
-		return nil, mistake(fmt.Sprintf("batch %d handed nothing over", b.ID), "Only what goes to an application in files is settled.")
+		return mistake(fmt.Sprintf("batch %d handed nothing over", b.ID), "Only what goes to an application in files is settled.")
 	}
 	if answer.File != "" {
 		if _, known := fileOf(b, answer.File); !known {
-			return nil, mistake(fmt.Sprintf("batch %d has no file %s", b.ID, answer.File), fmt.Sprintf("“evenledger outbox %d” lists them.", b.ID))
+			return mistake(fmt.Sprintf("batch %d has no file %s", b.ID, answer.File), fmt.Sprintf("“evenledger outbox %d” lists them.", b.ID))
 		}
 	}
 	if answer.Export != "" {
 		target.Connection = target.Connection.(system.FileConnection).From(answer.Export)
 	}
-	p := a.Poster(w, l, b, target)
-	if err := a.ConnectTo(target, p); err != nil {
-		return nil, err
+	post := p.poster(one)
+	if err := p.ConnectTo(target, post); err != nil {
+		return err
 	}
-	hander, is := p.System.(system.Hander)
+	one.post = post
+	hander, is := post.System.(system.Hander)
 	if !is {
-		return nil, mistake(fmt.Sprintf("the system %s takes no files", b.System), "")
+		return mistake(fmt.Sprintf("the system %s takes no files", b.System), "")
 	}
-	p.Settles = &posting.Settlement{Listed: answer.Results != "", File: answer.File}
+	post.Settles = &posting.Settlement{Listed: answer.Results != "", File: answer.File}
 	exported, err := hander.Exported(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	last := lastHanded(b)
 	switch {
 	case !exported.IsZero() && exported.After(b.Files[0].At):
-		p.Settles.Shows = true
-		if _, err := p.System.Describe(ctx); err != nil {
-			return nil, err
+		post.Settles.Shows = true
+		if _, err := post.System.Describe(ctx); err != nil {
+			return err
 		}
 	case answer.Results == "" && exported.IsZero():
-		return nil, mistake(fmt.Sprintf("there is no export of %s to tell what became of batch %d", b.System, b.ID), "Export the accounts in the application and name the file, or give its list of failures with --results.")
+		return mistake(fmt.Sprintf("there is no export of %s to tell what became of batch %d", b.System, b.ID), "Export the accounts in the application and name the file, or give its list of failures with --results.")
 	case answer.Results == "":
-		return nil, mistake(fmt.Sprintf("the export is of %s, and the files of batch %d were handed over at %s", exported.Local().Format("2 Jan 15:04:05"), b.ID, last.Local().Format("2 Jan 15:04:05")), "When the application has taken the files, export its accounts anew.")
+		return mistake(fmt.Sprintf("the export is of %s, and the files of batch %d were handed over at %s", exported.Local().Format("2 Jan 15:04:05"), b.ID, last.Local().Format("2 Jan 15:04:05")), "When the application has taken the files, export its accounts anew.")
 	}
-	if p.Settles.Listed {
-		if p.Settles.Failures, err = hander.Failures(answer.Results); err != nil {
-			return nil, err
+	if post.Settles.Listed {
+		if post.Settles.Failures, err = hander.Failures(answer.Results); err != nil {
+			return err
 		}
 	}
-	return p, nil
+	return nil
 }
 
-// Settle finds out what became of what a batch handed over, as Settler readied it, destroys the files with passwords that
-// nobody needs any more, and marks what the batch was made of as taken. It returns how many files it destroyed.
-func (a *App) Settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System, p *posting.Post) (shredded int, err error) {
-	if err := p.May(ctx); err != nil {
-		return 0, err
+// Settle finds out what became of what a batch handed over, destroys the files with passwords that nobody needs any more,
+// and sees to what follows, as after a post. The error is why it could not be begun.
+func (a *App) Settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, answer Answer, how Posting) (*Posted, error) {
+	p, one := &Posts{App: a, workspace: w, ledger: l, how: how}, &Posted{Batch: b}
+	var err error
+	if one.Target, err = SystemOf(w, b); err != nil {
+		return nil, err
 	}
-	if err := p.Run(ctx); err != nil {
-		return 0, err
+	if err := p.settler(ctx, one, answer); err != nil {
+		return nil, err
+	}
+	if one.post.Progress = how.Progress; one.post.Settles != nil && !one.post.Settles.Shows {
+		one.post.Unproven = true
+	}
+	if one.Err = one.post.May(ctx); one.Err == nil {
+		one.Err = one.post.Run(ctx)
 	}
 	after := context.WithoutCancel(ctx)
-	if shredded, err = Shred(after, l, b, target); b.State == batch.Posted {
-		err = errors.Join(err, a.Took(after, w, l, b))
+	if one.Err == nil {
+		one.Shredded, one.Err = Shred(after, l, b, one.Target)
 	}
-	return shredded, err
+	p.finish(after, one)
+	return one, nil
 }
 
 // lastHanded is when the last of a batch's files was handed over.

@@ -87,7 +87,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 		}
 	}
 	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"files": files, "systems": came}), a.tellSystems(ctx, members))
+		return errors.Join(a.writeJSON(map[string]any{"files": files, "systems": came}), a.tellSystems(ctx, ofMembers(members)))
 	}
 	if len(files) > 0 {
 		page.Line("")
@@ -101,7 +101,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 			return err
 		}
 	}
-	return a.tellSystems(ctx, members)
+	return a.tellSystems(ctx, ofMembers(members))
 }
 
 // pairing tells what looking for candidates in one system came to.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -11,8 +10,6 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/secret"
-	"evenledger/internal/store"
-	"evenledger/internal/workspace"
 )
 
 // credentialFlags say where generated passwords go.
@@ -98,20 +95,13 @@ func (f *credentialFlags) again() string {
 	return flags
 }
 
-// writeCredentials writes the generated passwords of the accounts that were made,
-// and then forgets them.
-func (a *front) writeCredentials(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
-	s, err := a.SettlePasswords(ctx, w, l, b, o.envelope, o.credentials.file)
-	if s.Handed > 0 {
-		a.remark("%s: %s. They are kept nowhere else.", o.credentials.file, counted(s.Handed, "generated password", "generated passwords"))
+// of is the file for the passwords of a batch: of each of several it is called by the system as well.
+func (f *credentialFlags) of(b *batch.Batch, several bool) string {
+	if f.file == "" || !several {
+		return f.file
 	}
-	if says := s.Elsewhere(); says != "" {
-		a.remark("%s.", says)
-	}
-	if s.Kept > 0 && err == nil {
-		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(s.Kept, "generated password is", "generated passwords are"), b.ID)
-	}
-	return err
+	ending := filepath.Ext(f.file)
+	return strings.TrimSuffix(f.file, ending) + "-" + b.System + ending
 }
 
 func counted(n int, one, many string) string { return report.Number(n) + " " + plural(n, one, many) }

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
@@ -80,11 +81,54 @@ func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error 
 		w.NoteDraft(0) // until it is made
 	}
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) error {
-		if set != "" {
-			return a.draftSet(ctx, members, set, l)
+		bar := a.progress()
+		made := a.DraftSet(ctx, l, members, set, bar.stageDone)
+		bar.end()
+		if err := a.drafted(ctx, l, members, made); err != nil {
+			return err
 		}
-		return a.makeDraft(ctx, members[0].Job, l)
+		return a.tellSystems(ctx, ofMembers(members))
 	})
+}
+
+// drafted shows the batches that were made, for which members one could be.
+func (a *front) drafted(ctx context.Context, l store.Store, members []app.Member, made []*drafting.Made) error {
+	var batches []*batch.Batch
+	for i, m := range made {
+		if m == nil {
+			continue
+		}
+		b := m.Batch
+		if batches = append(batches, b); b.Delivery != nil && b.Delivery.Ahead {
+			a.exit = max(a.exit, exitRows)
+		}
+		if len(b.Held) > 0 {
+			a.exit = exitGuard
+		}
+		for _, f := range m.Findings() {
+			if members[i].Findings = append(members[i].Findings, f); a.json {
+				a.remark("%s.", f.Message)
+			}
+		}
+	}
+	if len(batches) == 0 {
+		return nil
+	}
+	a.made(batches[0])
+	switch {
+	case len(members) > 1:
+		return a.showSet(ctx, l, batches, members)
+	case a.json:
+		return a.writeBatch(ctx, l, batches[0])
+	}
+	j := members[0].Job
+	j.Findings = append(j.Findings, mapping.GuessedEncoding(j.Sheet.Info())...)
+	page := a.page()
+	if !j.Named {
+		readAs(page, j)
+		page.Line("")
+	}
+	return a.showDraft(ctx, page, l, batches[0], j, made[0].Way)
 }
 
 // made remembers which batch “last” is from now on.
@@ -92,52 +136,6 @@ func (a *front) made(b *batch.Batch) {
 	if w, err := a.FindWorkspace(); err == nil {
 		w.NoteDraft(b.ID)
 	}
-}
-
-func (a *front) makeDraft(ctx context.Context, j *app.Job, l store.Store) error {
-	bar := a.progress()
-	d, err := a.Drafter(ctx, l, j)
-	if err != nil {
-		bar.end()
-		return err
-	}
-	d.Progress = bar.stageDone
-	made, err := d.Make(ctx)
-	bar.end()
-	if err != nil {
-		return err
-	}
-	b := made.Batch
-	a.made(b)
-	if b.Delivery != nil && b.Delivery.Ahead {
-		a.exit = exitRows
-	}
-	if len(b.Held) > 0 {
-		a.exit = exitGuard
-	}
-	for _, pattern := range made.Unprotecting {
-		j.Findings = append(j.Findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
-		if a.json {
-			a.remark("“%s” stands under “protect”, and no account is called so.", pattern)
-		}
-	}
-	for _, field := range made.Keyless {
-		f := account.Find(account.Warning, account.KeyNobodyHas, fmt.Sprintf("of all accounts in %s, nobody has a value in %s, by which the brief finds them", b.System, field))
-		f.Field = field
-		if j.Findings = append(j.Findings, f); a.json {
-			a.remark("%s.", f.Message)
-		}
-	}
-	if a.json {
-		return a.writeBatch(ctx, l, b)
-	}
-	j.Findings = append(j.Findings, mapping.GuessedEncoding(j.Sheet.Info())...)
-	page := a.page()
-	if !j.Named {
-		readAs(page, j)
-		page.Line("")
-	}
-	return a.showDraft(ctx, page, l, b, j, made.Way)
 }
 
 func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) error {

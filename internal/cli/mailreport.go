@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/mail"
 	"evenledger/internal/report"
@@ -20,6 +21,16 @@ const mailWidth = 76
 
 // mostMailed is how many rows the page of a batch may have to be mailed.
 const mostMailed = 10_000
+
+// reporter mails reports; credentials that are not encrypted go with none.
+func (a *front) reporter(f *credentialFlags) app.Reporter {
+	return func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error) {
+		if f.clear {
+			credentials = ""
+		}
+		return a.mailReport(ctx, w, l, b, why, credentials)
+	}
+}
 
 // mailReport mails the report of a batch to whom the brief says: the summary, with why it went
 // no further, the page, and the file of encrypted credentials if there is one. It says

@@ -281,7 +281,8 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	if n+cut == 0 {
 		a.remark("No mail of batch %d is %s.", b.ID, named)
-		return errors.Join(a.listMails(ctx, l, b, pick), a.remaining(ctx, l, b, order{}))
+		left, err := app.Remaining(ctx, l, b)
+		return errors.Join(a.listMails(ctx, l, b, pick), err, a.remains(left))
 	}
 	if !yes && n > 0 {
 		if !isTerminal(a.In) {
@@ -291,21 +292,15 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 			return guard("not confirmed; nothing was sent", "")
 		}
 	}
-	target, err := app.SystemOf(w, b)
+	bar := a.progress()
+	how := app.Posting{Progress: bar.of}
+	sent, err := a.SendMails(ctx, w, l, b, how, slices.Compact(rows), again)
+	bar.end()
 	if err != nil {
 		return err
 	}
-	p := a.Poster(w, l, b, target)
-	if err := a.ConnectTo(target, p); err != nil {
-		return err
-	}
-	bar := a.progress()
-	p.Progress = bar.of
-	_, err = p.Mails(ctx, slices.Compact(rows), again)
-	bar.end()
-	after := context.WithoutCancel(ctx)
-	err = errors.Join(err, a.writeCredentials(after, w, l, b, order{}))
-	return errors.Join(a.listMails(after, l, b, pick), err, a.remaining(after, l, b, order{}))
+	a.followed(sent, how)
+	return errors.Join(a.listMails(context.WithoutCancel(ctx), l, b, pick), sent.Err, sent.After, a.remains(sent.Left))
 }
 
 func (a *front) noticesTryCommand() *cobra.Command {

@@ -13,8 +13,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/posting"
-	"evenledger/internal/secret"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
@@ -70,10 +68,7 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 				if len(batches) > 1 && o.giveUp {
 					return wrong("rows are given up in one batch at a time", "")
 				}
-				if len(batches) > 1 {
-					return a.postSet(cmd.Context(), w, l, batches, o)
-				}
-				return a.post(cmd.Context(), w, l, batches[0], o)
+				return a.post(cmd.Context(), w, l, batches, o)
 			})
 		},
 	}
@@ -92,25 +87,11 @@ encrypted to a key or with a passphrase, in the age format. They are shown nowhe
 	return cmd
 }
 
-func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
-	envelope, err := o.credentials.envelope(w.Dir)
-	if err != nil {
-		return err
-	}
-	target, err := app.SystemOf(w, b)
-	if err != nil {
-		return err
-	}
-	o.target, o.envelope, o.workspace = target, envelope, w.Dir
-	return a.postOne(ctx, w, l, b, o)
-}
-
-// order is how a batch is to be posted.
+// order is how batches are to be posted.
 type order struct {
 	yes         bool // without asking
 	trial       int  // only so many entries; 0: all
-	workers     int  // processes that share the work
-	workspace   string
+	workers     int  // processes that share the work of each
 	hold        bool // keep the mails
 	unproven    bool // what was done is not read back
 	settle      bool // only find out what became of what was sent
@@ -118,65 +99,90 @@ type order struct {
 	giveUp      bool // rows, which wait
 	rows        []int
 	credentials credentialFlags
-	target      workspace.System
-	envelope    secret.Envelope // that the credentials go in
 }
 
-// postOne posts a batch.
-func (a *front) postOne(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order) error {
-	_, waiting, err := l.Counts(ctx, b.ID)
+// posting is how they are posted, the credentials of each of several in a file of its own.
+func (a *front) posting(w *workspace.Workspace, o order, several bool) (app.Posting, error) {
+	envelope, err := o.credentials.envelope(w.Dir)
+	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope, Report: a.reporter(&o.credentials)}
+	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, several) }
+	if o.workers > 1 {
+		how.Helpers = func(ctx context.Context, id int) (func(), error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
+	}
+	return how, err
+}
+
+// post carries batches out, side by side. One whose system is down, or that may not be posted, leaves the others alone.
+func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o order) error {
+	several := len(batches) > 1
+	how, err := a.posting(w, o, several)
 	if err != nil {
 		return err
 	}
-	p := a.poster(w, l, b, o)
-	if err := p.May(ctx); err != nil {
+	bar := a.progress()
+	how.Progress = bar.of
+	posts, err := a.Ready(ctx, w, l, how, batches...)
+	if err != nil {
 		return err
 	}
 	if o.giveUp {
-		return a.giveUp(ctx, l, b, p, o)
+		return a.giveUp(ctx, l, posts, o)
 	}
-	if o.again {
-		if _, err := p.Again(ctx); err != nil {
+	switch waiting := posts.Waiting(); {
+	case len(waiting) > 0:
+		if err := a.confirm(ctx, l, waiting, o); err != nil {
 			return err
 		}
-		if _, waiting, err = l.Counts(ctx, b.ID); err != nil {
-			return err
-		}
+	case several:
+		a.remark("Nothing in these batches waits to be posted.")
+	case posts.All[0].Err == nil:
+		a.remark("Nothing in batch %d waits to be posted.", batches[0].ID)
 	}
-	over, err := app.IsOver(ctx, l, b)
-	if err != nil {
-		return err
-	}
-	if over {
-		a.remark("Nothing in batch %d waits to be posted.", b.ID)
-		return errors.Join(a.Took(ctx, w, l, b), a.writeCredentials(ctx, w, l, b, o), a.posted(ctx, l, b, o), a.remaining(ctx, l, b, o))
-	}
-	if err := a.confirm(b, waiting, o.yes || o.settle, o.trial); err != nil {
-		return err
-	}
-	err = a.carryOut(ctx, p, o)
-	// What was made before it broke off is to be handed out all the same, and before
-	// anything is shown: whoever reads the answer may stop reading.
-	err = errors.Join(err, a.writeCredentials(context.WithoutCancel(ctx), w, l, b, o))
-	if err == nil {
-		err = a.Took(context.WithoutCancel(ctx), w, l, b)
+	stop := context.AfterFunc(ctx, func() {
+		bar.end()
+		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
+	})
+	posts.CarryOut(ctx)
+	stop()
+	bar.end()
+	after := context.WithoutCancel(ctx)
+	var troubles []inSystem
+	for _, one := range posts.All {
+		a.followed(one, how)
+		troubles = append(troubles, inSystem{one.Batch.System, goesOn(ctx, one)})
 	}
 	var unclear *system.Unclear
-	if err != nil && !errors.As(err, &unclear) {
-		return errors.Join(err, a.reported(context.WithoutCancel(ctx), w, l, b, o, err))
-	}
-	after := context.WithoutCancel(ctx)
-	if err := errors.Join(a.posted(after, l, b, o), err, a.reported(after, w, l, b, o, err), a.remaining(after, l, b, o)); err != nil {
+	switch err := troubles[0].err; {
+	case several:
+		err = a.showSet(after, l, batches, nil)
+		if err != nil {
+			return err
+		}
+	case err != nil && !errors.As(err, &unclear):
 		return err
+	default:
+		if err := a.posted(after, w, l, posts.All[0], o.credentials.again()); err != nil {
+			return err
+		}
+	}
+	for i, one := range posts.All {
+		if left := a.remains(one.Left); troubles[i].err == nil {
+			troubles[i].err = left
+		}
 	}
 	if ctx.Err() != nil {
 		a.exit = exitInterrupted
 	}
-	return nil
+	return a.tellSystems(ctx, troubles)
 }
 
 // giveUp has rows that wait count as failed.
-func (a *front) giveUp(ctx context.Context, l store.Store, b *batch.Batch, p *posting.Post, o order) error {
+func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o order) error {
+	one := posts.All[0]
+	b := one.Batch
+	if one.Err != nil {
+		return one.Err
+	}
 	if !o.yes {
 		if !isTerminal(a.In) {
 			return guard(fmt.Sprintf("rows of batch %d would be given up, and nobody is there to be asked", b.ID), "Give --yes if that is right.")
@@ -185,7 +191,7 @@ func (a *front) giveUp(ctx context.Context, l store.Store, b *batch.Batch, p *po
 			return guard("not confirmed; nothing was given up", "")
 		}
 	}
-	n, err := p.GiveUp(ctx, o.rows, a.By)
+	n, err := posts.GiveUp(ctx, o.rows)
 	if err != nil {
 		return err
 	}
@@ -202,40 +208,55 @@ func (a *front) giveUp(ctx context.Context, l store.Store, b *batch.Batch, p *po
 	return page.Err()
 }
 
-// poster readies the posting of a batch as it was ordered.
-func (a *front) poster(w *workspace.Workspace, l store.Store, b *batch.Batch, o order) *posting.Post {
-	p := a.Poster(w, l, b, o.target)
-	p.SettleOnly = o.settle
-	p.Trial, p.HandsOut, p.HoldMails, p.Unproven = o.trial, o.envelope.Given(), o.hold, p.Unproven || o.unproven
-	return p
-}
-
-// reported mails the report of a batch that was posted to whom it is for, but of a trial.
-func (a *front) reported(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, o order, posted error) error {
-	if o.trial > 0 {
-		return nil
+// followed tells what followed a post.
+func (a *front) followed(p *app.Posted, how app.Posting) {
+	if p.Shredded > 0 {
+		a.remark("%s with passwords shredded.", counted(p.Shredded, "file", "files"))
 	}
-	why := ""
-	if posted != nil {
-		why = a.Mask.Hide(posted.Error())
+	if p.Passwords.Handed > 0 {
+		a.remark("%s: %s. They are kept nowhere else.", how.Credentials(p.Batch), counted(p.Passwords.Handed, "generated password", "generated passwords"))
 	}
-	credentials := o.credentials.file
-	if o.credentials.clear {
-		credentials = ""
-	}
-	says, err := a.mailReport(ctx, w, l, b, why, credentials)
-	if says != "" {
+	if says := p.Passwords.Elsewhere(); says != "" {
 		a.remark("%s.", says)
 	}
-	return err
+	if p.Passwords.Kept > 0 {
+		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
+	}
+	if p.Reported != "" {
+		a.remark("%s.", p.Reported)
+	}
 }
 
 // confirm asks the person, unless the answer was given beforehand.
-func (a *front) confirm(b *batch.Batch, waiting map[account.Intent]int, yes bool, trial int) error {
-	if yes {
+func (a *front) confirm(ctx context.Context, l store.Store, batches []*app.Posted, o order) error {
+	if o.yes || o.settle {
 		return nil
 	}
-	return a.confirmed(fmt.Sprintf("Batch %d", b.ID), intended(waiting, b.Unmaking(), trial), b.System)
+	all, unmakes := map[account.Intent]int{}, false
+	var systems []string
+	for _, one := range batches {
+		unmakes = unmakes || one.Batch.Unmaking()
+		_, waiting, err := l.Counts(ctx, one.Batch.ID)
+		if err != nil {
+			return err
+		}
+		for intent, n := range waiting {
+			all[intent] += n
+		}
+		systems = append(systems, fmt.Sprintf("%s (batch %d)", one.Batch.System, one.Batch.ID))
+	}
+	who, where := "Batches of "+strings.Join(systems, ", "), strings.Join(systems, ", ")
+	if len(batches) == 1 {
+		who, where = fmt.Sprintf("Batch %d", batches[0].Batch.ID), batches[0].Batch.System
+	}
+	what := intended(all, unmakes, o.trial)
+	if !isTerminal(a.In) {
+		return guard(fmt.Sprintf("%s%s would %s in %s, and nobody is there to be asked", strings.ToLower(who[:1]), who[1:], what, where), "Give --yes if that is right.")
+	}
+	if !a.ask(fmt.Sprintf("%s: %s in %s? [y/N] ", who, what, where)) {
+		return guard("not confirmed; nothing was sent", "")
+	}
+	return nil
 }
 
 // intended says what would be done.
@@ -262,17 +283,6 @@ func intended(waiting map[account.Intent]int, unmakes bool, trial int) string {
 	return what
 }
 
-// confirmed asks the person whether this is to be done.
-func (a *front) confirmed(who, what, where string) error {
-	if !isTerminal(a.In) {
-		return guard(fmt.Sprintf("%s%s would %s in %s, and nobody is there to be asked", strings.ToLower(who[:1]), who[1:], what, where), "Give --yes if that is right.")
-	}
-	if !a.ask(fmt.Sprintf("%s: %s in %s? [y/N] ", who, what, where)) {
-		return guard("not confirmed; nothing was sent", "")
-	}
-	return nil
-}
-
 func people(n int) string {
 	if n == 1 {
 		return "1 account"
@@ -288,61 +298,30 @@ func (a *front) ask(question string) bool {
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
-func (a *front) carryOut(ctx context.Context, p *posting.Post, o order) error {
-	bar := a.progress()
-	p.Progress = bar.of
-	stop := context.AfterFunc(ctx, func() {
-		bar.end()
-		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
-	})
-	err := a.carryOutOne(ctx, p, o)
-	stop()
-	bar.end()
-	return err
-}
-
-// carryOutOne posts a batch, and says how to go on where that breaks off.
-func (a *front) carryOutOne(ctx context.Context, p *posting.Post, o order) error {
-	if err := a.ConnectTo(o.target, p); err != nil {
-		return err
-	}
-	if _, err := p.System.Describe(ctx); err != nil { // turned away? then before anything is noted
-		return err
-	}
-	helping, enough := context.WithCancel(ctx)
-	defer enough()
-	wait, err := a.helpers(helping, p.Batch.ID, o.workers-1, o.workspace)
-	if err == nil {
-		err = p.Run(ctx)
-	}
-	if err != nil {
-		enough()
-	}
-	wait()
-	if o.workers > 1 { // the last of them noted how far they came
-		now, also := p.Ledger.Batch(context.WithoutCancel(ctx), p.Batch.ID)
-		if err = errors.Join(err, also); also == nil {
-			*p.Batch = *now
-		}
-	}
+// goesOn says how a post goes on that broke off.
+func goesOn(ctx context.Context, p *app.Posted) error {
 	var guarded *batch.Guard
-	if errors.As(err, &guarded) {
-		return guarded
+	switch {
+	case p.Refused():
+		return p.Err
+	case errors.As(p.Err, &guarded):
+		return errors.Join(guarded, p.After)
+	case p.Err == nil || ctx.Err() != nil:
+		return p.After
 	}
-	if err != nil && ctx.Err() == nil {
-		told := explained(ctx, err)
-		told.err = err
-		var unclear *system.Unclear
-		if told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID)); errors.As(err, &unclear) {
-			told.remedy = fmt.Sprintf("Run “evenledger post %d” again, in a while: it looks before it sends anything.", p.Batch.ID)
-		}
-		return &told
+	told := explained(ctx, p.Err)
+	told.err = p.Err
+	var unclear *system.Unclear
+	if told.remedy = strings.TrimSpace(told.remedy + fmt.Sprintf(" Then “evenledger post %d” goes on where it was.", p.Batch.ID)); errors.As(p.Err, &unclear) {
+		told.remedy = fmt.Sprintf("Run “evenledger post %d” again, in a while: it looks before it sends anything.", p.Batch.ID)
 	}
-	return nil
+	return errors.Join(&told, p.After)
 }
 
 // posted shows what a batch came to after posting.
-func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o order) error {
+// again are the flags with which it is posted once more.
+func (a *front) posted(ctx context.Context, w *workspace.Workspace, l store.Store, p *app.Posted, again string) error {
+	b := p.Batch
 	if a.json {
 		return a.writeBatch(ctx, l, b)
 	}
@@ -354,10 +333,7 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 	if err != nil {
 		return err
 	}
-	left, err := app.Remaining(ctx, l, b)
-	if err != nil {
-		return err
-	}
+	left := p.Left
 	if left.FollowUps+left.Mails > 0 {
 		page.Line("")
 		page.Line("%s", page.Level(account.Warning, "Left over: "+app.Remains{Mails: left.Mails, FollowUps: left.FollowUps}.String()+"."))
@@ -366,10 +342,10 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 		page.Line("")
 		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
 	}
-	if err := a.handedOver(ctx, page, o.workspace, l, b, o.target); err != nil {
+	if err := a.handedOver(ctx, page, w.Dir, l, b, p.Target); err != nil {
 		return err
 	}
-	next := nextAfter(b, counts, o.credentials.again())
+	next := nextAfter(b, counts, again)
 	if left.FollowUps > 0 {
 		next = append(next, fmt.Sprintf("evenledger post %d --again    # the follow-ups once more: look first", b.ID))
 	}
@@ -380,15 +356,8 @@ func (a *front) posted(ctx context.Context, l store.Store, b *batch.Batch, o ord
 	return page.Err()
 }
 
-// remaining has the exit code say that something remains of a batch, or is unclear.
-func (a *front) remaining(ctx context.Context, l store.Store, b *batch.Batch, o order) error {
-	left, err := app.Remaining(ctx, l, b)
-	if err != nil {
-		return err
-	}
-	if o.trial > 0 {
-		left.Waiting, left.Unproven = 0, 0 // as was asked for; what a row of it waits for may be among them
-	}
+// remains has the exit code say that something remains of a batch, or is unclear.
+func (a *front) remains(left app.Remains) error {
 	if left.Any() {
 		a.exit = max(a.exit, exitRows)
 	}

@@ -12,14 +12,13 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/drafting"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
 
 func (a *front) reverseCommand() *cobra.Command {
-	var o undoing
+	var u app.Undoing
 	var trial, rows, only string
 	cmd := &cobra.Command{
 		Use:     "reverse BATCH | reverse --trial-run NAME",
@@ -49,41 +48,31 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 		},
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			if o.pick, err = newPick(rows, only, a.Today()); err != nil {
+			pick, err := newPick(rows, only, a.Today())
+			if err != nil {
 				return err
 			}
-			o.says = strings.TrimPrefix(map[bool]string{true: "rows " + rows}[rows != ""]+map[bool]string{true: ", where " + only}[only != ""], ", ")
-			if trial != "" && len(args) == 0 {
-				a.longWork()
-				return a.reverseTrials(cmd.Context(), trial, o)
-			}
+			u.Takes = pick.takes
+			u.Says = strings.TrimPrefix(map[bool]string{true: "rows " + rows}[rows != ""]+map[bool]string{true: ", where " + only}[only != ""], ", ")
 			a.longWork()
+			if len(args) == 0 {
+				return a.reverseTrial(cmd.Context(), trial, u)
+			}
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
-				if len(batches) > 1 {
-					return a.reverseSet(cmd.Context(), w, l, batches, o)
-				}
-				return a.reverse(cmd.Context(), w, l, batches[0], o)
+				return a.reverse(cmd.Context(), w, l, batches, u)
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&o.remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
+	cmd.Flags().BoolVar(&u.Remove, "remove", false, "remove the accounts that the batch created, with all that is in them")
 	cmd.Flags().StringVar(&rows, "rows", "", "undo only these `ROWS`, such as 3-9,12")
 	cmd.Flags().StringVar(&only, "only", "", "undo only accounts for which this `EXPRESSION` holds, such as department == \"Deck\"")
 	cmd.Flags().StringVar(&trial, "trial-run", "", "undo every batch that was marked as a trial of this `NAME`")
-	cmd.Flags().BoolVar(&o.elevated, "allow-elevated", false, "allow that rights over others are given back")
+	cmd.Flags().BoolVar(&u.Elevated, "allow-elevated", false, "allow that rights over others are given back")
 	return cmd
 }
 
-// undoing says what of a batch is undone, and how.
-type undoing struct {
-	remove, elevated bool
-	pick             pick
-	says             string // in words; empty: all is
-}
-
-// reverseTrials undoes every batch of a trial that was posted and is not undone yet, the newest
-// first.
-func (a *front) reverseTrials(ctx context.Context, name string, o undoing) (err error) {
+// reverseTrial undoes every batch of a trial that was posted and is not undone yet, the newest first.
+func (a *front) reverseTrial(ctx context.Context, name string, u app.Undoing) (err error) {
 	w, l, err := a.OpenLedger(ctx, false)
 	if err != nil {
 		return err
@@ -93,111 +82,55 @@ func (a *front) reverseTrials(ctx context.Context, name string, o undoing) (err 
 	if err != nil {
 		return err
 	}
-	var heads []report.Head
+	var batches []*batch.Batch
 	for i := range all {
-		of := &all[i]
-		if of.Trial != name || !of.Took() {
-			continue
-		}
-		b, err := a.makeReversal(ctx, w, l, of, o)
-		if err != nil {
-			return err
-		}
-		counts, _, err := l.Counts(ctx, b.ID)
-		if err != nil {
-			return err
-		}
-		if heads = append(heads, report.NewHead(b, counts)); a.json {
-			continue
-		}
-		if err := a.showReversal(ctx, l, of, b); err != nil {
-			return err
+		if b := &all[i]; b.Trial == name && b.Took() {
+			batches = append(batches, b)
 		}
 	}
-	if len(heads) == 0 {
+	if len(batches) == 0 {
 		return wrong(fmt.Sprintf("no batch that is still to be undone was marked as a trial of “%s”", name), "“evenledger report SYSTEM trials” lists those that are.")
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"batches": heads})
-	}
-	return nil
+	return a.reverse(ctx, w, l, batches, u)
 }
 
-func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, o undoing) error {
-	b, err := a.makeReversal(ctx, w, l, of, o)
+// reverse drafts the batches that undo others, and tells them together.
+func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, u app.Undoing) error {
+	if slices.ContainsFunc(batches, func(b *batch.Batch) bool { return !b.Posted.IsZero() }) {
+		batches = slices.DeleteFunc(batches, func(b *batch.Batch) bool {
+			if b.Posted.IsZero() {
+				a.remark("Batch %d, for %s, was never posted: there is nothing of it to undo.", b.ID, b.System)
+			}
+			return b.Posted.IsZero()
+		})
+	}
+	bar := a.progress()
+	u.Progress = bar.stageDone
+	all, err := a.Reverse(ctx, w, l, u, batches...)
+	bar.end()
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.writeBatch(ctx, l, b)
-	}
-	return a.showReversal(ctx, l, of, b)
-}
-
-// reverseSet drafts the batches that undo several others, and tells them together.
-func (a *front) reverseSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o undoing) error {
 	var made []*batch.Batch
-	members := make([]app.Member, len(batches))
-	did := slices.ContainsFunc(batches, func(b *batch.Batch) bool { return !b.Posted.IsZero() })
-	for i, of := range batches {
-		if members[i].System = of.System; did && of.Posted.IsZero() {
-			a.remark("Batch %d, for %s, was never posted: there is nothing of it to undo.", of.ID, of.System)
-			continue
-		}
-		b, err := a.makeReversal(ctx, w, l, of, o)
-		if members[i].Err = err; err != nil {
-			continue
-		}
-		made = append(made, b)
-		if b.Set = of.Set; b.Set != "" {
-			b.Beside = made[0].ID
-			if err := l.Save(ctx, b); err != nil {
-				return err
-			}
+	var troubles []inSystem
+	for _, r := range all {
+		if troubles = append(troubles, inSystem{r.Of.System, r.Err}); r.Batch != nil {
+			made = append(made, r.Batch)
 		}
 	}
-	if len(made) > 0 {
-		if err := a.showSet(ctx, l, made, nil); err != nil {
-			return err
-		}
+	switch {
+	case len(made) == 0:
+	case len(all) > 1:
+		err = a.showSet(ctx, l, made, nil)
+	case a.json:
+		err = a.writeBatch(ctx, l, made[0])
+	default:
+		err = a.showReversal(ctx, l, all[0].Of, made[0])
 	}
-	return a.tellSystems(ctx, members)
-}
-
-// makeReversal drafts the batch that undoes another.
-func (a *front) makeReversal(ctx context.Context, w *workspace.Workspace, l store.Store, of *batch.Batch, o undoing) (b *batch.Batch, err error) {
-	target, err := app.SystemOf(w, of)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if err := of.MayReverse(target.URL()); err != nil {
-		return nil, err
-	}
-	if err := app.MayTrust(ctx, w, l, of); err != nil {
-		return nil, err
-	}
-	client, err := a.Connect(target)
-	if err != nil {
-		return nil, err
-	}
-	bar := a.progress()
-	by, key := a.Who(w)
-	r := &drafting.Reversal{
-		Ledger: l, Worker: a.Worker(w), Sign: a.SignDraft(w, l), System: client, URL: target.URL(), Of: of, Remove: o.remove, Elevated: target.Elevated, Allow: o.elevated, Protect: target.Protect, Together: target.Together, Progress: bar.stageDone,
-		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL}},
-	}
-	if r.Says = o.says; o.says != "" {
-		r.Takes = o.pick.takes
-	}
-	w.NoteDraft(0) // until it is made
-	if b, err = r.Make(ctx); err == nil {
-		a.made(b)
-	}
-	bar.end()
-	if errors.Is(err, drafting.ErrNoRow) {
-		err = wrong(fmt.Sprintf("batch %d did nothing with %s: there is nothing to undo", of.ID, o.says), fmt.Sprintf("“evenledger show %d --outcome created,updated,suspended,resumed,removed” lists what it did.", of.ID))
-	}
-	return b, err
+	return a.tellSystems(ctx, troubles)
 }
 
 // showReversal shows the batch that undoes another.

@@ -57,7 +57,7 @@ remains to be done, or is unclear, makes it 1 at least.
 				return err
 			}
 			a.longWork()
-			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, HoldMails: hold, Unproven: noProof, MailsTo: to}, credentials, pages)
+			return a.runAll(cmd.Context(), args, app.Run{DraftOnly: draftOnly, Again: again, MailsTo: to}, order{hold: hold, unproven: noProof, credentials: credentials}, pages)
 		},
 	}
 	cmd.Flags().StringVar(&schedule, "schedule", "", "print what has a scheduler run it: weekly, daily or a `TIME` such as \"Mon 06:00\"")
@@ -82,25 +82,24 @@ func atLeastOne(what string) cobra.PositionalArgs {
 }
 
 // runAll runs each brief, whatever became of the others, and sums them up.
-func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, credentials credentialFlags, pages string) error {
+func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order, pages string) error {
 	w, err := a.FindWorkspace()
 	if err != nil {
 		return err
 	}
-	if r.Envelope, err = credentials.envelope(w.Dir); err != nil {
+	if r.Posting, err = a.posting(w, o, false); err != nil {
 		return err
 	}
-	r.Credentials = credentials.file
-	encrypted := !credentials.clear
-	r.Report = func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (says string, err error) {
-		if !encrypted {
-			credentials = ""
-		}
-		mailed, err := a.mailReport(ctx, w, l, b, why, credentials)
+	r.Posting.Credentials = func(b *batch.Batch) string {
+		return strings.ReplaceAll(o.credentials.file, "{batch}", fmt.Sprint(b.ID))
+	}
+	mailed := r.Posting.Report
+	r.Posting.Report = func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (says string, err error) {
+		told, err := mailed(ctx, w, l, b, why, credentials)
 		if err == nil && pages != "" {
 			says, err = pageInto(ctx, l, b, pages)
 		}
-		return strings.Trim(says+"; "+mailed, "; "), err
+		return strings.Trim(says+"; "+told, "; "), err
 	}
 	var all []ran
 	log := a.stageLog()

@@ -8,10 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"evenledger/internal/account"
 	"evenledger/internal/app"
@@ -107,41 +105,35 @@ func systemsNamed(w *workspace.Workspace, name string) []string {
 	return []string{name}
 }
 
-// draftSet makes a batch for each system of a set, and tells them together.
-func (a *front) draftSet(ctx context.Context, members []app.Member, set string, l store.Store) error {
-	bar := a.progress()
-	made := a.DraftSet(ctx, l, members, set, bar.stageDone)
-	bar.end()
-	var batches []*batch.Batch
-	for _, m := range made {
-		if m != nil {
-			if batches = append(batches, m.Batch); len(m.Batch.Held) > 0 {
-				a.exit = max(a.exit, exitGuard)
-			}
-		}
-	}
-	if len(batches) == 0 {
-		return a.tellSystems(ctx, members)
-	}
-	a.made(batches[0])
-	if err := a.showSet(ctx, l, batches, members); err != nil {
-		return err
-	}
-	return a.tellSystems(ctx, members)
+// inSystem is what went wrong with one of several systems; no error: nothing did.
+type inSystem struct {
+	name string
+	err  error
 }
 
-// tellSystems tells which systems of a set could not be worked on. The error is one of theirs.
-func (a *front) tellSystems(ctx context.Context, members []app.Member) error {
-	var all []*failure
+// ofMembers is what went wrong with the members of a set.
+func ofMembers(members []app.Member) (all []inSystem) {
 	for _, m := range members {
-		if m.Err == nil {
+		all = append(all, inSystem{m.System, m.Err})
+	}
+	return all
+}
+
+// tellSystems tells what went wrong with which system. The error is one of theirs.
+func (a *front) tellSystems(ctx context.Context, troubles []inSystem) error {
+	if len(troubles) == 1 {
+		return troubles[0].err
+	}
+	var all []*failure
+	for _, t := range troubles {
+		if t.err == nil {
 			continue
 		}
-		one := explained(ctx, m.Err)
-		if !strings.HasPrefix(one.message, m.System+": ") {
-			one.message = m.System + ": " + one.message
+		one := explained(ctx, t.err)
+		if !strings.HasPrefix(one.message, t.name+": ") {
+			one.message = t.name + ": " + one.message
 		}
-		one.err = m.Err
+		one.err = t.err
 		all = append(all, &one)
 	}
 	if len(all) == 0 {
@@ -200,7 +192,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 	}
 	bar.end()
 	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), a.tellSystems(ctx, members))
+		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), a.tellSystems(ctx, ofMembers(members)))
 	}
 	if len(came) > 0 {
 		page := a.page()
@@ -216,7 +208,7 @@ func (a *front) checkSet(ctx context.Context, members []app.Member, set, next st
 			return err
 		}
 	}
-	return a.tellSystems(ctx, members)
+	return a.tellSystems(ctx, ofMembers(members))
 }
 
 // leftTo tells what of a sheet only some systems of a set have.
@@ -269,7 +261,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	for i, b := range batches {
 		for _, why := range b.Held {
 			page.Line("")
-			page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, fmt.Sprintf("%s is held back: %s.", batches[i].System, why))
+			page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, fmt.Sprintf("%s is held back: %s.", s.Called(i), why))
 		}
 	}
 	if batches[0].Posted.IsZero() {
@@ -279,7 +271,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 			if said := b.Policies + taken(b); same && i == 0 {
 				page.Text(page.Dim, said+" Nothing has been changed.")
 			} else if !same {
-				page.Text(page.Dim, b.System+": "+said)
+				page.Text(page.Dim, s.Called(i)+": "+said)
 			}
 		}
 	}
@@ -319,7 +311,7 @@ func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store,
 			continue
 		}
 		page.Line("")
-		page.Line("%s", page.Bold(b.System))
+		page.Line("%s", page.Bold(s.Called(i)))
 		if err := a.beforeIt(ctx, page, l, b, s.Waiting[i]); err != nil {
 			return err
 		}
@@ -342,7 +334,7 @@ func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Stor
 func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, members []app.Member) (*report.Causes, error) {
 	var systems []string
 	var all []*report.Causes
-	for _, b := range s.Batches {
+	for at, b := range s.Batches {
 		causes := &report.Causes{}
 		for i, m := range members {
 			if m.System == b.System {
@@ -352,7 +344,7 @@ func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, memb
 		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
 			return nil, err
 		}
-		systems, all = append(systems, b.System), append(all, causes)
+		systems, all = append(systems, s.Called(at)), append(all, causes)
 	}
 	return report.Together(systems, all), nil
 }
@@ -439,147 +431,6 @@ func setEntries(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[re
 	}
 }
 
-// postSet carries several batches out side by side. One whose system is down, or that may not
-// be posted, leaves the others alone.
-func (a *front) postSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o order) error {
-	envelope, err := o.credentials.envelope(w.Dir)
-	if err != nil {
-		return err
-	}
-	o.envelope, o.workspace = envelope, w.Dir
-	members := make([]app.Member, len(batches))
-	orders := make([]order, len(batches))
-	for i, b := range batches {
-		members[i].System = b.System
-		orders[i] = o
-		if o.credentials.file != "" {
-			ending := filepath.Ext(o.credentials.file)
-			orders[i].credentials.file = strings.TrimSuffix(o.credentials.file, ending) + "-" + b.System + ending
-		}
-		orders[i].target, members[i].Err = app.SystemOf(w, b)
-	}
-	work, err := a.readySet(ctx, w, l, batches, members, orders)
-	if err != nil {
-		return err
-	}
-	if len(work) > 0 {
-		if err := a.confirmSet(ctx, l, batches, work, o); err != nil {
-			return err
-		}
-		a.carryOutSet(ctx, w, l, batches, members, orders, work)
-	} else {
-		a.remark("Nothing in these batches waits to be posted.")
-	}
-	after := context.WithoutCancel(ctx)
-	if err := a.showSet(after, l, batches, nil); err != nil {
-		return err
-	}
-	for i, b := range batches {
-		if err := a.remaining(after, l, b, o); members[i].Err == nil {
-			members[i].Err = err
-		}
-	}
-	if ctx.Err() != nil {
-		a.exit = exitInterrupted
-	}
-	return a.tellSystems(ctx, members)
-}
-
-// readySet finds which of the batches have something to post, and may. Those that may not are
-// told, and stay.
-func (a *front) readySet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, members []app.Member, orders []order) (work []int, err error) {
-	for i, b := range batches {
-		if members[i].Err != nil {
-			continue
-		}
-		p := a.poster(w, l, b, orders[i])
-		if members[i].Err = p.May(ctx); members[i].Err != nil {
-			continue
-		}
-		if orders[i].again {
-			if _, err := p.Again(ctx); err != nil {
-				return nil, err
-			}
-		}
-		over, err := app.IsOver(ctx, l, b)
-		if err != nil {
-			return nil, err
-		}
-		if !over {
-			work = append(work, i)
-		}
-	}
-	return work, nil
-}
-
-func (a *front) confirmSet(ctx context.Context, l store.Store, batches []*batch.Batch, work []int, o order) error {
-	if o.yes || o.settle {
-		return nil
-	}
-	all, unmakes := map[account.Intent]int{}, false
-	var systems []string
-	for _, i := range work {
-		unmakes = unmakes || batches[i].Unmaking()
-		_, waiting, err := l.Counts(ctx, batches[i].ID)
-		if err != nil {
-			return err
-		}
-		for intent, n := range waiting {
-			all[intent] += n
-		}
-		systems = append(systems, fmt.Sprintf("%s (batch %d)", batches[i].System, batches[i].ID))
-	}
-	return a.confirmed(fmt.Sprintf("Batches of %s", strings.Join(systems, ", ")), intended(all, unmakes, o.trial), strings.Join(systems, ", "))
-}
-
-// carryOutSet posts batches side by side, and settles what follows each.
-func (a *front) carryOutSet(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, members []app.Member, orders []order, work []int) {
-	bar := a.progress()
-	sums := &sums{done: map[int][2]int{}, tell: func(done, total int) { bar.of("steps", done, total) }}
-	stop := context.AfterFunc(ctx, func() {
-		bar.end()
-		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
-	})
-	var all sync.WaitGroup
-	for _, i := range work {
-		all.Go(func() {
-			p := a.poster(w, l, batches[i], orders[i])
-			p.Progress = func(_ string, done, total int) { sums.set(i, done, total) }
-			members[i].Err = a.carryOutOne(ctx, p, orders[i])
-		})
-	}
-	all.Wait()
-	stop()
-	bar.end()
-	after := context.WithoutCancel(ctx)
-	for _, i := range work {
-		err := a.writeCredentials(after, w, l, batches[i], orders[i])
-		if members[i].Err == nil {
-			err = errors.Join(err, a.Took(after, w, l, batches[i]))
-		}
-		err = errors.Join(err, a.reported(after, w, l, batches[i], orders[i], members[i].Err))
-		members[i].Err = errors.Join(members[i].Err, err)
-	}
-}
-
-// sums adds up how far several works have come.
-type sums struct {
-	mu   sync.Mutex
-	done map[int][2]int
-	tell func(done, total int)
-}
-
-func (s *sums) set(work, done, total int) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.done[work] = [2]int{done, total}
-	var all [2]int
-	for _, of := range s.done {
-		all[0], all[1] = all[0]+of[0], all[1]+of[1]
-	}
-	s.tell(all[0], all[1])
-}
-
 // fixesOfSet yields the rows that were refused or failed in any of the systems, with the
 // reasons of all.
 func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[batch.Entry, error] {
@@ -635,7 +486,7 @@ func (a *front) reconcileSet(ctx context.Context, members []app.Member, set stri
 			}
 		}
 		if len(batches) == 0 {
-			return a.tellSystems(ctx, members)
+			return a.tellSystems(ctx, ofMembers(members))
 		}
 		return a.comparedSet(ctx, l, batches, members, set, next, out)
 	})
@@ -691,7 +542,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		for i, b := range batches {
 			by[b.System] = counts[i]
 		}
-		return errors.Join(report.WriteJSON(a.out, map[string]any{"set": set, "sheet": batches[0].Sheet, "systems": by, "even": even}, "entries", setEntries(s, differs), nil), a.tellSystems(ctx, members))
+		return errors.Join(report.WriteJSON(a.out, map[string]any{"set": set, "sheet": batches[0].Sheet, "systems": by, "even": even}, "entries", setEntries(s, differs), nil), a.tellSystems(ctx, ofMembers(members)))
 	}
 	page := a.page()
 	page.Speak(batches[0])
@@ -719,7 +570,7 @@ func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch
 		page.Line("%s", page.Level(account.Error, "Not every system is even with the sheet."))
 		page.Next(next)
 	}
-	return errors.Join(page.Err(), a.tellSystems(ctx, members))
+	return errors.Join(page.Err(), a.tellSystems(ctx, ofMembers(members)))
 }
 
 // showDiffers shows the first of the rows that are otherwise in one of the systems.

@@ -73,34 +73,25 @@ and never before.`,
 }
 
 func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, answer app.Answer, o order) error {
-	var err error
-	if o.envelope, err = o.credentials.envelope(w.Dir); err != nil {
-		return err
-	}
-	if o.target, err = app.SystemOf(w, b); err != nil {
-		return err
-	}
-	o.workspace = w.Dir
-	p, err := a.Settler(ctx, w, l, b, o.target, answer)
+	how, err := a.posting(w, o, false)
 	if err != nil {
 		return err
 	}
-	p.HandsOut, p.HoldMails, p.Unproven = o.envelope.Given(), o.hold, p.Unproven || p.Settles != nil && !p.Settles.Shows
 	bar := a.progress()
-	p.Progress = bar.of
-	n, err := a.Settle(ctx, w, l, b, o.target, p)
+	how.Progress = bar.of
+	settled, err := a.Settle(ctx, w, l, b, answer, how)
 	bar.end()
-	if n > 0 {
-		a.remark("%s with passwords shredded.", counted(n, "file", "files"))
+	if err != nil {
+		return err
 	}
-	after := context.WithoutCancel(ctx)
-	if err = errors.Join(err, a.writeCredentials(after, w, l, b, o)); err != nil {
+	a.followed(settled, how)
+	if err := errors.Join(settled.Err, settled.After); err != nil {
 		return err
 	}
 	if b.State != batch.Posted {
 		a.exit = exitRows // something is open still
 	}
-	return errors.Join(a.posted(after, l, b, o), a.reported(after, w, l, b, o, nil), a.remaining(after, l, b, o))
+	return errors.Join(a.posted(context.WithoutCancel(ctx), w, l, settled, o.credentials.again()), a.remains(settled.Left))
 }
 
 func (a *front) outboxCommand() *cobra.Command {

@@ -76,6 +76,19 @@ type Made struct {
 	Keyless []string
 }
 
+// Findings are those about the batch as a whole.
+func (m *Made) Findings() (findings []account.Finding) {
+	for _, pattern := range m.Unprotecting {
+		findings = append(findings, account.Find(account.Warning, account.ProtectsNobody, fmt.Sprintf("“%s” stands under “protect”, and no account is called so", pattern)))
+	}
+	for _, field := range m.Keyless {
+		f := account.Find(account.Warning, account.KeyNobodyHas, fmt.Sprintf("of all accounts in %s, nobody has a value in %s, by which the brief finds them", m.Batch.System, field))
+		f.Field = field
+		findings = append(findings, f)
+	}
+	return findings
+}
+
 // Make makes the batch.
 func (d *Draft) Make(ctx context.Context) (*Made, error) {
 	made, errs := MakeAll(ctx, []*Draft{d}, nil)

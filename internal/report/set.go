@@ -43,6 +43,34 @@ func ReadSet(ctx context.Context, l store.Reader, batches []*batch.Batch) (s Set
 // OneSheet reports whether a row of one of the batches is the same person's in all of them.
 func (s Set) OneSheet() bool { return s.Name != "" }
 
+// Called is what tells a batch from the others: its system, and where others are for that as well, its number.
+func (s Set) Called(i int) string {
+	b := s.Batches[i]
+	for j, other := range s.Batches {
+		if j != i && other.System == b.System {
+			return fmt.Sprintf("%s, batch %d", b.System, b.ID)
+		}
+	}
+	return b.System
+}
+
+// mostSheets is how many sheets are named in the title of batches that are not of one.
+const mostSheets = 3
+
+// sheets are what the batches were made of, in words.
+func (s Set) sheets() string {
+	var names []string
+	for _, b := range s.Batches {
+		if !slices.Contains(names, b.Sheet) {
+			names = append(names, b.Sheet)
+		}
+	}
+	if len(names) > mostSheets {
+		return Number(len(names)) + " sheets"
+	}
+	return strings.Join(names, ", ")
+}
+
 // Numbers writes the numbers of the batches as they are typed, such as 12-14.
 func (s Set) Numbers() string {
 	first, last := s.Batches[0].ID, s.Batches[len(s.Batches)-1].ID
@@ -132,17 +160,20 @@ func (s Set) column() int {
 // Set writes the title of several batches, and their accounts side by side. It reports
 // whether all of them come out even.
 func (p *Page) Set(s Set) bool {
-	b := s.Batches[0]
-	p.Line("%s%s", p.Bold(s.Title()), fmt.Sprintf(" · %s · %s %s · %s %s by %s", b.Sheet, many(len(s.Batches), "batch", "batches"), s.Numbers(), batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
+	b, numbers := s.Batches[0], ""
+	if s.Name != "" {
+		numbers = fmt.Sprintf(" · %s %s", many(len(s.Batches), "batch", "batches"), s.Numbers())
+	}
+	p.Line("%s%s", p.Bold(s.Title()), fmt.Sprintf(" · %s%s · %s %s by %s", s.sheets(), numbers, batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
 	p.Line("")
 	even := p.Sides(s, true, func(i int) []Side { return Sides(s.Batches[i], s.Counts[i], s.Waiting[i]) }, p.paint(bold+green, "even"))
-	for _, b := range s.Batches {
+	for i, b := range s.Batches {
 		if text, level := ProofText(b); text != "" {
 			style := p.Plain
 			if level != "" {
 				style = func(s string) Styled { return p.Level(level, s) }
 			}
-			p.Text(style, "  "+b.System+": "+text)
+			p.Text(style, "  "+s.Called(i)+": "+text)
 		}
 	}
 	return even
