@@ -1,11 +1,17 @@
 package app
 
 import (
+	"context"
+	"fmt"
 	"iter"
 	"slices"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/readback"
+	"evenledger/internal/store"
+	"evenledger/internal/workspace"
 )
 
 // A State is how a row of a sheet and its account stand to each other.
@@ -73,4 +79,30 @@ func Compare(entries iter.Seq2[batch.Entry, error]) (counts States, refusals []a
 		}
 	}
 	return counts, refusals, nil
+}
+
+// ReadBack tells whether the system is still as a batch left it, looking again for a while if it is not. Where it is, and
+// all that the ledger says was done with it, that is signed.
+func (a *App) ReadBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration, progress func(stage string, rows int)) (readback.Result, error) {
+	if b.Posted.IsZero() {
+		return readback.Result{}, mistake(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
+	}
+	target, err := SystemOf(w, b)
+	if err != nil {
+		return readback.Result{}, err
+	}
+	client, err := a.Connect(target)
+	if err != nil {
+		return readback.Result{}, err
+	}
+	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Clock: a.Clock, Progress: progress}
+	read, err := reading.Read(ctx)
+	if err != nil || len(read.Rows) > 0 {
+		return read, err
+	}
+	problems, err := l.Proven(ctx, b)
+	if err == nil && len(problems) == 0 {
+		err = a.Endorse(ctx, w, l, b.ID)
+	}
+	return read, err
 }

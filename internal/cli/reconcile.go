@@ -152,80 +152,135 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 	flags.Elevated = true // nothing is given: it is only compared
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) (err error) {
 		next := "evenledger draft " + quoted(path) + flags.flags()
-		if set != "" {
-			return a.reconcileSet(ctx, members, set, l, next, out)
-		}
 		bar := a.progress()
-		err = a.CompareSet(ctx, l, members, "", bar.stageDone, func(made []*drafting.Made) error {
-			if bar.end(); made[0] == nil {
+		err = a.CompareSet(ctx, l, members, set, bar.stageDone, func(made []*drafting.Made) error {
+			bar.end()
+			var batches []*batch.Batch
+			for _, m := range made {
+				if m != nil {
+					batches = append(batches, m.Batch)
+				}
+			}
+			if len(batches) == 0 {
 				return nil
 			}
-			return a.compared(ctx, l, made[0].Batch, members[0].Job, next, out)
+			return a.compared(ctx, l, batches, members, set, next, out)
 		})
 		bar.end()
-		return errors.Join(err, members[0].Err)
+		return errors.Join(err, a.tellSystems(ctx, ofMembers(members)))
 	})
 }
 
-func (a *front) compared(ctx context.Context, l store.Store, b *batch.Batch, j *app.Job, next, out string) error {
-	counts, refusals, err := app.Compare(l.Entries(ctx, b.ID, store.Filter{}))
+// compared tells how a sheet and one system, or each of those of a set, stand to each other.
+func (a *front) compared(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member, set, next, out string) error {
+	s, err := report.ReadSet(ctx, l, batches)
 	if err != nil {
 		return err
 	}
-	causes := &report.Causes{}
-	causes.AddAll(refusals)
-	even := counts.Even()
+	s.Name = set
+	b, several := batches[0], set != ""
+	counts, even, by := make([]app.States, len(batches)), true, map[string]app.States{}
+	all, systems := make([]*report.Causes, len(batches)), make([]string, len(batches))
+	for i, b := range batches {
+		var refusals []account.Finding
+		if counts[i], refusals, err = app.Compare(l.Entries(ctx, b.ID, store.Filter{})); err != nil {
+			return err
+		}
+		even, by[b.System] = even && counts[i].Even(), counts[i]
+		all[i], systems[i] = &report.Causes{}, b.System
+		all[i].AddAll(refusals)
+	}
 	if !even {
-		a.exit = exitRows
+		a.exit = max(a.exit, exitRows)
 	}
-	var sides []report.Side
-	for _, s := range states {
-		sides = append(sides, report.Side{Label: s.label, N: counts[s.name]})
+	sides := func(i int) (sides []report.Side) {
+		for _, state := range states {
+			sides = append(sides, report.Side{Label: state.label, N: counts[i][state.name]})
+		}
+		return sides
 	}
-	written, err := a.writeDifferences(out, report.Comparison{Title: fmt.Sprintf("%s and %s", b.Sheet, b.System), In: report.In(b), Sides: sides, Even: even}, differences(ctx, l, b))
+	told := report.Comparison{Title: fmt.Sprintf("%s and %s", b.Sheet, b.System), Even: even, Systems: several}
+	if several {
+		told.Title = fmt.Sprintf("%s and the set %s", b.Sheet, set)
+	} else {
+		told.In, told.Sides = report.In(b), sides(0)
+	}
+	written, err := a.writeDifferences(out, told, differences(ctx, l, batches, several))
 	if err != nil {
 		return err
 	}
-	if a.json {
-		head := map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts, "even": even}
-		return report.WriteJSON(a.out, head, "entries", differing(b, l.Entries(ctx, b.ID, store.Filter{Cells: true})), nil)
+	switch {
+	case a.json && several:
+		return report.WriteJSON(a.out, map[string]any{"set": set, "sheet": b.Sheet, "systems": by, "even": even}, "entries", setEntries(s, differsIn(ctx, l, s)), nil)
+	case a.json:
+		return report.WriteJSON(a.out, map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts[0], "even": even}, "entries", differing(b, l.Entries(ctx, b.ID, store.Filter{Cells: true})), nil)
 	}
 	page := a.page()
 	page.Speak(b)
-	page.Line("%s", page.Bold(fmt.Sprintf("%s and %s", b.Sheet, b.System)))
-	verdict := page.Level(account.Error, "not even")
-	if even {
-		verdict = page.Bold("even")
+	page.Line("%s", page.Bold(told.Title))
+	verdict, says := page.Level(account.Error, "not even"), page.Level(account.Error, "The system is not even with the sheet.")
+	switch {
+	case even && several:
+		verdict, says = page.Bold("even"), page.Bold("Every system is even with the sheet.")
+	case even:
+		verdict, says = page.Bold("even"), page.Bold("The system is even with the sheet.")
+	case several:
+		says = page.Level(account.Error, "Not every system is even with the sheet.")
 	}
-	page.AccountSaying(report.In(b), sides, verdict)
-	if err := a.differing(ctx, page, l, b, counts); err != nil {
+	if several {
+		page.Line("")
+		page.Sides(s, false, sides, verdict)
+		err = showDiffers(page, s, differsIn(ctx, l, s))
+	} else {
+		page.AccountSaying(told.In, told.Sides, verdict)
+		err = a.differing(ctx, page, l, b, counts[0])
+	}
+	if err != nil {
 		return err
 	}
-	page.Findings(causes)
+	page.Findings(report.Together(systems, all))
 	page.Line("")
-	switch {
-	case even:
-		page.Line("%s", page.Bold("The system is even with the sheet."))
-	default:
-		page.Line("%s", page.Level(account.Error, "The system is not even with the sheet."))
-	}
-	switch {
-	case j.Brief.Scope == nil:
+	page.Line("%s", says)
+	if slices.ContainsFunc(members, func(m app.Member) bool { return m.Job != nil && m.Brief.Scope == nil }) {
 		page.Text(page.Dim, "The brief has no “scope”, so accounts that the sheet does not list were not looked for.")
 	}
-	differencesIn(page, out, written)
-	if !even {
+	if differencesIn(page, out, written); !even {
 		page.Next(next)
 	}
 	return page.Err()
 }
 
-// differences are the lines about what is otherwise for one system, of each entry together.
-func differences(ctx context.Context, l store.Store, b *batch.Batch) iter.Seq2[[][]string, error] {
+// differences are the lines about what is otherwise, of each entry together; of several systems they begin with its name.
+func differences(ctx context.Context, l store.Store, batches []*batch.Batch, several bool) iter.Seq2[[][]string, error] {
 	return func(yield func([][]string, error) bool) {
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
-			if state := app.StateOf(&e); (err != nil || state.Differs()) && !yield(report.Differences(b, &e, foundAs(state)), err) {
-				return
+		for _, b := range batches {
+			for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
+				state := app.StateOf(&e)
+				if err == nil && !state.Differs() {
+					continue
+				}
+				lines := report.Differences(b, &e, foundAs(state))
+				for i := range lines {
+					if several {
+						lines[i] = append([]string{b.System}, lines[i]...)
+					}
+				}
+				if !yield(lines, err) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// differsIn yields the rows of a sheet that are otherwise in one of the systems.
+func differsIn(ctx context.Context, l store.Store, s report.Set) iter.Seq2[report.SetRow, error] {
+	return func(yield func(report.SetRow, error) bool) {
+		for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
+			if is := slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool { return e != nil && app.StateOf(e).Differs() }); err != nil || is {
+				if !yield(r, err) {
+					return
+				}
 			}
 		}
 	}
@@ -326,20 +381,8 @@ func differing(b *batch.Batch, entries iter.Seq2[batch.Entry, error]) iter.Seq2[
 
 // readBack tells whether the system is still as a batch left it.
 func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration, out string) error {
-	if b.Posted.IsZero() {
-		return wrong(fmt.Sprintf("batch %d was never posted, so there is nothing to read back", b.ID), "")
-	}
-	target, err := app.SystemOf(w, b)
-	if err != nil {
-		return err
-	}
-	client, err := a.Connect(target)
-	if err != nil {
-		return err
-	}
 	bar := a.progress()
-	reading := &readback.Reading{Ledger: l, System: client, Batch: b, Together: target.Together, Within: within, Clock: a.Clock, Progress: bar.stageDone}
-	read, err := reading.Read(ctx)
+	read, err := a.ReadBack(ctx, w, l, b, within, bar.stageDone)
 	bar.end()
 	if err != nil {
 		return err
@@ -347,15 +390,6 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 	rows := read.Rows
 	if !read.Even() {
 		a.exit = exitRows
-	}
-	if len(rows) == 0 { // what the ledger says was done was seen to be so, whatever failed besides
-		problems, err := l.Proven(ctx, b)
-		if err == nil && len(problems) == 0 {
-			err = a.Endorse(ctx, w, l, b.ID)
-		}
-		if err != nil {
-			return err
-		}
 	}
 	was := report.Comparison{Title: fmt.Sprintf("Batch %d and %s", b.ID, b.System), In: []report.Side{{Label: "Carried out", N: read.Looked}}, Sides: []report.Side{{Label: "As the batch left it", N: read.Looked - len(rows)}, {Label: "Otherwise", N: len(rows)}}, Even: read.Even()}
 	written, err := a.writeDifferences(out, was, func(yield func([][]string, error) bool) {

@@ -14,7 +14,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/drafting"
 	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
@@ -474,107 +473,8 @@ func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[ba
 	}
 }
 
-// reconcileSet holds a sheet against every system of a set.
-func (a *front) reconcileSet(ctx context.Context, members []app.Member, set string, l store.Store, next, out string) (err error) {
-	bar := a.progress()
-	return a.CompareSet(ctx, l, members, set, bar.stageDone, func(made []*drafting.Made) error {
-		bar.end()
-		var batches []*batch.Batch
-		for _, m := range made {
-			if m != nil {
-				batches = append(batches, m.Batch)
-			}
-		}
-		if len(batches) == 0 {
-			return a.tellSystems(ctx, ofMembers(members))
-		}
-		return a.comparedSet(ctx, l, batches, members, set, next, out)
-	})
-}
-
-// comparedSet tells how a sheet and the systems of a set stand to each other.
-func (a *front) comparedSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member, set, next, out string) error {
-	s, err := report.ReadSet(ctx, l, batches)
-	if err != nil {
-		return err
-	}
-	s.Name = set
-	counts, even := make([]app.States, len(batches)), true
-	all, systems := make([]*report.Causes, len(batches)), make([]string, len(batches))
-	for i, b := range batches {
-		var refusals []account.Finding
-		if counts[i], refusals, err = app.Compare(l.Entries(ctx, b.ID, store.Filter{})); err != nil {
-			return err
-		}
-		even = even && counts[i].Even()
-		all[i], systems[i] = &report.Causes{}, b.System
-		all[i].AddAll(refusals)
-	}
-	if !even {
-		a.exit = max(a.exit, exitRows)
-	}
-	written, err := a.writeDifferences(out, report.Comparison{Title: fmt.Sprintf("%s and the set %s", batches[0].Sheet, set), Even: even, Systems: true}, func(yield func([][]string, error) bool) {
-		for _, b := range batches {
-			for lines, err := range differences(ctx, l, b) {
-				for i := range lines {
-					lines[i] = append([]string{b.System}, lines[i]...)
-				}
-				if !yield(lines, err) {
-					return
-				}
-			}
-		}
-	})
-	if err != nil {
-		return err
-	}
-	differs := func(yield func(report.SetRow, error) bool) {
-		for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
-			if is := slices.ContainsFunc(r.Entries, func(e *batch.Entry) bool { return e != nil && app.StateOf(e).Differs() }); err != nil || is {
-				if !yield(r, err) {
-					return
-				}
-			}
-		}
-	}
-	if a.json {
-		by := map[string]app.States{}
-		for i, b := range batches {
-			by[b.System] = counts[i]
-		}
-		return errors.Join(report.WriteJSON(a.out, map[string]any{"set": set, "sheet": batches[0].Sheet, "systems": by, "even": even}, "entries", setEntries(s, differs), nil), a.tellSystems(ctx, ofMembers(members)))
-	}
-	page := a.page()
-	page.Speak(batches[0])
-	page.Line("%s", page.Bold(fmt.Sprintf("%s and the set %s", batches[0].Sheet, set)))
-	page.Line("")
-	verdict := page.Level(account.Error, "not even")
-	if even {
-		verdict = page.Bold("even")
-	}
-	page.Sides(s, false, func(i int) (sides []report.Side) {
-		for _, state := range states {
-			sides = append(sides, report.Side{Label: state.label, N: counts[i][state.name]})
-		}
-		return sides
-	}, verdict)
-	if err := showDiffers(page, s, batches, differs); err != nil {
-		return err
-	}
-	page.Findings(report.Together(systems, all))
-	page.Line("")
-	differencesIn(page, out, written)
-	if even {
-		page.Line("%s", page.Bold("Every system is even with the sheet."))
-	} else {
-		page.Line("%s", page.Level(account.Error, "Not every system is even with the sheet."))
-		page.Next(next)
-	}
-	return errors.Join(page.Err(), a.tellSystems(ctx, ofMembers(members)))
-}
-
 // showDiffers shows the first of the rows that are otherwise in one of the systems.
-func showDiffers(page *report.Page, s report.Set, batches []*batch.Batch, differs iter.Seq2[report.SetRow, error]) error {
+func showDiffers(page *report.Page, s report.Set, differs iter.Seq2[report.SetRow, error]) error {
 	said := 0
 	for r, err := range differs {
 		if err != nil {
@@ -592,7 +492,7 @@ func showDiffers(page *report.Page, s report.Set, batches []*batch.Batch, differ
 			if e == nil || app.StateOf(e) != app.Differs || page.Summary(*e) == "" {
 				continue
 			}
-			page.Line("            %s", page.Dim(batches[i].System+": "+page.Summary(*e)))
+			page.Line("            %s", page.Dim(s.Called(i)+": "+page.Summary(*e)))
 		}
 	}
 	return nil

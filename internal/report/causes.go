@@ -162,8 +162,11 @@ func (k *Cause) alsoSaid(of Said) {
 }
 
 // Together is the causes that sheets have in several systems: what is alike in some of them
-// stands once, with their names.
+// stands once, with their names. Of a single system they are its own.
 func Together(systems []string, of []*Causes) *Causes {
+	if len(of) == 1 {
+		return of[0]
+	}
 	all := &Causes{}
 	type alike struct {
 		code                account.Code
