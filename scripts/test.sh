@@ -9,7 +9,7 @@ cd "$(dirname "$0")/.."
 if [ "${1-}" = --quick ]; then
   go vet ./...
   go test -short $(go list ./... | grep -v /test$)
-  go test -parallel 6 -run 'TestScripts/(walk|mistakes|memberships|undo|handback|cells|values|notices|last)$' ./test
+  go test -count=1 -parallel 6 -run 'TestScripts/(walk|mistakes|memberships|undo|handback|cells|values|notices|last)$' ./test
   exit
 fi
 
@@ -47,7 +47,8 @@ if [ -w $memory ] && [ "$(df --output=avail -k $memory | tail -n1)" -gt 6000000 
 fi
 
 # Most tests of the built program wait for something: several go side by side, whatever the number of processors.
-go test -vet=off -timeout 80m -parallel 6 ./...
+# What was run before counts for nothing: that the program changed, which they build and drive, go test does not see.
+go test -count=1 -vet=off -timeout 80m -parallel 6 ./...
 if command -v gcc >/dev/null; then # where goroutines meet
   mapfile -t rooms < <(grep -rlE 'go func|errgroup|WaitGroup|\.Go\(' internal --include='*.go' | xargs -n1 dirname | sort -u)
   CGO_ENABLED=1 go test -vet=off -race -timeout 80m "${rooms[@]/#/./}"

@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/app"
+	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/check"
 	"evenledger/internal/drafting"
@@ -115,13 +116,10 @@ Without a brief, recognised headings map themselves.`,
 				return err
 			}
 			defer app.CloseSet(members)
-			switch {
-			case set == "":
-				return a.check(ctx, members[0].Job, flags, out)
-			case out != "":
+			if set != "" && out != "" {
 				return wrong(set+" is a set of systems, and -o marks what one of them takes", "Name one of them: --system "+members[0].System)
 			}
-			return a.checkSet(ctx, members, set, "evenledger draft "+quoted(first(args))+flags.flags())
+			return a.check(ctx, members, set, flags, out)
 		},
 	}
 	flags.add(a, cmd)
@@ -189,7 +187,14 @@ func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.
 	}
 }
 
-func newTally() *tally { return &tally{isRefused: map[int]bool{}} }
+// newTally begins to check a sheet, which is written to out with its faults marked if that is named.
+func newTally(j *app.Job, out string) *tally {
+	t := &tally{isRefused: map[int]bool{}}
+	if out != "" {
+		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
+	}
+	return t
+}
 
 // readThings reads what rows may name, from a system that is asked.
 func readThings(ctx context.Context, j *app.Job, bar *progress) (err error) {
@@ -199,56 +204,104 @@ func readThings(ctx context.Context, j *app.Job, bar *progress) (err error) {
 	return err
 }
 
-func (a *front) check(ctx context.Context, j *app.Job, flags sheetFlags, out string) error {
+// checkedFor is what checking a sheet for one system of a set came to, as the document has it.
+type checkedFor struct {
+	System   string            `json:"system"`
+	Rows     int               `json:"rows"`
+	Fine     int               `json:"fine"`
+	Aside    int               `json:"aside"`
+	Refused  int               `json:"refused"`
+	Findings []account.Finding `json:"findings"`
+}
+
+// check checks a sheet for each system that it is for. What cannot be asked leaves the others alone.
+func (a *front) check(ctx context.Context, members []app.Member, set string, flags sheetFlags, out string) error {
 	bar := a.progress()
-	t := newTally()
-	if out != "" {
-		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
-	}
-	if err := readThings(ctx, j, bar); err != nil {
-		return err
-	}
-	found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
-	if a.json {
+	if j := members[0].Job; set == "" && a.json {
+		t := newTally(j, out)
+		if err := readThings(ctx, j, bar); err != nil {
+			return err
+		}
+		found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
-	causes := &report.Causes{}
-	causes.AddAll(j.Findings)
-	for f, err := range found {
-		if err != nil {
+	came, s := []checkedFor{}, report.Set{Name: set}
+	var systems []string
+	var all []*report.Causes
+	var of *app.Job // the first that could be asked
+	for i := range members {
+		m := &members[i]
+		if m.Err == nil {
+			m.Err = readThings(ctx, m.Job, bar)
+		}
+		if m.Err != nil {
+			continue
+		}
+		t, causes := newTally(m.Job, out), &report.Causes{}
+		one := checkedFor{System: m.System, Findings: app.Findings(members, i)}
+		causes.AddAll(one.Findings)
+		for f, err := range t.findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
+			if err != nil {
+				bar.end()
+				return err
+			}
+			if causes.Add(f); a.json {
+				one.Findings = append(one.Findings, f)
+			}
+		}
+		if err := t.marked.write(ctx, m.Job); err != nil {
 			bar.end()
 			return err
 		}
-		causes.Add(f)
+		if out != "" && t.marked.plain != "" {
+			a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", m.Sheet.Info().Name, t.marked.plain, out)
+		}
+		guessed := mapping.GuessedEncoding(m.Sheet.Info())
+		causes.AddAll(guessed)
+		one.Findings = append(one.Findings, guessed...)
+		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
+		if a.exit = max(a.exit, a.rowsExit(t.refused)); !m.Sheet.Info().Read.Even() {
+			a.exit = max(a.exit, exitRows)
+		}
+		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
+		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
+		if of == nil {
+			of = m.Job
+		}
 	}
 	bar.end()
-	if err := t.marked.write(ctx, j); err != nil {
-		return err
+	troubles := a.tellSystems(ctx, ofMembers(members))
+	if a.json {
+		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), troubles)
 	}
-	if out != "" && t.marked.plain != "" {
-		a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", j.Sheet.Info().Name, t.marked.plain, out)
+	if of == nil {
+		return troubles
 	}
-	causes.AddAll(mapping.GuessedEncoding(j.Sheet.Info()))
 	page := a.page()
-	page.Line("%s", about(j.Sheet.Info()))
-	page.Read(j.Sheet.Info().Read)
-	if !j.Named {
-		readAs(page, j)
+	page.Line("%s", about(of.Sheet.Info()))
+	page.Read(of.Sheet.Info().Read)
+	sides := func(i int) []report.Side {
+		return []report.Side{{Label: "Fine", N: came[i].Fine}, {Label: "Set aside", N: came[i].Aside}, {Label: "Refused", N: came[i].Refused}}
 	}
-	if !j.Sheet.Info().Read.Even() {
-		a.exit = exitRows
+	if set == "" {
+		if !of.Named {
+			readAs(page, of)
+		}
+		page.Account([]report.Side{{Label: "Rows in", N: came[0].Rows}}, sides(0))
+	} else {
+		page.Line("")
+		page.Sides(s, false, sides, page.Bold("even"))
 	}
-	page.Account([]report.Side{{Label: "Rows in", N: t.rows}}, []report.Side{{Label: "Fine", N: t.rows - t.aside - t.refused}, {Label: "Set aside", N: t.aside}, {Label: "Refused", N: t.refused}})
-	page.Findings(causes)
-	draft := "evenledger draft " + quoted(j.Name) + flags.flags()
+	leftTo(page, members)
+	page.Findings(report.Together(systems, all))
+	next := "evenledger draft " + quoted(of.Name) + flags.flags()
 	if out != "" {
 		page.Line("")
 		page.Line("%s has the sheet with the reasons beside each row.", out)
-		draft = "evenledger check " + quoted(out) + flags.flags()
+		next = "evenledger check " + quoted(out) + flags.flags()
 	}
-	page.Next(draft)
-	a.exit = max(a.exit, a.rowsExit(t.refused))
-	return page.Err()
+	page.Next(next)
+	return errors.Join(page.Err(), troubles)
 }
 
 // rowsExit is the exit code where so many rows were refused.
@@ -286,6 +339,8 @@ func (a *front) checkJSON(j *app.Job, t *tally, found iter.Seq2[account.Finding,
 		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.Sheet.Info().Encoding}
 	}
 	err := report.WriteJSON(a.out, head, "findings", all, tail)
-	a.exit = a.rowsExit(t.refused)
+	if a.exit = a.rowsExit(t.refused); !j.Sheet.Info().Read.Even() {
+		a.exit = exitRows
+	}
 	return err
 }

@@ -148,68 +148,6 @@ func (a *front) tellSystems(ctx context.Context, troubles []inSystem) error {
 	return all[first]
 }
 
-// checkedFor is what checking a sheet for one system of a set came to, as the document has it.
-type checkedFor struct {
-	System   string            `json:"system"`
-	Rows     int               `json:"rows"`
-	Fine     int               `json:"fine"`
-	Aside    int               `json:"aside"`
-	Refused  int               `json:"refused"`
-	Findings []account.Finding `json:"findings"`
-}
-
-// checkSet checks a sheet for every system of a set.
-func (a *front) checkSet(ctx context.Context, members []app.Member, set, next string) error {
-	var came []checkedFor
-	s := report.Set{Name: set}
-	var systems []string
-	var all []*report.Causes
-	bar := a.progress()
-	for i := range members {
-		m := &members[i]
-		if m.Err != nil {
-			continue
-		}
-		if m.Err = readThings(ctx, m.Job, bar); m.Err != nil {
-			continue
-		}
-		t := newTally()
-		one := checkedFor{System: m.System, Findings: app.Findings(members, i)}
-		for f, err := range t.findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
-			if err != nil {
-				bar.end()
-				return err
-			}
-			one.Findings = append(one.Findings, f)
-		}
-		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
-		a.exit = max(a.exit, a.rowsExit(t.refused))
-		causes := &report.Causes{}
-		causes.AddAll(one.Findings)
-		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
-		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
-	}
-	bar.end()
-	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), a.tellSystems(ctx, ofMembers(members)))
-	}
-	if len(came) > 0 {
-		page := a.page()
-		page.Line("%s", about(members[0].Sheet.Info()))
-		page.Line("")
-		page.Sides(s, false, func(i int) []report.Side {
-			return []report.Side{{Label: "Fine", N: came[i].Fine}, {Label: "Set aside", N: came[i].Aside}, {Label: "Refused", N: came[i].Refused}}
-		}, page.Bold("even"))
-		leftTo(page, members)
-		page.Findings(report.Together(systems, all))
-		page.Next(next)
-		if err := page.Err(); err != nil {
-			return err
-		}
-	}
-	return a.tellSystems(ctx, ofMembers(members))
-}
-
 // leftTo tells what of a sheet only some systems of a set have.
 func leftTo(page *report.Page, members []app.Member) {
 	for _, m := range members {
