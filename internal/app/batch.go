@@ -117,34 +117,6 @@ func passwordIn(address string) string {
 	return password
 }
 
-// LookAtBatch opens the ledger to read one batch of it; 0 is the newest.
-func (a *App) LookAtBatch(ctx context.Context, id int, do func(store.Store, *batch.Batch) error) error {
-	return a.withBatch(ctx, id, true, func(_ *workspace.Workspace, l store.Store, b *batch.Batch) error { return do(l, b) })
-}
-
-// OnBatch opens the ledger for work on one batch of it.
-func (a *App) OnBatch(ctx context.Context, id int, do func(*workspace.Workspace, store.Store, *batch.Batch) error) error {
-	return a.withBatch(ctx, id, false, do)
-}
-
-func (a *App) withBatch(ctx context.Context, id int, toRead bool, do func(*workspace.Workspace, store.Store, *batch.Batch) error) (err error) {
-	w, l, err := a.OpenLedger(ctx, toRead)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, l.Close()) }()
-	if id == 0 {
-		if id, err = l.Newest(ctx); err != nil {
-			return err
-		}
-	}
-	b, err := l.Batch(ctx, id)
-	if err != nil {
-		return err
-	}
-	return do(w, l, b)
-}
-
 func held(message, remedy string) error {
 	return &batch.Guard{Message: message, Remedy: remedy}
 }

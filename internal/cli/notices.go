@@ -52,10 +52,6 @@ once more: look at them first, as somebody may get a mail twice.`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := batchNumber(args[0])
-			if err != nil {
-				return err
-			}
 			pick, err := newPick(rows, only, a.Today())
 			if err != nil {
 				return err
@@ -64,11 +60,13 @@ once more: look at them first, as somebody may get a mail twice.`,
 				return wrong("--again says which mails are sent, and --send is not given", "Give both.")
 			}
 			ctx := cmd.Context()
-			if !send {
-				return a.LookAtBatch(ctx, id, func(l store.Store, b *batch.Batch) error { return a.listMails(ctx, l, b, pick) })
-			}
-			return a.OnBatch(ctx, id, func(w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-				return a.sendMails(ctx, w, l, b, pick, again, yes)
+			return a.onBatches(ctx, args[0], !send, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+				return a.severalBatches(batches, func(b *batch.Batch) error {
+					if !send {
+						return a.listMails(ctx, l, b, pick)
+					}
+					return a.sendMails(ctx, w, l, b, pick, again, yes)
+				})
 			})
 		},
 	}

@@ -71,11 +71,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 					if len(batches) > 1 && out != "" {
 						return wrong("-o writes what is otherwise in one system", "Name one batch.")
 					}
-					var names []string
-					for _, b := range batches {
-						names = append(names, b.System)
-					}
-					return a.several("systems", names, func(i int) error { return a.readBack(cmd.Context(), w, l, batches[i], within, out) })
+					return a.severalBatches(batches, func(b *batch.Batch) error { return a.readBack(cmd.Context(), w, l, b, within, out) })
 				})
 			}
 			flags.Compare = true

@@ -171,9 +171,10 @@ func (a *front) stageLog() func(level slog.Level, brief, stage, message string) 
 func (a *front) runSummary(ctx context.Context, page *report.Page, id int) error {
 	exit := a.exit // it is settled already
 	defer func() { a.exit = exit }()
-	return a.LookAtBatch(context.WithoutCancel(ctx), id, func(l store.Store, b *batch.Batch) error {
+	after := context.WithoutCancel(ctx)
+	return a.onBatches(after, fmt.Sprint(id), true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 		page.Line("")
-		_, _, err := a.summary(context.WithoutCancel(ctx), page, l, b, nil, nil)
+		_, _, err := a.summary(after, page, l, batches[0], nil, nil)
 		return err
 	})
 }

@@ -96,6 +96,16 @@ func (a *front) several(name string, keys []string, do func(i int) error) error 
 	return a.writeJSON(map[string]any{name: answers})
 }
 
+// severalBatches does something for each of several batches, as several does.
+func (a *front) severalBatches(batches []*batch.Batch, do func(b *batch.Batch) error) error {
+	s := report.Set{Batches: batches}
+	var keys []string
+	for i := range batches {
+		keys = append(keys, s.Called(i))
+	}
+	return a.several("systems", keys, func(i int) error { return do(batches[i]) })
+}
+
 // systemsNamed are those that a name means: of a set all of it.
 func systemsNamed(w *workspace.Workspace, name string) []string {
 	if set, is := w.Set(name); is {

@@ -34,6 +34,7 @@ Without EXPORT it is the one that evenledger.yaml names as “accounts”. What 
 to carry it out later, the service itself is asked about. Mails and follow-ups go out now,
 and never before.`,
 		Example: `  evenledger settle 17                                      by the export that is kept
+  evenledger settle 12-14                                   the batches of a set, each by its own
   evenledger settle 17 deskbook-new.csv                     by this one
   evenledger settle 17 --results failed.csv                 what the application did not take
   evenledger settle 17 --results failed.csv --file people-17-2.csv`,
@@ -57,10 +58,10 @@ and never before.`,
 			}
 			a.longWork()
 			return a.onBatches(cmd.Context(), args[0], false, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
-				if len(batches) > 1 {
-					return wrong("batches are settled one at a time, each by its own export", "")
+				if len(batches) > 1 && answer != (app.Answer{}) {
+					return wrong("an export or a list of failures is of one batch", "Settle one at a time with it, or all by the exports that evenledger.yaml names.")
 				}
-				return a.settle(cmd.Context(), w, l, batches[0], answer, o)
+				return a.settle(cmd.Context(), w, l, batches, answer, o)
 			})
 		},
 	}
@@ -72,26 +73,42 @@ and never before.`,
 	return cmd
 }
 
-func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, answer app.Answer, o order) error {
-	how, err := a.posting(w, o, false)
+func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, answer app.Answer, o order) error {
+	how, err := a.posting(w, o, len(batches) > 1)
 	if err != nil {
 		return err
 	}
 	bar := a.progress()
 	how.Progress = bar.of
-	settled, err := a.Settle(ctx, w, l, b, answer, how)
-	bar.end()
+	after := context.WithoutCancel(ctx)
+	var troubles []inSystem
+	var settled *app.Posted
+	for _, b := range batches {
+		if len(batches) > 1 && b.State != batch.Handed && len(b.Files) == 0 {
+			continue // nothing of it was handed over
+		}
+		one, err := a.Settle(ctx, w, l, b, answer, how)
+		if bar.end(); err == nil {
+			settled = one
+			a.followed(one, how)
+			if err = errors.Join(one.Err, one.After); err == nil {
+				err = a.remains(one.Left)
+			}
+		}
+		if troubles = append(troubles, inSystem{b.System, err}); b.State != batch.Posted {
+			a.exit = exitRows // something is open still
+		}
+	}
+	switch {
+	case len(batches) > 1:
+		err = a.showSet(after, l, batches, nil)
+	case settled != nil && errors.Join(settled.Err, settled.After) == nil:
+		err = a.posted(after, w, l, settled, o.credentials.again())
+	}
 	if err != nil {
 		return err
 	}
-	a.followed(settled, how)
-	if err := errors.Join(settled.Err, settled.After); err != nil {
-		return err
-	}
-	if b.State != batch.Posted {
-		a.exit = exitRows // something is open still
-	}
-	return errors.Join(a.posted(context.WithoutCancel(ctx), w, l, settled, o.credentials.again()), a.remains(settled.Left))
+	return a.tellSystems(ctx, troubles)
 }
 
 func (a *front) outboxCommand() *cobra.Command {
@@ -108,10 +125,7 @@ opens it beside itself, for you alone, and “settle” shreds both.`,
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.onBatches(cmd.Context(), args[0], !open, func(w *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
-				if len(batches) > 1 {
-					return wrong("the files of one batch are shown at a time", "")
-				}
-				return a.outbox(cmd.Context(), w, l, batches[0], open)
+				return a.severalBatches(batches, func(b *batch.Batch) error { return a.outbox(cmd.Context(), w, l, b, open) })
 			})
 		},
 	}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -51,18 +50,6 @@ func first(args []string) string {
 
 // lastBatch is how the newest batch may be named instead of by its number.
 const lastBatch = "last"
-
-// batchNumber reads a batch's number; 0 is the newest.
-func batchNumber(text string) (int, error) {
-	if text == lastBatch {
-		return 0, nil
-	}
-	id, err := strconv.Atoi(text)
-	if err != nil || id < 1 {
-		return 0, wrong(fmt.Sprintf("“%s” is not a batch's number", text), "“evenledger batches” lists them; “last” is the newest.")
-	}
-	return id, nil
-}
 
 // areBatches reports whether a text can only mean batches by their numbers.
 func areBatches(text string) bool {
