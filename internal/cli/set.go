@@ -223,13 +223,17 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		}
 	}
 	var next []string
+	var handed report.Set
 	for i, b := range batches {
 		if s.Counts[i].Elsewhere() > 0 {
 			if err := a.handedOverOf(ctx, page, l, b); err != nil {
 				return err
 			}
-			next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
+			handed.Batches = append(handed.Batches, b)
 		}
+	}
+	if len(handed.Batches) > 0 {
+		next = append(next, "evenledger settle "+handed.Numbers())
 	}
 	for i, b := range batches {
 		if a.toSign(page, b, total(s.Waiting[i]), true) {
