@@ -180,7 +180,7 @@ func measured(at string) (m machine, err error) {
 	}
 	defer l.Close()
 	b := &batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "bench"}}
-	drafter := store.Worker{Name: "drafter", Who: "drafter", Lease: time.Hour}
+	drafter := store.Worker{Name: "drafter", Who: "drafter", Term: time.Hour}
 	if err := l.Begin(ctx, drafter, b); err != nil {
 		return m, err
 	}
@@ -190,14 +190,14 @@ func measured(at string) (m machine, err error) {
 		entries = append(entries, batch.Entry{Row: row + 1, Key: fmt.Sprint("p", row), Intent: account.Create, Outcome: account.Waiting})
 	}
 	for i := 0; i < len(entries); i += 5000 {
-		if err := l.Add(ctx, b.ID, entries[i:min(i+5000, len(entries))]); err != nil {
+		if err := l.Draft(b.ID).Add(ctx, entries[i:min(i+5000, len(entries))]); err != nil {
 			return m, err
 		}
 	}
 	var workers []store.Worker
 	for i := range hands {
-		workers = append(workers, store.Worker{Name: fmt.Sprint("w", i), Who: "w", Lease: time.Hour})
-		if _, err := l.Join(ctx, b.ID, workers[i]); err != nil {
+		workers = append(workers, store.Worker{Name: fmt.Sprint("w", i), Who: "w", Term: time.Hour})
+		if _, err := l.Lease(b.ID, workers[i]).Join(ctx); err != nil {
 			return m, err
 		}
 	}
@@ -205,14 +205,14 @@ func measured(at string) (m machine, err error) {
 	const few = 200
 	begun := time.Now()
 	for range few {
-		if _, err := l.Renew(ctx, b.ID, workers[0]); err != nil { // seven trips, none waits for the disk
+		if _, err := l.Lease(b.ID, workers[0]).Renew(ctx); err != nil { // seven trips, none waits for the disk
 			return m, err
 		}
 	}
 	m.trip = 1000 * time.Since(begun).Seconds() / few / 7
 	begun = time.Now()
 	for i := range few {
-		if _, err := l.Claim(ctx, b.ID, workers[0], entries[i:i+1], time.Now()); err != nil {
+		if _, err := l.Lease(b.ID, workers[0]).Claim(ctx, entries[i:i+1], time.Now()); err != nil {
 			return m, err
 		}
 	}
@@ -224,13 +224,13 @@ func measured(at string) (m machine, err error) {
 		all.Go(func() {
 			for n := range each {
 				some := entries[(i*each+n)*block:][:block]
-				claim, err := l.Claim(ctx, b.ID, worker, some, time.Now())
+				claim, err := l.Lease(b.ID, worker).Claim(ctx, some, time.Now())
 				var results []store.Result
 				for _, e := range some {
 					e.Outcome, e.Did, e.Account = account.Created, account.Created, "id-"+e.Key
 					results = append(results, store.Result{Entry: e, Claim: claim})
 				}
-				if err = cmp.Or(err, l.Settle(ctx, b.ID, worker, results, time.Now())); err != nil {
+				if err = cmp.Or(err, l.Lease(b.ID, worker).Settle(ctx, results, time.Now())); err != nil {
 					failed.Store(err)
 					return
 				}

@@ -174,13 +174,13 @@ func (h *harbour) draft(csv string) *batch.Batch {
 	require.NoError(h.t, err)
 	s, err := sheet.Read("crew.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(h.t, err)
-	made, err := (&drafting.Draft{Worker: store.Worker{Name: rand.Text(), Lease: time.Minute}, Vaults: secret.NewVaults("no-passwords"), Ledger: h.ledger, System: h.client, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "harbour"}}}).Make(context.Background())
+	made, err := (&drafting.Draft{Worker: store.Worker{Name: rand.Text(), Term: time.Minute}, Vaults: secret.NewVaults("no-passwords"), Ledger: h.ledger, System: h.client, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Together: 2, Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "harbour"}}}).Make(context.Background())
 	require.NoError(h.t, err)
 	return made.Batch
 }
 
 func (h *harbour) post(b *batch.Batch) error {
-	return (&posting.Post{Worker: store.Worker{Name: rand.Text(), Lease: time.Minute}, Ledger: h.ledger, System: h.client, Batch: b, Together: 2, Settle: time.Millisecond, Clock: clock.Real()}).Run(context.Background())
+	return (&posting.Post{Worker: store.Worker{Name: rand.Text(), Term: time.Minute}, Ledger: h.ledger, System: h.client, Batch: b, Together: 2, Settle: time.Millisecond, Clock: clock.Real()}).Run(context.Background())
 }
 
 // even sees that the outcomes add up, and returns the entries.
@@ -276,7 +276,7 @@ func TestInvariants(t *testing.T) {
 		_, left := calm.even(again)
 		require.Zero(rt, left[account.Waiting], "post after post is all unchanged")
 
-		undo, err := (&drafting.Reversal{Worker: store.Worker{Name: rand.Text(), Lease: time.Minute}, Ledger: calm.ledger, System: calm.client, Of: b, Remove: true, Together: 2, Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "harbour"}}}).Make(context.Background())
+		undo, err := (&drafting.Reversal{Worker: store.Worker{Name: rand.Text(), Term: time.Minute}, Ledger: calm.ledger, System: calm.client, Of: b, Remove: true, Together: 2, Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "harbour"}}}).Make(context.Background())
 		require.NoError(rt, err)
 		require.NoError(rt, calm.post(undo))
 		undone, failed := calm.even(undo)

@@ -119,23 +119,23 @@ func TestKeeperOfTheLedger(t *testing.T) {
 		defer l.Close()
 		real, err := l.Batch(t.Context(), 1)
 		require.NoError(t, err)
-		signatures, err := l.Signatures(t.Context(), 1)
+		signatures, err := l.History(1).Signatures(t.Context())
 		require.NoError(t, err)
 		require.Len(t, signatures, 2)
 		forge := func(by string, change func(*batch.Batch), more ...store.Signature) string {
 			b := &batch.Batch{Draft: real.Draft}
 			b.Rows, b.Key, b.Secrets = 0, "", ""
 			change(b)
-			eve := store.Worker{Name: "eve" + by, Lease: time.Minute}
+			eve := store.Worker{Name: "eve" + by, Term: time.Minute}
 			require.NoError(t, l.Begin(t.Context(), eve, b))
-			require.NoError(t, l.Seal(t.Context(), b))
+			require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
 			for _, s := range more {
 				s.Of = b.Seal
-				require.NoError(t, l.Sign(t.Context(), b.ID, s))
+				require.NoError(t, l.History(b.ID).Sign(t.Context(), s))
 			}
 			b.State = batch.Drafted
 			require.NoError(t, l.Save(t.Context(), b))
-			_, err = l.Leave(t.Context(), b.ID, eve)
+			_, err = l.Lease(b.ID, eve).Leave(t.Context())
 			require.NoError(t, err)
 			code, told := f.as("ines", "post", fmt.Sprint(b.ID), "--yes", "--credentials", "w"+by+".csv", "--in-clear")
 			assert.Equal(t, 4, code, told)
@@ -348,13 +348,13 @@ func TestSignatureIsOfOneDraft(t *testing.T) {
 
 	l, err := sqlite.Open(t.Context(), filepath.Join(f.dir, "ledger.db"))
 	require.NoError(t, err)
-	signed, err := l.Signatures(t.Context(), 1)
+	signed, err := l.History(1).Signatures(t.Context())
 	require.NoError(t, err)
 	require.Len(t, signed, 2, "by who drafted it, and by the second person")
 	second, err := l.Batch(t.Context(), 2)
 	require.NoError(t, err)
 	moved := signed[1]
-	mine, err := l.Signatures(t.Context(), 2)
+	mine, err := l.History(2).Signatures(t.Context())
 	require.NoError(t, err)
 	require.Len(t, mine, 1)
 	for _, c := range []struct {
@@ -369,7 +369,7 @@ func TestSignatureIsOfOneDraft(t *testing.T) {
 		{func() { moved.As, moved.Person = store.Drafter, "ines" }, "a second person has to sign it first"},
 	} {
 		c.forge()
-		require.NoError(t, l.Sign(t.Context(), 2, moved))
+		require.NoError(t, l.History(2).Sign(t.Context(), moved))
 		code, _, errOut := f.run("post", "2", "--yes")
 		assert.Equal(t, 4, code)
 		assert.Contains(t, errOut, c.why)

@@ -160,16 +160,16 @@ func TestSettlePasswords(t *testing.T) {
 	l, err := sqlite.Open(ctx, w.Ledger.Path)
 	require.NoError(t, err)
 	defer l.Close()
-	w1 := store.Worker{Name: "w1", Lease: time.Minute}
+	w1 := store.Worker{Name: "w1", Term: time.Minute}
 	b := &batch.Batch{Draft: batch.Draft{Made: time.Now(), Secrets: "generate"}}
 	require.NoError(t, l.Begin(ctx, w1, b))
 	sealed, err := app.Vaults(w, l).Of(b.ID, "").Seal(2, "Quay-41-Lantern")
 	require.NoError(t, err)
 	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
-	require.NoError(t, l.Add(ctx, b.ID, []batch.Entry{e}))
-	require.NoError(t, l.Decide(ctx, b.ID, []batch.Entry{e}))
+	require.NoError(t, l.Draft(b.ID).Add(ctx, []batch.Entry{e}))
+	require.NoError(t, l.Draft(b.ID).Decide(ctx, []batch.Entry{e}))
 	e.Did, e.Outcome = account.Created, account.Created
-	require.NoError(t, l.Settle(ctx, b.ID, w1, []store.Result{{Entry: e}}, time.Now()))
+	require.NoError(t, l.Lease(b.ID, w1).Settle(ctx, []store.Result{{Entry: e}}, time.Now()))
 	b.State = batch.Stopped
 	require.NoError(t, l.Save(ctx, b))
 	path := filepath.Join(dir, "words.csv")
@@ -222,9 +222,9 @@ func TestSettlePasswords(t *testing.T) {
 	assert.Contains(t, settled.Elsewhere(), "began to hand 1 generated passwords out at")
 	assert.Contains(t, settled.Elsewhere(), "in a file of theirs, and nowhere else")
 	assert.NoFileExists(t, filepath.Join(dir, "late.csv"))
-	made, waiting, _, err := l.Secrets(ctx, b.ID)
+	kept, err := l.Passwords(b.ID).Count(ctx)
 	require.NoError(t, err)
-	assert.Zero(t, made+waiting)
+	assert.Zero(t, kept)
 	again, err := app.Vaults(w, l).Of(b.ID, "").Open(2, sealed)
 	require.NoError(t, err, "the batch is not through: others of its rows may want their passwords")
 	assert.Equal(t, "Quay-41-Lantern", again)

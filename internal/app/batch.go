@@ -32,7 +32,7 @@ func (a *App) OpenLedger(ctx context.Context, toRead bool) (*workspace.Workspace
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := l.InUse(ctx); err != nil {
+	if err := l.Upkeep().InUse(ctx); err != nil {
 		return nil, nil, errors.Join(err, l.Close())
 	}
 	return w, l, nil
@@ -59,13 +59,13 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 		return from, into, err
 	}
 	defer func() { err = errors.Join(err, other.Close()) }()
-	mine, err := old.ID(ctx)
+	mine, err := old.Upkeep().ID(ctx)
 	if err != nil {
 		return from, into, err
 	}
-	if theirs, err := other.ID(ctx); err != nil || from.String() == into.String() {
+	if theirs, err := other.Upkeep().ID(ctx); err != nil || from.String() == into.String() {
 		return from, into, errors.Join(err, mistake("that is the ledger that is used now", ""))
-	} else if theirs == mine && old.InUse(ctx) == nil && other.InUse(ctx) == nil {
+	} else if theirs == mine && old.Upkeep().InUse(ctx) == nil && other.Upkeep().InUse(ctx) == nil {
 		return from, into, mistake(fmt.Sprintf("%s is this ledger, or a copy of it", into), "Name a new one.")
 	}
 	unlock, err := old.Lock("move")
@@ -79,7 +79,7 @@ func (a *App) MoveLedger(ctx context.Context, to string, told func(stage string,
 	if err := secret.CopyKeys(from.Path+".keys", into.Path+".keys"); err != nil {
 		return from, into, err
 	}
-	err = old.Move(ctx, other, from.String(), into.String(), told)
+	err = old.Upkeep().Move(ctx, other, from.String(), into.String(), told)
 	if errors.Is(err, store.ErrBusy) {
 		err = held("somebody is at a batch, or at the same move", "Wait until that is done; “evenledger batches” shows who is at a batch.")
 	}

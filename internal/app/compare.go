@@ -100,7 +100,7 @@ func (a *App) ReadBack(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if err != nil || len(read.Rows) > 0 {
 		return read, err
 	}
-	problems, err := l.Proven(ctx, b)
+	problems, err := l.History(b.ID).Problems(ctx)
 	if err == nil && len(problems) == 0 {
 		err = a.Endorse(ctx, w, l, b.ID)
 	}

@@ -90,13 +90,13 @@ func (a *App) Countersign(ctx context.Context, l store.Store, b *batch.Batch, by
 
 // sign signs a hash of a batch.
 func (a *App) sign(ctx context.Context, l store.Store, b *batch.Batch, by Signer, as store.Role, of string) (s store.Signature, err error) {
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return s, err
 	}
 	s = store.Signature{As: as, Person: by.Person, Key: by.who.Signs(), Of: of, At: a.Clock.Now()}
 	s.Signature = by.who.Sign(signed(id, b, s))
-	return s, l.Sign(ctx, b.ID, s)
+	return s, l.History(b.ID).Sign(ctx, s)
 }
 
 // signer is who is at work, if evenledger.yaml has the key that they sign with.
@@ -137,10 +137,10 @@ func (a *App) Endorse(ctx context.Context, w *workspace.Workspace, l store.Store
 		if err != nil || b.Seal == "" {
 			return err
 		}
-		if last, err := l.Ends(ctx, id); err != nil || last != nil {
+		if last, err := l.History(id).Ends(ctx); err != nil || last != nil {
 			return err
 		}
-		head, err := l.NoteHeads(ctx, id)
+		head, err := l.History(id).NoteHeads(ctx)
 		if err != nil {
 			return err
 		}
@@ -152,7 +152,7 @@ func (a *App) Endorse(ctx context.Context, w *workspace.Workspace, l store.Store
 
 // proven sees that a draft is as it was when it was sealed, and so is what became of it since.
 func proven(ctx context.Context, l store.Store, b *batch.Batch) error {
-	problems, err := l.Proven(ctx, b)
+	problems, err := l.History(b.ID).Problems(ctx)
 	if err == nil && len(problems) > 0 {
 		err = held(fmt.Sprintf("batch %d is not as it was drafted: %s", b.ID, problems[0]), "Ask who keeps the ledger. Withdraw the batch and draft its sheet again.")
 	}
@@ -174,11 +174,11 @@ func approved(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	if err := proven(ctx, l, b); err != nil { // what is asked for stands in it
 		return err
 	}
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return err
 	}
-	signatures, err := l.Signatures(ctx, b.ID)
+	signatures, err := l.History(b.ID).Signatures(ctx)
 	if err != nil {
 		return err
 	}
@@ -235,7 +235,7 @@ func seals(w *workspace.Workspace) bool {
 // changes counts the accounts that a batch changes, together with those that were changed of the same
 // sheet or delivery within a day before: a list in pieces asks for as many people as in one.
 func changes(ctx context.Context, l store.Store, b *batch.Batch) (n int, err error) {
-	if n, err = l.Drafted(ctx, b.ID); err != nil {
+	if n, err = l.History(b.ID).ToDo(ctx); err != nil {
 		return 0, err
 	}
 	all, err := l.Batches(ctx)
@@ -244,7 +244,7 @@ func changes(ctx context.Context, l store.Store, b *batch.Batch) (n int, err err
 	}
 	for i := range all {
 		if o := &all[i]; o.ID != b.ID && o.Took() && b.Made.Sub(o.Posted).Abs() < 24*time.Hour && o.System == b.System && sameList(b, o) {
-			more, err := l.Drafted(ctx, o.ID)
+			more, err := l.History(o.ID).ToDo(ctx)
 			if err != nil {
 				return 0, err
 			}
@@ -296,7 +296,7 @@ func MayTrust(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	if len(w.People) == 0 {
 		return nil
 	}
-	problems, err := l.Proven(ctx, b)
+	problems, err := l.History(b.ID).Problems(ctx)
 	if err == nil && len(problems) == 0 {
 		_, problems, err = Vouched(ctx, w, l, b)
 	}
@@ -309,11 +309,11 @@ func MayTrust(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 // Vouched returns what is wrong with the signatures of a batch, and who signed all that became of it
 // last; empty: nobody did.
 func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, problems []string, err error) {
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return "", nil, err
 	}
-	signatures, err := l.Signatures(ctx, b.ID)
+	signatures, err := l.History(b.ID).Signatures(ctx)
 	if err != nil {
 		return "", nil, err
 	}
@@ -327,7 +327,7 @@ func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 	if !vouched && len(w.People) > 0 && b.State != batch.Unmade {
 		problems = append(problems, fmt.Sprintf("batch %d: it says that %s drafted it, and they did not sign it", b.ID, b.By))
 	}
-	last, err := l.Ends(ctx, b.ID)
+	last, err := l.History(b.ID).Ends(ctx)
 	switch {
 	case err != nil:
 	case last != nil && refuses(w, id, b, *last) == "":
@@ -340,11 +340,11 @@ func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 
 // Signed tells who countersigned a batch so that it counts.
 func Signed(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (people []string, err error) {
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return nil, err
 	}
-	signatures, err := l.Signatures(ctx, b.ID)
+	signatures, err := l.History(b.ID).Signatures(ctx)
 	for _, s := range signatures {
 		if s.As == store.Second && refuses(w, id, b, s) == "" {
 			people = append(people, s.Person)

@@ -21,7 +21,7 @@ type Soundness struct {
 
 // CheckLedger reads all of a ledger, and sees whether who signed a batch did.
 func CheckLedger(ctx context.Context, w *workspace.Workspace, l store.Store) (s Soundness, err error) {
-	if s.Soundness, err = l.Check(ctx); err != nil {
+	if s.Soundness, err = l.Upkeep().Check(ctx); err != nil {
 		return s, err
 	}
 	all, err := l.Batches(ctx)
@@ -51,7 +51,7 @@ type headLine struct {
 // WriteHeads writes where the history of each batch stands, as JSON lines, to be kept elsewhere, and
 // returns how many there are: whoever writes a ledger anew with all its hashes cannot write these.
 func WriteHeads(ctx context.Context, l store.Store, to io.Writer) (n int, err error) {
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -68,7 +68,7 @@ func WriteHeads(ctx context.Context, l store.Store, to io.Writer) (n int, err er
 		if b.Seal == "" {
 			continue
 		}
-		head, err := l.Heads(ctx, b.ID)
+		head, err := l.History(b.ID).Head(ctx)
 		if err == nil {
 			err = lines.Encode(head)
 		}
@@ -85,7 +85,7 @@ const mostHeads = 1 << 20
 
 // Against holds a ledger against heads that were kept, and returns what of it was written anew since.
 func Against(ctx context.Context, l store.Store, from io.Reader) (problems []string, err error) {
-	id, err := l.ID(ctx)
+	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func Against(ctx context.Context, l store.Store, from io.Reader) (problems []str
 			problems = append(problems, fmt.Sprintf("batch %d: its draft was written anew since", line.Batch))
 			continue
 		}
-		missing, err := l.Has(ctx, line.Head)
+		missing, err := l.History(line.Head.Batch).Lacks(ctx, line.Head)
 		if err != nil {
 			return nil, err
 		}

@@ -20,7 +20,7 @@ import (
 // Forget destroys what is left of a batch's passwords: they can be opened by nobody
 // any more, whatever still has them.
 func Forget(ctx context.Context, w *workspace.Workspace, l store.Store, id int) error {
-	return errors.Join(l.Wipe(ctx, id, nil), Vaults(w, l).Destroy(id), l.CutJournal(ctx))
+	return errors.Join(l.Passwords(id).Wipe(ctx, nil), Vaults(w, l).Destroy(id), l.Upkeep().CutJournal(ctx))
 }
 
 // Settled is what became of the generated passwords of a batch.
@@ -69,10 +69,11 @@ func (a *App) SettlePasswords(ctx context.Context, w *workspace.Workspace, l sto
 		return s, err
 	}
 	*b = *now
-	kept, waiting, mailed, err := l.Secrets(ctx, b.ID)
+	counts, err := l.Passwords(b.ID).Count(ctx)
 	if err != nil {
 		return s, err
 	}
+	kept := counts.Got
 	switch last := b.Handout; {
 	case kept == 0:
 		if envelope.Given() { // who was cut short after they were forgotten here has the only file
@@ -99,7 +100,7 @@ func (a *App) SettlePasswords(ctx context.Context, w *workspace.Workspace, l sto
 			return s, err
 		}
 	}
-	if waiting+mailed == 0 && b.State == batch.Posted {
+	if counts.Waiting+counts.Mailed == 0 && b.State == batch.Posted {
 		err = Forget(ctx, w, l, b.ID)
 	}
 	return s, errors.Join(err, a.Endorse(ctx, w, l, b.ID))
@@ -148,7 +149,7 @@ func handOut(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 	if err != nil {
 		return 0, fmt.Errorf("the passwords could not be written and are kept, sealed: %w", err)
 	}
-	return n, l.Wipe(ctx, b.ID, rows)
+	return n, l.Passwords(b.ID).Wipe(ctx, rows)
 }
 
 // got yields the entries whose account has got a generated password that is kept.

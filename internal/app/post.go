@@ -244,7 +244,7 @@ func (a *App) Worker(w *workspace.Workspace) store.Worker {
 	if err != nil {
 		host = "an unknown machine"
 	}
-	return store.Worker{Name: rand.Text(), Who: fmt.Sprintf("%s on %s (process %d)", a.By, host, os.Getpid()), Lease: w.Lease}
+	return store.Worker{Name: rand.Text(), Who: fmt.Sprintf("%s on %s (process %d)", a.By, host, os.Getpid()), Term: w.Lease}
 }
 
 // A sum adds up how far batches have come that are posted side by side.

@@ -43,7 +43,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 	}
 	defer func() { err = errors.Join(err, unlock()) }()
 	// How it ends is noted also where it never does.
-	if err := l.SaveRun(ctx, &done); err != nil {
+	if err := l.Runs().Save(ctx, &done); err != nil {
 		return done, err
 	}
 	err = a.wholeWay(ctx, w, l, r, &done)
@@ -58,7 +58,7 @@ func (a *App) Run(ctx context.Context, r Run) (done store.Run, err error) {
 	if err != nil && done.Message == "" {
 		done.Message = a.Mask.Told(err.Error())
 	}
-	return done, errors.Join(err, l.SaveRun(context.WithoutCancel(ctx), &done))
+	return done, errors.Join(err, l.Runs().Save(context.WithoutCancel(ctx), &done))
 }
 
 func (a *App) wholeWay(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, done *store.Run) error {

@@ -35,11 +35,17 @@ func Vaults(w *workspace.Workspace, l store.Store) *secret.Vaults {
 // A keeper keeps the sealed keys of batches in the ledger.
 type keeper struct{ store.Store }
 
-func (k keeper) Key(batch int) (string, error) { return k.Store.Key(context.Background(), batch) }
-func (k keeper) KeepKey(batch int, sealed string) error {
-	return k.Store.KeepKey(context.Background(), batch, sealed)
+func (k keeper) Key(batch int) (string, error) {
+	return k.Passwords(batch).Key(context.Background())
 }
-func (k keeper) ForgetKey(batch int) error { return k.Store.ForgetKey(context.Background(), batch) }
+
+func (k keeper) KeepKey(batch int, sealed string) error {
+	return k.Passwords(batch).KeepKey(context.Background(), sealed)
+}
+
+func (k keeper) ForgetKey(batch int) error {
+	return k.Passwords(batch).ForgetKey(context.Background())
+}
 
 // IdentityPath is where the identity of who is at work is kept, if evenledger.yaml does not say.
 func IdentityPath() (string, error) {

@@ -360,24 +360,14 @@ func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, 
 				continue // nothing is said of it
 			}
 			all = max(all, map[bool]int{true: waiting[account.Create], false: counts[account.Created]}[of.came.Waits()])
-			closed, err := l.Closed(ctx, b.ID, b.Mark.Field, b.Mark.Off, of.came)
-			if err != nil {
-				return err
-			}
-			if closed == 0 {
-				continue
-			}
-			for e, err := range l.Entries(ctx, b.ID, store.Filter{Intents: []account.Intent{account.Create}, Outcomes: []account.Outcome{of.came}}) {
+			shut := account.Change{Field: b.Mark.Field, After: account.Of(b.Mark.Off)}
+			for e, err := range l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{of.came}, Gives: &shut}) {
 				if err != nil {
 					return err
 				}
-				if closed == 0 {
-					break
-				}
-				if e.Intent != account.Create || e.Left()[b.Mark.Field].Text() != b.Mark.Off {
+				if e.Intent != account.Create || of.came.Waits() && e.Did != "" || e.Left()[b.Mark.Field].Text() != b.Mark.Off {
 					continue
 				}
-				closed--
 				if in[e.Row]++; in[e.Row] == 1 && len(named) < mostShut {
 					named = append(named, e)
 				}
@@ -406,11 +396,7 @@ func (a *front) passwordLines(ctx context.Context, page *report.Page, l store.St
 	if b.Secrets == "" {
 		return nil
 	}
-	_, made, mailed, err := l.Secrets(ctx, b.ID)
-	if err != nil {
-		return err
-	}
-	given, err := l.Given(ctx, b.ID)
+	kept, err := l.Passwords(b.ID).Count(ctx)
 	if err != nil {
 		return err
 	}
@@ -418,7 +404,7 @@ func (a *front) passwordLines(ctx context.Context, page *report.Page, l store.St
 	for _, of := range []struct {
 		n    int
 		says string
-	}{{made, "made, and handed out by the post that sets them: --credentials FILE --to KEY"}, {given, "given by the sheet"}, {mailed, "told in a mail"}} {
+	}{{kept.Waiting, "made, and handed out by the post that sets them: --credentials FILE --to KEY"}, {kept.Given, "given by the sheet"}, {kept.Mailed, "told in a mail"}} {
 		if of.n > 0 {
 			parts = append(parts, report.Number(of.n)+" "+of.says)
 		}

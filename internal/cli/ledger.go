@@ -176,7 +176,7 @@ func (a *front) copyLedger(ctx context.Context, path string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	size, err := l.Copy(ctx, path)
+	size, err := l.Upkeep().Copy(ctx, path)
 	switch trouble := engines.TroubleOf(err); {
 	case err == nil:
 	case ctx.Err() == nil && (trouble == engines.None || trouble == engines.Full):

@@ -247,7 +247,7 @@ began longer ago, and whether there is any (exit code 1): what a monitor asks.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, l.Close()) }()
-			all, err := l.Runs(cmd.Context(), 0)
+			all, err := l.Runs().List(cmd.Context(), 0)
 			if err != nil {
 				return err
 			}

@@ -219,7 +219,7 @@ func vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batc
 		return "", nil, nil
 	}
 	if b.Rows <= seenWhole {
-		if doubts, err = l.Proven(ctx, b); err != nil {
+		if doubts, err = l.History(b.ID).Problems(ctx); err != nil {
 			return "", nil, err
 		}
 	}

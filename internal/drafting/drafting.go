@@ -124,11 +124,11 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 		all.Wait()
 	}
 	each(true, func(m *making) error { return m.ready(ctx) })
-	ids := begin(ctx, makings, errs)
-	if len(ids) == 0 {
+	leases := begin(ctx, makings, errs)
+	if len(leases) == 0 {
 		return made, errs
 	}
-	lost := presence.At(ctx, drafts[0].Ledger, ids, drafts[0].Worker, func(ctx context.Context) error {
+	lost := presence.At(ctx, leases, drafts[0].Worker.Term, func(ctx context.Context) error {
 		makeAll(ctx, pool, makings, errs, each)
 		for i, m := range makings {
 			if errs[i] == nil {
@@ -149,7 +149,7 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 		}
 		if m.Batch.ID != 0 && (errs[i] != nil || m.Compare) {
 			// The context may be over, and the rows must go all the same.
-			errs[i] = errors.Join(errs[i], m.Ledger.Discard(context.WithoutCancel(ctx), m.Batch.ID), m.Vaults.Destroy(m.Batch.ID))
+			errs[i] = errors.Join(errs[i], m.Ledger.Draft(m.Batch.ID).Discard(context.WithoutCancel(ctx)), m.Vaults.Destroy(m.Batch.ID))
 		}
 		if errs[i] != nil {
 			made[i] = nil
@@ -239,7 +239,7 @@ func (d *making) ready(ctx context.Context) (err error) {
 }
 
 // begin gives the batches that are ready their numbers, one after the other.
-func begin(ctx context.Context, makings []*making, errs []error) (ids []int) {
+func begin(ctx context.Context, makings []*making, errs []error) (leases []store.Lease) {
 	var batches []*batch.Batch
 	for i, m := range makings {
 		if errs[i] != nil {
@@ -261,14 +261,14 @@ func begin(ctx context.Context, makings []*making, errs []error) (ids []int) {
 		if errs[i] = err; err != nil {
 			continue
 		}
-		if ids = append(ids, m.Batch.ID); m.Batch.Set != "" {
+		if leases = append(leases, m.Ledger.Lease(m.Batch.ID, m.Worker)); m.Batch.Set != "" {
 			m.Batch.Beside = batches[0].ID
 		}
 		// A draft that was killed may have left a key under this number.
 		errs[i] = m.Vaults.Destroy(m.Batch.ID)
 		m.vault = m.Vaults.Of(m.Batch.ID, "")
 	}
-	return ids
+	return leases
 }
 
 // gather takes the rows in and looks at the accounts that they may mean.
@@ -350,7 +350,7 @@ func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, waiting m
 		b.ToDo += n
 	}
 	b.SignFrom(signed)
-	if err := ledger.Seal(ctx, b); err != nil {
+	if err := ledger.Draft(b.ID).Seal(ctx, b); err != nil {
 		return err
 	}
 	if sign != nil {
@@ -646,7 +646,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 	// While some rows are decided the next are read, and those before are written.
 	waiting := d.spool.read()
 	reading := readAhead(waiting)
-	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Add(ctx, d.Batch.ID, entries) })
+	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Draft(d.Batch.ID).Add(ctx, entries) })
 	defer func() {
 		err = errors.Join(err, writing.wait())
 		if reading != nil {

@@ -49,7 +49,7 @@ func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, 
 	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(d.t, err)
 	made, err := (&drafting.Draft{
-		Vaults: secret.NewVaults(filepath.Join(d.t.TempDir(), "keys")), Worker: store.Worker{Name: rand.Text(), Who: "a test", Lease: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(),
+		Vaults: secret.NewVaults(filepath.Join(d.t.TempDir(), "keys")), Worker: store.Worker{Name: rand.Text(), Who: "a test", Term: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(),
 		Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC), System: "memory", Sheet: "s.csv"}},
 	}).Make(d.t.Context())
 	if err != nil {
@@ -150,7 +150,7 @@ func TestNothingIsLeftOfWhatBreaksOff(t *testing.T) {
 	require.NoError(t, err)
 	over, stop := context.WithCancel(t.Context())
 	stop()
-	_, err = (&drafting.Draft{Vaults: secret.NewVaults(t.TempDir()), Worker: store.Worker{Name: "w", Who: "a test", Lease: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()),
+	_, err = (&drafting.Draft{Vaults: secret.NewVaults(t.TempDir()), Worker: store.Worker{Name: "w", Who: "a test", Term: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()),
 		Batch: batch.Batch{Draft: batch.Draft{Made: time.Now(), System: "memory"}}}).Make(over)
 	require.ErrorIs(t, err, context.Canceled)
 	all, err := d.ledger.Batches(t.Context())

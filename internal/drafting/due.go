@@ -18,7 +18,7 @@ func (d *making) decideDue(ctx context.Context, decider *batch.Decider) error {
 	if days == 0 || d.Part || d.Compare {
 		return nil
 	}
-	due, err := d.Ledger.Suspended(ctx, d.Batch.System, d.Batch.Brief, d.Batch.Made.AddDate(0, 0, -days))
+	due, err := d.Ledger.Past(d.Batch.System).Suspended(ctx, d.Batch.Brief, d.Batch.Made.AddDate(0, 0, -days))
 	if err != nil || len(due) == 0 {
 		return err
 	}
@@ -41,7 +41,7 @@ func (d *making) decideDue(ctx context.Context, decider *batch.Decider) error {
 		entries = append(entries, e)
 	}
 	d.Batch.Unlisted += len(entries)
-	return d.Ledger.Add(ctx, d.Batch.ID, entries)
+	return d.Ledger.Draft(d.Batch.ID).Add(ctx, entries)
 }
 
 func (d *making) decideDueOne(decider *batch.Decider, e *batch.Entry, a *account.Account, s store.Suspension) {

@@ -33,7 +33,7 @@ func (d *making) remember(ctx context.Context) error {
 	if d.Compare {
 		return nil // nothing is made
 	}
-	return d.Ledger.MadeSince(ctx, d.Batch.System, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
+	return d.Ledger.Past(d.Batch.System).MadeSince(ctx, d.Batch.Made.Add(-lately), func(id int, e *batch.Entry, at time.Time) {
 		m := madeBefore{id, e.Row, "", at, e.Outcome.IsElsewhere()}
 		if m.handed && e.Account != "" {
 			set(d.made, account.ID, e.Account, m)

@@ -117,7 +117,7 @@ func (d *making) readNumbers(ctx context.Context) error {
 			continue
 		}
 		// Who gets a number that another had gets what still belongs to it, such as files.
-		if err := d.Ledger.Used(ctx, d.Batch.System, n.field.Name, func(text string) { n.take(text, false) }); err != nil {
+		if err := d.Ledger.Past(d.Batch.System).Used(ctx, n.field.Name, func(text string) { n.take(text, false) }); err != nil {
 			return err
 		}
 	}

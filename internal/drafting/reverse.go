@@ -87,8 +87,8 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	if err := r.Ledger.Begin(ctx, r.Worker, b); err != nil {
 		return nil, err
 	}
-	if err := presence.At(ctx, r.Ledger, []int{b.ID}, r.Worker, r.fill); err != nil {
-		return nil, errors.Join(err, r.Ledger.Discard(context.WithoutCancel(ctx), b.ID))
+	if err := presence.At(ctx, []store.Lease{r.Ledger.Lease(b.ID, r.Worker)}, r.Worker.Term, r.fill); err != nil {
+		return nil, errors.Join(err, r.Ledger.Draft(b.ID).Discard(context.WithoutCancel(ctx)))
 	}
 	return b, nil
 }
@@ -264,7 +264,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 			r.Batch.Rows++
 		}
 	}
-	return r.Ledger.Add(ctx, r.Batch.ID, entries)
+	return r.Ledger.Draft(r.Batch.ID).Add(ctx, entries)
 }
 
 // lookAt reads the accounts of entries as they are now, and returns the rows that they

@@ -136,7 +136,7 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 			most = size
 		}
 		begun := time.Now()
-		part, turn, err := p.Ledger.Take(ctx, p.Batch.ID, p.at.Worker, stage, most)
+		part, turn, err := p.at.Lease.Take(ctx, stage, most)
 		if err != nil {
 			return err
 		}
@@ -158,9 +158,9 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		}
 		after := context.WithoutCancel(ctx)
 		if err != nil || ctx.Err() != nil { // what was stopped is not done
-			return errors.Join(err, context.Cause(ctx), p.Ledger.Return(after, p.Batch.ID, p.at.Worker, part))
+			return errors.Join(err, context.Cause(ctx), p.at.Lease.Return(after, part))
 		}
-		if err := p.Ledger.End(after, p.Batch.ID, p.at.Worker, part); err != nil || limited {
+		if err := p.at.Lease.End(after, part); err != nil || limited {
 			return err
 		}
 		size = p.nextSize(part.N, time.Since(begun), got)
@@ -170,9 +170,9 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 // alone does what nobody else may be at the batch for. Whoever comes to post it meanwhile waits at
 // its opening.
 func (p *Post) alone(ctx context.Context, do func(ctx context.Context, r *run) error) error {
-	_, err := presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+	_, err := presence.Join(ctx, p.Ledger.Lease(p.Batch.ID, p.Worker), p.Worker.Term, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
 		r := newRun(p, &system.Description{}, at)
-		part, turn, err := p.Ledger.Take(ctx, p.Batch.ID, p.Worker, opening, 0)
+		part, turn, err := at.Lease.Take(ctx, opening, 0)
 		if err != nil {
 			return err
 		}
@@ -183,7 +183,7 @@ func (p *Post) alone(ctx context.Context, do func(ctx context.Context, r *run) e
 		if err = r.reload(ctx); err == nil {
 			err = do(ctx, r)
 		}
-		return errors.Join(err, p.Ledger.Return(context.WithoutCancel(ctx), p.Batch.ID, p.Worker, part))
+		return errors.Join(err, at.Lease.Return(context.WithoutCancel(ctx), part))
 	})
 	return errors.Join(err, p.endorse(context.WithoutCancel(ctx)))
 }

@@ -81,7 +81,7 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		block := window[:min(size, len(window))]
 		window = window[len(block):]
 		asked := time.Now()
-		claim, err := p.Ledger.Claim(ctx, p.Batch.ID, p.at.Worker, block, p.Clock.Now())
+		claim, err := p.at.Lease.Claim(ctx, block, p.Clock.Now())
 		if err != nil {
 			return err
 		}
@@ -106,7 +106,7 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 // settle notes results, unless others may have the worker's work.
 func (p *run) settle(ctx context.Context, results []store.Result) error {
 	asked := time.Now()
-	err := p.Ledger.Settle(ctx, p.Batch.ID, p.at.Worker, results, p.Clock.Now())
+	err := p.at.Lease.Settle(ctx, results, p.Clock.Now())
 	if err == nil {
 		p.at.Renewed(asked)
 	}

@@ -35,28 +35,37 @@ func (l *overheard) part(what string, part store.Part) {
 	l.parts = append(l.parts, what+" "+part.Stage)
 }
 
-func (l *overheard) End(ctx context.Context, id int, worker store.Worker, part store.Part) error {
-	l.part("end", part)
-	return l.Store.End(ctx, id, worker, part)
+func (l *overheard) Lease(id int, worker store.Worker) store.Lease {
+	return &overheardLease{l.Store.Lease(id, worker), l}
 }
 
-func (l *overheard) Return(ctx context.Context, id int, worker store.Worker, part store.Part) error {
-	l.part("return", part)
-	return l.Store.Return(ctx, id, worker, part)
+type overheardLease struct {
+	store.Lease
+	l *overheard
 }
 
-func (l *overheard) Settle(ctx context.Context, id int, worker store.Worker, results []store.Result, now time.Time) error {
-	if l.settle != nil {
-		l.settle(results)
+func (l *overheardLease) End(ctx context.Context, part store.Part) error {
+	l.l.part("end", part)
+	return l.Lease.End(ctx, part)
+}
+
+func (l *overheardLease) Return(ctx context.Context, part store.Part) error {
+	l.l.part("return", part)
+	return l.Lease.Return(ctx, part)
+}
+
+func (l *overheardLease) Settle(ctx context.Context, results []store.Result, now time.Time) error {
+	if l.l.settle != nil {
+		l.l.settle(results)
 	}
-	return l.Store.Settle(ctx, id, worker, results, now)
+	return l.Lease.Settle(ctx, results, now)
 }
 
-func (l *overheard) Renew(ctx context.Context, id int, worker store.Worker) (store.Share, error) {
-	if l.renew != nil {
-		l.renew()
+func (l *overheardLease) Renew(ctx context.Context) (store.Share, error) {
+	if l.l.renew != nil {
+		l.l.renew()
 	}
-	return l.Store.Renew(ctx, id, worker)
+	return l.Lease.Renew(ctx)
 }
 
 const ringing = "follow_ups:\n  berth: {on: created, feed: rota, statement: \"insert into berths values (:employeeNumber)\"}\n"
@@ -110,7 +119,7 @@ func TestNothingGoesOutUnnoted(t *testing.T) {
 	}
 	p = w.poster(b, nil, false)
 	p.Ledger, p.Do = slow, do
-	p.Worker.Lease = 4 * time.Second
+	p.Worker.Term = 4 * time.Second
 	require.ErrorIs(t, p.Run(t.Context()), store.ErrFenced)
 	assert.Equal(t, []string{"lock"}, done, "the note came too late for anything to be begun")
 }

@@ -310,7 +310,7 @@ func (h *handed) claim(ctx context.Context) error {
 	for i := range h.results {
 		entries[i].Row = h.results[i].Entry.Row
 	}
-	claim, err := h.Ledger.Claim(ctx, h.Batch.ID, h.at.Worker, entries, h.Clock.Now())
+	claim, err := h.at.Lease.Claim(ctx, entries, h.Clock.Now())
 	for i := range h.results {
 		h.results[i].Claim = claim
 	}

@@ -258,18 +258,25 @@ func (c *cut) Save(ctx context.Context, b *batch.Batch) error {
 	return c.Store.Save(ctx, b)
 }
 
-func (c *cut) Claim(ctx context.Context, id int, w store.Worker, entries []batch.Entry, now time.Time) (store.Claim, error) {
-	if err := c.gone(); err != nil {
-		return 0, err
-	}
-	return c.Store.Claim(ctx, id, w, entries, now)
+func (c *cut) Lease(id int, w store.Worker) store.Lease { return &cutLease{c.Store.Lease(id, w), c} }
+
+type cutLease struct {
+	store.Lease
+	c *cut
 }
 
-func (c *cut) Settle(ctx context.Context, id int, w store.Worker, results []store.Result, now time.Time) error {
-	if err := c.gone(); err != nil {
+func (l *cutLease) Claim(ctx context.Context, entries []batch.Entry, now time.Time) (store.Claim, error) {
+	if err := l.c.gone(); err != nil {
+		return 0, err
+	}
+	return l.Lease.Claim(ctx, entries, now)
+}
+
+func (l *cutLease) Settle(ctx context.Context, results []store.Result, now time.Time) error {
+	if err := l.c.gone(); err != nil {
 		return err
 	}
-	return c.Store.Settle(ctx, id, w, results, now)
+	return l.Lease.Settle(ctx, results, now)
 }
 
 // Cut off at any write and gone on, the files are the same bytes: no row is in two of them and none in none.

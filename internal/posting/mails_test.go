@@ -151,10 +151,10 @@ func TestMailsHeldAndCutShort(t *testing.T) {
 	e := w.entries(b)[1]
 	e.Outcome, e.Steps[0].Result = account.Waiting, membership.Sending
 	killed := worker()
-	_, err = w.ledger.Join(t.Context(), b.ID, killed)
+	_, err = w.ledger.Lease(b.ID, killed).Join(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, w.ledger.Settle(t.Context(), b.ID, killed, []store.Result{{Entry: e}}, w.clock.Now()))
-	_, err = w.ledger.Leave(t.Context(), b.ID, killed)
+	require.NoError(t, w.ledger.Lease(b.ID, killed).Settle(t.Context(), []store.Result{{Entry: e}}, w.clock.Now()))
+	_, err = w.ledger.Lease(b.ID, killed).Leave(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, w.postMails(b, server, false))
 	assert.Len(t, got(), 1)
@@ -196,10 +196,10 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 	sent.Steps = slices.Clone(entries[3].Steps)
 	sent.Steps[0].Result = membership.Done
 	other := worker()
-	_, err := w.ledger.Join(t.Context(), next.ID, other)
+	_, err := w.ledger.Lease(next.ID, other).Join(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, w.ledger.Settle(t.Context(), next.ID, other, []store.Result{{Entry: sent}}, w.clock.Now()))
-	_, err = w.ledger.Leave(t.Context(), next.ID, other)
+	require.NoError(t, w.ledger.Lease(next.ID, other).Settle(t.Context(), []store.Result{{Entry: sent}}, w.clock.Now()))
+	_, err = w.ledger.Lease(next.ID, other).Leave(t.Context())
 	require.NoError(t, err)
 
 	n, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
@@ -368,18 +368,18 @@ notices:
 	}
 	server, got := postOffice(t)
 	require.NoError(t, w.postMails(b, server, true), "nobody has to hand them out: the mails do")
-	left, waiting, mailed, err := w.ledger.Secrets(t.Context(), b.ID)
+	kept, err := w.ledger.Passwords(b.ID).Count(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int{0, 0, 2}, []int{left, waiting, mailed}, "kept for the mails that are held")
+	assert.Equal(t, store.PasswordCounts{Mailed: 2}, kept, "kept for the mails that are held")
 	n, err := w.poster(b, server, false).Mails(t.Context(), nil, false)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	require.Len(t, got(), 1)
 	assert.Regexp(t, `Your password: [a-zA-Z2-9]{16}`, strings.ReplaceAll(got()[0], "=\r\n", ""))
 	assert.NotContains(t, got()[0], "password\ue001")
-	left, waiting, mailed, err = w.ledger.Secrets(t.Context(), b.ID)
+	kept, err = w.ledger.Passwords(b.ID).Count(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int{1, 0, 0}, []int{left, waiting, mailed}, "that of the refused mail is to be handed out otherwise")
+	assert.Equal(t, store.PasswordCounts{Got: 1}, kept, "that of the refused mail is to be handed out otherwise")
 }
 
 // What is done elsewhere before a batch stands between it and its first request, and what is done

@@ -104,7 +104,7 @@ func (p *Post) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	last, err := presence.Join(ctx, p.Ledger, p.Batch.ID, p.Worker, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
+	last, err := presence.Join(ctx, p.Ledger.Lease(p.Batch.ID, p.Worker), p.Worker.Term, p.Crowd, func(ctx context.Context, at *presence.Presence) error {
 		if others := at.Crew().Others; len(others) > 0 && p.Trial > 0 {
 			return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s, and more than a trial is under way", p.Batch.ID, strings.Join(others, " and ")), Remedy: "Post it without --trial to share the work."}
 		}
@@ -385,16 +385,15 @@ func (p *Post) May(ctx context.Context) error {
 	if p.Batch.Secrets == "" {
 		return nil
 	}
-	_, waiting, mailed, err := p.Ledger.Secrets(ctx, p.Batch.ID)
+	kept, err := p.Ledger.Passwords(p.Batch.ID).Count(ctx)
 	if err != nil {
 		return err
 	}
-	if waiting > 0 && !p.HandsOut && !p.Helps && !p.Later {
-		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
+	if kept.Waiting > 0 && !p.HandsOut && !p.Helps && !p.Later {
+		return &batch.Guard{Message: fmt.Sprintf("batch %d makes passwords for %d accounts, and nothing says where they go", p.Batch.ID, kept.Waiting), Remedy: "Give --credentials FILE with --to KEY or --passphrase env:NAME."}
 	}
-	given, err := p.Ledger.Given(ctx, p.Batch.ID)
-	if err != nil || given+waiting+mailed == 0 {
-		return err
+	if kept.Given+kept.Waiting+kept.Mailed == 0 {
+		return nil
 	}
 	if err := p.Vault.Check(); err != nil {
 		return &batch.Guard{Message: fmt.Sprintf("the passwords of batch %d cannot be opened: %s", p.Batch.ID, err), Remedy: "Put the key back where it was, or withdraw the batch and draft its sheet again."}
@@ -464,7 +463,7 @@ func (p *run) reversed(ctx context.Context) error {
 // stages carries out the accounts' own steps first, then what refers to accounts, then
 // passwords, then the memberships, and then what goes out.
 func (p *run) stages(ctx context.Context) (err error) {
-	if p.waiting, err = p.Ledger.Open(ctx, p.Batch.ID); err != nil {
+	if p.waiting, err = p.Ledger.Count(ctx, p.Batch.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true}); err != nil {
 		return err
 	}
 	does, err := p.Ledger.Does(ctx, p.Batch.ID)
@@ -558,7 +557,7 @@ func (p *run) recorded(ctx context.Context, stage func(context.Context, func(err
 // accounts carries out the accounts' own steps.
 func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	if len(p.at.Crew().Others) > 0 { // they do some of it
-		open, err := p.Ledger.Open(ctx, p.Batch.ID)
+		open, err := p.Ledger.Count(ctx, p.Batch.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true})
 		if err != nil {
 			return err
 		}
@@ -736,7 +735,7 @@ func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	return p.Ledger.Wipe(ctx, p.Batch.ID, rows)
+	return p.Ledger.Passwords(p.Batch.ID).Wipe(ctx, rows)
 }
 
 func (p *run) isWithheld(row int) bool {

@@ -84,7 +84,7 @@ func (w *proving) all(ctx context.Context, proofs map[batch.Proof]int) error {
 		return w.windows(ctx)
 	}
 	w.advance(len(w.spared))
-	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Answered, w.spared)
+	return w.at.Lease.Prove(ctx, batch.Answered, w.spared)
 }
 
 // byAnswers reports whether reading so many accounts back would take more than its part of the
@@ -354,7 +354,7 @@ func (w *proving) so(ctx context.Context, entries []batch.Entry, differ []readba
 		w.settled(e)
 	}
 	w.advance(len(rows))
-	return w.Ledger.Prove(ctx, w.Batch.ID, w.at.Worker, batch.Proven, rows)
+	return w.at.Lease.Prove(ctx, batch.Proven, rows)
 }
 
 // settled notes what became of an entry that was read back.

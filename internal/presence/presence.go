@@ -18,10 +18,10 @@ import (
 
 // A Presence is a worker's place at batches.
 type Presence struct {
-	Worker store.Worker
+	Lease store.Lease   // at the batch, if it is at one alone
+	Term  time.Duration // for which it runs unless it is renewed
 
-	ledger store.Crew
-	ids    []int
+	leases []store.Lease
 	crowd  *pace.Crowd
 
 	mu    sync.Mutex
@@ -32,20 +32,20 @@ type Presence struct {
 
 // beats is how often the lease is renewed.
 func (at *Presence) beats() time.Duration {
-	return min(max(at.Worker.Lease/10, 20*time.Millisecond), time.Second)
+	return min(max(at.Term/10, 20*time.Millisecond), time.Second)
 }
 
 // enough is which part of a lease must be left for something to be sent: what is sent then has
 // arrived, or is known not to have, before others look for it.
 const enough = 4
 
-// Join makes a worker one of those at a batch while do runs. The context of do ends with
+// Join has a worker, whose lease it is and runs for a term, be one of those at a batch while do runs. The context of do ends with
 // store.ErrFenced when others may have its work. The crowd, if any, is told how many share the
 // system. It returns whether the worker was the last.
-func Join(ctx context.Context, ledger store.Crew, id int, worker store.Worker, crowd *pace.Crowd, do func(ctx context.Context, at *Presence) error) (last bool, err error) {
-	at := &Presence{ledger: ledger, ids: []int{id}, Worker: worker, crowd: crowd}
+func Join(ctx context.Context, lease store.Lease, term time.Duration, crowd *pace.Crowd, do func(ctx context.Context, at *Presence) error) (last bool, err error) {
+	at := &Presence{Lease: lease, leases: []store.Lease{lease}, Term: term, crowd: crowd}
 	begun := time.Now()
-	share, err := ledger.Join(ctx, id, at.Worker)
+	share, err := lease.Join(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -62,8 +62,8 @@ func Join(ctx context.Context, ledger store.Crew, id int, worker store.Worker, c
 }
 
 // At is for a worker that is at batches already, which it begins to make.
-func At(ctx context.Context, ledger store.Crew, ids []int, worker store.Worker, do func(ctx context.Context) error) error {
-	at := &Presence{ledger: ledger, ids: ids, Worker: worker}
+func At(ctx context.Context, leases []store.Lease, term time.Duration, do func(ctx context.Context) error) error {
+	at := &Presence{leases: leases, Term: term}
 	at.Renewed(time.Now())
 	_, err := at.during(ctx, func(ctx context.Context, _ *Presence) error { return do(ctx) })
 	return err
@@ -84,9 +84,9 @@ func (at *Presence) during(ctx context.Context, do func(ctx context.Context, at 
 	}
 	close(stop)
 	<-ended
-	for _, id := range at.ids {
+	for _, lease := range at.leases {
 		var left error
-		last, left = at.ledger.Leave(after, id, at.Worker)
+		last, left = lease.Leave(after)
 		err = errors.Join(err, left)
 	}
 	return last, err
@@ -115,10 +115,10 @@ func (at *Presence) beat(ctx context.Context, stop <-chan struct{}, cancel func(
 
 func (at *Presence) renew(ctx context.Context) error {
 	begun := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, at.Worker.Lease)
+	ctx, cancel := context.WithTimeout(ctx, at.Term)
 	defer cancel()
-	for _, id := range at.ids {
-		share, err := at.ledger.Renew(ctx, id, at.Worker)
+	for _, lease := range at.leases {
+		share, err := lease.Renew(ctx)
 		if err != nil {
 			return err
 		}
@@ -139,7 +139,7 @@ func (at *Presence) shares(share store.Share) {
 func (at *Presence) Renewed(begun time.Time) {
 	at.mu.Lock()
 	defer at.mu.Unlock()
-	safe := at.Worker.Lease - at.Worker.Lease/enough
+	safe := at.Term - at.Term/enough
 	at.until, at.wall = begun.Add(safe), begun.Round(0).Add(safe)
 }
 

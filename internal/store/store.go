@@ -79,24 +79,27 @@ type Store interface {
 	Drafts
 	Posts
 
-	// Newest returns the number of the newest batch: ErrNoBatch means that there is none.
-	Newest(ctx context.Context) (id int, err error)
-
 	// Working returns who is at which batch, in order of the batches.
 	Working(ctx context.Context) ([]At, error)
-
-	// SaveRun notes a run; one that has no number yet gets the next. Runs returns the newest
-	// first, at most limit; 0: all.
-	SaveRun(ctx context.Context, r *Run) error
-	Runs(ctx context.Context, limit int) ([]Run, error)
-
-	// Drafted returns how many accounts a batch was drafted to change, as its entries have it.
-	Drafted(ctx context.Context, id int) (n int, err error)
-	// Closed returns how many of the accounts that wait to be created, or that came to be, get a value of a field.
-	Closed(ctx context.Context, id int, field, value string, came account.Outcome) (n int, err error)
 	// Attempts returns the times that a row's request was claimed to be sent, in order.
 	Attempts(ctx context.Context, id, row int) ([]Attempt, error)
+	// History is that of a batch, Runs are those of briefs, and Upkeep is of the ledger as a whole.
+	History(id int) History
+	Runs() Runs
+	Upkeep() Upkeep
+	Close() error
+}
 
+// Runs are the times that briefs went the whole way with nobody at the keyboard.
+type Runs interface {
+	// Save notes a run; one that has no number yet gets the next.
+	Save(ctx context.Context, r *Run) error
+	// List returns the newest first, at most limit; 0: all.
+	List(ctx context.Context, limit int) ([]Run, error)
+}
+
+// Upkeep is what is done with a ledger as a whole.
+type Upkeep interface {
 	// InUse returns why the ledger is not to be used: a *Moved. ID is the identifier of the ledger,
 	// which stays when it is moved.
 	InUse(ctx context.Context) error
@@ -105,32 +108,53 @@ type Store interface {
 	// cut short, and compares every row; from and called are what they are called, without secrets. Then
 	// the other is to be used, and not before. Told gets how many rows are done; it may be nil.
 	Move(ctx context.Context, to Store, from, called string, told func(stage string, rows int)) error
-	// Proven returns what of a batch is not as its history says.
-	Proven(ctx context.Context, b *batch.Batch) (problems []string, err error)
-	// Sign adds a person's signature to the history of a batch, in the place of an earlier one of theirs
-	// as the same; ErrChanged: a Poster signed what is not the newest of it. Signatures returns them in
-	// the order in which they were given.
-	Sign(ctx context.Context, id int, s Signature) error
-	Signatures(ctx context.Context, id int) ([]Signature, error)
-	// NoteHeads adds to the history of a batch where those of its workers stand, and returns the hash
-	// of that: whoever signs it signs all that became of the batch. Ends returns the signature of a
-	// Poster with which the history ends; nil: it does not end with one.
-	NoteHeads(ctx context.Context, id int) (hash string, err error)
-	Ends(ctx context.Context, id int) (*Signature, error)
-	// Heads returns where the history of a batch stands, and Has which of its hashes is no longer there.
-	Heads(ctx context.Context, id int) (Head, error)
-	Has(ctx context.Context, head Head) (missing string, err error)
-	// Key returns the sealed key of a batch's passwords; empty: there is none. KeepKey keeps it,
-	// unless there is one already.
-	Key(ctx context.Context, id int) (sealed string, err error)
-	KeepKey(ctx context.Context, id int, sealed string) error
-	ForgetKey(ctx context.Context, id int) error
 	// Check reads all of the ledger, and Copy writes all of it to a new file and returns the
 	// size in bytes. CutJournal takes what was deleted out of the engine's journal as well.
 	Check(ctx context.Context) (Soundness, error)
 	Copy(ctx context.Context, path string) (size int64, err error)
 	CutJournal(ctx context.Context) error
-	Close() error
+}
+
+// A History is that of one batch: the hashes of all that was drafted and of all that became of it, each made with the one
+// before, and the signatures of people.
+type History interface {
+	// Problems returns what of the batch is not as its history says, in words.
+	Problems(ctx context.Context) ([]string, error)
+	// ToDo returns how many accounts the batch was drafted to change, as its entries have it.
+	ToDo(ctx context.Context) (int, error)
+	// Sign adds a person's signature, in the place of an earlier one of theirs as the same; ErrChanged: a Poster signed what
+	// is not the newest of it. Signatures returns them in the order in which they were given.
+	Sign(ctx context.Context, s Signature) error
+	Signatures(ctx context.Context) ([]Signature, error)
+	// NoteHeads adds where the histories of the batch's workers stand, and returns the hash
+	// of that: whoever signs it signs all that became of the batch. Ends returns the signature of a
+	// Poster with which the history ends; nil: it does not end with one.
+	NoteHeads(ctx context.Context) (hash string, err error)
+	Ends(ctx context.Context) (*Signature, error)
+	// Head returns where the history stands, and Lacks which hash of an earlier head is no longer there; empty: none.
+	Head(ctx context.Context) (Head, error)
+	Lacks(ctx context.Context, head Head) (missing string, err error)
+}
+
+// Passwords are those that one batch keeps, sealed.
+type Passwords interface {
+	// Count returns how many there are.
+	Count(ctx context.Context) (PasswordCounts, error)
+	// Wipe takes those of rows away for good; of all if rows is nil.
+	Wipe(ctx context.Context, rows []int) error
+	// Key returns the key that they are sealed with, sealed itself; empty: there is none. KeepKey keeps it,
+	// unless there is one already, and ForgetKey destroys it.
+	Key(ctx context.Context) (sealed string, err error)
+	KeepKey(ctx context.Context, sealed string) error
+	ForgetKey(ctx context.Context) error
+}
+
+// PasswordCounts are how many passwords a batch keeps.
+type PasswordCounts struct {
+	Got     int // generated ones that accounts have got, and that are to be handed out
+	Waiting int // generated ones that wait to be sent
+	Mailed  int // that mails are still to tell, given ones as well
+	Given   int // by the sheet
 }
 
 // A Run is one time that a brief went the whole way with nobody at the keyboard.
@@ -169,6 +193,8 @@ type Reader interface {
 	// Counts returns how many rows of the batch came to each outcome, and for those
 	// waiting, what is intended with them.
 	Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error)
+	// Count returns how many entries a filter picks.
+	Count(ctx context.Context, id int, filter Filter) (int, error)
 	// Accounts returns the account of each of the rows, and what became of the row.
 	Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error)
 }
@@ -179,45 +205,54 @@ const Unnumbered = -1
 // Drafts is what making a batch needs.
 type Drafts interface {
 	Reader
-	Crew
 	// Begin makes batches in state Drafting, at which the worker is, and gives them the next
 	// numbers, one after the other; those that say Unnumbered get none that a batch could have.
 	// Before that it throws away what drafts left unfinished whose worker is dead.
 	Begin(ctx context.Context, worker Worker, batches ...*batch.Batch) error
+	// Draft is what is made of one of them.
+	Draft(id int) Draft
 	// Save writes what is known of the batch as a whole; ErrChanged: somebody else did since it
 	// was read.
 	Save(ctx context.Context, b *batch.Batch) error
-	// Seal begins the history of a batch with what was drafted, and notes its hash in the batch:
+	Lease(id int, worker Worker) Lease
+	// InFlight is as in Posts.
+	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
+	// Past is what earlier batches did in a system.
+	Past(system string) Past
+}
+
+// A Draft is a batch that is being made. A power cut may take back what was written of it until the batch is saved.
+type Draft interface {
+	// Add adds entries, with their cells and sealed passwords; Decide writes anew, but for their cells, some that were added.
+	Add(ctx context.Context, entries []batch.Entry) error
+	Decide(ctx context.Context, entries []batch.Entry) error
+	// WithoutAccount returns which of the rows have no account and will get none.
+	WithoutAccount(ctx context.Context, rows []int) (map[int]bool, error)
+	// Seal begins the history of the batch with what was drafted, and notes its hash in it:
 	// from then on nothing of it can be altered unseen. The caller saves the batch.
 	Seal(ctx context.Context, b *batch.Batch) error
 	// Discard takes away a batch whose making failed. If others have been begun since, its
 	// number is not given again, and the batch is there in state Unmade.
-	Discard(ctx context.Context, id int) error
-	// Add adds entries, with their cells and sealed passwords; Decide writes anew, but for their cells, some that were added.
-	// A power cut may take either back until the batch is saved.
-	Add(ctx context.Context, id int, entries []batch.Entry) error
-	Decide(ctx context.Context, id int, entries []batch.Entry) error
-	// Suspended returns the accounts of a system that batches of a brief suspended before a time,
+	Discard(ctx context.Context) error
+}
+
+// The Past is what earlier batches did in one system.
+type Past interface {
+	// Suspended returns the accounts that batches of a brief suspended before a time,
 	// and that no batch has changed since, in the order in which they were.
-	Suspended(ctx context.Context, system, brief string, before time.Time) ([]Suspension, error)
-	// Used hands over the values of a field that batches of a system gave accounts, and those that they had
-	// before.
-	Used(ctx context.Context, system, field string, each func(value string)) error
-	// InFlight is as in Posts.
-	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
-	// WithoutAccount returns which of the rows have no account and will get none.
-	WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error)
-	// MadeSince hands over the entries whose accounts batches of a system made since a time,
-	// and those of which it is open whether they did: Did is empty then. Accounts that a
+	Suspended(ctx context.Context, brief string, before time.Time) ([]Suspension, error)
+	// Used hands over the values of a field that batches gave accounts, and those that they had before.
+	Used(ctx context.Context, field string, each func(value string)) error
+	// MadeSince hands over the entries whose accounts were made since a time,
+	// and those of which it is open whether they were: Did is empty then. Accounts that a
 	// batch removed again since are left out. So are all that were handed over, whenever that was, and whatever was
 	// to be done with them.
-	MadeSince(ctx context.Context, system string, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error
+	MadeSince(ctx context.Context, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error
 }
 
 // Posts is what carrying a batch out needs.
 type Posts interface {
 	Reader
-	Crew
 	Save(ctx context.Context, b *batch.Batch) error
 	// Batches returns every batch, newest first, and Batch one: ErrNoBatch means that there is none.
 	Batches(ctx context.Context) ([]batch.Batch, error)
@@ -225,44 +260,23 @@ type Posts interface {
 	// Lock takes the work of that name, such as the run of a brief, for this process until unlock
 	// is called or the process ends. ErrBusy means that another has it.
 	Lock(work string) (unlock func() error, err error)
-	// Take gives a worker a part of a stage: for Whole all of it, else rows that wait, at most so
-	// many. What a dead worker had is given first, and a worker has one part at a time. Wait means
-	// that others have the rest of the stage, and Over that it has ended.
-	Take(ctx context.Context, id int, worker Worker, stage Stage, most int) (Part, Turn, error)
-	// End notes that a part is done, and Return that it is not: another may take it.
-	End(ctx context.Context, id int, worker Worker, part Part) error
-	Return(ctx context.Context, id int, worker Worker, part Part) error
-	// Claim notes that a worker is about to send the requests of entries, which are of a part that
-	// it has: that is on disk when it returns.
-	Claim(ctx context.Context, id int, worker Worker, entries []batch.Entry, now time.Time) (Claim, error)
-	// Settle notes what became of entries. It is on disk when it returns.
-	Settle(ctx context.Context, id int, worker Worker, results []Result, now time.Time) error
-	// Prove notes how rows were proven, and Proofs returns how many of those whose account's own step
-	// is done were proven in which way.
-	Prove(ctx context.Context, id int, worker Worker, proof batch.Proof, rows []int) error
+	Lease(id int, worker Worker) Lease
+	Passwords(id int) Passwords
+	// Proofs returns how many rows of those whose account's own step is done were proven in which way.
 	Proofs(ctx context.Context, id int) (map[batch.Proof]int, error)
 	// InFlight returns the entries of a part that were claimed and not settled, in the order of
 	// their rows.
 	InFlight(ctx context.Context, id int, part Part) ([]InFlight, error)
 	// LastEnded returns when the last result of a batch was noted; zero: there is none.
 	LastEnded(ctx context.Context, id int) (time.Time, error)
-	// Open returns how many entries wait whose account's own step is still to be done.
-	Open(ctx context.Context, id int) (n int, err error)
 	// Changing returns the identifiers, as they were drafted, of the accounts of which a
 	// batch changes fields.
 	Changing(ctx context.Context, id int) (map[string]bool, error)
-	// Secrets returns how many generated passwords the batch keeps to be handed out: those that
-	// accounts have got, and those that wait to be sent; and how many, given ones as well, that
-	// mails are still to tell. Given returns how many that sheets gave.
-	Secrets(ctx context.Context, id int) (got, waiting, mailed int, err error)
-	Given(ctx context.Context, id int) (n int, err error)
 	// Steps returns how many steps that do this the batch has, by name and what became of
 	// them, in order of the names.
 	Steps(ctx context.Context, id int, does membership.Verb) ([]StepCount, error)
 	// Does returns what the steps of the batch do, each once.
 	Does(ctx context.Context, id int) ([]membership.Verb, error)
-	// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
-	Wipe(ctx context.Context, id int, rows []int) error
 }
 
 // A Suspension is an account that a batch suspended, and that no batch has changed since.
@@ -285,6 +299,7 @@ type Filter struct {
 	Steps    bool              // only entries whose account's own step is done and others wait
 	Unproven bool              // only entries whose account's own step is done and that are to be read back
 	Does     membership.Verb   // only entries with a step that does this; empty: any
+	Gives    *account.Change   // only entries with this change, to the letter; nil: any
 	Mails    bool              // with what mails hold
 	After    int               // only rows beyond this one
 	Upto     int               // only rows up to this one; 0: any
@@ -299,21 +314,37 @@ type StepCount struct {
 	N      int               `json:"n"`
 }
 
-// Crew says who is at a batch: making it, or posting it. A worker's lease runs until it is
-// renewed or over; what it does after that is refused with ErrFenced.
-type Crew interface {
-	// Join makes a worker one of those at a batch; the first begins with nothing of it taken.
-	Join(ctx context.Context, id int, worker Worker) (Share, error)
-	Renew(ctx context.Context, id int, worker Worker) (Share, error)
+// A Lease is a worker's place at a batch, making it or posting it. It runs until it is renewed or over, and
+// what the worker does after that is refused with ErrFenced; whatever is noted renews it.
+type Lease interface {
+	// Join makes the worker one of those at the batch; the first begins with nothing of it taken.
+	Join(ctx context.Context) (Share, error)
+	Renew(ctx context.Context) (Share, error)
 	// Leave returns whether it was the last.
-	Leave(ctx context.Context, id int, worker Worker) (last bool, err error)
+	Leave(ctx context.Context) (last bool, err error)
+
+	// Take gives the worker a part of a stage: for Whole all of it, else rows that wait, at most so
+	// many. What a dead worker had is given first, and a worker has one part at a time. Wait means
+	// that others have the rest of the stage, and Over that it has ended.
+	Take(ctx context.Context, stage Stage, most int) (Part, Turn, error)
+	// End notes that a part is done, and Return that it is not: another may take it.
+	End(ctx context.Context, part Part) error
+	Return(ctx context.Context, part Part) error
+
+	// Claim notes that the worker is about to send the requests of entries, which are of a part that
+	// it has: that is on disk when it returns.
+	Claim(ctx context.Context, entries []batch.Entry, now time.Time) (Claim, error)
+	// Settle notes what became of entries. It is on disk when it returns.
+	Settle(ctx context.Context, results []Result, now time.Time) error
+	// Prove notes how rows were proven.
+	Prove(ctx context.Context, proof batch.Proof, rows []int) error
 }
 
 // A Worker is one of the processes that are at a batch.
 type Worker struct {
-	Name  string // that no other has
-	Who   string // for people: the person and the machine
-	Lease time.Duration
+	Name string        // that no other has
+	Who  string        // for people: the person and the machine
+	Term time.Duration // for which its lease runs unless it is renewed
 }
 
 // An At says that somebody is at a batch.

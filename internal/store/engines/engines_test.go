@@ -73,23 +73,23 @@ func TestMove(t *testing.T) {
 	ctx, server := t.Context(), testserver.Postgres(t)
 	file := open(t, filepath.Join(t.TempDir(), "ledger.db"))
 	b := drafted(t, file, batch.Entry{Key: "Ångström", Intent: account.Create, Outcome: account.Waiting, Secret: "sealed"}, batch.Entry{Outcome: account.Aside})
-	require.NoError(t, file.KeepKey(ctx, b.ID, "a key"))
-	require.NoError(t, file.Sign(ctx, b.ID, store.Signature{As: store.Second, Person: "ines", Of: b.Seal, At: noon}))
-	require.NoError(t, file.SaveRun(ctx, &store.Run{Brief: "weekly", Began: noon}))
+	require.NoError(t, file.Passwords(b.ID).KeepKey(ctx, "a key"))
+	require.NoError(t, file.History(b.ID).Sign(ctx, store.Signature{As: store.Second, Person: "ines", Of: b.Seal, At: noon}))
+	require.NoError(t, file.Runs().Save(ctx, &store.Run{Brief: "weekly", Began: noon}))
 	was := read(t, file, b.ID, store.Filter{Cells: true, Secrets: true})
-	id, err := file.ID(ctx)
+	id, err := file.Upkeep().ID(ctx)
 	require.NoError(t, err)
 	same := func(l store.Store) {
 		t.Helper()
-		now, err := l.ID(ctx)
+		now, err := l.Upkeep().ID(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, id, now)
-		require.NoError(t, l.InUse(ctx))
+		require.NoError(t, l.Upkeep().InUse(ctx))
 		assert.Equal(t, was, read(t, l, b.ID, store.Filter{Cells: true, Secrets: true}))
-		sound, err := l.Check(ctx)
+		sound, err := l.Upkeep().Check(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, store.Soundness{Batches: 1, Entries: 2, Problems: []string{}}, sound)
-		key, err := l.Key(ctx, b.ID)
+		key, err := l.Passwords(b.ID).Key(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, "a key", key)
 	}
@@ -97,40 +97,40 @@ func TestMove(t *testing.T) {
 
 	// While somebody is at a batch nothing is moved.
 	join(t, file, b.ID, "ana")
-	require.ErrorIs(t, file.Move(ctx, first, "ledger.db", "env:LEDGER", nil), store.ErrBusy)
-	_, err = file.Leave(ctx, b.ID, worker("ana"))
+	require.ErrorIs(t, file.Upkeep().Move(ctx, first, "ledger.db", "env:LEDGER", nil), store.ErrBusy)
+	_, err = file.Lease(b.ID, worker("ana")).Leave(ctx)
 	require.NoError(t, err)
 
 	// One that is cut short leaves the old one in use, and the other to nobody but the next.
 	cut, stop := context.WithCancel(ctx)
-	err = file.Move(cut, first, "ledger.db", "env:LEDGER", func(string, int) { stop() })
+	err = file.Upkeep().Move(cut, first, "ledger.db", "env:LEDGER", func(string, int) { stop() })
 	require.ErrorIs(t, err, context.Canceled)
 	same(file)
 	var moved *store.Moved
-	require.ErrorAs(t, first.InUse(ctx), &moved)
+	require.ErrorAs(t, first.Upkeep().InUse(ctx), &moved)
 	assert.True(t, moved.Half)
 	require.ErrorAs(t, first.Begin(ctx, worker("tom"), &batch.Batch{Draft: batch.Draft{Made: noon}}), &moved)
 
 	// What is given up while it is moved, and used, does not end as moved.
 	var once sync.Once
-	require.ErrorIs(t, file.Move(ctx, first, "ledger.db", "env:LEDGER", func(string, int) {
+	require.ErrorIs(t, file.Upkeep().Move(ctx, first, "ledger.db", "env:LEDGER", func(string, int) {
 		once.Do(func() {
 			cut, stop := context.WithCancel(ctx)
-			require.ErrorIs(t, file.Move(cut, open(t, address(t, server, "again")), "ledger.db", "env:LEDGER", func(string, int) { stop() }), context.Canceled)
+			require.ErrorIs(t, file.Upkeep().Move(cut, open(t, address(t, server, "again")), "ledger.db", "env:LEDGER", func(string, int) { stop() }), context.Canceled)
 		})
 	}), store.ErrBusy)
 	same(file)
-	require.ErrorAs(t, first.InUse(ctx), &moved)
+	require.ErrorAs(t, first.Upkeep().InUse(ctx), &moved)
 
 	told := map[string]int{}
-	require.NoError(t, file.Move(ctx, first, "ledger.db", "env:LEDGER", func(stage string, rows int) { told[stage] = rows }))
+	require.NoError(t, file.Upkeep().Move(ctx, first, "ledger.db", "env:LEDGER", func(stage string, rows int) { told[stage] = rows }))
 	assert.Positive(t, told["copied"])
 	same(first)
-	require.ErrorAs(t, file.InUse(ctx), &moved)
+	require.ErrorAs(t, file.Upkeep().InUse(ctx), &moved)
 	assert.Equal(t, store.Moved{To: "env:LEDGER", Done: true}, *moved)
 	for name, err := range map[string]error{
-		"begin": file.Begin(ctx, worker("tom"), &batch.Batch{Draft: batch.Draft{Made: noon}}), "save": file.Save(ctx, b), "sign": file.Sign(ctx, b.ID, store.Signature{Person: "tom"}),
-		"run": file.SaveRun(ctx, &store.Run{}), "wipe": file.Wipe(ctx, b.ID, nil), "move": file.Move(ctx, open(t, filepath.Join(t.TempDir(), "l.db")), "ledger.db", "l.db", nil),
+		"begin": file.Begin(ctx, worker("tom"), &batch.Batch{Draft: batch.Draft{Made: noon}}), "save": file.Save(ctx, b), "sign": file.History(b.ID).Sign(ctx, store.Signature{Person: "tom"}),
+		"run": file.Runs().Save(ctx, &store.Run{}), "wipe": file.Passwords(b.ID).Wipe(ctx, nil), "move": file.Upkeep().Move(ctx, open(t, filepath.Join(t.TempDir(), "l.db")), "ledger.db", "l.db", nil),
 	} {
 		require.ErrorAs(t, err, &moved, name)
 	}
@@ -140,30 +140,30 @@ func TestMove(t *testing.T) {
 	assert.Equal(t, b.ID+1, next.ID)
 	other := open(t, filepath.Join(t.TempDir(), "other.db"))
 	drafted(t, other, batch.Entry{Outcome: account.Aside})
-	require.ErrorIs(t, first.Move(ctx, other, "env:LEDGER", "other.db", nil), store.ErrNotEmpty)
-	require.NoError(t, first.InUse(ctx))
+	require.ErrorIs(t, first.Upkeep().Move(ctx, other, "env:LEDGER", "other.db", nil), store.ErrNotEmpty)
+	require.NoError(t, first.Upkeep().InUse(ctx))
 	back := open(t, filepath.Join(t.TempDir(), "back.db"))
-	require.NoError(t, first.Move(ctx, back, "env:LEDGER", "back.db", nil))
+	require.NoError(t, first.Upkeep().Move(ctx, back, "env:LEDGER", "back.db", nil))
 	all, err := back.Batches(ctx)
 	require.NoError(t, err)
 	assert.Len(t, all, 2)
-	runs, err := back.Runs(ctx, 0)
+	runs, err := back.Runs().List(ctx, 0)
 	require.NoError(t, err)
 	assert.Len(t, runs, 1)
 	r := &store.Run{Brief: "weekly"}
-	require.NoError(t, back.SaveRun(ctx, r))
+	require.NoError(t, back.Runs().Save(ctx, r))
 	assert.Equal(t, 2, r.ID)
 
 	// One that fails late takes nothing back of what another run of it did.
 	last := open(t, address(t, server, "last"))
 	var twice sync.Once
-	require.Error(t, back.Move(ctx, last, "back.db", "env:LAST", func(string, int) {
-		twice.Do(func() { require.NoError(t, back.Move(ctx, last, "back.db", "env:LAST", nil)) })
+	require.Error(t, back.Upkeep().Move(ctx, last, "back.db", "env:LAST", func(string, int) {
+		twice.Do(func() { require.NoError(t, back.Upkeep().Move(ctx, last, "back.db", "env:LAST", nil)) })
 	}))
-	require.ErrorAs(t, back.InUse(ctx), &moved)
+	require.ErrorAs(t, back.Upkeep().InUse(ctx), &moved)
 	assert.Equal(t, store.Moved{To: "env:LAST", Done: true}, *moved)
-	require.NoError(t, last.InUse(ctx))
-	sound, err := last.Check(ctx)
+	require.NoError(t, last.Upkeep().InUse(ctx))
+	sound, err := last.Upkeep().Check(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, sound.Problems)
 }

@@ -26,7 +26,7 @@ import (
 // carriedOut drafts a batch of so many rows and carries it out, part by part and block by block, as the rooms above do.
 func carriedOut(t *testing.T, l store.Store, rows int) {
 	const part, block = 2000, 200
-	ctx, w := t.Context(), store.Worker{Name: "a", Who: "Ana", Lease: time.Minute}
+	ctx, w := t.Context(), store.Worker{Name: "a", Who: "Ana", Term: time.Minute}
 	b := &batch.Batch{Draft: batch.Draft{System: "crewdesk", Rows: rows}}
 	require.NoError(t, l.Begin(ctx, w, b))
 	entries := make([]batch.Entry, rows)
@@ -34,14 +34,14 @@ func carriedOut(t *testing.T, l store.Store, rows int) {
 		entries[i] = batch.Entry{Row: i + 2, Intent: account.Create, Outcome: account.Waiting, Cells: []string{"x"}}
 	}
 	entries[0].Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1"}}
-	require.NoError(t, l.Add(ctx, b.ID, entries))
-	require.NoError(t, l.Decide(ctx, b.ID, entries[:1]))
-	require.NoError(t, l.Seal(ctx, b))
+	require.NoError(t, l.Draft(b.ID).Add(ctx, entries))
+	require.NoError(t, l.Draft(b.ID).Decide(ctx, entries[:1]))
+	require.NoError(t, l.Draft(b.ID).Seal(ctx, b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(ctx, b))
 	done := 0
 	for {
-		part, turn, err := l.Take(ctx, b.ID, w, store.Stage{Name: "accounts"}, part)
+		part, turn, err := l.Lease(b.ID, w).Take(ctx, store.Stage{Name: "accounts"}, part)
 		require.NoError(t, err)
 		if turn != store.Got {
 			break
@@ -58,7 +58,7 @@ func carriedOut(t *testing.T, l store.Store, rows int) {
 			if len(page) == 0 {
 				break
 			}
-			claim, err := l.Claim(ctx, b.ID, w, page, time.Now())
+			claim, err := l.Lease(b.ID, w).Claim(ctx, page, time.Now())
 			require.NoError(t, err)
 			var results []store.Result
 			var of []int
@@ -66,8 +66,8 @@ func carriedOut(t *testing.T, l store.Store, rows int) {
 				e.Outcome, e.Did, e.Account, after = account.Created, account.Created, fmt.Sprint("id", e.Row), e.Row
 				results, of = append(results, store.Result{Entry: e, Claim: claim}), append(of, e.Row)
 			}
-			require.NoError(t, l.Settle(ctx, b.ID, w, results, time.Now()))
-			require.NoError(t, l.Prove(ctx, b.ID, w, batch.Shown, of[1:]))
+			require.NoError(t, l.Lease(b.ID, w).Settle(ctx, results, time.Now()))
+			require.NoError(t, l.Lease(b.ID, w).Prove(ctx, batch.Shown, of[1:]))
 			left := of
 			for e, err := range l.Entries(ctx, b.ID, store.Filter{Unproven: true, Rows: of}) {
 				require.NoError(t, err)
@@ -79,7 +79,7 @@ func carriedOut(t *testing.T, l store.Store, rows int) {
 			_, _, err = l.Accounts(ctx, b.ID, of[:1])
 			require.NoError(t, err)
 		}
-		require.NoError(t, l.End(ctx, b.ID, w, part))
+		require.NoError(t, l.Lease(b.ID, w).End(ctx, part))
 	}
 	require.Equal(t, rows, done)
 	require.NoError(t, l.Close())

@@ -68,12 +68,12 @@ var everything = store.Part{High: math.MaxInt32}
 
 // worker is a process of that name.
 func worker(name string) store.Worker {
-	return store.Worker{Name: name, Who: name + " on a test", Lease: time.Minute}
+	return store.Worker{Name: name, Who: name + " on a test", Term: time.Minute}
 }
 
 func join(t *testing.T, l store.Store, id int, names ...string) {
 	for _, name := range names {
-		_, err := l.Join(t.Context(), id, worker(name))
+		_, err := l.Lease(id, worker(name)).Join(t.Context())
 		require.NoError(t, err)
 	}
 }
@@ -91,11 +91,11 @@ func draftedAs(t *testing.T, l store.Store, draft batch.Draft, entries ...batch.
 	for i := range entries {
 		entries[i].Row, entries[i].Cells = i+2, []string{fmt.Sprint("cell", i)}
 	}
-	require.NoError(t, l.Add(t.Context(), b.ID, entries))
-	require.NoError(t, l.Seal(t.Context(), b))
+	require.NoError(t, l.Draft(b.ID).Add(t.Context(), entries))
+	require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
-	_, err := l.Leave(t.Context(), b.ID, drafter)
+	_, err := l.Lease(b.ID, drafter).Leave(t.Context())
 	require.NoError(t, err)
 	return b
 }
@@ -134,7 +134,7 @@ func writtenIsThere(t *testing.T, open opener) {
 		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m “?” ?1", Remedy: "r"}},
 	}
 	b := draftedAs(t, l, batch.Draft{Made: noon, Match: []string{"userName"}, Sum: "abc", Held: []string{"too many"}, HeadingRow: 3}, want)
-	require.Error(t, l.Seal(t.Context(), b), "a draft is sealed once")
+	require.Error(t, l.Draft(b.ID).Seal(t.Context(), b), "a draft is sealed once")
 	l = open(t)
 	again, err := l.Batch(t.Context(), b.ID)
 	require.NoError(t, err)
@@ -148,10 +148,10 @@ func writtenIsThere(t *testing.T, open opener) {
 		many[i] = i
 	}
 	assert.Len(t, read(t, l, b.ID, store.Filter{Rows: many}), 1, "however many rows are named")
-	sound, err := l.Check(t.Context())
+	sound, err := l.Upkeep().Check(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, store.Soundness{Batches: 1, Entries: 1, Problems: []string{}}, sound)
-	id, err := l.ID(t.Context())
+	id, err := l.Upkeep().ID(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, id, 32)
 }
@@ -206,25 +206,25 @@ func claimsAndResults(t *testing.T, open opener) {
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Waiting, Intent: account.Update})
 	all := read(t, l, b.ID, store.Filter{})
-	_, err := l.Claim(ctx, b.ID, a, all[:2], noon)
+	_, err := l.Lease(b.ID, a).Claim(ctx, all[:2], noon)
 	require.ErrorIs(t, err, store.ErrFenced, "nobody claims who is not at the batch")
 	assert.Empty(t, flying(t, l, b.ID))
 	join(t, l, b.ID, "a")
-	first, err := l.Claim(ctx, b.ID, a, all[:2], noon)
+	first, err := l.Lease(b.ID, a).Claim(ctx, all[:2], noon)
 	require.NoError(t, err)
 	assert.Equal(t, []int{2, 3}, flying(t, l, b.ID))
 	done := all[0]
 	done.Outcome, done.Account = account.Created, "u-9"
-	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: done, Claim: first}}, noon.Add(time.Second)))
+	require.NoError(t, l.Lease(b.ID, a).Settle(ctx, []store.Result{{Entry: done, Claim: first}}, noon.Add(time.Second)))
 	assert.Equal(t, []int{3}, flying(t, l, b.ID))
-	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: all[1], Claim: first}}, noon)) // had no effect
+	require.NoError(t, l.Lease(b.ID, a).Settle(ctx, []store.Result{{Entry: all[1], Claim: first}}, noon)) // had no effect
 	assert.Empty(t, flying(t, l, b.ID))
-	second, err := l.Claim(ctx, b.ID, a, all[1:], noon.Add(time.Minute))
+	second, err := l.Lease(b.ID, a).Claim(ctx, all[1:], noon.Add(time.Minute))
 	require.NoError(t, err)
 	assert.Equal(t, []int{3, 4}, flying(t, l, b.ID))
 	failed := all[1]
 	failed.Outcome, failed.Findings = account.Failed, []account.Finding{account.Find(account.Error, account.Unclear, "“quoted” \\ text")}
-	require.NoError(t, l.Settle(ctx, b.ID, a, []store.Result{{Entry: failed, Claim: second}}, noon.Add(2*time.Minute)))
+	require.NoError(t, l.Lease(b.ID, a).Settle(ctx, []store.Result{{Entry: failed, Claim: second}}, noon.Add(2*time.Minute)))
 	now := read(t, l, b.ID, store.Filter{})
 	assert.Equal(t, []account.Outcome{account.Created, account.Failed, account.Waiting}, []account.Outcome{now[0].Outcome, now[1].Outcome, now[2].Outcome})
 	assert.Equal(t, "u-9", now[0].Account)
@@ -234,7 +234,7 @@ func claimsAndResults(t *testing.T, open opener) {
 	require.Len(t, steps, 2)
 	assert.Equal(t, account.Failed, steps[1].Result)
 	assert.True(t, steps[0].Ended.IsZero() && steps[1].Ended.Equal(noon.Add(2*time.Minute)))
-	require.NoError(t, l.Settle(ctx, b.ID, a, nil, noon), "nothing to note is no fault")
+	require.NoError(t, l.Lease(b.ID, a).Settle(ctx, nil, noon), "nothing to note is no fault")
 	last, err := l.LastEnded(ctx, b.ID)
 	require.NoError(t, err)
 	assert.True(t, last.Equal(noon.Add(2*time.Minute)))
@@ -245,15 +245,13 @@ func claimsAndResults(t *testing.T, open opener) {
 func unfinishedDrafts(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	half := &batch.Batch{Draft: batch.Draft{Made: noon, System: "crewdesk"}}
-	short := store.Worker{Name: "short", Lease: time.Millisecond}
+	short := store.Worker{Name: "short", Term: time.Millisecond}
 	require.NoError(t, l.Begin(ctx, short, half))
-	require.NoError(t, l.Add(ctx, half.ID, []batch.Entry{{Row: 2, Outcome: account.Aside, Cells: []string{"x"}}}))
+	require.NoError(t, l.Draft(half.ID).Add(ctx, []batch.Entry{{Row: 2, Outcome: account.Aside, Cells: []string{"x"}}}))
 	all, err := l.Batches(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, all)
 	_, err = l.Batch(ctx, half.ID)
-	assert.ErrorIs(t, err, store.ErrNoBatch)
-	_, err = l.Newest(ctx)
 	assert.ErrorIs(t, err, store.ErrNoBatch)
 	time.Sleep(5 * time.Millisecond)
 	b := drafted(t, open(t), batch.Entry{Outcome: account.Aside}) // another process: this one still lives
@@ -265,9 +263,9 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	require.NoError(t, l.Begin(ctx, worker("c"), compared))
 	require.NoError(t, l.Begin(ctx, worker("b"), other))
 	assert.Equal(t, []int{2, -1, 3}, []int{going.ID, compared.ID, other.ID})
-	require.NoError(t, l.Discard(ctx, going.ID))
-	require.NoError(t, l.Discard(ctx, compared.ID))
-	require.NoError(t, l.Discard(ctx, 99))
+	require.NoError(t, l.Draft(going.ID).Discard(ctx))
+	require.NoError(t, l.Draft(compared.ID).Discard(ctx))
+	require.NoError(t, l.Draft(99).Discard(ctx))
 	other.State = batch.Drafted
 	require.NoError(t, l.Save(ctx, other))
 	all, err = l.Batches(ctx)
@@ -285,18 +283,19 @@ func unfinishedDrafts(t *testing.T, open opener) {
 
 // Steps, names of people and sealed passwords come back as they were, and what was
 // done with each step.
-func stepsAndSecrets(t *testing.T, open opener) {
-	l := open(t)
+func stepsAndSecrets(t *testing.T, opens opener) {
+	l := opens(t)
 	steps := []membership.Step{
 		{Do: membership.Refer, Kind: "manager", Name: "7", Row: 3}, {Do: membership.Leave, Kind: "groups", Thing: "g1", Name: "Deck", Was: &[2]string{"boss", ""}},
 		{Do: membership.Join, Kind: "groups", Name: "Night watch", Made: true}, {Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor"},
 	}
 	manager := account.Change{Field: "manager", Before: account.Of("u1"), After: account.Of("u2"), Names: &[2]string{"Ana", "Tom\x1fKaya"}}
+	shut := account.Change{Field: "active", After: account.Of("false")}
 	b := drafted(t, l,
-		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed"},
+		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed", Changes: []account.Change{shut}},
 		batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9", Changes: []account.Change{manager}},
 		batch.Entry{Outcome: account.Refused})
-	require.NoError(t, l.Add(t.Context(), b.ID, []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
+	require.NoError(t, l.Draft(b.ID).Add(t.Context(), []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
 	all := read(t, l, b.ID, store.Filter{})
 	require.Len(t, all, 4)
 	assert.Equal(t, steps, all[0].Steps)
@@ -305,22 +304,26 @@ func stepsAndSecrets(t *testing.T, open opener) {
 	assert.Equal(t, account.Of("u2"), all[1].Changes[0].After)
 	assert.Equal(t, 1, batch.Unlisted(all[3].Row))
 	assert.Equal(t, []int{2}, rowsOf(read(t, l, b.ID, store.Filter{Does: membership.Refer})))
-	none, err := l.WithoutAccount(t.Context(), b.ID, []int{2, 3, 4})
+	assert.Equal(t, []int{2}, rowsOf(read(t, l, b.ID, store.Filter{Gives: &shut})))
+	open, err := l.Count(t.Context(), b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true})
+	require.NoError(t, err)
+	assert.Equal(t, 3, open)
+	none, err := l.Draft(b.ID).WithoutAccount(t.Context(), []int{2, 3, 4})
 	require.NoError(t, err)
 	assert.Equal(t, map[int]bool{4: true}, none, "neither has it an account nor does it get one")
-	waiting, err := l.Open(t.Context(), b.ID)
+	waiting, err := l.Count(t.Context(), b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true})
 	require.NoError(t, err)
 	assert.Equal(t, 3, waiting)
 
 	made := read(t, l, b.ID, store.Filter{Secrets: true})[0]
 	assert.Equal(t, "sealed", made.Secret)
 	join(t, l, b.ID, "a")
-	n, err := l.Claim(t.Context(), b.ID, worker("a"), []batch.Entry{made}, noon)
+	n, err := l.Lease(b.ID, worker("a")).Claim(t.Context(), []batch.Entry{made}, noon)
 	require.NoError(t, err)
 	made.Did, made.Account = account.Created, "u7"
 	made.Settle()
 	require.Equal(t, account.Waiting, made.Outcome, "its steps wait")
-	require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: made, Claim: n}}, noon))
+	require.NoError(t, l.Lease(b.ID, worker("a")).Settle(t.Context(), []store.Result{{Entry: made, Claim: n}}, noon))
 	_, intents, err := l.Counts(t.Context(), b.ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[account.Intent]int{account.Finish: 1, account.Update: 1, account.Suspend: 1}, intents)
@@ -334,22 +337,22 @@ func stepsAndSecrets(t *testing.T, open opener) {
 	made.Steps[2].Thing = "a thing of 2=3"
 	made.Settle()
 	require.Equal(t, account.Failed, made.Outcome)
-	require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: made}}, noon))
+	require.NoError(t, l.Lease(b.ID, worker("a")).Settle(t.Context(), []store.Result{{Entry: made}}, noon))
 	assert.Equal(t, made.Steps, read(t, l, b.ID, store.Filter{})[0].Steps)
 	assert.Empty(t, flying(t, l, b.ID), "its account's own step stays settled")
-	sealed, _, _, err := l.Secrets(t.Context(), b.ID)
+	kept, err := l.Passwords(b.ID).Count(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, 1, sealed)
+	assert.Equal(t, store.PasswordCounts{Got: 1}, kept)
 	does, err := l.Does(t.Context(), b.ID)
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []membership.Verb{membership.Refer, membership.Leave, membership.Join}, does)
 	counted, err := l.Steps(t.Context(), b.ID, membership.Join)
 	require.NoError(t, err)
 	assert.Equal(t, []store.StepCount{{Name: "Night watch", Result: membership.Done, N: 1}, {Name: "Radio", Result: membership.Done, N: 1}}, counted)
-	require.NoError(t, l.Wipe(t.Context(), b.ID, []int{2}))
-	sealed, _, _, err = l.Secrets(t.Context(), b.ID)
+	require.NoError(t, l.Passwords(b.ID).Wipe(t.Context(), []int{2}))
+	kept, err = l.Passwords(b.ID).Count(t.Context())
 	require.NoError(t, err)
-	assert.Zero(t, sealed)
+	assert.Zero(t, kept)
 }
 
 // What batches made of late, and what they may have made, is known to the next draft; what
@@ -364,11 +367,11 @@ func madeOfLate(t *testing.T, open opener) {
 	require.NoError(t, l.Save(t.Context(), b))
 	list := read(t, l, b.ID, store.Filter{})
 	join(t, l, b.ID, "a")
-	intent, err := l.Claim(t.Context(), b.ID, worker("a"), list[:3], noon)
+	intent, err := l.Lease(b.ID, worker("a")).Claim(t.Context(), list[:3], noon)
 	require.NoError(t, err)
 	for _, i := range []int{0, 2} {
 		list[i].Did, list[i].Outcome, list[i].Account = account.Created, account.Created, fmt.Sprint("id", i)
-		require.NoError(t, l.Settle(t.Context(), b.ID, worker("a"), []store.Result{{Entry: list[i], Claim: intent}}, noon))
+		require.NoError(t, l.Lease(b.ID, worker("a")).Settle(t.Context(), []store.Result{{Entry: list[i], Claim: intent}}, noon))
 	}
 	undo := drafted(t, l, batch.Entry{Intent: account.Remove, Outcome: account.Waiting, Account: "id2"})
 	undo.Posted = noon
@@ -376,9 +379,9 @@ func madeOfLate(t *testing.T, open opener) {
 	gone := read(t, l, undo.ID, store.Filter{})
 	join(t, l, undo.ID, "a")
 	gone[0].Did, gone[0].Outcome = account.Removed, account.Removed
-	require.NoError(t, l.Settle(t.Context(), undo.ID, worker("a"), []store.Result{{Entry: gone[0]}}, noon))
+	require.NoError(t, l.Lease(undo.ID, worker("a")).Settle(t.Context(), []store.Result{{Entry: gone[0]}}, noon))
 	known := func(since time.Time) (told []string) {
-		require.NoError(t, l.MadeSince(t.Context(), "crewdesk", since, func(id int, e *batch.Entry, at time.Time) {
+		require.NoError(t, l.Past("crewdesk").MadeSince(t.Context(), since, func(id int, e *batch.Entry, at time.Time) {
 			told = append(told, fmt.Sprintf("%d %s %s", id, e.Changes[0].After.Text(), e.Account))
 		}))
 		return told
@@ -393,11 +396,11 @@ func parts(t *testing.T, open opener) {
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := drafted(t, l, waiting, waiting, batch.Entry{Outcome: account.Refused}, waiting, waiting, waiting)
 	join(t, l, b.ID, "ana", "tom", "li", "zoe")
-	share, err := l.Renew(ctx, b.ID, worker("tom"))
+	share, err := l.Lease(b.ID, worker("tom")).Renew(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, store.Share{Of: 4, Rank: 1, Others: []string{"ana on a test", "li on a test", "zoe on a test"}}, share)
 	take := func(name string, stage store.Stage, most int) string {
-		part, turn, err := l.Take(ctx, b.ID, worker(name), stage, most)
+		part, turn, err := l.Lease(b.ID, worker(name)).Take(ctx, stage, most)
 		require.NoError(t, err)
 		high := fmt.Sprint(part.High)
 		if part.High == math.MaxInt32 {
@@ -415,20 +418,20 @@ func parts(t *testing.T, open opener) {
 		name string
 		low  int
 	}{{"tom", 4}, {"li", 7}} {
-		require.NoError(t, l.End(ctx, b.ID, worker(p.name), store.Part{Stage: "accounts", Low: p.low}))
+		require.NoError(t, l.Lease(b.ID, worker(p.name)).End(ctx, store.Part{Stage: "accounts", Low: p.low}))
 	}
-	require.NoError(t, l.Return(ctx, b.ID, worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.Lease(b.ID, worker("ana")).Return(ctx, store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "got 1-3 2", take("tom", accounts, 50), "what was given back is had again")
-	require.NoError(t, l.End(ctx, b.ID, worker("ana"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.Lease(b.ID, worker("ana")).End(ctx, store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "wait", take("ana", accounts, 2)[:4], "nobody ends another's part")
-	require.NoError(t, l.End(ctx, b.ID, worker("tom"), store.Part{Stage: "accounts", Low: 1}))
+	require.NoError(t, l.Lease(b.ID, worker("tom")).End(ctx, store.Part{Stage: "accounts", Low: 1}))
 	assert.Equal(t, "over", take("ana", accounts, 2)[:4])
 	assert.Equal(t, "got 1-end 0", take("ana", closing, 0))
 	assert.Equal(t, "wait", take("tom", closing, 0)[:4])
-	require.NoError(t, l.End(ctx, b.ID, worker("ana"), store.Part{Stage: "closing", Low: 1}))
+	require.NoError(t, l.Lease(b.ID, worker("ana")).End(ctx, store.Part{Stage: "closing", Low: 1}))
 	assert.Equal(t, "over", take("tom", closing, 0)[:4])
 	for _, name := range []string{"tom", "li", "zoe"} {
-		last, err := l.Leave(ctx, b.ID, worker(name))
+		last, err := l.Lease(b.ID, worker(name)).Leave(ctx)
 		require.NoError(t, err)
 		assert.False(t, last)
 	}
@@ -436,7 +439,7 @@ func parts(t *testing.T, open opener) {
 	require.NoError(t, err)
 	require.Len(t, working, 1)
 	assert.Equal(t, "ana on a test", working[0].Who)
-	last, err := l.Leave(ctx, b.ID, worker("ana"))
+	last, err := l.Lease(b.ID, worker("ana")).Leave(ctx)
 	require.NoError(t, err)
 	assert.True(t, last)
 	join(t, l, b.ID, "mei")
@@ -449,21 +452,21 @@ func takenOver(t *testing.T, open opener) {
 	waiting := batch.Entry{Outcome: account.Waiting, Intent: account.Create}
 	b := drafted(t, l, waiting, waiting, waiting, waiting)
 	dying := worker("dying")
-	dying.Lease = 6 * time.Second
-	_, err := l.Join(ctx, b.ID, dying)
+	dying.Term = 6 * time.Second
+	_, err := l.Lease(b.ID, dying).Join(ctx)
 	require.NoError(t, err)
 	join(t, other, b.ID, "living")
 	accounts := store.Stage{Name: "accounts"}
-	part, turn, err := l.Take(ctx, b.ID, dying, accounts, 10)
+	part, turn, err := l.Lease(b.ID, dying).Take(ctx, accounts, 10)
 	require.NoError(t, err)
 	require.Equal(t, store.Got, turn)
-	_, err = l.Claim(ctx, b.ID, dying, read(t, l, b.ID, store.Filter{})[:2], noon)
+	_, err = l.Lease(b.ID, dying).Claim(ctx, read(t, l, b.ID, store.Filter{})[:2], noon)
 	require.NoError(t, err)
-	_, turn, err = other.Take(ctx, b.ID, worker("living"), accounts, 10)
+	_, turn, err = other.Lease(b.ID, worker("living")).Take(ctx, accounts, 10)
 	require.NoError(t, err)
 	assert.Equal(t, store.Wait, turn, "its lease runs")
-	time.Sleep(dying.Lease)
-	again, turn, err := other.Take(ctx, b.ID, worker("living"), accounts, 10)
+	time.Sleep(dying.Term)
+	again, turn, err := other.Lease(b.ID, worker("living")).Take(ctx, accounts, 10)
 	require.NoError(t, err)
 	part.Again = true
 	assert.Equal(t, store.Got, turn)
@@ -476,23 +479,23 @@ func fenced(t *testing.T, open opener) {
 	l, other, ctx := open(t), open(t), t.Context()
 	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
 	sleeper := worker("sleeper")
-	sleeper.Lease = 50 * time.Millisecond
-	_, err := l.Join(ctx, b.ID, sleeper)
+	sleeper.Term = 50 * time.Millisecond
+	_, err := l.Lease(b.ID, sleeper).Join(ctx)
 	require.NoError(t, err)
-	part, _, err := l.Take(ctx, b.ID, sleeper, store.Stage{Name: "accounts"}, 10)
+	part, _, err := l.Lease(b.ID, sleeper).Take(ctx, store.Stage{Name: "accounts"}, 10)
 	require.NoError(t, err)
 	entries := read(t, l, b.ID, store.Filter{})
-	claim, err := l.Claim(ctx, b.ID, sleeper, entries, noon)
+	claim, err := l.Lease(b.ID, sleeper).Claim(ctx, entries, noon)
 	require.NoError(t, err)
 	time.Sleep(60 * time.Millisecond)
 	join(t, other, b.ID, "other")
-	_, claimed := l.Claim(ctx, b.ID, sleeper, entries, noon)
-	_, renewed := l.Renew(ctx, b.ID, sleeper)
-	_, _, took := l.Take(ctx, b.ID, sleeper, store.Stage{Name: "accounts"}, 10)
+	_, claimed := l.Lease(b.ID, sleeper).Claim(ctx, entries, noon)
+	_, renewed := l.Lease(b.ID, sleeper).Renew(ctx)
+	_, _, took := l.Lease(b.ID, sleeper).Take(ctx, store.Stage{Name: "accounts"}, 10)
 	entries[0].Outcome = account.Created
 	for name, err := range map[string]error{
-		"claim": claimed, "renew": renewed, "take": took, "end": l.End(ctx, b.ID, sleeper, part),
-		"settle": l.Settle(ctx, b.ID, sleeper, []store.Result{{Entry: entries[0], Claim: claim}}, noon),
+		"claim": claimed, "renew": renewed, "take": took, "end": l.Lease(b.ID, sleeper).End(ctx, part),
+		"settle": l.Lease(b.ID, sleeper).Settle(ctx, []store.Result{{Entry: entries[0], Claim: claim}}, noon),
 	} {
 		assert.ErrorIs(t, err, store.ErrFenced, name)
 	}
@@ -518,14 +521,14 @@ func manyAtOnce(t *testing.T, open opener) {
 			if !assert.NoError(t, mine.Begin(ctx, worker, begun)) {
 				return
 			}
-			if _, err := mine.Join(ctx, b.ID, worker); !assert.NoError(t, err) {
+			if _, err := mine.Lease(b.ID, worker).Join(ctx); !assert.NoError(t, err) {
 				return
 			}
 			mu.Lock()
 			numbers[begun.ID]++
 			mu.Unlock()
 			for {
-				part, turn, err := mine.Take(ctx, b.ID, worker, store.Stage{Name: "accounts"}, 7)
+				part, turn, err := mine.Lease(b.ID, worker).Take(ctx, store.Stage{Name: "accounts"}, 7)
 				if !assert.NoError(t, err) || turn != store.Got {
 					return
 				}
@@ -534,15 +537,15 @@ func manyAtOnce(t *testing.T, open opener) {
 					assert.NoError(t, err)
 					entries = append(entries, e)
 				}
-				claim, err := mine.Claim(ctx, b.ID, worker, entries, noon)
+				claim, err := mine.Lease(b.ID, worker).Claim(ctx, entries, noon)
 				assert.NoError(t, err)
 				var results []store.Result
 				for _, e := range entries {
 					e.Outcome, e.Did, e.Account = account.Created, account.Created, fmt.Sprint("u", e.Row)
 					results = append(results, store.Result{Entry: e, Claim: claim})
 				}
-				assert.NoError(t, mine.Settle(ctx, b.ID, worker, results, noon))
-				assert.NoError(t, mine.End(ctx, b.ID, worker, part))
+				assert.NoError(t, mine.Lease(b.ID, worker).Settle(ctx, results, noon))
+				assert.NoError(t, mine.Lease(b.ID, worker).End(ctx, part))
 				mu.Lock()
 				for _, e := range entries {
 					rows[e.Row]++
@@ -599,15 +602,15 @@ func runs(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	for n := range 3 {
 		r := &store.Run{Brief: fmt.Sprint("b", n), Began: noon, Came: store.RunFailed}
-		require.NoError(t, l.SaveRun(ctx, r))
+		require.NoError(t, l.Runs().Save(ctx, r))
 		r.Came = store.RunPosted
-		require.NoError(t, l.SaveRun(ctx, r))
+		require.NoError(t, l.Runs().Save(ctx, r))
 	}
-	all, err := l.Runs(ctx, 2)
+	all, err := l.Runs().List(ctx, 2)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, store.Run{ID: 3, Brief: "b2", Began: noon, Came: store.RunPosted}, all[0])
-	all, err = l.Runs(ctx, 0)
+	all, err = l.Runs().List(ctx, 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
 }
@@ -616,17 +619,17 @@ func runs(t *testing.T, open opener) {
 func keysAndCopies(t *testing.T, open opener) {
 	l, ctx := open(t), t.Context()
 	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create, Key: "p1"})
-	none, err := l.Key(ctx, b.ID)
+	none, err := l.Passwords(b.ID).Key(ctx)
 	require.NoError(t, err)
 	require.Empty(t, none)
-	require.NoError(t, l.KeepKey(ctx, b.ID, "the-first-that-was-sealed"))
-	require.NoError(t, l.KeepKey(ctx, b.ID, "another"))
-	kept, err := l.Key(ctx, b.ID)
+	require.NoError(t, l.Passwords(b.ID).KeepKey(ctx, "the-first-that-was-sealed"))
+	require.NoError(t, l.Passwords(b.ID).KeepKey(ctx, "another"))
+	kept, err := l.Passwords(b.ID).Key(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "the-first-that-was-sealed", kept)
 
 	path := filepath.Join(t.TempDir(), "copy.db")
-	size, err := l.Copy(ctx, path)
+	size, err := l.Upkeep().Copy(ctx, path)
 	require.NoError(t, err)
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
@@ -638,14 +641,14 @@ func keysAndCopies(t *testing.T, open opener) {
 	entries := read(t, copied, b.ID, store.Filter{})
 	require.Len(t, entries, 1)
 	assert.Equal(t, "p1", entries[0].Key)
-	sound, err := copied.Check(ctx)
+	sound, err := copied.Upkeep().Check(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, sound.Problems)
-	_, err = l.Copy(ctx, path)
+	_, err = l.Upkeep().Copy(ctx, path)
 	require.ErrorIs(t, err, fs.ErrExist, "a copy is never written over another")
 
-	require.NoError(t, l.ForgetKey(ctx, b.ID))
-	kept, err = l.Key(ctx, b.ID)
+	require.NoError(t, l.Passwords(b.ID).ForgetKey(ctx))
+	kept, err = l.Passwords(b.ID).Key(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, kept)
 }
@@ -708,37 +711,37 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 			join(t, l, b.ID, "ana", "tom")
 			for i, e := range read(t, l, b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}}) {
 				worker := worker([]string{"ana", "tom", "tom"}[i])
-				claim, err := l.Claim(ctx, b.ID, worker, []batch.Entry{e}, noon)
+				claim, err := l.Lease(b.ID, worker).Claim(ctx, []batch.Entry{e}, noon)
 				require.NoError(t, err)
 				e.Did, e.Account, e.Outcome = account.Created, fmt.Sprint("u", i), account.Waiting
-				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
+				require.NoError(t, l.Lease(b.ID, worker).Settle(ctx, []store.Result{{Entry: e, Claim: claim}}, noon))
 				for n := range e.Steps {
 					e.Steps[n].Result = membership.Done
 				}
 				if e.Outcome = account.Created; i == 2 {
 					e.Outcome, e.Findings = account.Failed, []account.Finding{account.Find(account.Error, account.Unclear, "x")}
 				}
-				require.NoError(t, l.Settle(ctx, b.ID, worker, []store.Result{{Entry: e, Claim: claim}}, noon))
+				require.NoError(t, l.Lease(b.ID, worker).Settle(ctx, []store.Result{{Entry: e, Claim: claim}}, noon))
 			}
-			require.NoError(t, l.Wipe(ctx, b.ID, []int{3}))
-			require.NoError(t, l.Prove(ctx, b.ID, worker("tom"), batch.Proven, []int{3}))
+			require.NoError(t, l.Passwords(b.ID).Wipe(ctx, []int{3}))
+			require.NoError(t, l.Lease(b.ID, worker("tom")).Prove(ctx, batch.Proven, []int{3}))
 			proofs, err := l.Proofs(ctx, b.ID)
 			require.NoError(t, err)
 			require.Equal(t, map[batch.Proof]int{"": 2, batch.Proven: 1}, proofs)
 			b.State = batch.Posted
 			require.NoError(t, l.Save(ctx, b))
 			for _, name := range []string{"ana", "tom"} {
-				_, err := l.Leave(ctx, b.ID, worker(name))
+				_, err := l.Lease(b.ID, worker(name)).Leave(ctx)
 				require.NoError(t, err)
 			}
 			counts, _, err := l.Counts(ctx, b.ID)
 			require.NoError(t, err)
 			require.Equal(t, account.Counts{account.Created: 2, account.Failed: 1, account.Aside: 1}, counts)
-			require.NoError(t, l.Sign(ctx, b.ID, store.Signature{As: store.Second, Person: "mei", Of: b.Seal, At: noon}))
+			require.NoError(t, l.History(b.ID).Sign(ctx, store.Signature{As: store.Second, Person: "mei", Of: b.Seal, At: noon}))
 			if statement != "" {
 				tamper(t, statement)
 			}
-			sound, err := l.Check(ctx)
+			sound, err := l.Upkeep().Check(ctx)
 			require.NoError(t, err)
 			if statement == "" {
 				require.Empty(t, sound.Problems)
@@ -770,16 +773,16 @@ func whole(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 			name := other.Type().Field(i).Name
 			tamper(t, fmt.Sprintf("UPDATE batches SET %s = '%s'", column, text(other.Interface())))
 			require.NotEqual(t, was, text(other.Interface()), name)
-			sound, err := l.Check(ctx)
+			sound, err := l.Upkeep().Check(ctx)
 			require.NoError(t, err)
 			assert.NotEmpty(t, sound.Problems, "%s %s is altered unseen", column, name)
 			tamper(t, fmt.Sprintf("UPDATE batches SET %s = '%s'", column, was))
 			if column == "progress" {
-				before, err := l.Heads(ctx, b.ID)
+				before, err := l.History(b.ID).Head(ctx)
 				require.NoError(t, err)
 				b.Progress = other.Interface().(batch.Progress)
 				require.NoError(t, l.Save(ctx, b))
-				after, err := l.Heads(ctx, b.ID)
+				after, err := l.History(b.ID).Head(ctx)
 				require.NoError(t, err)
 				assert.NotEqual(t, before.Hash, after.Hash, name)
 				was = text(b.Progress)
@@ -792,31 +795,31 @@ func whole(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 	again, err := l.Batch(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "s.csv", again.Sheet, "what is sealed stays as it is, whoever saves the batch")
-	sound, err := l.Check(ctx)
+	sound, err := l.Upkeep().Check(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, sound.Problems)
 
 	// Whoever signs the newest hash signs all that became of it, and nothing that follows.
-	head, err := l.NoteHeads(ctx, b.ID)
+	head, err := l.History(b.ID).NoteHeads(ctx)
 	require.NoError(t, err)
 	signature := store.Signature{As: store.Poster, Person: "mei", Of: head, At: noon}
-	require.ErrorIs(t, l.Sign(ctx, b.ID, store.Signature{As: store.Poster, Person: "mei", Of: b.Seal}), store.ErrChanged)
-	require.NoError(t, l.Sign(ctx, b.ID, signature))
-	ends, err := l.Ends(ctx, b.ID)
+	require.ErrorIs(t, l.History(b.ID).Sign(ctx, store.Signature{As: store.Poster, Person: "mei", Of: b.Seal}), store.ErrChanged)
+	require.NoError(t, l.History(b.ID).Sign(ctx, signature))
+	ends, err := l.History(b.ID).Ends(ctx)
 	require.NoError(t, err)
 	require.NotNil(t, ends)
 	assert.Equal(t, signature, *ends)
-	kept, err := l.Heads(ctx, b.ID)
+	kept, err := l.History(b.ID).Head(ctx)
 	require.NoError(t, err)
 	require.NoError(t, l.Save(ctx, b))
-	ends, err = l.Ends(ctx, b.ID)
+	ends, err = l.History(b.ID).Ends(ctx)
 	require.NoError(t, err)
 	assert.Nil(t, ends)
-	missing, err := l.Has(ctx, kept)
+	missing, err := l.History(kept.Batch).Lacks(ctx, kept)
 	require.NoError(t, err)
 	assert.Empty(t, missing)
 	kept.Hash = strings.Repeat("0", 64)
-	missing, err = l.Has(ctx, kept)
+	missing, err = l.History(kept.Batch).Lacks(ctx, kept)
 	require.NoError(t, err)
 	assert.Equal(t, kept.Hash, missing)
 }

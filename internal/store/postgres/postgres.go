@@ -471,15 +471,18 @@ func (l *Ledger) Gone(string) bool { return false }
 // Tidy implements tables.Engine.
 func (l *Ledger) Tidy(map[string]bool) {}
 
-// Check implements store.Store.
+// Upkeep implements store.Store.
+func (l *Ledger) Upkeep() store.Upkeep { return l }
+
+// Check implements store.Upkeep.
 func (l *Ledger) Check(ctx context.Context) (store.Soundness, error) { return l.CheckBatches(ctx) }
 
-// Copy implements store.Store: the copy is a file, which can be used as a ledger by itself.
+// Copy implements store.Upkeep: the copy is a file, which can be used as a ledger by itself.
 func (l *Ledger) Copy(ctx context.Context, path string) (size int64, err error) {
 	return sqlite.CopyOf(ctx, l.Ledger, path)
 }
 
-// CutJournal implements store.Store: the server's journal is the server's.
+// CutJournal implements store.Upkeep: the server's journal is the server's.
 func (l *Ledger) CutJournal(context.Context) error { return nil }
 
 // IsAway reports whether an error comes of a ledger's server that cannot be reached, or that cut

@@ -73,7 +73,7 @@ func TestLeftInTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })
 	both := []*batch.Batch{{}, {}}
-	require.NoError(t, l.Begin(t.Context(), store.Worker{Name: "a", Who: "Ana", Lease: time.Minute}, both...))
+	require.NoError(t, l.Begin(t.Context(), store.Worker{Name: "a", Who: "Ana", Term: time.Minute}, both...))
 
 	var all sync.WaitGroup
 	var met sync.WaitGroup

@@ -11,6 +11,9 @@ import (
 	"evenledger/internal/store/tables"
 )
 
+// Upkeep implements store.Store.
+func (l *Ledger) Upkeep() store.Upkeep { return l }
+
 // Check reads all of the ledger: its file, and whether every row of every batch has come
 // to exactly one outcome.
 func (l *Ledger) Check(ctx context.Context) (s store.Soundness, err error) {
@@ -95,7 +98,7 @@ func withoutKeys(ctx context.Context, path string) (size int64, err error) {
 		_, err := tx.Exec(ctx, "DELETE FROM keys") // what is deleted is overwritten
 		return err
 	})
-	if err = errors.Join(err, l.CutJournal(ctx), l.Close()); err != nil {
+	if err = errors.Join(err, l.Upkeep().CutJournal(ctx), l.Close()); err != nil {
 		return 0, err
 	}
 	stat, err := os.Stat(path)

@@ -29,7 +29,7 @@ func Example() {
 	}
 	defer ledger.Close()
 
-	quay := store.Worker{Name: "quay-1", Who: "mvance on quay", Lease: time.Minute}
+	quay := store.Worker{Name: "quay-1", Who: "mvance on quay", Term: time.Minute}
 	b := &batch.Batch{Draft: batch.Draft{Made: noon}} // beginning it, and joining it, makes the worker one of those at it
 	entry := batch.Entry{Intent: account.Create, Outcome: account.Waiting}
 	first, second := entry, entry
@@ -37,15 +37,15 @@ func Example() {
 	if err := ledger.Begin(ctx, quay, b); err != nil {
 		log.Fatal(err)
 	}
-	if err := ledger.Add(ctx, b.ID, []batch.Entry{first, second}); err != nil {
+	if err := ledger.Draft(b.ID).Add(ctx, []batch.Entry{first, second}); err != nil {
 		log.Fatal(err)
 	}
-	claim, err := ledger.Claim(ctx, b.ID, quay, []batch.Entry{first, second}, noon)
+	claim, err := ledger.Lease(b.ID, quay).Claim(ctx, []batch.Entry{first, second}, noon)
 	if err != nil {
 		log.Fatal(err)
 	}
 	first.Outcome, first.Account = account.Created, "u-000001"
-	if err := ledger.Settle(ctx, b.ID, quay, []store.Result{{Entry: first, Claim: claim}}, noon); err != nil {
+	if err := ledger.Lease(b.ID, quay).Settle(ctx, []store.Result{{Entry: first, Claim: claim}}, noon); err != nil {
 		log.Fatal(err)
 	}
 	open, err := ledger.InFlight(ctx, b.ID, store.Part{High: 1000})

@@ -32,7 +32,7 @@ func open(t *testing.T, path string) store.Store {
 }
 
 func worker(name string) store.Worker {
-	return store.Worker{Name: name, Who: name + " on a test", Lease: time.Minute}
+	return store.Worker{Name: name, Who: name + " on a test", Term: time.Minute}
 }
 
 // drafted makes a batch with one entry a row, from row 2 on.
@@ -42,11 +42,11 @@ func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
 	for i := range entries {
 		entries[i].Row = i + 2
 	}
-	require.NoError(t, l.Add(t.Context(), b.ID, entries))
-	require.NoError(t, l.Seal(t.Context(), b))
+	require.NoError(t, l.Draft(b.ID).Add(t.Context(), entries))
+	require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
-	_, err := l.Leave(t.Context(), b.ID, worker("drafter"))
+	_, err := l.Lease(b.ID, worker("drafter")).Leave(t.Context())
 	require.NoError(t, err)
 	return b
 }
@@ -100,22 +100,22 @@ func TestLookingAfterIt(t *testing.T) {
 		many[i] = i
 	}
 	assert.Len(t, entries(t, l, b.ID, store.Filter{Rows: many}), 2, "however many rows are named")
-	size, err := l.Copy(t.Context(), filepath.Join(dir, "copy.db"))
+	size, err := l.Upkeep().Copy(t.Context(), filepath.Join(dir, "copy.db"))
 	require.NoError(t, err)
 	assert.Positive(t, size)
-	_, err = l.Copy(t.Context(), path)
+	_, err = l.Upkeep().Copy(t.Context(), path)
 	require.Error(t, err, "nothing is written over")
 	require.NoError(t, l.Close())
 
 	copied, err := sqlite.OpenToRead(t.Context(), filepath.Join(dir, "copy.db"))
 	require.NoError(t, err)
-	sound, err := copied.Check(t.Context())
+	sound, err := copied.Upkeep().Check(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, store.Soundness{Batches: 1, Entries: 2, Problems: []string{}}, sound)
 	require.Error(t, copied.Save(t.Context(), b), "it is for reading")
 	ended, stop := context.WithCancel(t.Context())
 	stop()
-	_, err = l.Copy(ended, filepath.Join(dir, "cut.db"))
+	_, err = l.Upkeep().Copy(ended, filepath.Join(dir, "cut.db"))
 	require.Error(t, err)
 	half, err := filepath.Glob(filepath.Join(dir, "*c[ou][tp]*"))
 	require.NoError(t, err)
@@ -128,7 +128,7 @@ func TestLookingAfterIt(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	l = open(t, path)
-	sound, err = l.Check(t.Context())
+	sound, err = l.Upkeep().Check(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"batch 1: row 2 was taken out since it was drafted", "batch 1 has 2 rows in, and 1 entries with 1 outcomes"}, sound.Problems)
 	require.NoError(t, l.Close())
@@ -155,15 +155,15 @@ func TestTidy(t *testing.T) {
 	b := drafted(t, l, batch.Entry{Outcome: account.Waiting, Intent: account.Create})
 	orphan := path + ".worker-DEAD.lock"
 	require.NoError(t, os.WriteFile(orphan, nil, 0o600))
-	_, err := l.Join(t.Context(), b.ID, worker("ana"))
+	_, err := l.Lease(b.ID, worker("ana")).Join(t.Context())
 	require.NoError(t, err)
 	assert.NoFileExists(t, orphan)
 	other := open(t, path)
-	_, err = other.Join(t.Context(), b.ID, worker("tom"))
+	_, err = other.Lease(b.ID, worker("tom")).Join(t.Context())
 	require.NoError(t, err)
 	assert.FileExists(t, path+".worker-ana.lock")
 	for name, at := range map[string]store.Store{"ana": l, "tom": other} {
-		_, err = at.Leave(t.Context(), b.ID, worker(name))
+		_, err = at.Lease(b.ID, worker(name)).Leave(t.Context())
 		require.NoError(t, err)
 	}
 	left, err := os.ReadDir(filepath.Dir(path))

@@ -7,17 +7,27 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/store"
 )
 
-// Decide implements store.Drafts.
-func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) error {
+// A draft is a store.Draft.
+type draft struct {
+	*Ledger
+	id int
+}
+
+// Draft implements store.Drafts.
+func (l *Ledger) Draft(id int) store.Draft { return &draft{l, id} }
+
+// Decide implements store.Draft.
+func (l *draft) Decide(ctx context.Context, entries []batch.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
 	var decided, rows [][]any
 	for _, e := range entries {
-		decided = append(decided, []any{e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), id, e.Row})
-		rows = append(rows, []any{id, e.Row})
+		decided = append(decided, []any{e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), l.id, e.Row})
+		rows = append(rows, []any{l.id, e.Row})
 	}
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ? WHERE batch = ? AND row = ?", decided); err != nil {
@@ -26,21 +36,21 @@ func (l *Ledger) Decide(ctx context.Context, id int, entries []batch.Entry) erro
 		if err := tx.Many(ctx, "DELETE FROM steps WHERE batch = ? AND row = ?", rows); err != nil {
 			return err
 		}
-		return errors.Join(putSecrets(ctx, tx, id, entries), PutSteps(ctx, tx, id, entries))
+		return errors.Join(putSecrets(ctx, tx, l.id, entries), PutSteps(ctx, tx, l.id, entries))
 	})
 }
 
-// Add implements store.Drafts.
-func (l *Ledger) Add(ctx context.Context, id int, entries []batch.Entry) error {
+// Add implements store.Draft.
+func (l *draft) Add(ctx context.Context, entries []batch.Entry) error {
 	lists := make([][]any, 0, len(entries))
 	for _, e := range entries {
-		lists = append(lists, []any{id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)})
+		lists = append(lists, []any{l.id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)})
 	}
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", lists); err != nil {
 			return err
 		}
-		return errors.Join(putSecrets(ctx, tx, id, entries), PutSteps(ctx, tx, id, entries))
+		return errors.Join(putSecrets(ctx, tx, l.id, entries), PutSteps(ctx, tx, l.id, entries))
 	})
 }
 
@@ -60,14 +70,24 @@ func putSecrets(ctx context.Context, tx Tx, id int, entries []batch.Entry) error
 		tx.Many(ctx, "DELETE FROM secrets WHERE batch = ? AND row = ?", refused))
 }
 
-// WithoutAccount returns which of the rows have no account and will get none.
-func (l *Ledger) WithoutAccount(ctx context.Context, id int, rows []int) (map[int]bool, error) {
+// WithoutAccount implements store.Draft.
+func (l *draft) WithoutAccount(ctx context.Context, rows []int) (map[int]bool, error) {
 	none := map[int]bool{}
 	err := each(ctx, l, func(found *sql.Rows) error {
 		var row int
 		err := found.Scan(&row)
 		none[row] = true
 		return err
-	}, `SELECT e.row FROM entries e WHERE e.batch = ? AND e.row IN (LISTED(?)) AND e.account = '' AND e.intent != ?`, id, jsonText(rows), account.Create)
+	}, `SELECT e.row FROM entries e WHERE e.batch = ? AND e.row IN (LISTED(?)) AND e.account = '' AND e.intent != ?`, l.id, jsonText(rows), account.Create)
 	return none, err
+}
+
+// Discard implements store.Draft.
+func (l *draft) Discard(ctx context.Context) error {
+	return l.Write(ctx, func(tx Tx) error {
+		if err := tx.Alone(ctx, 0); err != nil {
+			return err
+		}
+		return l.discard(ctx, tx, l.id)
+	})
 }

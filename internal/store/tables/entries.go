@@ -90,6 +90,13 @@ func (l *Ledger) entriesOf(ctx context.Context, id int, filter store.Filter, yie
 	}
 }
 
+// Count implements store.Reader.
+func (l *Ledger) Count(ctx context.Context, id int, filter store.Filter) (n int, err error) {
+	query, args := entriesQuery(id, store.Filter{Outcomes: filter.Outcomes, Intents: filter.Intents, Rows: filter.Rows, Findings: filter.Findings, Open: filter.Open, Steps: filter.Steps, Unproven: filter.Unproven, Does: filter.Does, Gives: filter.Gives, Upto: filter.Upto}, 0, true, 0)
+	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM ("+query+") picked", args...)
+	return n, err
+}
+
 // entriesQuery is the query for a page of entries that a filter picks; for size 0 for all of them, in no order.
 func entriesQuery(id int, filter store.Filter, after int, first bool, size int) (query string, args []any) {
 	more := ", '[]'"
@@ -139,6 +146,10 @@ func entriesQuery(id int, filter store.Filter, after int, first bool, size int) 
 	if filter.Does != "" {
 		query += " AND EXISTS (SELECT 1 FROM steps s WHERE s.batch = e.batch AND s.row = e.row AND s.\"do\" = ?)"
 		args = append(args, filter.Does)
+	}
+	if filter.Gives != nil {
+		query += " AND replace(e.changes, ?, '') <> e.changes"
+		args = append(args, strings.Trim(changesText([]account.Change{*filter.Gives}), "[]"))
 	}
 	if size == 0 {
 		return query, args

@@ -110,8 +110,8 @@ func draftOf(id int, text string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Seal implements store.Drafts.
-func (l *Ledger) Seal(ctx context.Context, b *batch.Batch) error {
+// Seal implements store.Draft.
+func (l *draft) Seal(ctx context.Context, b *batch.Batch) error {
 	if err := l.Write(ctx, func(tx Tx) (err error) {
 		var seal string
 		if err := one(ctx, tx, []any{&seal}, "SELECT seal FROM batches WHERE id = ?", b.ID); err != nil {
@@ -320,13 +320,13 @@ func heads(ctx context.Context, q querier, id int) (map[string]string, error) {
 	return all, err
 }
 
-// Proven implements store.Store. Others may be at the batch meanwhile: all is read as it is at one moment.
-func (l *Ledger) Proven(ctx context.Context, b *batch.Batch) (problems []string, err error) {
+// Problems implements store.History. Others may be at the batch meanwhile: all is read as it is at one moment.
+func (l *history) Problems(ctx context.Context) (problems []string, err error) {
 	err = l.Read(ctx, func(tx Tx) error {
 		p := &proof{tx: tx, say: func(format string, args ...any) {
-			problems = append(problems, fmt.Sprintf("batch %d: ", b.ID)+fmt.Sprintf(format, args...))
+			problems = append(problems, fmt.Sprintf("batch %d: ", l.id)+fmt.Sprintf(format, args...))
 		}, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}, secrets: map[int]string{}, wiped: map[int]bool{}}
-		return errors.Join(tx.Lasting(ctx), p.all(ctx, b.ID, &problems))
+		return errors.Join(tx.Lasting(ctx), p.all(ctx, l.id, &problems))
 	})
 	return problems, err
 }

@@ -195,10 +195,10 @@ func mayUse(ctx context.Context, q querier) error {
 	return err
 }
 
-// InUse returns why the ledger is not to be used, as it was moved elsewhere or is being moved.
+// InUse implements store.Upkeep.
 func (l *Ledger) InUse(ctx context.Context) error { return mayUse(ctx, l) }
 
-// ID is the ledger's identifier, which stays when it is moved.
+// ID implements store.Upkeep.
 func (l *Ledger) ID(ctx context.Context) (string, error) {
 	id, _, _, err := standing(ctx, l)
 	return id, err
@@ -210,7 +210,7 @@ func (l *Ledger) stands(ctx context.Context, tx Tx, id, state, to string) error 
 	return err
 }
 
-// Move implements store.Store. Whenever it is cut short, the old one is the one that counts, and
+// Move implements store.Upkeep. Whenever it is cut short, the old one is the one that counts, and
 // nobody can use the other, until all is there.
 func (l *Ledger) Move(ctx context.Context, to store.Store, from, called string, told func(stage string, rows int)) error {
 	into, is := to.(interface{ tables() *Ledger })

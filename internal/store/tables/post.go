@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"math"
 	"time"
 
 	"evenledger/internal/account"
@@ -13,43 +12,43 @@ import (
 	"evenledger/internal/store"
 )
 
-// Claim implements store.Posts.
-func (l *Ledger) Claim(ctx context.Context, id int, worker store.Worker, entries []batch.Entry, now time.Time) (claim store.Claim, err error) {
+// Claim implements store.Lease.
+func (l *lease) Claim(ctx context.Context, entries []batch.Entry, now time.Time) (claim store.Claim, err error) {
 	rows := make([]int, 0, len(entries))
 	for _, e := range entries {
 		rows = append(rows, e.Row)
 	}
 	sent := now.UTC().Format(moment)
 	err = l.surely(ctx, l.Write, func(tx Tx) error {
-		if err := l.renew(ctx, tx, id, worker); err != nil {
+		if err := l.renew(ctx, tx); err != nil {
 			return err
 		}
-		if err := one(ctx, tx, []any{&claim}, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", id, worker.Name, sent, sent); err != nil {
+		if err := one(ctx, tx, []any{&claim}, "INSERT INTO claims (batch, worker, sent, until) VALUES (?, ?, ?, ?) RETURNING n", l.id, l.worker.Name, sent, sent); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM (LISTED(?3)) listed", id, claim, jsonText(rows))
+		_, err = tx.Exec(ctx, "INSERT INTO attempts (batch, row, claim) SELECT ?1, value, ?2 FROM (LISTED(?3)) listed", l.id, claim, jsonText(rows))
 		return err
 	})
 	return claim, err
 }
 
-// Settle implements store.Posts.
-func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, results []store.Result, now time.Time) error {
+// Settle implements store.Lease.
+func (l *lease) Settle(ctx context.Context, results []store.Result, now time.Time) error {
 	if len(results) == 0 {
 		return nil
 	}
 	var settled, steps [][]any
 	for _, r := range results {
 		e := r.Entry
-		settled = append(settled, []any{id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof, placeText(e.Place)})
+		settled = append(settled, []any{l.id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof, placeText(e.Place)})
 		for n, s := range e.Steps {
 			if s.Result != "" || s.Made { // else it is as it was drafted
-				steps = append(steps, []any{s.Result, s.Thing, id, e.Row, n})
+				steps = append(steps, []any{s.Result, s.Thing, l.id, e.Row, n})
 			}
 		}
 	}
 	return l.surely(ctx, l.Write, func(tx Tx) error {
-		if err := l.renew(ctx, tx, id, worker); err != nil {
+		if err := l.renew(ctx, tx); err != nil {
 			return err
 		}
 		if err := tx.Many(ctx, `INSERT INTO results (batch, row, claim, outcome, account, version, findings, ended, did, part, proof, place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -60,28 +59,28 @@ func (l *Ledger) Settle(ctx context.Context, id int, worker store.Worker, result
 		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {
 			return err
 		}
-		return noteResults(ctx, tx, id, worker, results, now.Format(stamp))
+		return noteResults(ctx, tx, l.id, l.worker, results, now.Format(stamp))
 	})
 }
 
-// Prove implements store.Posts.
-func (l *Ledger) Prove(ctx context.Context, id int, worker store.Worker, proof batch.Proof, rows []int) error {
+// Prove implements store.Lease.
+func (l *lease) Prove(ctx context.Context, proof batch.Proof, rows []int) error {
 	if len(rows) == 0 {
 		return nil
 	}
 	return l.surely(ctx, l.Write, func(tx Tx) error {
-		if err := l.renew(ctx, tx, id, worker); err != nil {
+		if err := l.renew(ctx, tx); err != nil {
 			return err
 		}
 		ranges := rangesOf(rows)
 		var lists [][]any
 		for _, r := range ranges {
-			lists = append(lists, []any{proof, id, r[0], r[1]})
+			lists = append(lists, []any{proof, l.id, r[0], r[1]})
 		}
 		if err := tx.Many(ctx, "UPDATE results SET proof = ? WHERE batch = ? AND row BETWEEN ? AND ?", lists); err != nil {
 			return err
 		}
-		_, err := add(ctx, tx, id, worker.Name, "proof", jsonText(proofs{{proof, ranges}}))
+		_, err := add(ctx, tx, l.id, l.worker.Name, "proof", jsonText(proofs{{proof, ranges}}))
 		return err
 	})
 }
@@ -138,30 +137,6 @@ func (l *Ledger) Changing(ctx context.Context, id int) (map[string]bool, error) 
 	return accounts, rows.Err()
 }
 
-// Wipe takes the sealed passwords of rows away for good; of all if rows is nil.
-func (l *Ledger) Wipe(ctx context.Context, id int, rows []int) error {
-	return l.Write(ctx, func(tx Tx) error {
-		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
-			return err
-		}
-		if err := tx.Alone(ctx, id); err != nil {
-			return err
-		}
-		if rows == nil {
-			wiped, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ?", id)
-			if err != nil || wiped == 0 {
-				return err
-			}
-			return wipedRows(ctx, tx, id, [][2]int{{0, math.MaxInt32}})
-		}
-		wiped, err := tx.Exec(ctx, "DELETE FROM secrets WHERE batch = ? AND row IN (LISTED(?))", id, jsonText(rows))
-		if err != nil || wiped == 0 {
-			return err
-		}
-		return wipedRows(ctx, tx, id, rangesOf(rows))
-	})
-}
-
 // Steps implements store.Store.
 func (l *Ledger) Steps(ctx context.Context, id int, does membership.Verb) ([]store.StepCount, error) {
 	rows, err := l.Query(ctx, "SELECT name, result, count(*) FROM steps WHERE batch = ? AND \"do\" = ? GROUP BY name, result ORDER BY name, result", id, does)
@@ -189,30 +164,6 @@ func (l *Ledger) Does(ctx context.Context, id int) (all []membership.Verb, err e
 		return err
 	}, `SELECT "do" FROM steps WHERE batch = ? GROUP BY "do"`, id)
 	return all, err
-}
-
-// Given returns how many passwords that sheets gave the batch keeps.
-func (l *Ledger) Given(ctx context.Context, id int) (n int, err error) {
-	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM secrets WHERE batch = ? AND sealed LIKE 'given:%'", id)
-	return n, err
-}
-
-// Open returns how many entries wait whose account's own step is still to be done.
-func (l *Ledger) Open(ctx context.Context, id int) (n int, err error) {
-	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ''", id, account.Waiting)
-	return n, err
-}
-
-// Secrets implements store.Store.
-func (l *Ledger) Secrets(ctx context.Context, id int) (got, waiting, mailed int, err error) {
-	err = one(ctx, l, []any{&got, &waiting, &mailed}, `SELECT count(*) FILTER (WHERE NOT tells AND generated AND (did = ?1 OR renewed = ?2)),
-			count(*) FILTER (WHERE NOT tells AND generated AND came = ?3 AND (did = '' OR renewed = '')), count(*) FILTER (WHERE tells)
-		FROM (SELECT coalesce(r.did, '') AS did, coalesce(r.outcome, ?3) AS came, s.sealed NOT LIKE 'given:%' AS generated, p.result AS renewed,
-				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m."do" = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
-			FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
-			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p."do" = ?4 WHERE s.batch = ?10) sealed`,
-		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, id)
-	return got, waiting, mailed, err
 }
 
 // InFlight implements store.Posts.
@@ -272,54 +223,6 @@ func (l *Ledger) inFlight(ctx context.Context, id, low, high int) ([]store.InFli
 	return open, err
 }
 
-// MadeSince hands over the entries whose accounts batches of a system made since a time,
-// and those of which it is open whether they did: Did is empty then. Accounts that a
-// batch removed again since are left out.
-func (l *Ledger) MadeSince(ctx context.Context, system string, since time.Time, each func(id int, e *batch.Entry, at time.Time)) error {
-	all, err := l.Batches(ctx)
-	if err != nil {
-		return err
-	}
-	removed := map[string]bool{}
-	for _, b := range all { // the newest first
-		ended := b.State == batch.Posted || b.State == batch.Reversed
-		if b.System != system || b.Posted.IsZero() || ended && b.Posted.Before(since.Add(-longestPost)) {
-			continue
-		}
-		if !ended {
-			open, err := l.inFlight(ctx, b.ID, 0, math.MaxInt32)
-			if err != nil {
-				return err
-			}
-			for i := range open {
-				// What is open for so long would show by now.
-				if e := &open[i].Entry; !e.Outcome.IsElsewhere() && e.Intent == account.Create && open[i].Sent.After(since.Add(-longestPost)) {
-					each(b.ID, e, open[i].Sent)
-				}
-			}
-		}
-		if !ended {
-			for e, err := range l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}) {
-				if err != nil {
-					return err
-				}
-				each(b.ID, &e, b.Posted)
-			}
-		}
-		if err := l.endedSince(ctx, b, since, func(e *batch.Entry, at time.Time) {
-			switch {
-			case e.Did == account.Removed:
-				removed[e.Account] = true
-			case e.Did == account.Created && !removed[e.Account]:
-				each(b.ID, e, at)
-			}
-		}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // LastEnded returns when the last result of a batch was noted; zero: there is none.
 func (l *Ledger) LastEnded(ctx context.Context, id int) (at time.Time, err error) {
 	var newest string
@@ -327,29 +230,6 @@ func (l *Ledger) LastEnded(ctx context.Context, id int) (at time.Time, err error
 		return at, err
 	}
 	return time.Parse(stamp, newest)
-}
-
-// longestPost is how long a post may take; what began before it is not looked at for what
-// ended of late.
-const longestPost = 24 * time.Hour
-
-// endedSince hands over the entries of a batch that made or removed an account since a time.
-func (l *Ledger) endedSince(ctx context.Context, b batch.Batch, since time.Time, took func(e *batch.Entry, at time.Time)) error {
-	if last, err := l.LastEnded(ctx, b.ID); err != nil || last.Before(since) {
-		return err
-	}
-	return each(ctx, l, func(rows *sql.Rows) error {
-		var ended string
-		e, err := scan(rows, &ended)
-		if err != nil {
-			return err
-		}
-		at, err := time.Parse(stamp, ended)
-		if err == nil && !at.Before(since) {
-			took(&e, at)
-		}
-		return err
-	}, "SELECT "+entryColumns+", '[]', '', r.ended FROM "+entriesNow+" WHERE e.batch = ? AND r.did IN (?, ?)", b.ID, account.Created, account.Removed)
 }
 
 // Attempts implements store.Store.

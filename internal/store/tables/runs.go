@@ -9,8 +9,14 @@ import (
 	"evenledger/internal/store"
 )
 
-// SaveRun implements store.Store.
-func (l *Ledger) SaveRun(ctx context.Context, r *store.Run) error {
+// runs are the store.Runs of a ledger.
+type runs struct{ *Ledger }
+
+// Runs implements store.Store.
+func (l *Ledger) Runs() store.Runs { return &runs{l} }
+
+// Save implements store.Runs.
+func (l *runs) Save(ctx context.Context, r *store.Run) error {
 	return l.Write(ctx, func(tx Tx) error {
 		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
 			return err
@@ -25,8 +31,8 @@ func (l *Ledger) SaveRun(ctx context.Context, r *store.Run) error {
 	})
 }
 
-// Runs implements store.Store.
-func (l *Ledger) Runs(ctx context.Context, limit int) ([]store.Run, error) {
+// List implements store.Runs.
+func (l *runs) List(ctx context.Context, limit int) ([]store.Run, error) {
 	if limit == 0 {
 		limit = math.MaxInt32
 	}

@@ -11,7 +11,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"strings"
 	"sync"
 	"time"
 
@@ -201,16 +200,6 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 	return err
 }
 
-// Discard implements store.Drafts.
-func (l *Ledger) Discard(ctx context.Context, id int) error {
-	return l.Write(ctx, func(tx Tx) error {
-		if err := tx.Alone(ctx, 0); err != nil {
-			return err
-		}
-		return l.discard(ctx, tx, id)
-	})
-}
-
 func (l *Ledger) discard(ctx context.Context, tx Tx, id int) error {
 	newer := 0
 	switch err := one(ctx, tx, []any{&newer}, "SELECT (SELECT count(*) FROM batches n WHERE n.id > b.id) FROM batches b WHERE id = ? AND state = ?", id, batch.Drafting); {
@@ -252,15 +241,6 @@ func (l *Ledger) Batch(ctx context.Context, id int) (found *batch.Batch, err err
 	return found, err
 }
 
-// Newest returns the number of the newest batch, or store.ErrNoBatch.
-func (l *Ledger) Newest(ctx context.Context) (id int, err error) {
-	err = one(ctx, l, []any{&id}, "SELECT coalesce(max(id), 0) FROM batches WHERE state != ?", batch.Drafting)
-	if err == nil && id == 0 {
-		err = store.ErrNoBatch
-	}
-	return id, err
-}
-
 // Batches returns every batch, newest first.
 func (l *Ledger) Batches(ctx context.Context) (all []batch.Batch, err error) {
 	err = each(ctx, l, func(rows *sql.Rows) error {
@@ -269,23 +249,6 @@ func (l *Ledger) Batches(ctx context.Context) (all []batch.Batch, err error) {
 		return err
 	}, "SELECT "+batchColumns+" FROM batches WHERE state != ? ORDER BY id DESC", batch.Drafting)
 	return all, err
-}
-
-// Drafted implements store.Store.
-func (l *Ledger) Drafted(ctx context.Context, id int) (n int, err error) {
-	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM entries WHERE batch = ? AND outcome = ?", id, account.Waiting)
-	return n, err
-}
-
-// Closed implements store.Store.
-func (l *Ledger) Closed(ctx context.Context, id int, field, value string, came account.Outcome) (n int, err error) {
-	closed := strings.Trim(changesText([]account.Change{{Field: field, After: account.Of(value)}}), "[]")
-	did := came
-	if came.Waits() {
-		did = "" // what was made already is not to be made
-	}
-	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM "+entriesNow+" WHERE e.batch = ? AND e.intent = ? AND coalesce(r.outcome, e.outcome) = ? AND coalesce(r.did, '') = ? AND replace(e.changes, ?, '') <> e.changes", id, account.Create, came, did, closed)
-	return n, err
 }
 
 // A count is how many entries of a batch came to an outcome, and what is still intended with them.
