@@ -190,7 +190,7 @@ func measured(at string) (m machine, err error) {
 		entries = append(entries, batch.Entry{Row: row + 1, Key: fmt.Sprint("p", row), Intent: account.Create, Outcome: account.Waiting})
 	}
 	for i := 0; i < len(entries); i += 5000 {
-		if err := l.Draft(b.ID).Add(ctx, entries[i:min(i+5000, len(entries))]); err != nil {
+		if err := l.Drafting(b.ID).Add(ctx, entries[i:min(i+5000, len(entries))]); err != nil {
 			return m, err
 		}
 	}

@@ -128,7 +128,7 @@ func TestKeeperOfTheLedger(t *testing.T) {
 			change(b)
 			eve := store.Worker{Name: "eve" + by, Term: time.Minute}
 			require.NoError(t, l.Begin(t.Context(), eve, b))
-			require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
+			require.NoError(t, l.Drafting(b.ID).Seal(t.Context(), b))
 			for _, s := range more {
 				s.Of = b.Seal
 				require.NoError(t, l.History(b.ID).Sign(t.Context(), s))

@@ -166,8 +166,8 @@ func TestSettlePasswords(t *testing.T) {
 	sealed, err := app.Vaults(w, l).Of(b.ID, "").Seal(2, "Quay-41-Lantern")
 	require.NoError(t, err)
 	e := batch.Entry{Row: 2, Intent: account.Create, Outcome: account.Waiting, Secret: sealed, Changes: []account.Change{{Field: "userName", After: account.Of("zoe")}, {Field: "givenName", After: account.Of("Zoë")}}}
-	require.NoError(t, l.Draft(b.ID).Add(ctx, []batch.Entry{e}))
-	require.NoError(t, l.Draft(b.ID).Decide(ctx, []batch.Entry{e}))
+	require.NoError(t, l.Drafting(b.ID).Add(ctx, []batch.Entry{e}))
+	require.NoError(t, l.Drafting(b.ID).Decide(ctx, []batch.Entry{e}))
 	e.Did, e.Outcome = account.Created, account.Created
 	require.NoError(t, l.Lease(b.ID, w1).Settle(ctx, []store.Result{{Entry: e}}, time.Now()))
 	b.State = batch.Stopped

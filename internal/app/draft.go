@@ -23,7 +23,7 @@ import (
 func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Draft, error) {
 	if d := j.local.Delivery; d != nil {
 		if d.Again = j.Request.Again; !j.Request.Compare {
-			if err := notTaken(ctx, l, &batch.Batch{Draft: batch.Draft{Delivery: d}}); err != nil {
+			if err := notTaken(ctx, l, &batch.Batch{Draft: batch.Draft{Source: batch.Source{Delivery: d}}}); err != nil {
 				return nil, err
 			}
 		}
@@ -44,7 +44,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 		Ledger: l, Worker: a.Worker(j.Workspace), Sign: a.SignDraft(j.Workspace, l), System: j.System, Sheet: j.Sheet, Rows: j.Rows(), Mapper: j.Mapper, Together: j.Target.Together,
 		Scratch: func() (drafting.Scratch, error) { return feed.NewScratch(spoolsOf(j.Workspace)) },
 		Part:    !j.Selection.All() || j.Request.Only != "" || len(j.Request.Fields) > 0, Elevated: j.Target.Elevated, Allow: j.Request.Elevated, Protect: j.Target.Protect, Renew: j.Target.Renew, Vaults: Vaults(j.Workspace, l), WhyNot: j.whyNot, Known: known(j.Target.Name, j.Target.URL()), Rules: j.Target.Passwords, Before: before, MailsTo: j.Request.MailsTo,
-		Batch: batch.Batch{Draft: batch.Draft{By: by, ByKey: key, SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), Sheet: j.local.named(info), Delivery: j.local.Delivery, ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, System: j.Target.Name, URL: j.Target.URL(), Workbook: info.Traits().Workbook, Words: j.Mapper.Words()}},
+		Batch: batch.Batch{Draft: batch.Draft{By: by, ByKey: key, SignedFrom: j.Target.SignedFrom, Made: a.Clock.Now(), ReportTo: j.Brief.ReportTo, Trial: cmp.Or(j.Request.Trial, j.Brief.TrialRun), System: j.Target.Name, URL: j.Target.URL(), Source: batch.Source{Sheet: j.local.named(info), Delivery: j.local.Delivery, Separator: info.Separator, Headings: info.Headings, Above: info.Above, HeadingRow: info.HeadingRow, Workbook: info.Traits().Workbook, Words: j.Mapper.Words()}}},
 	}
 	if d.MailsTo != "" && d.Batch.Trial == "" {
 		return nil, mistake("--mails-to says where the mails of a trial go, and this is none", "Give --trial-run with a name for it.")

@@ -72,7 +72,7 @@ func (a *App) reverse(ctx context.Context, w *workspace.Workspace, l store.Store
 	by, key := a.Who(w)
 	r := &drafting.Reversal{
 		Ledger: l, Worker: a.Worker(w), Sign: a.SignDraft(w, l), System: client, URL: target.URL(), Of: of, Remove: u.Remove, Elevated: target.Elevated, Allow: u.Elevated, Protect: target.Protect, Together: target.Together, Progress: u.Progress,
-		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow, System: of.System, URL: of.URL}},
+		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, System: of.System, URL: of.URL, Source: batch.Source{Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow}}},
 	}
 	if r.Says = u.Says; u.Says != "" {
 		r.Takes = u.Takes

@@ -59,58 +59,68 @@ type Batch struct {
 // A Draft is what was drafted of a batch as a whole. Nothing of it changes once it is sealed. The names
 // in JSON are those of the ledger, and are kept when a field is called otherwise.
 type Draft struct {
-	Made       time.Time   `json:"drafted"`              // when
-	ToDo       int         `json:"toDo,omitempty"`       // accounts that it would change, one way or another
-	SignedFrom int         `json:"signedFrom,omitempty"` // changes from which on a second person has to sign; 0: none has to
-	By         string      `json:"by"`                   // who drafted it
-	ByKey      string      `json:"byKey,omitempty"`      // the public key that they sign with; empty: nobody the workspace knows
-	Sheet      string      `json:"sheet"`                // the sheet's file name
-	Separator  string      `json:"separator,omitempty"`  // of the sheet
-	Headings   []string    `json:"headings"`
-	Above      [][]string  `json:"above,omitempty"` // rows above the headings
-	Encoding   string      `json:"encoding,omitempty"`
-	HeadingRow int         `json:"headingRow"`
-	Brief      string      `json:"brief,omitempty"` // as it was named; empty: recognised headings
-	System     string      `json:"system"`
-	URL        string      `json:"url"`             // of the system, as it was drafted for
-	Policies   string      `json:"policies"`        // in one sentence
-	AsOf       string      `json:"asOf,omitempty"`  // what accounts were read from, where that is not the system itself
-	Taken      string      `json:"taken,omitempty"` // which rows were taken, if not all
-	Fields     []string    `json:"fields"`          // fields of accounts that the batch looks at
-	Match      []string    `json:"match"`
-	Numbers    []string    `json:"numbers,omitempty"`  // fields that got a number which nobody else may have by the time it is sent
-	Rows       int         `json:"rows"`               // rows in
-	Unlisted   int         `json:"unlisted,omitempty"` // accounts that no row lists and that something was decided about
-	Read       sheet.Tally `json:"read"`               // what was in the sheet
+	Made       time.Time `json:"drafted"`              // when
+	By         string    `json:"by"`                   // who drafted it
+	ByKey      string    `json:"byKey,omitempty"`      // the public key that they sign with; empty: nobody the workspace knows
+	ToDo       int       `json:"toDo,omitempty"`       // accounts that it would change, one way or another
+	SignedFrom int       `json:"signedFrom,omitempty"` // changes from which on a second person has to sign; 0: none has to
+	Source
+	Undone
 
+	System    string             `json:"system"`
+	URL       string             `json:"url"`                 // of the system, as it was drafted for
+	Set       string             `json:"set,omitempty"`       // of systems, for which one sheet made a batch each; empty: it stands alone
+	Beside    int                `json:"beside,omitempty"`    // with Set: the number of the first of them
+	AsOf      string             `json:"asOf,omitempty"`      // what accounts were read from, where that is not the system itself
+	Mark      account.Suspension `json:"mark"`                // of an account that may not sign in
+	Witnesses []account.Account  `json:"witnesses,omitempty"` // that were there when it was drafted, to know the system again by
+
+	Brief    string             `json:"brief,omitempty"`    // as it was named; empty: recognised headings
+	Policies string             `json:"policies"`           // in one sentence
+	Fields   []string           `json:"fields"`             // fields of accounts that the batch looks at
+	Match    []string           `json:"match"`              // those by which accounts were found
+	Numbers  []string           `json:"numbers,omitempty"`  // fields that got a number which nobody else may have by the time it is sent
+	Unlisted int                `json:"unlisted,omitempty"` // accounts that no row lists and that something was decided about
 	Held     []string           `json:"held,omitempty"`     // why it may not be posted; none: it may
+	Limits   []string           `json:"limits,omitempty"`   // in words: how much of each it was allowed, and what was let through
+	Protect  []string           `json:"protect,omitempty"`  // patterns of accounts that are not changed
+	Trial    string             `json:"trial,omitempty"`    // what it is a trial of, to be undone later; empty: it is none
 	Seats    []membership.Seats `json:"seats,omitempty"`    // of licences, as drafted
 	Makes    []membership.Make  `json:"makes,omitempty"`    // things that are made first
-	Reverses int                `json:"reverses,omitempty"` // the batch that it undoes; 0: none
-	After    int                `json:"after,omitempty"`    // with Reverses: how often that had been begun to be posted by then
-	Unmakes  []membership.Step  `json:"unmakes,omitempty"`  // with Reverses: things the other made, which are removed if nobody is in them
-	Corrects int                `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come; 0: none
 	Secrets  string             `json:"secrets,omitempty"`  // where passwords come from: "generate", "given", "both" or none
 	Key      string             `json:"key,omitempty"`      // what the key is called that a team's passwords are sealed with; empty: it is this machine's
-	Workbook bool               `json:"workbook,omitempty"` // the sheet was one
-	Words    map[string]string  `json:"words,omitempty"`    // field → heading of the one column that gives it
-	Path     string             `json:"path,omitempty"`     // of the sheet, if it is a workbook that can be given back
-	Sum      string             `json:"sha256,omitempty"`   // SHA-256 of it
-	Delivery *feed.Delivery     `json:"delivery,omitempty"` // what a feed brought, if the rows are of one
 	ReportTo []string           `json:"reportTo,omitempty"` // addresses that get its report
 	Begin    []Whole            `json:"begin,omitempty"`    // what is done elsewhere before it
 	End      []Whole            `json:"end,omitempty"`      // and when all of it is posted
 	Reown    *system.Folders    `json:"reown,omitempty"`    // where files are given to new numbers; nil: nowhere
-	Set      string             `json:"set,omitempty"`      // of systems, for which one sheet made a batch each; empty: it stands alone
-	Beside   int                `json:"beside,omitempty"`   // with Set: the number of the first of them
 	Renames  *Renames           `json:"renames,omitempty"`  // accounts that get another name by which others refer to them; nil: none does
-	Trial    string             `json:"trial,omitempty"`    // what it is a trial of, to be undone later; empty: it is none
-	Tab      string             `json:"tab,omitempty"`      // of the sheet
+}
 
-	Mark      account.Suspension `json:"mark"`                // of an account that may not sign in
-	Limits    []string           `json:"limits,omitempty"`    // in words: how much of each it was allowed, and what was let through
-	Protect   []string           `json:"protect,omitempty"`   // patterns of accounts that are not changed
-	Witnesses []account.Account  `json:"witnesses,omitempty"` // that were there when it was drafted, to know the system again by
+// A Source is the sheet that a batch was made of.
+type Source struct {
+	Sheet      string            `json:"sheet"`               // its file name
+	Separator  string            `json:"separator,omitempty"` // of its cells
+	Headings   []string          `json:"headings"`
+	Above      [][]string        `json:"above,omitempty"` // rows above the headings
+	HeadingRow int               `json:"headingRow"`
+	Encoding   string            `json:"encoding,omitempty"`
+	Tab        string            `json:"tab,omitempty"`
+	Workbook   bool              `json:"workbook,omitempty"` // it was one
+	Path       string            `json:"path,omitempty"`     // if it is a workbook that can be given back
+	Sum        string            `json:"sha256,omitempty"`   // SHA-256 of it
+	Words      map[string]string `json:"words,omitempty"`    // field → heading of the one column that gives it
+	Rows       int               `json:"rows"`               // rows in
+	Taken      string            `json:"taken,omitempty"`    // which of them were taken, if not all
+	Read       sheet.Tally       `json:"read"`               // what was in it
+	Delivery   *feed.Delivery    `json:"delivery,omitempty"` // what a feed brought, if the rows are of one
+	Corrects   int               `json:"corrects,omitempty"` // the batch from whose fix sheet the rows come; 0: none
+}
+
+// Undone is what a batch undoes, if it is one that does.
+type Undone struct {
+	Reverses int               `json:"reverses,omitempty"` // the batch; 0: none
+	After    int               `json:"after,omitempty"`    // how often that had been begun to be posted by then
+	Unmakes  []membership.Step `json:"unmakes,omitempty"`  // things that it made, which are removed if nobody is in them
 }
 
 // Renames are accounts that get another name by which others refer to them, and what refers to them by it.

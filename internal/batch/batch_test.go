@@ -66,7 +66,7 @@ func TestPolicies(t *testing.T) {
 		{brief.Refuse, brief.Skip, "Accounts are found by employeeNumber, then userName; rows without an account are refused; rows whose account exists are set aside."},
 		{brief.Create, brief.Refuse, "Accounts are found by employeeNumber, then userName; new people get an account; rows whose account exists are refused."},
 	} {
-		assert.Equal(t, c.want, batch.Policies(&brief.Brief{Match: []string{"employeeNumber", "userName"}, New: c.new, Known: c.known}))
+		assert.Equal(t, c.want, batch.Policies(&brief.Brief{Match: []string{"employeeNumber", "userName"}, Policies: brief.Policies{New: c.new, Known: c.known}}))
 	}
 }
 

@@ -71,58 +71,73 @@ func (f FallbackFor) Serves(before account.Value) bool {
 
 // A Brief is what the file says.
 type Brief struct {
-	Name       string
-	System     string
-	BasedOn    []string  // names of the briefs it takes defaults from, nearest first
+	Name    string
+	System  string
+	BasedOn []string // names of the briefs it takes defaults from, nearest first
+	Source
+	Policies
+	Guards
+
+	Match       []string
+	Like        []string // fields that are compared as people write them where no key finds an account; none: they are not
+	Only        []*Expr  // rows for which one does not hold are set aside
+	Fields      []Field  // each after those its Make uses
+	Checks      []Check
+	Mentions    []Mention // things that the brief itself names
+	Memberships []Memberships
+	Rules       []Rule
+	Password    Password
+	Reown       *Reown // files are given to new numbers; nil: they are not
+	Retire      bool   // accounts of the rows are taken out of the system's own files, where a directory serves them
+
+	Notices   []*Notice
+	FollowUps []*FollowUp
+	Begin     []*FollowUp // what is done before a batch as a whole
+	End       []*FollowUp // and after it
+	ReportTo  []string    // addresses that get the report of each batch
+	TrialRun  string      // what each batch of it is a trial of; empty: it is none
+
+	mayPassword bool   // of the text at hand: the password may stand in it
+	later       string // of the text at hand: what stands in it that only the post knows; empty: nothing
+	index       map[string]int
+	today       string
+	env         *expr.Env // of its expressions
+}
+
+// A Source says how the sheet is read, where it does not say so itself.
+type Source struct {
+	Feed       string    // that brings the sheet where none is named
 	Tab        string    // of a workbook; empty: look for it
 	Tabs       []string  // read as one sheet
 	HeadingRow int       // from 1; 0: look for it
 	ListEnd    sheet.End // of the list; zero: look for what stands below it
 	Columns    []string  // what the columns of a sheet without headings are called; nil: it has some
 	Encoding   string    // of the sheet's text; empty: look
-	Feed       string    // that brings the sheet where none is named
 	Blanks     []string  // what is written in a cell that is blank
 	Dates      codes.DateOrder
-	Phones     string  // country of telephone numbers written without its code, ISO 3166-1; or empty
-	Only       []*Expr // rows for which one does not hold are set aside
-	Match      []string
-	Like       []string // fields that are compared as people write them where no key finds an account; none: they are not
+	Phones     string // country of telephone numbers written without its code, ISO 3166-1; or empty
+}
+
+// Policies say what is done with people who are new, known or gone.
+type Policies struct {
 	New        Policy
 	NewSaid    bool // the brief itself says what is done with new people
 	Known      Policy
-	KnownSaid  bool    // the brief itself says what is done with people who are there
-	Fields     []Field // each after those its Make uses
-	Checks     []Check
-	Notices    []*Notice
-	FollowUps  []*FollowUp
-	Begin      []*FollowUp // what is done before a batch as a whole
-	End        []*FollowUp // and after it
+	KnownSaid  bool             // the brief itself says what is done with people who are there
+	Gone       Policy           // what is done with accounts in Scope that no row lists; "" or Suspend
+	Scope      *Brief           // a condition on accounts; nil: none
+	MayRemove  bool             // rows may ask for their account to be removed
+	Suspending Leaving          // what goes with suspending
+	Resuming   []account.Change // fields that are set with resuming
+}
 
-	mayPassword bool     // of the text at hand: the password may stand in it
-	later       string   // of the text at hand: what stands in it that only the post knows; empty: nothing
-	ReportTo    []string // addresses that get the report of each batch
-	SignedFrom  int      // changes from which on a second person has to sign a batch; 0: none has to
-	TrialRun    string   // what each batch of it is a trial of; empty: it is none
-
-	Mentions    []Mention // things that the brief itself names
-	Memberships []Memberships
-	Rules       []Rule
-	MayRemove   bool             // rows may ask for their account to be removed
-	Suspending  Leaving          // what goes with suspending
-	Resuming    []account.Change // fields that are set with resuming
-	Gone        Policy           // what is done with accounts in Scope that no row lists; "" or Suspend
-	Scope       *Brief           // a condition on accounts; nil: none
-	Limits      map[account.Intent]Limit
-	Refused     *Limit   // of rows that may be refused for the others to be posted; nil: any
-	Fewer       *Limit   // by which rows may be fewer than the last time; nil: any
-	Protect     []string // patterns of the names of accounts that are not changed
-	Password    Password
-	Reown       *Reown // files are given to new numbers; nil: they are not
-	Retire      bool   // accounts of the rows are taken out of the system's own files, where a directory serves them
-
-	index map[string]int
-	today string
-	env   *expr.Env // of its expressions
+// Guards are what keeps a batch from being posted, or a row from being done.
+type Guards struct {
+	Limits     map[account.Intent]Limit
+	Refused    *Limit   // of rows that may be refused for the others to be posted; nil: any
+	Fewer      *Limit   // by which rows may be fewer than the last time; nil: any
+	Protect    []string // patterns of the names of accounts that are not changed
+	SignedFrom int      // changes from which on a second person has to sign a batch; 0: none has to
 }
 
 // A Reown is where files are given to the new numbers of accounts.
@@ -389,7 +404,7 @@ func SystemNamed(path string) (string, error) {
 
 // Parse reads a brief; file is what messages call it.
 func Parse(file string, data []byte, options Options) (*Brief, error) {
-	b := &Brief{Name: strings.TrimSuffix(file, filepath.Ext(file)), New: Create, Known: Update, today: options.Today, index: map[string]int{}}
+	b := &Brief{Name: strings.TrimSuffix(file, filepath.Ext(file)), Policies: Policies{New: Create, Known: Update}, today: options.Today, index: map[string]int{}}
 	top := &layers{}
 	if err := top.read(b, file, data, options.Dir); err != nil {
 		return nil, err

@@ -25,7 +25,7 @@ func Suggest(headings []string, system string, options Options) (*Brief, error) 
 	if options.Attributes {
 		known = attribute.Headings()
 	}
-	b := &Brief{Name: "", System: system, New: Create, Known: Update, today: options.Today, index: map[string]int{}}
+	b := &Brief{Name: "", System: system, Policies: Policies{New: Create, Known: Update}, today: options.Today, index: map[string]int{}}
 	var fields []fieldSource
 	for _, heading := range headings {
 		if heading == sheet.AccountHeading {

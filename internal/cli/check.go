@@ -263,7 +263,7 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 		if a.exit = max(a.exit, a.rowsExit(t.refused)); !m.Sheet.Info().Read.Even() {
 			a.exit = max(a.exit, exitRows)
 		}
-		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Rows: t.rows, Read: m.Sheet.Info().Read}})
+		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.rows, Read: m.Sheet.Info().Read}}})
 		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
 		if of == nil {
 			of = m.Job

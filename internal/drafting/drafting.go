@@ -149,7 +149,7 @@ func MakeAll(ctx context.Context, drafts []*Draft, look func(made []*Made, errs 
 		}
 		if m.Batch.ID != 0 && (errs[i] != nil || m.Compare) {
 			// The context may be over, and the rows must go all the same.
-			errs[i] = errors.Join(errs[i], m.Ledger.Draft(m.Batch.ID).Discard(context.WithoutCancel(ctx)), m.Vaults.Destroy(m.Batch.ID))
+			errs[i] = errors.Join(errs[i], m.Ledger.Drafting(m.Batch.ID).Discard(context.WithoutCancel(ctx)), m.Vaults.Destroy(m.Batch.ID))
 		}
 		if errs[i] != nil {
 			made[i] = nil
@@ -350,7 +350,7 @@ func drafted(ctx context.Context, ledger store.Drafts, b *batch.Batch, waiting m
 		b.ToDo += n
 	}
 	b.SignFrom(signed)
-	if err := ledger.Draft(b.ID).Seal(ctx, b); err != nil {
+	if err := ledger.Drafting(b.ID).Seal(ctx, b); err != nil {
 		return err
 	}
 	if sign != nil {
@@ -646,7 +646,7 @@ func (d *making) decide(ctx context.Context, index *batch.Index) (err error) {
 	// While some rows are decided the next are read, and those before are written.
 	waiting := d.spool.read()
 	reading := readAhead(waiting)
-	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Draft(d.Batch.ID).Add(ctx, entries) })
+	writing := newBehind(func(entries []batch.Entry) error { return d.Ledger.Drafting(d.Batch.ID).Add(ctx, entries) })
 	defer func() {
 		err = errors.Join(err, writing.wait())
 		if reading != nil {

@@ -50,7 +50,7 @@ func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, 
 	require.NoError(d.t, err)
 	made, err := (&drafting.Draft{
 		Vaults: secret.NewVaults(filepath.Join(d.t.TempDir(), "keys")), Worker: store.Worker{Name: rand.Text(), Who: "a test", Term: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(),
-		Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC), System: "memory", Sheet: "s.csv"}},
+		Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC), System: "memory", Source: batch.Source{Sheet: "s.csv"}}},
 	}).Make(d.t.Context())
 	if err != nil {
 		return nil, nil, err

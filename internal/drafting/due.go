@@ -41,7 +41,7 @@ func (d *making) decideDue(ctx context.Context, decider *batch.Decider) error {
 		entries = append(entries, e)
 	}
 	d.Batch.Unlisted += len(entries)
-	return d.Ledger.Draft(d.Batch.ID).Add(ctx, entries)
+	return d.Ledger.Drafting(d.Batch.ID).Add(ctx, entries)
 }
 
 func (d *making) decideDueOne(decider *batch.Decider, e *batch.Entry, a *account.Account, s store.Suspension) {

@@ -48,7 +48,7 @@ func foresee(ctx context.Context, ledger store.Drafts, s system.System, id int, 
 				told = append(told, e)
 			}
 		}
-		if err := ledger.Draft(id).Decide(ctx, told); err != nil {
+		if err := ledger.Drafting(id).Decide(ctx, told); err != nil {
 			return err
 		}
 	}

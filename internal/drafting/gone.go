@@ -102,7 +102,7 @@ func (d *making) decideGone(ctx context.Context, decider *batch.Decider, mails *
 		entries = append(entries, e)
 	}
 	d.Batch.Unlisted = len(entries)
-	return d.Ledger.Draft(d.Batch.ID).Add(ctx, entries)
+	return d.Ledger.Drafting(d.Batch.ID).Add(ctx, entries)
 }
 
 func accounts(n int) string {

@@ -100,7 +100,7 @@ func (k *keeper) keep(ctx context.Context, b *batch.Batch, waiting map[account.I
 			}
 			e.Steps = append(e.Steps, all...)
 		}
-		if err := k.ledger.Draft(b.ID).Decide(ctx, entries); err != nil {
+		if err := k.ledger.Drafting(b.ID).Decide(ctx, entries); err != nil {
 			return err
 		}
 	}
@@ -172,7 +172,7 @@ func (k *keeper) keepRemoved(ctx context.Context, id int) error {
 		if err := k.keepAll(ctx, entries, members); err != nil {
 			return err
 		}
-		if err := k.ledger.Draft(id).Decide(ctx, entries); err != nil {
+		if err := k.ledger.Drafting(id).Decide(ctx, entries); err != nil {
 			return err
 		}
 	}

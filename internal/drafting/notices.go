@@ -268,7 +268,7 @@ func (d *making) settleMails(ctx context.Context) error {
 				changed = append(changed, e)
 			}
 		}
-		if err := d.Ledger.Draft(d.Batch.ID).Decide(ctx, changed); err != nil {
+		if err := d.Ledger.Drafting(d.Batch.ID).Decide(ctx, changed); err != nil {
 			return err
 		}
 	}

@@ -97,7 +97,7 @@ func (d *making) settleReferences(ctx context.Context) error {
 				targets = append(targets, r.target)
 			}
 		}
-		none, err := d.Ledger.Draft(d.Batch.ID).WithoutAccount(ctx, targets)
+		none, err := d.Ledger.Drafting(d.Batch.ID).WithoutAccount(ctx, targets)
 		if err != nil {
 			return err
 		}
@@ -181,7 +181,7 @@ func (d *making) amend(ctx context.Context, row int, change func(*batch.Entry)) 
 			return err
 		}
 		change(&e)
-		return d.Ledger.Draft(d.Batch.ID).Decide(ctx, []batch.Entry{e})
+		return d.Ledger.Drafting(d.Batch.ID).Decide(ctx, []batch.Entry{e})
 	}
 	return nil
 }

@@ -68,7 +68,7 @@ func (d *making) reown(ctx context.Context) error {
 		}
 		e.Steps = append([]membership.Step{{Do: membership.Reown, Kind: "files", Thing: written(n), Name: Files(has)}}, e.Steps...)
 	}
-	return d.Ledger.Draft(d.Batch.ID).Decide(ctx, entries)
+	return d.Ledger.Drafting(d.Batch.ID).Decide(ctx, entries)
 }
 
 // holdersOf counts how many accounts have each number.

@@ -88,7 +88,7 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 		return nil, err
 	}
 	if err := presence.At(ctx, []store.Lease{r.Ledger.Lease(b.ID, r.Worker)}, r.Worker.Term, r.fill); err != nil {
-		return nil, errors.Join(err, r.Ledger.Draft(b.ID).Discard(context.WithoutCancel(ctx)))
+		return nil, errors.Join(err, r.Ledger.Drafting(b.ID).Discard(context.WithoutCancel(ctx)))
 	}
 	return b, nil
 }
@@ -264,7 +264,7 @@ func (r *Reversal) undoAll(ctx context.Context, done []batch.Entry) error {
 			r.Batch.Rows++
 		}
 	}
-	return r.Ledger.Draft(r.Batch.ID).Add(ctx, entries)
+	return r.Ledger.Drafting(r.Batch.ID).Add(ctx, entries)
 }
 
 // lookAt reads the accounts of entries as they are now, and returns the rows that they

@@ -69,7 +69,7 @@ func TestHarmless(t *testing.T) {
 		Findings: []account.Finding{{Row: 2, Level: account.Error, Code: account.Stale, Column: hostile, Message: hostile, Remedy: hostile}},
 		Cells:    []string{hostile}}
 	got := page(func(p *report.Page) {
-		p.Title(&batch.Batch{Draft: batch.Draft{Sheet: hostile, By: hostile}})
+		p.Title(&batch.Batch{Draft: batch.Draft{By: hostile, Source: batch.Source{Sheet: hostile}}})
 		p.EntryLine(e)
 		p.Entry(e, []string{hostile})
 		e.Changes = nil
@@ -132,7 +132,7 @@ func list(entries ...batch.Entry) iter.Seq2[batch.Entry, error] {
 }
 
 func TestDocument(t *testing.T) {
-	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "s.csv", System: "crewdesk", Rows: 2, Headings: []string{"First", "Last"}, Words: map[string]string{"givenName": "First", "familyName": "Last"}, Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC)}, Progress: batch.Progress{State: batch.Posted}}
+	b := &batch.Batch{ID: 17, Draft: batch.Draft{System: "crewdesk", Made: time.Date(2026, 11, 23, 10, 41, 0, 0, time.UTC), Source: batch.Source{Sheet: "s.csv", Rows: 2, Headings: []string{"First", "Last"}, Words: map[string]string{"givenName": "First", "familyName": "Last"}}}, Progress: batch.Progress{State: batch.Posted}}
 	var out bytes.Buffer
 	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, account.Counts{account.Created: 1}), b, list(batch.Entry{Row: 2, Outcome: account.Created}, batch.Entry{Row: 3, Outcome: account.Refused, Cells: []string{"Zoë", "Ångström"}})))
 	var got map[string]any
@@ -162,7 +162,7 @@ func TestDocument(t *testing.T) {
 // A fix sheet has the rows as they came, below the headings where they were, and
 // goes back in.
 func TestFixes(t *testing.T) {
-	b := &batch.Batch{Draft: batch.Draft{Separator: "semicolon", Headings: []string{"No", "Surname"}, Above: [][]string{{"Brindle Sound Ferries"}, nil}}}
+	b := &batch.Batch{Draft: batch.Draft{Source: batch.Source{Separator: "semicolon", Headings: []string{"No", "Surname"}, Above: [][]string{{"Brindle Sound Ferries"}, nil}}}}
 	find := func(level account.Level, column, message string) account.Finding {
 		return account.Finding{Level: level, Column: column, Message: message, Remedy: "Correct it."}
 	}
@@ -191,7 +191,7 @@ func TestFixes(t *testing.T) {
 // The page shows every row once, lets nothing out of a sheet act, and runs its own
 // script only.
 func TestPage(t *testing.T) {
-	b := &batch.Batch{ID: 17, Draft: batch.Draft{Sheet: "<b>starters</b>.csv", System: "crewdesk", Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), By: "mvance", Rows: 4, Policies: "Accounts are found by userName.", Taken: "rows 2 to 5"}, Progress: batch.Progress{State: batch.Posted, Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC)}}
+	b := &batch.Batch{ID: 17, Draft: batch.Draft{System: "crewdesk", Made: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC), By: "mvance", Policies: "Accounts are found by userName.", Source: batch.Source{Sheet: "<b>starters</b>.csv", Rows: 4, Taken: "rows 2 to 5"}}, Progress: batch.Progress{State: batch.Posted, Posted: time.Date(2026, 11, 24, 11, 0, 0, 0, time.UTC)}}
 	const attack = `</script><script>alert("x")</script><img src=x onerror=alert(1)>`
 	causes := &report.Causes{}
 	finding := account.Finding{Row: 3, Column: attack, Level: account.Error, Code: account.BriefCheck, Message: attack, Remedy: attack}
@@ -257,7 +257,7 @@ func TestMembershipsTold(t *testing.T) {
 	assert.Equal(t, []report.Side{{Label: "Still to update", N: 1}, {Label: "Still to finish", N: 1}, {Label: "Suspended", N: 1}},
 		slices.DeleteFunc(report.Sides(&batch.Batch{}, counts, map[account.Intent]int{account.Update: 1, account.Finish: 1}), func(s report.Side) bool { return s.N == 0 }))
 
-	b := &batch.Batch{ID: 3, Draft: batch.Draft{Rows: 2, Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Reverses: 1}}
+	b := &batch.Batch{ID: 3, Draft: batch.Draft{Unlisted: 1, Held: []string{"it would suspend <everyone>"}, Seats: []membership.Seats{{Name: "charts"}}, Source: batch.Source{Rows: 2}, Undone: batch.Undone{Reverses: 1}}}
 	var out bytes.Buffer
 	require.NoError(t, report.WriteBatch(&out, report.NewHead(b, counts), b, list(e, gone)))
 	var document map[string]any
@@ -283,7 +283,7 @@ func TestTableWritesNumbersForPeople(t *testing.T) {
 
 // Whose row it is stands in its line, also where it was refused before there was an account: the row says it.
 func TestWhoseRow(t *testing.T) {
-	b := &batch.Batch{Draft: batch.Draft{Headings: []string{"No", "First", "Last", ""}, Words: map[string]string{"givenName": "First", "familyName": "Last", "title": "Rank"}}}
+	b := &batch.Batch{Draft: batch.Draft{Source: batch.Source{Headings: []string{"No", "First", "Last", ""}, Words: map[string]string{"givenName": "First", "familyName": "Last", "title": "Rank"}}}}
 	bad := []account.Finding{{Level: account.Error, Message: "no such rank"}}
 	for _, of := range []struct {
 		entry batch.Entry

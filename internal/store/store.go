@@ -209,8 +209,8 @@ type Drafts interface {
 	// numbers, one after the other; those that say Unnumbered get none that a batch could have.
 	// Before that it throws away what drafts left unfinished whose worker is dead.
 	Begin(ctx context.Context, worker Worker, batches ...*batch.Batch) error
-	// Draft is what is made of one of them.
-	Draft(id int) Draft
+	// Drafting is the making of one of them.
+	Drafting(id int) Drafting
 	// Save writes what is known of the batch as a whole; ErrChanged: somebody else did since it
 	// was read.
 	Save(ctx context.Context, b *batch.Batch) error
@@ -221,8 +221,8 @@ type Drafts interface {
 	Past(system string) Past
 }
 
-// A Draft is a batch that is being made. A power cut may take back what was written of it until the batch is saved.
-type Draft interface {
+// A Drafting is a batch that is being made. A power cut may take back what was written of it until the batch is saved.
+type Drafting interface {
 	// Add adds entries, with their cells and sealed passwords; Decide writes anew, but for their cells, some that were added.
 	Add(ctx context.Context, entries []batch.Entry) error
 	Decide(ctx context.Context, entries []batch.Entry) error

@@ -27,16 +27,16 @@ import (
 func carriedOut(t *testing.T, l store.Store, rows int) {
 	const part, block = 2000, 200
 	ctx, w := t.Context(), store.Worker{Name: "a", Who: "Ana", Term: time.Minute}
-	b := &batch.Batch{Draft: batch.Draft{System: "crewdesk", Rows: rows}}
+	b := &batch.Batch{Draft: batch.Draft{System: "crewdesk", Source: batch.Source{Rows: rows}}}
 	require.NoError(t, l.Begin(ctx, w, b))
 	entries := make([]batch.Entry, rows)
 	for i := range entries {
 		entries[i] = batch.Entry{Row: i + 2, Intent: account.Create, Outcome: account.Waiting, Cells: []string{"x"}}
 	}
 	entries[0].Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1"}}
-	require.NoError(t, l.Draft(b.ID).Add(ctx, entries))
-	require.NoError(t, l.Draft(b.ID).Decide(ctx, entries[:1]))
-	require.NoError(t, l.Draft(b.ID).Seal(ctx, b))
+	require.NoError(t, l.Drafting(b.ID).Add(ctx, entries))
+	require.NoError(t, l.Drafting(b.ID).Decide(ctx, entries[:1]))
+	require.NoError(t, l.Drafting(b.ID).Seal(ctx, b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(ctx, b))
 	done := 0

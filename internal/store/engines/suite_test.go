@@ -80,7 +80,7 @@ func join(t *testing.T, l store.Store, id int, names ...string) {
 
 // drafted makes a batch with one entry a row, from row 2 on.
 func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
-	return draftedAs(t, l, batch.Draft{Made: noon, System: "crewdesk", Sheet: "s.csv", Headings: []string{"No"}}, entries...)
+	return draftedAs(t, l, batch.Draft{Made: noon, System: "crewdesk", Source: batch.Source{Sheet: "s.csv", Headings: []string{"No"}}}, entries...)
 }
 
 func draftedAs(t *testing.T, l store.Store, draft batch.Draft, entries ...batch.Entry) *batch.Batch {
@@ -91,8 +91,8 @@ func draftedAs(t *testing.T, l store.Store, draft batch.Draft, entries ...batch.
 	for i := range entries {
 		entries[i].Row, entries[i].Cells = i+2, []string{fmt.Sprint("cell", i)}
 	}
-	require.NoError(t, l.Draft(b.ID).Add(t.Context(), entries))
-	require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
+	require.NoError(t, l.Drafting(b.ID).Add(t.Context(), entries))
+	require.NoError(t, l.Drafting(b.ID).Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
 	_, err := l.Lease(b.ID, drafter).Leave(t.Context())
@@ -133,8 +133,8 @@ func writtenIsThere(t *testing.T, open opener) {
 		Known:    map[string]account.Value{"title": account.Of("Clerk")},
 		Findings: []account.Finding{{Row: 2, Level: account.Note, Code: account.OddWhiteSpace, Message: "m “?” ?1", Remedy: "r"}},
 	}
-	b := draftedAs(t, l, batch.Draft{Made: noon, Match: []string{"userName"}, Sum: "abc", Held: []string{"too many"}, HeadingRow: 3}, want)
-	require.Error(t, l.Draft(b.ID).Seal(t.Context(), b), "a draft is sealed once")
+	b := draftedAs(t, l, batch.Draft{Made: noon, Match: []string{"userName"}, Held: []string{"too many"}, Source: batch.Source{Sum: "abc", HeadingRow: 3}}, want)
+	require.Error(t, l.Drafting(b.ID).Seal(t.Context(), b), "a draft is sealed once")
 	l = open(t)
 	again, err := l.Batch(t.Context(), b.ID)
 	require.NoError(t, err)
@@ -247,7 +247,7 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	half := &batch.Batch{Draft: batch.Draft{Made: noon, System: "crewdesk"}}
 	short := store.Worker{Name: "short", Term: time.Millisecond}
 	require.NoError(t, l.Begin(ctx, short, half))
-	require.NoError(t, l.Draft(half.ID).Add(ctx, []batch.Entry{{Row: 2, Outcome: account.Aside, Cells: []string{"x"}}}))
+	require.NoError(t, l.Drafting(half.ID).Add(ctx, []batch.Entry{{Row: 2, Outcome: account.Aside, Cells: []string{"x"}}}))
 	all, err := l.Batches(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, all)
@@ -263,9 +263,9 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	require.NoError(t, l.Begin(ctx, worker("c"), compared))
 	require.NoError(t, l.Begin(ctx, worker("b"), other))
 	assert.Equal(t, []int{2, -1, 3}, []int{going.ID, compared.ID, other.ID})
-	require.NoError(t, l.Draft(going.ID).Discard(ctx))
-	require.NoError(t, l.Draft(compared.ID).Discard(ctx))
-	require.NoError(t, l.Draft(99).Discard(ctx))
+	require.NoError(t, l.Drafting(going.ID).Discard(ctx))
+	require.NoError(t, l.Drafting(compared.ID).Discard(ctx))
+	require.NoError(t, l.Drafting(99).Discard(ctx))
 	other.State = batch.Drafted
 	require.NoError(t, l.Save(ctx, other))
 	all, err = l.Batches(ctx)
@@ -295,7 +295,7 @@ func stepsAndSecrets(t *testing.T, opens opener) {
 		batch.Entry{Intent: account.Create, Outcome: account.Waiting, Steps: steps, Secret: "sealed", Changes: []account.Change{shut}},
 		batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u9", Changes: []account.Change{manager}},
 		batch.Entry{Outcome: account.Refused})
-	require.NoError(t, l.Draft(b.ID).Add(t.Context(), []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
+	require.NoError(t, l.Drafting(b.ID).Add(t.Context(), []batch.Entry{{Row: batch.UnlistedRow(1), Key: "bo", Intent: account.Suspend, Outcome: account.Waiting}}))
 	all := read(t, l, b.ID, store.Filter{})
 	require.Len(t, all, 4)
 	assert.Equal(t, steps, all[0].Steps)
@@ -308,7 +308,7 @@ func stepsAndSecrets(t *testing.T, opens opener) {
 	open, err := l.Count(t.Context(), b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true})
 	require.NoError(t, err)
 	assert.Equal(t, 3, open)
-	none, err := l.Draft(b.ID).WithoutAccount(t.Context(), []int{2, 3, 4})
+	none, err := l.Drafting(b.ID).WithoutAccount(t.Context(), []int{2, 3, 4})
 	require.NoError(t, err)
 	assert.Equal(t, map[int]bool{4: true}, none, "neither has it an account nor does it get one")
 	waiting, err := l.Count(t.Context(), b.ID, store.Filter{Outcomes: []account.Outcome{account.Waiting}, Open: true})

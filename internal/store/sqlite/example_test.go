@@ -37,7 +37,7 @@ func Example() {
 	if err := ledger.Begin(ctx, quay, b); err != nil {
 		log.Fatal(err)
 	}
-	if err := ledger.Draft(b.ID).Add(ctx, []batch.Entry{first, second}); err != nil {
+	if err := ledger.Drafting(b.ID).Add(ctx, []batch.Entry{first, second}); err != nil {
 		log.Fatal(err)
 	}
 	claim, err := ledger.Lease(b.ID, quay).Claim(ctx, []batch.Entry{first, second}, noon)

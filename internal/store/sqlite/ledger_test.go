@@ -37,13 +37,13 @@ func worker(name string) store.Worker {
 
 // drafted makes a batch with one entry a row, from row 2 on.
 func drafted(t *testing.T, l store.Store, entries ...batch.Entry) *batch.Batch {
-	b := &batch.Batch{Draft: batch.Draft{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), System: "crewdesk", Rows: len(entries)}}
+	b := &batch.Batch{Draft: batch.Draft{Made: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), System: "crewdesk", Source: batch.Source{Rows: len(entries)}}}
 	require.NoError(t, l.Begin(t.Context(), worker("drafter"), b))
 	for i := range entries {
 		entries[i].Row = i + 2
 	}
-	require.NoError(t, l.Draft(b.ID).Add(t.Context(), entries))
-	require.NoError(t, l.Draft(b.ID).Seal(t.Context(), b))
+	require.NoError(t, l.Drafting(b.ID).Add(t.Context(), entries))
+	require.NoError(t, l.Drafting(b.ID).Seal(t.Context(), b))
 	b.State = batch.Drafted
 	require.NoError(t, l.Save(t.Context(), b))
 	_, err := l.Lease(b.ID, worker("drafter")).Leave(t.Context())

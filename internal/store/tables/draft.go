@@ -10,16 +10,16 @@ import (
 	"evenledger/internal/store"
 )
 
-// A draft is a store.Draft.
+// A draft is a store.Drafting.
 type draft struct {
 	*Ledger
 	id int
 }
 
-// Draft implements store.Drafts.
-func (l *Ledger) Draft(id int) store.Draft { return &draft{l, id} }
+// Drafting implements store.Drafts.
+func (l *Ledger) Drafting(id int) store.Drafting { return &draft{l, id} }
 
-// Decide implements store.Draft.
+// Decide implements store.Drafting.
 func (l *draft) Decide(ctx context.Context, entries []batch.Entry) error {
 	if len(entries) == 0 {
 		return nil
@@ -40,7 +40,7 @@ func (l *draft) Decide(ctx context.Context, entries []batch.Entry) error {
 	})
 }
 
-// Add implements store.Draft.
+// Add implements store.Drafting.
 func (l *draft) Add(ctx context.Context, entries []batch.Entry) error {
 	lists := make([][]any, 0, len(entries))
 	for _, e := range entries {
@@ -70,7 +70,7 @@ func putSecrets(ctx context.Context, tx Tx, id int, entries []batch.Entry) error
 		tx.Many(ctx, "DELETE FROM secrets WHERE batch = ? AND row = ?", refused))
 }
 
-// WithoutAccount implements store.Draft.
+// WithoutAccount implements store.Drafting.
 func (l *draft) WithoutAccount(ctx context.Context, rows []int) (map[int]bool, error) {
 	none := map[int]bool{}
 	err := each(ctx, l, func(found *sql.Rows) error {
@@ -82,7 +82,7 @@ func (l *draft) WithoutAccount(ctx context.Context, rows []int) (map[int]bool, e
 	return none, err
 }
 
-// Discard implements store.Draft.
+// Discard implements store.Drafting.
 func (l *draft) Discard(ctx context.Context) error {
 	return l.Write(ctx, func(tx Tx) error {
 		if err := tx.Alone(ctx, 0); err != nil {

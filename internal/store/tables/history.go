@@ -110,7 +110,7 @@ func draftOf(id int, text string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Seal implements store.Draft.
+// Seal implements store.Drafting.
 func (l *draft) Seal(ctx context.Context, b *batch.Batch) error {
 	if err := l.Write(ctx, func(tx Tx) (err error) {
 		var seal string
