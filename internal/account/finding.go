@@ -22,9 +22,10 @@ type Finding struct {
 	Column  string `json:"column,omitempty"` // the heading, as written
 	Field   string `json:"field,omitempty"`  // the account's field
 	Level   Level  `json:"level"`
-	Code    Code   `json:"code"`    // one of Codes
-	Message string `json:"message"` // what is wrong, with the value at fault
-	Remedy  string `json:"remedy"`  // what to do about it
+	Code    Code   `json:"code"`           // one of Codes
+	Message string `json:"message"`        // what is wrong, with the value at fault
+	Remedy  string `json:"remedy"`         // what to do about it
+	Step    string `json:"step,omitempty"` // which of the entry's steps it is about, by its key; empty: the account
 }
 
 // A Code is what a finding is about, in a short phrase that stays the same.

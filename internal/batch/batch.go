@@ -328,6 +328,30 @@ func (e *Entry) Find(level account.Level, code account.Code, field, column, mess
 	e.Findings = append(e.Findings, f)
 }
 
+// FindOf adds a finding about one of the entry's steps.
+func (e *Entry) FindOf(s *membership.Step, level account.Level, code account.Code, message string) {
+	e.Find(level, code, "", "", message)
+	e.Findings[len(e.Findings)-1].Step = s.Key()
+}
+
+// FindingsOf are those about one of the entry's steps.
+func (e *Entry) FindingsOf(s *membership.Step) (findings []account.Finding) {
+	for _, f := range e.Findings {
+		if f.Step == s.Key() {
+			findings = append(findings, f)
+		}
+	}
+	return findings
+}
+
+// Forget takes back what was told of one of the entry's steps under a code.
+func (e *Entry) Forget(s *membership.Step, code account.Code) {
+	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool {
+		// Those that an earlier version of the program noted have no key.
+		return f.Code == code && (f.Step == s.Key() || f.Step == "" && strings.Contains(f.Message, "“"+s.Name+"”"))
+	})
+}
+
 // Password is the entry's of what was sealed: of those that were made, the one that counts after others were refused.
 func (e *Entry) Password(opened string) (password string, more bool) {
 	refused := 0

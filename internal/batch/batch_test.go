@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 	"evenledger/internal/system"
 )
 
@@ -242,4 +243,19 @@ fields:
 		}
 		assert.Equal(t, want, strings.Join(got, " "), value)
 	}
+}
+
+// What is told of one step stays when the like is taken back of another that is called the same.
+func TestFindingsOfSteps(t *testing.T) {
+	mine, hers := membership.Step{Do: membership.Notify, Name: "welcome", Thing: "ana@brindlesound.example"}, membership.Step{Do: membership.Notify, Name: "welcome", Thing: "boss@brindlesound.example"}
+	e := batch.Entry{Row: 3}
+	e.FindOf(&mine, account.Warning, account.NoticeNotSent, "the mail “welcome” to ana was refused")
+	e.FindOf(&hers, account.Warning, account.NoticeNotSent, "the mail “welcome” to her boss was refused")
+	e.FindOf(&hers, account.Warning, account.NoticeLeftOut, "the mail “welcome” to her boss was left out")
+	e.Forget(&mine, account.NoticeNotSent)
+	assert.Empty(t, e.FindingsOf(&mine))
+	assert.Len(t, e.FindingsOf(&hers), 2)
+	e.Find(account.Warning, account.NoticeNotSent, "", "", "the mail “welcome” to her boss was on its way") // by an earlier version
+	e.Forget(&hers, account.NoticeNotSent)
+	assert.Equal(t, e.FindingsOf(&hers), e.Findings)
 }

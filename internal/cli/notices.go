@@ -161,11 +161,8 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
 			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result], result: s.Result}
-			for _, f := range e.Findings { // those of a mail begin with its name and address
-				about := fmt.Sprintf("“%s” to %s ", s.Name, s.Thing)
-				if _, why, has := strings.Cut(f.Message, about); has && slices.Contains([]account.Code{account.NoticeNotSent, account.NoticeLeftOut}, f.Code) {
-					one.Why = why
-				}
+			for _, f := range e.FindingsOf(&s) {
+				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.Thing))
 			}
 			if whole {
 				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")

@@ -75,6 +75,11 @@ func (s Step) HoldsPassword() bool {
 	return s.Do == Notify && s.Role == WithPassword && (s.Result == "" || s.Result == Queued || s.Result == Sending || s.Result == Held)
 }
 
+// Key tells the step from the others of its entry.
+func (s Step) Key() string {
+	return strings.Join([]string{string(s.Do), s.Kind, s.Name, s.Thing}, "|")
+}
+
 // Ties are the verbs that change a membership, and IsTie reports whether a step does.
 func Ties() []Verb { return []Verb{Leave, Join} }
 

@@ -41,7 +41,7 @@ func (c *carrier) follow(ctx context.Context, e *batch.Entry, s *membership.Step
 			return err
 		}
 		err := c.Do(ctx, s.Thing, order)
-		forget(e, account.FollowUpFailed, s.Name)
+		e.Forget(s, account.FollowUpFailed)
 		var no *feed.Refused
 		var later *feed.Later
 		switch {
@@ -50,11 +50,11 @@ func (c *carrier) follow(ctx context.Context, e *batch.Entry, s *membership.Step
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
-			e.Find(account.Error, account.FollowUpFailed, "", "", fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, c.Mask.Told(no.Message)))
+			e.FindOf(s, account.Error, account.FollowUpFailed, fmt.Sprintf("the account is as wanted, and the follow-up “%s” was not done: %s", s.Name, c.Mask.Told(no.Message)))
 			return nil
 		case errors.Is(err, feed.ErrUnclear):
 			s.Result = membership.Unclear
-			e.Find(account.Warning, account.FollowUpFailed, "", "", fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, c.Mask.Told(err.Error())))
+			e.FindOf(s, account.Warning, account.FollowUpFailed, fmt.Sprintf("the follow-up “%s” may have been done or not: %s", s.Name, c.Mask.Told(err.Error())))
 			return nil
 		}
 		if s.Result = membership.Queued; !errors.As(err, &later) {

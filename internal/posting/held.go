@@ -70,9 +70,9 @@ func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err 
 			case s.Result == membership.Sending && !again: // by who was killed: it is told as unclear
 				open = true
 			case slices.Contains(wanted, s.Result):
-				forget(&e, account.NoticeLeftOut, s.Name)
+				e.Forget(s, account.NoticeLeftOut)
 				if why := now.against(&e, s); why != "" {
-					e.Find(account.Warning, account.NoticeLeftOut, "", "", fmt.Sprintf("the mail “%s” to %s was left out: %s", s.Name, s.Thing, why))
+					e.FindOf(s, account.Warning, account.NoticeLeftOut, fmt.Sprintf("the mail “%s” to %s was left out: %s", s.Name, s.Thing, why))
 					switch s.Result {
 					case membership.Queued:
 						s.Result = membership.Held

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"slices"
 	"strings"
 	"time"
 
@@ -77,15 +76,15 @@ func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 		password, err := c.opened(e)
 		if err != nil {
 			s.Result = membership.Failed
-			e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
+			e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
 			return nil
 		}
 		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
 	}
 	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", c.Batch.ID, e.Row, s.Name, c.Batch.Made.UnixNano(), domainOf(c.Mail.From.Address))
 	tell := func(why string) {
-		forget(e, account.NoticeNotSent, s.Name)
-		e.Find(account.Warning, account.NoticeNotSent, "", "", fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
+		e.Forget(s, account.NoticeNotSent)
+		e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
 	}
 	for try := 1; ; try++ {
 		if rate.Wait(ctx) != nil {
@@ -102,7 +101,7 @@ func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 		switch {
 		case err == nil:
 			s.Result = membership.Done
-			forget(e, account.NoticeNotSent, s.Name)
+			e.Forget(s, account.NoticeNotSent)
 			return nil
 		case errors.As(err, &no):
 			s.Result = membership.Failed
@@ -127,13 +126,6 @@ func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 			return nil
 		}
 	}
-}
-
-// forget takes back what was told before of a step of that name.
-func forget(e *batch.Entry, code account.Code, name string) {
-	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool {
-		return f.Code == code && strings.Contains(f.Message, "“"+name+"”")
-	})
 }
 
 // opened is the password of an entry's account.
