@@ -108,6 +108,11 @@ func (p *Post) Run(ctx context.Context) error {
 		if others := at.Crew().Others; len(others) > 0 && p.Trial > 0 {
 			return &batch.Guard{Message: fmt.Sprintf("batch %d is being posted by %s, and more than a trial is under way", p.Batch.ID, strings.Join(others, " and ")), Remedy: "Post it without --trial to share the work."}
 		}
+		if about.Can.Rate > 0 || p.Shared { // else nothing says that there is less for each, the more they are
+			if err := at.Known(ctx); err != nil {
+				return err
+			}
+		}
 		reached := p.System
 		defer func() { p.System = reached }()
 		p.System = &fenced{reached, at.May}

@@ -69,7 +69,8 @@ func worker() store.Worker {
 var everything = store.Part{High: math.MaxInt32}
 
 type world struct {
-	begin, end []batch.Whole // of the drafts that it makes
+	begin, end []batch.Whole  // of the drafts that it makes
+	delivery   *feed.Delivery // that they are made of; nil: of none
 	t          require.TestingT
 	ledger     store.Store
 	system     *memory.System
@@ -107,7 +108,7 @@ func (w *world) draftBy(b *brief.Brief, csv string) *batch.Batch {
 	if target == nil {
 		target = w.system
 	}
-	d := &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: w.clock.Now(), System: "memory", Secrets: w.secrets, Begin: w.begin, End: w.end}}}
+	d := &drafting.Draft{Vaults: w.vaults, Worker: worker(), Ledger: w.ledger, System: target, Sheet: s, Rows: s.Rows(), Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: w.clock.Now(), System: "memory", Secrets: w.secrets, Begin: w.begin, End: w.end, Source: batch.Source{Delivery: w.delivery}}}}
 	made, err := d.Make(context.Background())
 	require.NoError(w.t, err)
 	w.even(made.Batch)
@@ -880,12 +881,10 @@ func TestChangedToSomethingElse(t *testing.T) {
 func TestOneOfADelivery(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
+	w.delivery = &feed.Delivery{Feed: "office", Sum: "abc"}
 	var rivals []*batch.Batch
 	for range 4 {
-		b := w.draft(crew, columns+"1,Zoë,Ångström,,,,\n")
-		b.Delivery = &feed.Delivery{Feed: "office", Sum: "abc"}
-		require.NoError(t, w.ledger.Save(t.Context(), b))
-		rivals = append(rivals, b)
+		rivals = append(rivals, w.draft(crew, columns+"1,Zoë,Ångström,,,,\n"))
 	}
 	taken := errors.New("taken")
 	free := func(ctx context.Context, of *batch.Batch) error {

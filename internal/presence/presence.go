@@ -51,14 +51,15 @@ func Join(ctx context.Context, lease store.Lease, term time.Duration, crowd *pac
 	}
 	at.shares(share)
 	at.Renewed(begun)
-	return at.during(ctx, func(ctx context.Context, at *Presence) error {
-		if share.Of > 1 { // nothing is sent before the others know that there is one more
-			if clock.Real().Wait(ctx, at.beats()+at.beats()/4) != nil {
-				return context.Cause(ctx)
-			}
-		}
-		return do(ctx, at)
-	})
+	return at.during(ctx, do)
+}
+
+// Known waits until all others at batches of the system know that there is one more, who share what it lets pass.
+func (at *Presence) Known(ctx context.Context) error {
+	if at.Crew().Of > 1 && clock.Real().Wait(ctx, at.beats()+at.beats()/4) != nil {
+		return context.Cause(ctx)
+	}
+	return nil
 }
 
 // At is for a worker that is at batches already, which it begins to make.
