@@ -277,6 +277,9 @@ type Handout struct {
 	Done bool      `json:"done,omitempty"` // they are in the file, and kept no more
 }
 
+// MakesPasswords reports whether passwords were made for accounts, which somebody has to be given.
+func (b *Batch) MakesPasswords() bool { return b.Secrets == "generate" || b.Secrets == "both" }
+
 // An Entry is what one row comes to.
 type Entry struct {
 	Row      int

@@ -169,9 +169,13 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	} else if a.toSign(page, b, total(waiting), false) {
 		page.Next(signNext(fmt.Sprint(b.ID)))
 	} else if total(waiting) > 0 {
-		next := []string{fmt.Sprintf("evenledger post %d", b.ID)}
+		post := fmt.Sprintf("evenledger post %d", b.ID)
+		if b.MakesPasswords() {
+			post += credentialsWanted
+		}
+		next := []string{post}
 		if total(waiting) > 1 {
-			next = append(next, fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
+			next = append(next, post+" --trial 1    # one row first")
 		}
 		page.Next(next...)
 	} else if counts[account.Refused] > 0 {

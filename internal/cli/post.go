@@ -102,10 +102,15 @@ type order struct {
 }
 
 // posting is how they are posted, the credentials of each of several in a file of its own.
-func (a *front) posting(w *workspace.Workspace, o order, several bool) (app.Posting, error) {
+func (a *front) posting(w *workspace.Workspace, o order, batches ...*batch.Batch) (app.Posting, error) {
 	envelope, err := o.credentials.envelope(w.Dir)
+	for _, b := range batches {
+		if path := o.credentials.of(b, len(batches) > 1); err == nil && path != "" && exists(path) {
+			err = wrong(path+" exists already", "Name another file: passwords that stand in it would be lost.")
+		}
+	}
 	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope, Report: a.reporter(&o.credentials)}
-	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, several) }
+	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, len(batches) > 1) }
 	if o.workers > 1 {
 		how.Helpers = func(ctx context.Context, id int) (func(), error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
 	}
@@ -115,7 +120,7 @@ func (a *front) posting(w *workspace.Workspace, o order, several bool) (app.Post
 // post carries batches out, side by side. One whose system is down, or that may not be posted, leaves the others alone.
 func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, o order) error {
 	several := len(batches) > 1
-	how, err := a.posting(w, o, several)
+	how, err := a.posting(w, o, batches...)
 	if err != nil {
 		return err
 	}
@@ -133,9 +138,9 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 		if err := a.confirm(ctx, l, waiting, o); err != nil {
 			return err
 		}
-	case several:
-		a.remark("Nothing in these batches waits to be posted.")
-	case posts.All[0].Err == nil:
+	case several && slices.ContainsFunc(posts.All, func(p *app.Posted) bool { return p.Over }):
+		a.remark("Nothing waits to be posted that may be.")
+	case posts.All[0].Over:
 		a.remark("Nothing in batch %d waits to be posted.", batches[0].ID)
 	}
 	stop := context.AfterFunc(ctx, func() {
@@ -148,7 +153,7 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 	after := context.WithoutCancel(ctx)
 	var troubles []inSystem
 	for _, one := range posts.All {
-		a.followed(one, how)
+		a.followed(one, how, several)
 		troubles = append(troubles, inSystem{one.Batch.System, goesOn(ctx, one)})
 	}
 	var unclear *system.Unclear
@@ -208,22 +213,26 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 	return page.Err()
 }
 
-// followed tells what followed a post.
-func (a *front) followed(p *app.Posted, how app.Posting) {
+// followed tells what followed a post, of one of several with the system's name.
+func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
+	of := ""
+	if several {
+		of = p.Batch.System + ": "
+	}
 	if p.Shredded > 0 {
-		a.remark("%s with passwords shredded.", counted(p.Shredded, "file", "files"))
+		a.remark("%s%s with passwords shredded.", of, counted(p.Shredded, "file", "files"))
 	}
 	if p.Passwords.Handed > 0 {
-		a.remark("%s: %s. They are kept nowhere else.", how.Credentials(p.Batch), counted(p.Passwords.Handed, "generated password", "generated passwords"))
+		a.remark("%s: %s kept nowhere else.", how.Credentials(p.Batch), counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
 	}
 	if says := p.Passwords.Elsewhere(); says != "" {
-		a.remark("%s.", says)
+		a.remark("%s%s.", of, says)
 	}
 	if p.Passwords.Kept > 0 {
-		a.remark("%s still to be handed out: evenledger post %d --credentials FILE --to KEY", counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
+		a.remark("%s%s still to be handed out: evenledger post %d --credentials FILE --to KEY", of, counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
 	}
 	if p.Reported != "" {
-		a.remark("%s.", p.Reported)
+		a.remark("%s%s.", of, p.Reported)
 	}
 }
 
@@ -385,8 +394,8 @@ func freeName(name string, b *batch.Batch) string {
 // flags are those that posting it needs, with a space before.
 func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	var next []string
-	if flags == "" && (b.Secrets == "generate" || b.Secrets == "both") {
-		flags = " --credentials FILE --to KEY"
+	if flags == "" && b.MakesPasswords() {
+		flags = credentialsWanted
 	}
 	if counts.Waiting() > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
 		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")

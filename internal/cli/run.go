@@ -87,7 +87,7 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order,
 	if err != nil {
 		return err
 	}
-	if r.Posting, err = a.posting(w, o, false); err != nil {
+	if r.Posting, err = a.posting(w, o); err != nil {
 		return err
 	}
 	r.Posting.Credentials = func(b *batch.Batch) string {

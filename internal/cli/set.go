@@ -241,7 +241,11 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		}
 	}
 	if waits > 0 && !slices.ContainsFunc(next, func(n string) bool { return strings.Contains(n, "countersign") }) {
-		next = append(next, "evenledger post "+s.Numbers(), fmt.Sprintf("evenledger post %d --trial 1    # one row of one system first", batches[0].ID))
+		flags := ""
+		if slices.ContainsFunc(batches, (*batch.Batch).MakesPasswords) {
+			flags = credentialsWanted
+		}
+		next = append(next, "evenledger post "+s.Numbers()+flags, fmt.Sprintf("evenledger post %d%s --trial 1    # one row of one system first", batches[0].ID, flags))
 	}
 	if bad > 0 {
 		next = append(next, fmt.Sprintf("evenledger fixes %s -o %s", s.Numbers(), freeName("again", batches[0])))
@@ -258,7 +262,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
 	for i, b := range s.Batches {
 		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
-		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 {
+		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 && b.Secrets == "" && b.Renames == nil {
 			continue
 		}
 		page.Line("")

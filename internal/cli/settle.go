@@ -74,7 +74,7 @@ and never before.`,
 }
 
 func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, answer app.Answer, o order) error {
-	how, err := a.posting(w, o, len(batches) > 1)
+	how, err := a.posting(w, o, batches...)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 		one, err := a.Settle(ctx, w, l, b, answer, how)
 		if bar.end(); err == nil {
 			settled = one
-			a.followed(one, how)
+			a.followed(one, how, len(batches) > 1)
 			if err = errors.Join(one.Err, one.After); err == nil {
 				err = a.remains(one.Left)
 			}
