@@ -26,14 +26,11 @@ type Posting struct {
 
 	Envelope    secret.Envelope           // that generated passwords are handed out in; none given: they are kept
 	Credentials func(*batch.Batch) string // the new file for those of a batch
-	Report      Reporter                  // of each batch, but of a trial; nil: there is none
+	Pages       string                    // the folder that the page of each batch is written into; empty: none is
+	Quiet       bool                      // its report is sent to nobody
 	Helpers     Helpers                   // start others that share the work; nil: nobody does
 	Progress    func(string, int, int)    // stage, done, in all: of all batches together; may be nil
 }
-
-// A Reporter gives the report of a batch to whom it is for, with why it went no further, if so, and the
-// file of credentials. It returns a line about it; empty: nobody is to get one.
-type Reporter func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (says string, err error)
 
 // Helpers starts processes that help with a batch until ctx is done, and returns what waits for them to end.
 type Helpers func(ctx context.Context, id int) (wait func(), err error)
@@ -166,12 +163,12 @@ func (p *Posts) finish(ctx context.Context, one *Posted) {
 	if one.Passwords, err = p.SettlePasswords(ctx, p.workspace, p.ledger, one.Batch, p.how.Envelope, path); err == nil && one.Err == nil {
 		err = p.Took(ctx, p.workspace, p.ledger, one.Batch)
 	}
-	if p.how.Report != nil && p.how.Trial == 0 && !one.Over {
+	if !p.how.Quiet && p.how.Trial == 0 && !one.Over {
 		why := ""
 		if one.Err != nil {
 			why = p.Mask.Told(one.Err.Error())
 		}
-		one.Reported, also = p.how.Report(ctx, p.workspace, p.ledger, one.Batch, why, path)
+		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, why, path)
 		err = errors.Join(err, also)
 	}
 	if one.Left, also = Remaining(ctx, p.ledger, one.Batch); p.how.Trial > 0 {

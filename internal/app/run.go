@@ -182,7 +182,7 @@ func (a *App) settleRun(ctx context.Context, w *workspace.Workspace, l store.Sto
 		return err
 	}
 	how := r.Posting
-	how.Report = nil // it went when the batch was posted
+	how.Quiet = true // its report went when it was posted
 	for i := range all {
 		b := &all[i]
 		if b.Brief != r.Brief || b.State != batch.Handed || r.DraftOnly {
@@ -311,10 +311,7 @@ func summed(counts account.Counts) string {
 
 // runReport sends the report of a batch that is not posted.
 func (a *App) runReport(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, why string) error {
-	if r.Posting.Report == nil {
-		return nil
-	}
-	says, err := r.Posting.Report(ctx, w, l, b, why, "")
+	says, err := a.report(ctx, w, l, b, r.Posting, why, "")
 	if err == nil && says != "" {
 		r.Log("report", says)
 	}

@@ -292,7 +292,9 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 		page.Line("")
 		page.Sides(s, false, sides, page.Bold("even"))
 	}
-	leftTo(page, members)
+	for _, line := range leftTo(members) {
+		page.Line("  %s", page.Dim(line))
+	}
 	page.Findings(report.Together(systems, all))
 	next := "evenledger draft " + quoted(of.Name) + flags.flags()
 	if out != "" {

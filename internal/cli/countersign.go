@@ -53,7 +53,7 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 		if a.json {
 			continue
 		}
-		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
+		if _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
 			return err
 		}
 		if err := a.whatIsSigned(ctx, page, w, l, b); err != nil {

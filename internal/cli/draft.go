@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	netmail "net/mail"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -148,7 +147,7 @@ func (a *front) writeBatch(ctx context.Context, l store.Store, b *batch.Batch) e
 }
 
 func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, j *app.Job, way system.Way) error {
-	counts, waiting, err := a.summary(ctx, page, l, b, j.Findings, nil)
+	came, err := a.summary(ctx, page, l, b, j.Findings, nil)
 	if err != nil {
 		return err
 	}
@@ -166,19 +165,19 @@ func (a *front) showDraft(ctx context.Context, page *report.Page, l store.Store,
 	}
 	if a.held(page, b) {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-	} else if a.toSign(page, b, total(waiting), false) {
+	} else if a.toSign(page, b, came.ToDo(), false) {
 		page.Next(signNext(fmt.Sprint(b.ID)))
-	} else if total(waiting) > 0 {
+	} else if came.ToDo() > 0 {
 		post := fmt.Sprintf("evenledger post %d", b.ID)
 		if b.MakesPasswords() {
 			post += credentialsWanted
 		}
 		next := []string{post}
-		if total(waiting) > 1 {
+		if came.ToDo() > 1 {
 			next = append(next, post+" --trial 1    # one row first")
 		}
 		page.Next(next...)
-	} else if counts[account.Refused] > 0 {
+	} else if came.Counts[account.Refused] > 0 {
 		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	} else if b.Delivery != nil {
 		page.Next(fmt.Sprintf("evenledger post %d    # nothing is sent; what the feed brought counts as taken", b.ID))
@@ -268,15 +267,6 @@ func (a *front) held(page *report.Page, b *batch.Batch) bool {
 	return len(b.Held) > 0
 }
 
-// total is how many entries wait.
-func total(waiting map[account.Intent]int) int {
-	n := 0
-	for _, of := range waiting {
-		n += of
-	}
-	return n
-}
-
 // taken says which rows a batch took, if not all.
 func taken(b *batch.Batch) string {
 	if b.Taken == "" {
@@ -285,202 +275,12 @@ func taken(b *batch.Batch) string {
 	return " Only a part was taken (" + b.Taken + "); the other rows are set aside."
 }
 
-// shown is how many entries stand at the head and at the foot of a batch.
-const shown = 3
-
-// summary writes what a batch came to: title, account, findings, first and last
-// entries. With told, only the findings of entries for which it holds.
-func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (account.Counts, map[account.Intent]int, error) {
-	counts, waiting, err := l.Counts(ctx, b.ID)
-	if err != nil {
-		return nil, nil, err
-	}
-	if counts.Elsewhere() > 0 {
-		page.Outcomes = len(account.HandedOver)
-	}
-	page.Title(b)
-	page.Read(b.Read)
-	if !page.Account(report.In(b), report.Sides(b, counts, waiting)) || !report.ReadEven(b) {
+// summary writes what a batch came to, and has the exit code say whether all is well.
+func (a *front) summary(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, more []account.Finding, told func(batch.Entry) bool) (report.Came, error) {
+	came, err := page.Batch(ctx, l, b, more, told)
+	if err == nil && !came.Even {
 		a.exit = exitRows
 	}
-	page.Proof(b)
-	if err := a.mailLines(ctx, page, l, b); err != nil {
-		return nil, nil, err
-	}
-	if err := a.heldBack(ctx, page, l, []*batch.Batch{b}); err != nil {
-		return nil, nil, err
-	}
-	if !b.Posted.IsZero() && len(b.Unmakes) > 0 {
-		page.Makes(b)
-	} else if counts.Waiting() > 0 {
-		if err := a.beforeIt(ctx, page, l, b, waiting); err != nil {
-			return nil, nil, err
-		}
-	}
-	causes := &report.Causes{}
-	causes.AddAll(more)
-	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), told); err != nil {
-		return nil, nil, err
-	}
-	page.Findings(causes)
-	if err := a.gravest(ctx, page, l, b, waiting); err != nil {
-		return nil, nil, err
-	}
-	if err := a.ends(ctx, page, l, b); err != nil {
-		return nil, nil, err
-	}
-	a.exit = max(a.exit, a.rowsExit(counts.Bad()))
-	return counts, waiting, nil
-}
-
-// beforeIt tells what one should know of what is still to be done: what becomes of passwords, the seats, and things
-// that are made first.
-func (a *front) beforeIt(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
-	if err := a.passwordLines(ctx, page, l, b); err != nil {
-		return err
-	}
-	page.Renames(b.Renames)
-	page.Seats(b.Seats)
-	page.Makes(b)
-	return nil
-}
-
-// mostShut is how many people are named who may not sign in.
-const mostShut = 10
-
-// heldBack names the new people who may not sign in, each once for all the systems of a set.
-func (a *front) heldBack(ctx context.Context, page *report.Page, l store.Store, batches []*batch.Batch) error {
-	for _, of := range []struct {
-		came account.Outcome
-		says string
-	}{{account.Waiting, "to create"}, {account.Created, "created"}} {
-		all, in, named := 0, map[int]int{}, []batch.Entry{} // in: in how many systems a row's person may not
-		for _, b := range batches {
-			counts, waiting, err := l.Counts(ctx, b.ID)
-			if err != nil {
-				return err
-			}
-			if b.Mark.Field == "" || b.Reverses == 0 && !slices.Contains(b.Fields, b.Mark.Field) {
-				continue // nothing is said of it
-			}
-			all = max(all, map[bool]int{true: waiting[account.Create], false: counts[account.Created]}[of.came.Waits()])
-			shut := account.Change{Field: b.Mark.Field, After: account.Of(b.Mark.Off)}
-			for e, err := range l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{of.came}, Gives: &shut}) {
-				if err != nil {
-					return err
-				}
-				if e.Intent != account.Create || of.came.Waits() && e.Did != "" || e.Left()[b.Mark.Field].Text() != b.Mark.Off {
-					continue
-				}
-				if in[e.Row]++; in[e.Row] == 1 && len(named) < mostShut {
-					named = append(named, e)
-				}
-			}
-		}
-		if len(in) == 0 {
-			continue
-		}
-		page.Line("")
-		page.Line("Of the %s %s, %s may not sign in:", report.Number(all), of.says, report.Number(len(in)))
-		for _, e := range named {
-			page.EntryLine(e)
-			if n := in[e.Row]; n < len(batches) {
-				page.Line("            %s", page.Dim(fmt.Sprintf("in %d of the %d systems", n, len(batches))))
-			}
-		}
-		if more := len(in) - len(named); more > 0 {
-			page.Line("  %s", page.Dim(fmt.Sprintf("… and %d more", more)))
-		}
-	}
-	return nil
-}
-
-// passwordLines tells what becomes of passwords.
-func (a *front) passwordLines(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	if b.Secrets == "" {
-		return nil
-	}
-	kept, err := l.Passwords(b.ID).Count(ctx)
-	if err != nil {
-		return err
-	}
-	var parts []string
-	for _, of := range []struct {
-		n    int
-		says string
-	}{{kept.Waiting, "made, and handed out by the post that sets them: --credentials FILE --to KEY"}, {kept.Given, "given by the sheet"}, {kept.Mailed, "told in a mail"}} {
-		if of.n > 0 {
-			parts = append(parts, report.Number(of.n)+" "+of.says)
-		}
-	}
-	if len(parts) > 0 {
-		page.Line("")
-		page.Text(page.Plain, "Passwords: "+strings.Join(parts, "; ")+".")
-	}
-	return nil
-}
-
-// gravest lists every account that is to be removed, suspended or let back in: none
-// of them should come as a surprise.
-func (a *front) gravest(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch, waiting map[account.Intent]int) error {
-	for _, of := range []struct {
-		intent account.Intent
-		title  string
-	}{{account.Remove, "To be removed, with all that is in them"}, {account.Suspend, "To be suspended"}, {account.Resume, "To be let back in"}} {
-		if waiting[of.intent] == 0 {
-			continue
-		}
-		page.Line("")
-		page.Line("%s", page.Bold(of.title))
-		for e, err := range l.Entries(ctx, b.ID, store.Filter{Intents: []account.Intent{of.intent}}) {
-			if err != nil {
-				return err
-			}
-			page.EntryLine(e)
-		}
-	}
-	return nil
-}
-
-// ends writes the first and last entries, as people look at those.
-func (a *front) ends(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	var outcomes []account.Outcome
-	if b.Taken != "" { // what was left out is of no interest
-		outcomes = slices.DeleteFunc(account.Outcomes(), func(o account.Outcome) bool { return o == account.Aside })
-	}
-	first, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Cells: true})
-	if err != nil {
-		return err
-	}
-	last, err := some(ctx, l, b.ID, store.Filter{Outcomes: outcomes, Limit: shown, Last: true, Cells: true})
-	if err != nil || len(first) == 0 {
-		return err
-	}
-	page.Line("")
-	page.Line("%s", page.Bold("First and last entries"))
-	end := 0
-	for _, e := range first {
-		page.EntryLine(e)
-		end = e.Row
-	}
-	if len(last) == shown && last[len(last)-1].Row > end+1 {
-		page.Line("  %s", page.Dim("…"))
-	}
-	for i := len(last) - 1; i >= 0; i-- {
-		if last[i].Row > end {
-			page.EntryLine(last[i])
-		}
-	}
-	return nil
-}
-
-func some(ctx context.Context, l store.Store, id int, filter store.Filter) ([]batch.Entry, error) {
-	var entries []batch.Entry
-	for e, err := range l.Entries(ctx, id, filter) {
-		if err != nil {
-			return nil, err
-		}
-		entries = append(entries, e)
-	}
-	return entries, nil
+	a.exit = max(a.exit, a.rowsExit(came.Counts.Bad()))
+	return came, err
 }

@@ -64,7 +64,7 @@ func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch
 	}
 	entries := l.Entries(ctx, id, store.Filter{Outcomes: account.Bad(), Cells: true})
 	if len(batches) > 1 {
-		entries = fixesOfSet(s, s.Rows(ctx, l, store.Filter{Cells: true}))
+		entries = s.Fixes(s.Rows(ctx, l, store.Filter{Cells: true}))
 	}
 	rows := 0
 	if bad > 0 {

@@ -130,16 +130,6 @@ type oneMail struct {
 	result membership.Result
 }
 
-// mailStates are what became of mails, in words.
-var mailStates = map[membership.Result]string{
-	"": "to send", membership.Queued: "to go now", membership.Sending: "on its way", membership.Done: "sent", membership.Failed: "refused", membership.Unsent: "not sent", membership.Held: "held", membership.Unclear: "unclear",
-}
-
-// followStates are what became of follow-ups, in words.
-var followStates = map[membership.Result]string{
-	"": "to do", membership.Queued: "to do", membership.Sending: "begun", membership.Done: "done", membership.Failed: "failed", membership.Unsent: "not done", membership.Unclear: "unclear",
-}
-
 // mailsOf reads the mails of a batch, of these rows or of all.
 func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whole bool) (all []oneMail, err error) {
 	for e, err := range l.Entries(ctx, b.ID, store.Filter{Does: membership.Notify, Mails: true}) {
@@ -160,7 +150,7 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 			if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
-			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: mailStates[s.Result], result: s.Result}
+			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: report.MailState(s.Result), result: s.Result}
 			for _, f := range e.FindingsOf(&s) {
 				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.Thing))
 			}
@@ -192,7 +182,7 @@ func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pi
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
 		return page.Err()
 	}
-	if err := a.mailLines(ctx, page, l, b); err != nil {
+	if err := page.Outgoing(ctx, l, b); err != nil {
 		return err
 	}
 	page.Line("")
@@ -220,36 +210,6 @@ func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pi
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
 	}
 	return page.Err()
-}
-
-// mailLines sums up what a batch does elsewhere, and its mails.
-func (a *front) mailLines(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	for _, of := range []struct {
-		does   membership.Verb
-		title  string
-		states map[membership.Result]string
-	}{{membership.Follow, "Follow-ups", followStates}, {membership.Notify, "Mails", mailStates}} {
-		counts, err := l.Steps(ctx, b.ID, of.does)
-		if err != nil {
-			return err
-		}
-		by := map[string][]string{}
-		var names []string
-		for _, c := range counts {
-			if by[c.Name] == nil {
-				names = append(names, c.Name)
-			}
-			by[c.Name] = append(by[c.Name], report.Number(c.N)+" "+of.states[c.Result])
-		}
-		if len(names) > 0 {
-			page.Line("")
-			page.Line("%s", page.Bold(of.title))
-		}
-		for _, name := range names {
-			page.Line("  %s %s", report.Pad(report.Clip(name, 20), 20), strings.Join(by[name], ", "))
-		}
-	}
-	return nil
 }
 
 func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick pick, again, yes bool) error {

@@ -109,7 +109,7 @@ func (a *front) posting(w *workspace.Workspace, o order, batches ...*batch.Batch
 			err = wrong(path+" exists already", "Name another file: passwords that stand in it would be lost.")
 		}
 	}
-	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope, Report: a.reporter(&o.credentials)}
+	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope}
 	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, len(batches) > 1) }
 	if o.workers > 1 {
 		how.Helpers = func(ctx context.Context, id int) (func(), error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
@@ -336,7 +336,7 @@ func (a *front) posted(ctx context.Context, w *workspace.Workspace, l store.Stor
 	}
 	page := a.page()
 	// What the draft told is not told again.
-	counts, _, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
+	came, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
 		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.Stale })
 	})
 	if err != nil {
@@ -347,14 +347,14 @@ func (a *front) posted(ctx context.Context, w *workspace.Workspace, l store.Stor
 		page.Line("")
 		page.Line("%s", page.Level(account.Warning, "Left over: "+app.Remains{Mails: left.Mails, FollowUps: left.FollowUps}.String()+"."))
 	}
-	if n := counts[account.Refused]; n > 0 {
+	if n := came.Counts[account.Refused]; n > 0 {
 		page.Line("")
 		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
 	}
 	if err := a.handedOver(ctx, page, w.Dir, l, b, p.Target); err != nil {
 		return err
 	}
-	next := nextAfter(b, counts, again)
+	next := nextAfter(b, came.Counts, again)
 	if left.FollowUps > 0 {
 		next = append(next, fmt.Sprintf("evenledger post %d --again    # the follow-ups once more: look first", b.ID))
 	}

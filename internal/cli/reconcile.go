@@ -207,7 +207,7 @@ func (a *front) compared(ctx context.Context, l store.Store, batches []*batch.Ba
 	}
 	switch {
 	case a.json && several:
-		return report.WriteJSON(a.out, map[string]any{"set": set, "sheet": b.Sheet, "systems": by, "even": even}, "entries", setEntries(s, differsIn(ctx, l, s)), nil)
+		return report.WriteJSON(a.out, map[string]any{"set": set, "sheet": b.Sheet, "systems": by, "even": even}, "entries", s.Document(differsIn(ctx, l, s)), nil)
 	case a.json:
 		return report.WriteJSON(a.out, map[string]any{"sheet": b.Sheet, "system": b.System, "rows": b.Rows, "states": counts[0], "even": even}, "entries", differing(b, l.Entries(ctx, b.ID, store.Filter{Cells: true})), nil)
 	}

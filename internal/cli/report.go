@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -145,21 +144,6 @@ func (a *front) outcomes(ctx context.Context, l store.Store, b *batch.Batch, fil
 	return rows, errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
 }
 
-// writePage writes the page of a batch and returns how many rows are on it.
-func writePage(ctx context.Context, l store.Store, b *batch.Batch, to io.Writer) (rows int, err error) {
-	counts, waiting, err := l.Counts(ctx, b.ID)
-	if err != nil {
-		return 0, err
-	}
-	causes := &report.Causes{}
-	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
-		return 0, err
-	}
-	buffered := bufio.NewWriter(to)
-	err = report.WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
-	return counts.Total(), errors.Join(err, buffered.Flush())
-}
-
 func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out string, page bool) error {
 	if b.Path != "" && sheet.SameFile(b.Path, out) {
 		return wrong(out+" is the sheet that the batch was made of", "Name another file.")
@@ -168,7 +152,7 @@ func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out s
 		if !page {
 			return a.outcomes(ctx, l, b, file, out)
 		}
-		return writePage(ctx, l, b, file)
+		return report.PageOf(ctx, l, b, file)
 	})
 	if err != nil {
 		return err
@@ -191,7 +175,7 @@ func (a *front) reportSet(ctx context.Context, l store.Store, batches []*batch.B
 	if !s.OneSheet() {
 		return wrong("these batches are not of one sheet", "Write a report of each.")
 	}
-	causes, err := a.setCauses(ctx, l, s, nil)
+	causes, err := s.Causes(ctx, l, nil)
 	if err != nil {
 		return err
 	}

@@ -136,11 +136,11 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 // showReversal shows the batch that undoes another.
 func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Batch) error {
 	page := a.page()
-	_, waiting, err := a.summary(ctx, page, l, b, nil, nil)
+	came, err := a.summary(ctx, page, l, b, nil, nil)
 	if err != nil {
 		return err
 	}
-	if total(waiting) == 0 {
+	if came.ToDo() == 0 {
 		page.Makes(b)
 	}
 	page.Line("")
@@ -157,9 +157,9 @@ func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Ba
 	if len(stay) > 0 {
 		page.Text(page.Dim, fmt.Sprintf("Sections that batch %d added stay: %s.", of.ID, strings.Join(stay, "; ")))
 	}
-	if a.toSign(page, b, total(waiting), false) {
+	if a.toSign(page, b, came.ToDo(), false) {
 		page.Next(signNext(fmt.Sprint(b.ID)))
-	} else if total(waiting) > 0 || len(b.Unmakes) > 0 {
+	} else if came.ToDo() > 0 || len(b.Unmakes) > 0 {
 		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
 	} else {
 		page.Next(fmt.Sprintf("evenledger show %d", b.ID))

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -93,14 +92,7 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order,
 	r.Posting.Credentials = func(b *batch.Batch) string {
 		return strings.ReplaceAll(o.credentials.file, "{batch}", fmt.Sprint(b.ID))
 	}
-	mailed := r.Posting.Report
-	r.Posting.Report = func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (says string, err error) {
-		told, err := mailed(ctx, w, l, b, why, credentials)
-		if err == nil && pages != "" {
-			says, err = pageInto(ctx, l, b, pages)
-		}
-		return strings.Trim(says+"; "+told, "; "), err
-	}
+	r.Posting.Pages = pages
 	var all []ran
 	log := a.stageLog()
 	for _, name := range briefs {
@@ -174,7 +166,7 @@ func (a *front) runSummary(ctx context.Context, page *report.Page, id int) error
 	after := context.WithoutCancel(ctx)
 	return a.onBatches(after, fmt.Sprint(id), true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 		page.Line("")
-		_, _, err := a.summary(after, page, l, batches[0], nil, nil)
+		_, err := a.summary(after, page, l, batches[0], nil, nil)
 		return err
 	})
 }
@@ -219,16 +211,6 @@ func runLine(page *report.Page, r store.Run) {
 	if r.Remains != "" {
 		page.Text(func(s string) report.Styled { return page.Level(account.Warning, s) }, "  "+r.Remains)
 	}
-}
-
-// pageInto writes the page of a batch into a folder.
-func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string) (string, error) {
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return "", err
-	}
-	path := filepath.Join(folder, fmt.Sprintf("batch-%d.html", b.ID))
-	_, err := app.WriteWhole(path, func(file *os.File) (int, error) { return writePage(ctx, l, b, file) })
-	return path, err
 }
 
 func (a *front) runsCommand() *cobra.Command {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,7 +13,6 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
@@ -159,17 +157,14 @@ func (a *front) tellSystems(ctx context.Context, troubles []inSystem) error {
 }
 
 // leftTo tells what of a sheet only some systems of a set have.
-func leftTo(page *report.Page, members []app.Member) {
+func leftTo(members []app.Member) (lines []string) {
 	for _, m := range members {
 		if len(m.Left) > 0 {
-			page.Line("  %s", page.Dim(fmt.Sprintf("%s has no %s: left to the others.", m.System, strings.Join(m.Left, ", "))))
+			lines = append(lines, fmt.Sprintf("%s has no %s: left to the others.", m.System, strings.Join(m.Left, ", ")))
 		}
 	}
+	return lines
 }
-
-// setShown is how many rows of a set are shown at its head, and how many that were refused or
-// failed.
-const setShown = 12
 
 // showSet shows what several batches of one sheet come to, system beside system.
 func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member) error {
@@ -180,30 +175,27 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	bad, waits := 0, 0
 	for i := range batches {
 		bad += s.Counts[i].Bad()
-		waits += total(s.Waiting[i])
+		waits += s.ToDo(i)
 	}
 	a.exit = max(a.exit, a.rowsExit(bad))
 	if a.json {
 		return a.writeSet(ctx, l, s, store.Filter{})
 	}
 	page := a.page()
-	if !page.Set(s) {
-		a.exit = max(a.exit, exitRows)
-	}
-	leftTo(page, members)
-	if err := a.heldBack(ctx, page, l, batches); err != nil {
-		return err
-	}
-	if err := a.setBefore(ctx, page, l, s); err != nil {
-		return err
-	}
-	if err := a.setFindings(ctx, page, l, s, members); err != nil {
-		return err
-	}
-	if s.OneSheet() {
-		if err := a.setRows(ctx, page, l, s); err != nil {
-			return err
+	more := make([][]account.Finding, len(batches))
+	for i, m := range members {
+		for at, b := range batches {
+			if m.System == b.System {
+				more[at] = app.Findings(members, i)
+			}
 		}
+	}
+	even, err := page.Batches(ctx, l, s, leftTo(members), more)
+	if err != nil {
+		return err
+	}
+	if !even {
+		a.exit = max(a.exit, exitRows)
 	}
 	for i, b := range batches {
 		for _, why := range b.Held {
@@ -236,7 +228,7 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 		next = append(next, "evenledger settle "+handed.Numbers())
 	}
 	for i, b := range batches {
-		if a.toSign(page, b, total(s.Waiting[i]), true) {
+		if a.toSign(page, b, s.ToDo(i), true) {
 			next = []string{signNext(s.Numbers())}
 		}
 	}
@@ -257,111 +249,6 @@ func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Bat
 	return page.Err()
 }
 
-// setBefore tells what should be known of each system before it is posted: what is made, seats,
-// and whom it is gravest for.
-func (a *front) setBefore(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
-	for i, b := range s.Batches {
-		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
-		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 && b.Secrets == "" && b.Renames == nil {
-			continue
-		}
-		page.Line("")
-		page.Line("%s", page.Bold(s.Called(i)))
-		if err := a.beforeIt(ctx, page, l, b, s.Waiting[i]); err != nil {
-			return err
-		}
-		if err := a.gravest(ctx, page, l, b, s.Waiting[i]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// setFindings tells the findings of all, those that are alike once.
-func (a *front) setFindings(ctx context.Context, page *report.Page, l store.Store, s report.Set, members []app.Member) error {
-	causes, err := a.setCauses(ctx, l, s, members)
-	if err == nil {
-		page.Findings(causes)
-	}
-	return err
-}
-
-func (a *front) setCauses(ctx context.Context, l store.Store, s report.Set, members []app.Member) (*report.Causes, error) {
-	var systems []string
-	var all []*report.Causes
-	for at, b := range s.Batches {
-		causes := &report.Causes{}
-		for i, m := range members {
-			if m.System == b.System {
-				causes.AddAll(app.Findings(members, i))
-			}
-		}
-		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
-			return nil, err
-		}
-		systems, all = append(systems, s.Called(at)), append(all, causes)
-	}
-	return report.Together(systems, all), nil
-}
-
-// setRows shows the first rows, those that are to be looked at, and the last; and, where
-// numbers are given, what becomes of them.
-func (a *front) setRows(ctx context.Context, page *report.Page, l store.Store, s report.Set) error {
-	var first, bad, last []report.SetRow
-	for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
-		switch {
-		case err != nil:
-			return err
-		case len(first) < setShown:
-			first = append(first, r)
-		case r.Bad() && len(bad) < setShown:
-			bad = append(bad, r)
-		default:
-			last = append(last, r)
-			if len(last) > shown {
-				last = last[1:]
-			}
-		}
-	}
-	shown := slices.Concat(first, bad, last)
-	slices.SortFunc(shown, func(x, y report.SetRow) int { return cmp.Compare(x.Row, y.Row) })
-	write := func(title string, say func(*batch.Entry) string) {
-		page.SetHeadings(s, title)
-		before := 0
-		for _, r := range shown {
-			if before > 0 && r.Row > before+1 {
-				page.Line("  %s", page.Dim("…"))
-			}
-			page.SetRow(s, r, say)
-			before = r.Row
-		}
-	}
-	write("Row by row", nil)
-	if slices.ContainsFunc(s.Batches, func(b *batch.Batch) bool { return b.Reown != nil && b.Posted.IsZero() }) {
-		write("Files to re-own", func(e *batch.Entry) string {
-			for _, step := range e.Steps {
-				if step.Do == membership.Reown {
-					files, _, _ := strings.Cut(step.Name, " (") // whose group they have as well the row itself says
-					return files
-				}
-			}
-			return ""
-		})
-	}
-	var fields []string
-	for _, b := range s.Batches {
-		for _, field := range b.Numbers {
-			if !slices.Contains(fields, field) && b.Posted.IsZero() {
-				fields = append(fields, field)
-			}
-		}
-	}
-	for _, field := range fields {
-		write(field, func(e *batch.Entry) string { return report.ChangeOf(e, field) })
-	}
-	return nil
-}
-
 // writeSet writes several batches as one document.
 func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filter store.Filter) error {
 	heads, even := []report.Head{}, true
@@ -373,60 +260,7 @@ func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filte
 		return a.writeJSON(map[string]any{"batches": heads, "even": even})
 	}
 	filter.Cells = true
-	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", setEntries(s, s.Rows(ctx, l, filter)), nil)
-}
-
-func setEntries(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[report.SetEntry, error] {
-	return func(yield func(report.SetEntry, error) bool) {
-		for r, err := range rows {
-			if !yield(report.NewSetEntry(s, r), err) {
-				return
-			}
-		}
-	}
-}
-
-// fixesOfSet yields the rows that were refused or failed in any of the systems, with the
-// reasons of all.
-func fixesOfSet(s report.Set, rows iter.Seq2[report.SetRow, error]) iter.Seq2[batch.Entry, error] {
-	return func(yield func(batch.Entry, error) bool) {
-		for r, err := range rows {
-			if err != nil {
-				yield(batch.Entry{}, err)
-				return
-			}
-			if !r.Bad() {
-				continue
-			}
-			var out *batch.Entry
-			in := map[string][]string{} // message → systems
-			var findings []account.Finding
-			for i, e := range r.Entries {
-				if e == nil || !e.Outcome.IsBad() {
-					continue
-				}
-				if out == nil {
-					one := *e
-					out = &one
-				}
-				for _, f := range e.Findings {
-					if in[f.Message] == nil {
-						findings = append(findings, f)
-					}
-					in[f.Message] = append(in[f.Message], s.Batches[i].System)
-				}
-			}
-			for i, f := range findings {
-				if of := in[f.Message]; len(of) < len(s.Batches) {
-					findings[i].Message = strings.Join(of, ", ") + ": " + f.Message
-				}
-			}
-			out.Findings = findings
-			if !yield(*out, nil) {
-				return
-			}
-		}
-	}
+	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", s.Document(s.Rows(ctx, l, filter)), nil)
 }
 
 // showDiffers shows the first of the rows that are otherwise in one of the systems.
@@ -439,7 +273,7 @@ func showDiffers(page *report.Page, s report.Set, differs iter.Seq2[report.SetRo
 		if said == 0 {
 			page.SetHeadings(s, "Not even")
 		}
-		if said++; said > 2*setShown {
+		if said++; said > 2*someShown {
 			page.Line("  %s", page.Dim("…"))
 			break
 		}

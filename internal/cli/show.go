@@ -163,7 +163,7 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 	}
 	page := a.page()
 	if len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0 {
-		if _, _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
+		if _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
 			return err
 		}
 		if b.IsToBeSigned() || len(signed) > 0 {

@@ -1,9 +1,12 @@
 package report
 
 import (
+	"bufio"
+	"context"
 	"crypto/sha256"
 	"embed"
 	"encoding/base64"
+	"errors"
 	"html/template"
 	"io"
 	"iter"
@@ -14,6 +17,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
+	"evenledger/internal/store"
 )
 
 //go:embed page
@@ -232,4 +236,19 @@ func pageCauses(causes *Causes) []pageCause {
 		list = append(list, told)
 	}
 	return list
+}
+
+// PageOf writes the page of a batch and returns how many rows are on it.
+func PageOf(ctx context.Context, l store.Reader, b *batch.Batch, to io.Writer) (rows int, err error) {
+	counts, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return 0, err
+	}
+	causes := &Causes{}
+	if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
+		return 0, err
+	}
+	buffered := bufio.NewWriter(to)
+	err = WritePage(buffered, b, counts, waiting, causes, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
+	return counts.Total(), errors.Join(err, buffered.Flush())
 }

@@ -10,6 +10,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
+	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 
@@ -42,6 +43,9 @@ func ReadSet(ctx context.Context, l store.Reader, batches []*batch.Batch) (s Set
 
 // OneSheet reports whether a row of one of the batches is the same person's in all of them.
 func (s Set) OneSheet() bool { return s.Name != "" }
+
+// ToDo is how many entries of a batch wait.
+func (s Set) ToDo(i int) int { return total(s.Waiting[i]) }
 
 // Called is what tells a batch from the others: its system, and where others are for that as well, its number.
 func (s Set) Called(i int) string {
@@ -423,4 +427,180 @@ func WriteSetOutcomes(begin func(sheet.Form) (sheet.Writer, error), s Set, rows 
 		n++
 	}
 	return n, out.Close()
+}
+
+// Batches writes what several batches came to, system beside system: their accounts, what is left to whom (in lines of
+// its own), what should be known before they are posted, their findings with more of each, and rows. It reports whether all come out even.
+func (p *Page) Batches(ctx context.Context, l Ledger, s Set, left []string, more [][]account.Finding) (even bool, err error) {
+	even = p.Set(s)
+	for _, line := range left {
+		p.Line("  %s", p.Dim(line))
+	}
+	if err := p.shut(ctx, l, s.Batches); err != nil {
+		return even, err
+	}
+	if err := p.setBefore(ctx, l, s); err != nil {
+		return even, err
+	}
+	causes, err := s.Causes(ctx, l, more)
+	if err != nil {
+		return even, err
+	}
+	if p.Findings(causes); s.OneSheet() {
+		err = p.setRows(ctx, l, s)
+	}
+	return even, err
+}
+
+// setShown is how many rows of a set are shown at its head, and how many that were refused or
+// failed.
+const setShown = 12
+
+// setBefore tells what should be known of each system before it is posted: what is made, seats,
+// and whom it is gravest for.
+func (p *Page) setBefore(ctx context.Context, l Ledger, s Set) error {
+	for i, b := range s.Batches {
+		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
+		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 && b.Secrets == "" && b.Renames == nil {
+			continue
+		}
+		p.Line("")
+		p.Line("%s", p.Bold(s.Called(i)))
+		if err := p.before(ctx, l, b); err != nil {
+			return err
+		}
+		if err := p.gravest(ctx, l, b, s.Waiting[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Causes are the findings of all the batches, with more of each, those that are alike once.
+func (s Set) Causes(ctx context.Context, l Ledger, more [][]account.Finding) (*Causes, error) {
+	var systems []string
+	var all []*Causes
+	for at, b := range s.Batches {
+		causes := &Causes{}
+		if at < len(more) {
+			causes.AddAll(more[at])
+		}
+		if err := causes.AddEntries(l.Entries(ctx, b.ID, store.Filter{Findings: true}), nil); err != nil {
+			return nil, err
+		}
+		systems, all = append(systems, s.Called(at)), append(all, causes)
+	}
+	return Together(systems, all), nil
+}
+
+// setRows shows the first rows, those that are to be looked at, and the last; and, where
+// numbers are given, what becomes of them.
+func (p *Page) setRows(ctx context.Context, l Ledger, s Set) error {
+	var first, bad, last []SetRow
+	for r, err := range s.Rows(ctx, l, store.Filter{Cells: true}) {
+		switch {
+		case err != nil:
+			return err
+		case len(first) < setShown:
+			first = append(first, r)
+		case r.Bad() && len(bad) < setShown:
+			bad = append(bad, r)
+		default:
+			last = append(last, r)
+			if len(last) > shown {
+				last = last[1:]
+			}
+		}
+	}
+	shown := slices.Concat(first, bad, last)
+	slices.SortFunc(shown, func(x, y SetRow) int { return cmp.Compare(x.Row, y.Row) })
+	write := func(title string, say func(*batch.Entry) string) {
+		p.SetHeadings(s, title)
+		before := 0
+		for _, r := range shown {
+			if before > 0 && r.Row > before+1 {
+				p.Line("  %s", p.Dim("…"))
+			}
+			p.SetRow(s, r, say)
+			before = r.Row
+		}
+	}
+	write("Row by row", nil)
+	if slices.ContainsFunc(s.Batches, func(b *batch.Batch) bool { return b.Reown != nil && b.Posted.IsZero() }) {
+		write("Files to re-own", func(e *batch.Entry) string {
+			for _, step := range e.Steps {
+				if step.Do == membership.Reown {
+					files, _, _ := strings.Cut(step.Name, " (") // whose group they have as well the row itself says
+					return files
+				}
+			}
+			return ""
+		})
+	}
+	var fields []string
+	for _, b := range s.Batches {
+		for _, field := range b.Numbers {
+			if !slices.Contains(fields, field) && b.Posted.IsZero() {
+				fields = append(fields, field)
+			}
+		}
+	}
+	for _, field := range fields {
+		write(field, func(e *batch.Entry) string { return ChangeOf(e, field) })
+	}
+	return nil
+}
+
+// Fixes yields the rows that were refused or failed in any of the systems, with the
+// reasons of all.
+func (s Set) Fixes(rows iter.Seq2[SetRow, error]) iter.Seq2[batch.Entry, error] {
+	return func(yield func(batch.Entry, error) bool) {
+		for r, err := range rows {
+			if err != nil {
+				yield(batch.Entry{}, err)
+				return
+			}
+			if !r.Bad() {
+				continue
+			}
+			var out *batch.Entry
+			in := map[string][]string{} // message → systems
+			var findings []account.Finding
+			for i, e := range r.Entries {
+				if e == nil || !e.Outcome.IsBad() {
+					continue
+				}
+				if out == nil {
+					one := *e
+					out = &one
+				}
+				for _, f := range e.Findings {
+					if in[f.Message] == nil {
+						findings = append(findings, f)
+					}
+					in[f.Message] = append(in[f.Message], s.Batches[i].System)
+				}
+			}
+			for i, f := range findings {
+				if of := in[f.Message]; len(of) < len(s.Batches) {
+					findings[i].Message = strings.Join(of, ", ") + ": " + f.Message
+				}
+			}
+			out.Findings = findings
+			if !yield(*out, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Document are the rows as a document has them.
+func (s Set) Document(rows iter.Seq2[SetRow, error]) iter.Seq2[SetEntry, error] {
+	return func(yield func(SetEntry, error) bool) {
+		for r, err := range rows {
+			if !yield(NewSetEntry(s, r), err) {
+				return
+			}
+		}
+	}
 }

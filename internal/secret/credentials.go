@@ -54,6 +54,9 @@ func InClear() Envelope { return Envelope{clear: true} }
 // Given reports whether it is an envelope at all.
 func (e Envelope) Given() bool { return e.clear || len(e.recipients) > 0 }
 
+// IsClear reports whether anybody can read what is in it.
+func (e Envelope) IsClear() bool { return e.clear }
+
 // WriteFile writes credentials as a sheet of comma-separated values into a new
 // file that its owner alone can read, sealed in the envelope. The file is there
 // whole or not at all, and on disk when WriteFile returns. Passwords are written

@@ -1,4 +1,4 @@
-package cli
+package app
 
 import (
 	"bytes"
@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/mail"
 	"evenledger/internal/report"
@@ -22,21 +21,24 @@ const mailWidth = 76
 // mostMailed is how many rows the page of a batch may have to be mailed.
 const mostMailed = 10_000
 
-// reporter mails reports; credentials that are not encrypted go with none.
-func (a *front) reporter(f *credentialFlags) app.Reporter {
-	return func(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error) {
-		if f.clear {
-			credentials = ""
-		}
-		return a.mailReport(ctx, w, l, b, why, credentials)
+// report gives the report of a batch to whom it is for, with why it went no further, if so, and the file of credentials, if it is
+// encrypted. It says what was done; empty: nobody is to get one.
+func (a *App) report(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, how Posting, why, credentials string) (says string, err error) {
+	if how.Envelope.IsClear() {
+		credentials = ""
 	}
+	mailed, err := a.mailReport(ctx, w, l, b, why, credentials)
+	if err == nil && how.Pages != "" {
+		says, err = pageInto(ctx, l, b, how.Pages)
+	}
+	return strings.Trim(says+"; "+mailed, "; "), err
 }
 
 // mailReport mails the report of a batch to whom the brief says: the summary, with why it went
 // no further, the page, and the file of encrypted credentials if there is one. It says
 // what was done; empty: nobody wants it. That it could not be mailed is told, and undoes
 // nothing.
-func (a *front) mailReport(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error) {
+func (a *App) mailReport(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, why, credentials string) (string, error) {
 	if len(b.ReportTo) == 0 {
 		return "", nil
 	}
@@ -44,20 +46,17 @@ func (a *front) mailReport(ctx context.Context, w *workspace.Workspace, l store.
 		return "the report is mailed to nobody, as evenledger.yaml does not say how mails are sent", nil
 	}
 	var text, html bytes.Buffer
-	exit := a.exit
 	page := &report.Page{W: &text, Width: mailWidth}
 	if why != "" {
 		page.Text(page.Plain, "It went no further: "+why)
 		page.Line("")
 	}
-	_, _, err := a.summary(ctx, page, l, b, nil, nil)
-	a.exit = exit // that is of the command's own summary
-	if err != nil {
+	if _, err := page.Batch(ctx, l, b, nil, nil); err != nil {
 		return "", err
 	}
 	m := mail.Mail{Subject: fmt.Sprintf("Batch %d: %s → %s, %s", b.ID, b.Sheet, b.System, b.State), Text: text.String()}
 	if report.In(b)[0].N <= mostMailed {
-		if _, err := writePage(ctx, l, b, &html); err != nil {
+		if _, err := report.PageOf(ctx, l, b, &html); err != nil {
 			return "", err
 		}
 		m.Attached = append(m.Attached, mail.Attachment{Name: fmt.Sprintf("batch-%d.html", b.ID), Data: html.Bytes()})
@@ -87,4 +86,14 @@ func (a *front) mailReport(ctx context.Context, w *workspace.Workspace, l store.
 		}
 	}
 	return "the report was mailed to " + strings.Join(b.ReportTo, ", "), nil
+}
+
+// pageInto writes the page of a batch into a folder.
+func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string) (string, error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, fmt.Sprintf("batch-%d.html", b.ID))
+	_, err := WriteWhole(path, func(file *os.File) (int, error) { return report.PageOf(ctx, l, b, file) })
+	return path, err
 }
