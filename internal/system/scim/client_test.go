@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -829,4 +830,67 @@ func TestTooMany(t *testing.T) {
 		n++
 	}
 	assert.Equal(t, 60, n, "%v", counts)
+}
+
+// Others make and remove accounts while all are listed, and pages that are asked for together are answered in any order: who
+// was there all the time is given, once. A server that keeps some to itself is told.
+func TestListingWhileOthersWork(t *testing.T) {
+	for name, c := range map[string]struct {
+		meanwhile func(ids []string, n int) []string // with each request
+		keeps     int
+		complete  bool
+	}{
+		"nobody else is at it": {func(ids []string, _ int) []string { return ids }, 0, true},
+		"made at the end":      {func(ids []string, n int) []string { return append(ids, fmt.Sprintf("9%04d", n)) }, 0, true},
+		"made in the midst": {func(ids []string, n int) []string {
+			return slices.Insert(ids, n*7%len(ids), fmt.Sprintf("new%d", n))
+		}, 0, true},
+		"removed at the head": {func(ids []string, n int) []string { return ids[min(n%3, 2):] }, 0, true},
+		"removed and made": {func(ids []string, n int) []string {
+			return slices.Insert(slices.Delete(ids, n*5%20, n*5%20+3), n*11%300, fmt.Sprintf("new%d", n))
+		}, 0, true},
+		"keeps some to itself": {func(ids []string, _ int) []string { return ids }, 10, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var mu sync.Mutex
+			ids, n := []string{}, 0
+			for i := range 1200 {
+				ids = append(ids, fmt.Sprintf("%05d", i))
+			}
+			client := odd(t, func(w http.ResponseWriter, r *http.Request) {
+				start, count := 1, 1
+				_, _ = fmt.Sscan(r.URL.Query().Get("startIndex"), &start)
+				_, _ = fmt.Sscan(r.URL.Query().Get("count"), &count)
+				time.Sleep(time.Duration(rand.IntN(3)) * time.Millisecond)
+				mu.Lock()
+				list := []any{}
+				start = max(start-1, 0)
+				for _, id := range ids[min(start, len(ids)-c.keeps):min(start+count, len(ids)-c.keeps)] {
+					list = append(list, map[string]any{"id": id, "userName": id})
+				}
+				total := len(ids)
+				if n++; len(ids) > 600 && len(ids) < 1800 && n > 6 {
+					ids = c.meanwhile(slices.Clone(ids), n)
+				}
+				mu.Unlock()
+				w.Header().Set("Content-Type", "application/json")
+				_ = json.NewEncoder(w).Encode(map[string]any{"totalResults": total, "Resources": list})
+			}, func(config *scim.Config) { config.Page = 20 })
+			given, times := map[string]bool{}, 0
+			for a, err := range client.List(t.Context(), []string{"userName"}) {
+				if !c.complete && err != nil {
+					assert.ErrorContains(t, err, "but gave only")
+					return
+				}
+				require.NoError(t, err)
+				given[a.ID] = true
+				times++
+			}
+			require.True(t, c.complete)
+			assert.Len(t, given, times, "each is given once")
+			for _, id := range ids { // of those who were there from the first, who are left
+				assert.True(t, given[id] || strings.HasPrefix(id, "9") || strings.HasPrefix(id, "new"), id)
+			}
+		})
+	}
 }

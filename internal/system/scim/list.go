@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"evenledger/internal/httpdial"
 	"evenledger/internal/keyset"
@@ -60,6 +61,8 @@ type listed struct {
 	total *int // totalResults; nil: it isn't there
 	isOne bool // it is a list at all
 	given int  // resources in it
+
+	asked, answered int64 // when, counted by the requests of a pass that were sent or answered
 }
 
 // decodeList reads a list response (RFC 7644 section 3.4.2) and hands its resources
@@ -272,7 +275,7 @@ func (c *Client) believesTotals(ctx context.Context) (bool, error) {
 // comes: the total is believed only where it was seen to be that of all pages; else the
 // listing goes on until nothing new comes. Each page begins with the last resource of
 // the one before, so that it shows when something was taken out in between and another
-// was passed over; then the listing begins again.
+// was passed over; then it is gone back until what is known comes again. What comes in meanwhile need not be among it.
 func (c *Client) resources(ctx context.Context, endpoint string, query url.Values, tries int) iter.Seq2[resource, error] {
 	return func(yield func(resource, error) bool) {
 		believed, err := c.believesTotals(ctx)
@@ -280,7 +283,7 @@ func (c *Client) resources(ctx context.Context, endpoint string, query url.Value
 			yield(nil, err)
 			return
 		}
-		l := &listing{client: c, endpoint: endpoint, query: query, tries: tries, believed: believed, size: c.config.Page, overlaps: true, given: keyset.New(), yield: yield}
+		l := &listing{client: c, endpoint: endpoint, query: query, tries: tries, believed: believed, size: c.config.Page, given: keyset.New(), yield: yield}
 		for range listTries {
 			done, err := l.pass(ctx)
 			if errors.Is(err, errEnough) {
@@ -310,18 +313,20 @@ type listing struct {
 	given    *keyset.Set
 	yield    func(resource, error) bool
 	why      string // the last pass was not complete
+	shifts   int    // how often it was gone back since something new came
 }
 
 // pass goes through the pages once. done is false if something was passed over.
 func (l *listing) pass(ctx context.Context) (done bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	p := &pass{listing: l, seen: keyset.New(), start: 1, total: -1, early: map[span]chan early{}}
+	p := &pass{listing: l, seen: keyset.New(), begin: 1, total: -1, early: map[span]chan early{}}
 	l.client.habits.learn(func(h *habits) {
 		if p.honoured = h.honoured; h.zeroBased {
-			p.start = 0
+			p.begin = 0
 		}
 	})
+	p.start, l.overlaps = p.begin, true
 	for {
 		at := span{p.start, l.count(p.overlap)}
 		page, err := p.next(ctx, at)
@@ -331,9 +336,16 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 			continue
 		case err != nil:
 			return false, err
-		case p.shifted, l.believed && page.total != nil && *page.total < p.total:
-			l.why = "something was taken out each time while all was listed"
-			return false, nil
+		}
+		if fell := p.told(page); p.shifted || fell && p.start > p.begin && (!p.overlap || p.n == 0) {
+			if !p.back() {
+				l.why = "something was taken out each time while all was listed"
+				return false, nil
+			}
+			continue
+		}
+		if p.behind = 0; p.fresh > 0 {
+			p.shifts = 0
 		}
 		if ended, done, err := p.turn(ctx, page); ended || err != nil {
 			return done, err
@@ -347,13 +359,21 @@ type span struct{ start, count int }
 // A pass is one way through the pages of a listing.
 type pass struct {
 	*listing
-	seen        *keyset.Set
-	start       int    // of the page
-	overlap     bool   // it is to begin with the last of the one before
-	total       int    // as told; -1: not
-	first, last string // of all so far
-	honoured    bool   // a page other than the first began where it was asked to
-	early       map[span]chan early
+	seen         *keyset.Set
+	begin, start int    // of all, of the page
+	overlap      bool   // it is to begin with the last of the one before
+	first, last  string // of all so far
+	honoured     bool   // a page other than the first began where it was asked to
+	early        map[span]chan early
+	requests     atomic.Int64 // sent and answered
+
+	total    int   // as told last; -1: not
+	answered int64 // when it was told
+	least    int   // of all totals
+	varies   bool  // others come or go: that as many were seen as there are says nothing
+	behind   int   // by how much it was gone back since a page was as it was to be
+	reach    int   // up to where pages were read that are read once more
+	loose    bool  // a page was taken of which nobody knows whether it follows the one before
 
 	// Of the page:
 	begins, ends string
@@ -387,7 +407,7 @@ func (p *pass) next(ctx context.Context, at span) (listed, error) {
 	}
 	p.begins, p.ends, p.fresh, p.n, p.shifted = "", p.last, 0, 0, false
 	if come == nil {
-		return p.client.page(ctx, p.endpoint, p.query, at.start, at.count, p.tries, p.take)
+		return p.read(ctx, at, p.take)
 	}
 	page := <-come
 	for _, r := range page.resources {
@@ -403,13 +423,56 @@ func (p *pass) ask(ctx context.Context, at span) chan early {
 	come := make(chan early, 1)
 	go func() {
 		var page early
-		page.listed, page.err = p.client.page(ctx, p.endpoint, p.query, at.start, at.count, p.tries, func(r resource) error {
+		page.listed, page.err = p.read(ctx, at, func(r resource) error {
 			page.resources = append(page.resources, r)
 			return nil
 		})
 		come <- page
 	}()
 	return come
+}
+
+// read reads a page, and notes when.
+func (p *pass) read(ctx context.Context, at span, each func(resource) error) (listed, error) {
+	asked := p.requests.Add(1)
+	page, err := p.client.page(ctx, p.endpoint, p.query, at.start, at.count, p.tries, each)
+	page.asked, page.answered = asked, p.requests.Add(1)
+	return page, err
+}
+
+// told notes how many a page says there are, and reports whether there were more before. Pages that are asked for
+// ahead of their turn are answered in any order: of those that were under way together nobody can say which is the later.
+func (p *pass) told(page listed) (fell bool) {
+	if page.total == nil {
+		return false
+	}
+	now, later := *page.total, page.asked > p.answered
+	if p.least = min(p.least, now); p.total < 0 {
+		p.least = now
+	}
+	fell = p.believed && later && now < p.total
+	p.varies = p.varies || p.total >= 0 && now != p.total
+	if later || now > p.total {
+		p.total, p.answered = now, max(p.answered, page.answered)
+	}
+	return fell
+}
+
+// mostShifts is how often it is gone back before something new comes.
+const mostShifts = 20
+
+// back goes back from a page that does not follow the one before, each time farther, and reports whether it may.
+func (p *pass) back() bool {
+	if p.shifts++; p.shifts > mostShifts || p.loose {
+		return false
+	}
+	clear(p.early)
+	p.varies, p.overlaps = true, true
+	p.reach = max(p.reach, p.start)
+	p.behind = max(2*p.behind, p.count(true))
+	p.start = max(p.begin, p.start-p.behind)
+	p.overlap = p.start > p.begin
+	return true
 }
 
 // take takes the next resource of a page.
@@ -420,6 +483,9 @@ func (p *pass) take(r resource) error {
 	}
 	if p.n++; p.n == 1 {
 		p.begins, p.shifted = id, p.overlap && !p.seen.Has(id)
+	}
+	if p.shifted {
+		return nil // it comes again
 	}
 	p.ends = id
 	if _, again := p.seen.Add(id, 1); !again {
@@ -439,19 +505,21 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 	if p.first == "" {
 		p.first = p.begins
 	}
-	if page.total != nil {
-		p.total = *page.total
-	}
 	counted := p.believed && page.total != nil
-	if counted && p.seen.Len() >= p.total {
+	if counted && !p.varies && p.seen.Len() >= p.total {
 		return true, true, nil
 	}
+	// Where others come and go, what tells is a page that follows the one before and ends with the last that it says there is.
+	if counted && p.varies && !p.loose && (p.overlap || p.start == p.begin) && p.start-p.begin+p.n >= *page.total {
+		return true, true, nil
+	}
+	p.loose = p.loose || p.fresh > 0 && !p.overlap && p.start > p.begin
 	if !p.honoured && p.honours() {
 		p.honoured = true
 		p.client.habits.learn(func(h *habits) { h.honoured = true })
 	}
 	switch {
-	case p.fresh > 0:
+	case p.fresh > 0, p.n > 1 && p.start < p.reach:
 	case p.overlap && (p.n > 1 || p.believed):
 		p.overlaps, p.overlap = false, false // it may give whole pages only
 		p.start++
@@ -459,6 +527,8 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 	case counted && p.beginsAtZero(ctx):
 		p.why = "it counts resources from 0 on"
 		return true, false, nil
+	case counted && !p.loose && p.seen.Len() >= p.least:
+		return true, true, nil // what came in meanwhile stands before
 	case counted:
 		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, p.seen.Len())
 		return true, false, nil
