@@ -337,7 +337,8 @@ func (l *listing) pass(ctx context.Context) (done bool, err error) {
 		case err != nil:
 			return false, err
 		}
-		if fell := p.told(page); p.shifted || fell && p.start > p.begin && (!p.overlap || p.n == 0) {
+		empty := p.n == 0 && p.overlap // and it was to begin with the last of the one before
+		if fell := p.told(page); p.shifted || p.start > p.begin && (fell && (!p.overlap || empty) || p.varies && empty) {
 			if !p.back() {
 				l.why = "something was taken out each time while all was listed"
 				return false, nil
@@ -510,7 +511,7 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		return true, true, nil
 	}
 	// Where others come and go, what tells is a page that follows the one before and ends with the last that it says there is.
-	if counted && p.varies && !p.loose && (p.overlap || p.start == p.begin) && p.start-p.begin+p.n >= *page.total {
+	if counted && p.varies && !p.loose && (p.overlap || p.start == p.begin) && p.n > 0 && p.start-p.begin+p.n >= *page.total {
 		return true, true, nil
 	}
 	p.loose = p.loose || p.fresh > 0 && !p.overlap && p.start > p.begin
