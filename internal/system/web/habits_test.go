@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -505,6 +506,51 @@ func TestTriesTouchNobody(t *testing.T) {
 			assert.Equal(t, c.sent, sent)
 			assert.Equal(t, c.says != "", amiss != "", amiss)
 			assert.Contains(t, amiss, c.says)
+		})
+	}
+}
+
+// Others make and remove accounts while all are listed: who was there all the time is given.
+func TestListingWhileOthersWork(t *testing.T) {
+	remove := func(ids []int, n int) []int { return ids[min(n%3, 2):] }
+	for name, c := range map[string]struct {
+		next      string
+		meanwhile func(ids []int, n int) []int // with each request
+	}{
+		"removed at the head, by offset": {"offset: o", remove},
+		"made in the midst, by offset": {"offset: o", func(ids []int, n int) []int {
+			return slices.Insert(ids, n*7%len(ids), 10_000+n)
+		}},
+		"removed and made, by offset": {"offset: o", func(ids []int, n int) []int {
+			return slices.Insert(slices.Delete(ids, n*5%20, n*5%20+3), n*11%150, 10_000+n)
+		}},
+		"removed at the head, by cursor": {"cursor: n, as: c", remove},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ids, n := []int{}, 0
+			for i := range 400 {
+				ids = append(ids, 1+i)
+			}
+			client := odd(t, plain+"list: {get: /people, items: d, total: t, next: {"+c.next+"}}\n", func(w http.ResponseWriter, r *http.Request) {
+				at, after := 0, 0
+				_, _ = fmt.Sscan(r.FormValue("o"), &at)
+				if _, err := fmt.Sscan(r.FormValue("c"), &after); err == nil {
+					at, _ = slices.BinarySearch(ids, after+1)
+				}
+				page, next := ids[min(at, len(ids)):min(at+20, len(ids))], "null"
+				if len(page) == 20 {
+					next = fmt.Sprintf(`"%d"`, page[19])
+				}
+				fmt.Fprintf(w, `{"d":%s,"t":%d,"n":%s}`, people(page...), len(ids), next)
+				if n++; len(ids) > 200 && len(ids) < 600 && n > 3 {
+					ids = c.meanwhile(slices.Clone(ids), n)
+				}
+			})
+			names, err := list(client)
+			require.NoError(t, err)
+			for _, id := range ids {
+				assert.True(t, id > 10_000 || slices.Contains(names, fmt.Sprint("p", id)), id)
+			}
 		})
 	}
 }

@@ -219,8 +219,15 @@ type pass struct {
 	seen  map[uint64]struct{}
 	sum   uint64 // over all that was seen
 	total int
+	least int // of all totals
 	pages int
 	last  uint64 // of all so far
+
+	// By offset:
+	varies bool // others come or go: that as many were seen as there are says nothing
+	shifts int  // how often it was gone back since something new came
+	behind int  // by how much since a page was as it was to be
+	reach  int  // up to where pages were read that are read once more
 
 	fresh   int // of the page, those that were not seen before
 	n       int
@@ -247,12 +254,27 @@ func (p *pass) run(ctx context.Context) (done bool, err error) {
 				return false, err
 			}
 		}
-		if p.pages++; p.shifted || at.total >= 0 && at.total < p.total {
-			p.why = "something was taken out each time while all was listed"
-			return false, nil
-		}
+		fell := at.total >= 0 && at.total < p.total
+		p.varies = p.varies || at.total >= 0 && p.total >= 0 && at.total != p.total
 		if at.total >= 0 {
+			if p.least = min(p.least, at.total); p.total < 0 {
+				p.least = at.total
+			}
 			p.total = at.total
+		}
+		byOffset := p.of.By == description.ByOffset
+		empty := byOffset && p.overlap && p.n == 0 // and it was to begin with the last of the one before
+		// Who goes on by what the server gives with a page passes over nothing.
+		if p.pages++; p.shifted || empty && (p.varies || p.shifts == 0) || fell && (p.of.By == description.ByPage || byOffset && !p.overlap && p.start > first(p.of).start) {
+			if !byOffset || !p.back() {
+				p.why = "something was taken out each time while all was listed"
+				return false, nil
+			}
+			ahead = p.ask(ctx, p.spot)
+			continue
+		}
+		if p.behind = 0; p.fresh > 0 {
+			p.shifts = 0
 		}
 		again := &system.Unavailable{Message: fmt.Sprintf("%s gives a page that came before: nobody can tell where the list ends", p.of.Call.String()), Remedy: "Look at it with: evenledger system try NAME, and at “next” in the description."}
 		switch p.of.By {
@@ -284,12 +306,14 @@ func (p *pass) run(ctx context.Context) (done bool, err error) {
 			p.start++
 		case description.ByOffset:
 			switch {
-			case p.n == 0, p.overlap && p.n == 1, p.total >= 0 && len(p.seen) >= p.total:
+			case p.n == 0, p.overlap && p.n == 1, !p.varies && p.total >= 0 && len(p.seen) >= p.total:
 				return p.ended()
-			case p.fresh == 0:
+			case p.varies && p.total >= 0 && p.start-first(p.of).start+p.n >= p.total:
+				return p.ended() // it follows the one before, and ends with the last that it says there is
+			case p.fresh == 0 && p.start >= p.reach:
 				return false, again
 			}
-			p.start = first(p.of).start + len(p.seen)
+			p.start += p.n
 			if p.overlap = p.n > 1 || p.overlap; p.overlap {
 				p.start--
 			}
@@ -298,6 +322,22 @@ func (p *pass) run(ctx context.Context) (done bool, err error) {
 			ahead = p.ask(ctx, p.spot)
 		}
 	}
+}
+
+// mostShifts is how often it is gone back before something new comes.
+const mostShifts = 20
+
+// back goes back from a page that does not follow the one before, each time farther, and reports whether it may.
+func (p *pass) back() bool {
+	if p.shifts++; p.shifts > mostShifts {
+		return false
+	}
+	begin := first(p.of).start
+	p.reach = max(p.reach, p.start)
+	p.behind = max(2*p.behind, p.of.Size, 20)
+	p.start = max(begin, p.start-p.behind)
+	p.overlap, p.varies = p.start > begin, true
+	return true
 }
 
 // ask asks for a page.
@@ -309,8 +349,8 @@ func (p *pass) ask(ctx context.Context, s spot) chan page {
 
 // ended reports whether all has come.
 func (p *pass) ended() (done bool, err error) {
-	if p.total >= 0 && len(p.seen) < p.total {
-		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.total, len(p.seen))
+	if p.total >= 0 && len(p.seen) < p.least { // what came in meanwhile may stand before
+		p.why = fmt.Sprintf("the system says it has %d to list but gave only %d", p.least, len(p.seen))
 		return false, nil
 	}
 	return true, nil
@@ -328,7 +368,11 @@ func (p *pass) take(item any) error {
 	}
 	sum := maphash.String(p.seed, text)
 	if p.n++; p.n == 1 {
-		p.shifted = p.overlap && sum != p.last
+		_, known := p.seen[sum]
+		p.shifted = p.overlap && !known
+	}
+	if p.shifted {
+		return nil // it comes again
 	}
 	p.last = sum
 	if _, has := p.seen[sum]; has {
