@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
 	"evenledger/internal/store"
+	"evenledger/internal/told"
 	"evenledger/internal/workspace"
 )
 
@@ -164,17 +165,25 @@ func (p *Posts) finish(ctx context.Context, one *Posted) {
 		err = p.Took(ctx, p.workspace, p.ledger, one.Batch)
 	}
 	if !p.how.Quiet && p.how.Trial == 0 && !one.Over {
-		why := ""
-		if one.Err != nil {
-			why = p.Mask.Told(one.Err.Error())
-		}
-		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, why, path)
+		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, p.why(one.Err), path)
 		err = errors.Join(err, also)
 	}
 	if one.Left, also = Remaining(ctx, p.ledger, one.Batch); p.how.Trial > 0 {
 		one.Left.Waiting, one.Left.Unproven = 0, 0 // as was asked for; what a row of it waits for may be among them
 	}
 	one.After = errors.Join(err, also)
+}
+
+// why says to who is not there why a batch went no further; empty: it did.
+func (a *App) why(err error) string {
+	switch {
+	case err == nil:
+		return ""
+	case errors.Is(err, context.Canceled):
+		return "it was stopped"
+	}
+	says, _ := told.Of(err)
+	return a.Mask.Told(says.Message)
 }
 
 // SendMails sends mails of a batch that wait for a person's word: those of these rows that are held, and with again those

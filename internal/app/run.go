@@ -116,10 +116,14 @@ func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store
 		return store.RunFailed, err
 	}
 	posts.CarryOut(ctx)
-	one := posts.All[0]
-	counts, _, err := l.Counts(context.WithoutCancel(ctx), b.ID)
+	one, after := posts.All[0], context.WithoutCancel(ctx)
+	counts, _, err := l.Counts(after, b.ID)
 	if err != nil {
 		return store.RunFailed, errors.Join(one.Err, err)
+	}
+	if one.Refused() { // nothing of it was done, and nothing followed
+		one.Left, one.After = Remaining(after, l, b)
+		one.After = errors.Join(one.After, a.runReport(after, w, l, r, b, a.why(one.Err)))
 	}
 	for outcome, n := range counts {
 		done.Outcomes[outcome] += n
