@@ -138,9 +138,10 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 		if err := a.confirm(ctx, l, waiting, o); err != nil {
 			return err
 		}
-	case several && slices.ContainsFunc(posts.All, func(p *app.Posted) bool { return p.Over }):
-		a.remark("Nothing waits to be posted that may be.")
-	case posts.All[0].Over:
+	case slices.ContainsFunc(posts.All, (*app.Posted).Refused): // why is told
+	case several:
+		a.remark("Nothing in these batches waits to be posted.")
+	default:
 		a.remark("Nothing in batch %d waits to be posted.", batches[0].ID)
 	}
 	stop := context.AfterFunc(ctx, func() {

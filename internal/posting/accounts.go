@@ -403,7 +403,7 @@ func (p *run) askAfter(ctx context.Context) error {
 // ask asks the system about what it said where to ask, and returns those of whom it knows nothing any more: no system keeps
 // what is over for ever.
 func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store.InFlight, err error) {
-	asker, is := p.itself().(system.Asker)
+	asker, is := p.System.(system.Asker)
 	if !is {
 		return open, nil
 	}

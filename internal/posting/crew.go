@@ -8,90 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
 	"evenledger/internal/presence"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 )
-
-// A fenced system sends nothing that changes something once others may have the worker's work:
-// a process may be stopped at any moment, and wake much later.
-type fenced struct {
-	system.System
-	may func() error
-}
-
-func (f *fenced) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	if err := f.may(); err != nil {
-		return account.Account{}, err
-	}
-	return f.System.Create(system.Fenced(ctx, f.may), wanted, fields)
-}
-
-func (f *fenced) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	if err := f.may(); err != nil {
-		return nil, err
-	}
-	return f.System.CreateAll(system.Fenced(ctx, f.may), wanted, fields)
-}
-
-func (f *fenced) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	if err := f.may(); err != nil {
-		return account.Account{}, err
-	}
-	return f.System.Change(system.Fenced(ctx, f.may), known, changes, fields)
-}
-
-func (f *fenced) Remove(ctx context.Context, known account.Account) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return f.System.Remove(system.Fenced(ctx, f.may), known)
-}
-
-func (f *fenced) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return f.System.SetPassword(system.Fenced(ctx, f.may), known, password, also)
-}
-
-func (f *fenced) Complete(ctx context.Context, known, wanted account.Account) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return f.System.Complete(system.Fenced(ctx, f.may), known, wanted)
-}
-
-func (f *fenced) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return f.System.Tie(system.Fenced(ctx, f.may), kind, thing, ties)
-}
-
-func (f *fenced) MakeThing(ctx context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
-	if err := f.may(); err != nil {
-		return account.Thing{}, err
-	}
-	return f.System.MakeThing(system.Fenced(ctx, f.may), kind, name, first)
-}
-
-func (f *fenced) Reown(ctx context.Context, in system.Folders, numbers []system.Renumbered, dry bool, told func(files int)) ([]system.Owned, error) {
-	if err := f.may(); err != nil {
-		return nil, err
-	}
-	return f.System.Reown(system.Fenced(ctx, f.may), in, numbers, dry, told)
-}
-
-func (f *fenced) RemoveThing(ctx context.Context, kind, thing string) error {
-	if err := f.may(); err != nil {
-		return err
-	}
-	return f.System.RemoveThing(system.Fenced(ctx, f.may), kind, thing)
-}
 
 // Stages of a post. Each begins when the one before has ended for all workers.
 var ( // they are what the ledger calls them

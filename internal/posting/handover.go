@@ -22,16 +22,8 @@ const handWindow = 2000
 
 // hander is the system if it takes files; nil: it does not.
 func (p *run) hander() system.Hander {
-	hander, _ := p.itself().(system.Hander)
+	hander, _ := p.System.(system.Hander)
 	return hander
-}
-
-// itself is the system, with what only some can do.
-func (p *run) itself() system.System {
-	if f, is := p.System.(*fenced); is {
-		return f.System
-	}
-	return p.System
 }
 
 // handOver puts all that waits, or of a trial its share, into files.

@@ -13,20 +13,19 @@ import (
 	"evenledger/internal/system"
 )
 
-// follower returns the system if others refer to accounts by name in it, and the context for its requests; nil: they do not.
-func (p *run) follower(ctx context.Context) (system.Follower, context.Context) {
+// follower returns the system if others refer to accounts by name in it; nil: they do not.
+func (p *run) follower() system.Follower {
 	if !p.about.Can.Refers {
-		return nil, ctx
+		return nil
 	}
-	f, _ := p.System.(*fenced)
-	follower, _ := f.System.(system.Follower)
-	return follower, system.Fenced(ctx, f.may)
+	follower, _ := p.System.(system.Follower)
+	return follower
 }
 
 // tellMoving tells the system which accounts the batch calls otherwise, before the first is: until what refers to them has followed,
 // it does so by names that are nobody's.
 func (p *run) tellMoving(ctx context.Context) error {
-	follower, _ := p.follower(ctx)
+	follower := p.follower()
 	if follower == nil {
 		return nil
 	}
@@ -54,7 +53,7 @@ func formerly(e *batch.Entry) (before account.Account, moves bool) {
 // names has what refers by name to accounts that were called otherwise, or removed, refer to them as they are called now, or not
 // at all, where the server does not see to it.
 func (p *run) names(ctx context.Context, _ func(error)) error {
-	follower, fenced := p.follower(ctx)
+	follower := p.follower()
 	if follower == nil {
 		return errors.New("the system has no names by which others refer to accounts")
 	}
@@ -71,7 +70,7 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 			}
 		}
 		p.begin("references by name", len(window))
-		sending := system.Ending(fenced)
+		sending := system.Ending(ctx)
 		done, left, err := follower.Follow(sending, moved)
 		if err != nil {
 			return err

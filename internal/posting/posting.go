@@ -113,10 +113,8 @@ func (p *Post) Run(ctx context.Context) error {
 				return err
 			}
 		}
-		reached := p.System
-		defer func() { p.System = reached }()
-		p.System = &fenced{reached, at.May}
-		return newRun(p, about, at).all(ctx)
+		// What changes something is sent only while the work is this worker's: a process may be stopped at any moment, and wake much later.
+		return newRun(p, about, at).all(system.Fenced(ctx, at.May))
 	})
 	if last {
 		err = errors.Join(err, p.halted(context.WithoutCancel(ctx)))

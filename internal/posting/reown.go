@@ -28,7 +28,7 @@ func (p *run) reown(ctx context.Context, _ func(error)) error {
 			return nil
 		}
 		p.begin("owners of files", len(window))
-		owned, err := p.System.Reown(system.Ending(ctx), *p.Batch.Reown, numbers, false, func(int) {})
+		owned, err := system.Reown(system.Ending(ctx), p.System, *p.Batch.Reown, numbers, false, func(int) {})
 		var refusal *system.Refusal
 		if err != nil && !errors.As(err, &refusal) {
 			return err // a further post walks again

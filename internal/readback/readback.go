@@ -359,7 +359,7 @@ func (r *Reading) files(ctx context.Context, entries []batch.Entry, now *seen) e
 	if len(numbers) == 0 {
 		return nil
 	}
-	owned, err := r.System.Reown(ctx, *r.Batch.Reown, numbers, true, func(int) {})
+	owned, err := system.Reown(ctx, r.System, *r.Batch.Reown, numbers, true, func(int) {})
 	if err != nil {
 		return err
 	}

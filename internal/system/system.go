@@ -97,11 +97,6 @@ type System interface {
 	// has the ties of its first members, which it is made with; else it may be nil.
 	MakeThing(ctx context.Context, kind, name string, first []Tie) (account.Thing, error)
 
-	// Reown gives files to the new numbers of accounts, in one walk, or with dry only counts
-	// them. Doing it once more does no harm. told gets how many files were looked at. An error
-	// means that not all may have been.
-	Reown(ctx context.Context, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error)
-
 	// RemoveThing removes a thing for good; ErrGone means that it is not there.
 	RemoveThing(ctx context.Context, kind, thing string) error
 }
@@ -196,11 +191,6 @@ func (Base) Tie(context.Context, string, string, []Tie) error { return ErrCannot
 // MakeThing implements System.
 func (Base) MakeThing(context.Context, string, string, []Tie) (account.Thing, error) {
 	return account.Thing{}, ErrCannot
-}
-
-// Reown implements System.
-func (Base) Reown(context.Context, Folders, []Renumbered, bool, func(int)) ([]Owned, error) {
-	return nil, ErrCannot
 }
 
 // RemoveThing implements System.
@@ -340,6 +330,22 @@ type Intended struct {
 type Divider interface {
 	// AddSection adds a section to a thing; one that it has already does no harm.
 	AddSection(ctx context.Context, kind, thing, section string) error
+}
+
+// A Reowner is a system in which files belong to the numbers of accounts, where Abilities.Reowns.
+type Reowner interface {
+	// Reown gives files to the new numbers of accounts, in one walk, or with dry only counts
+	// them. Doing it once more does no harm. told gets how many files were looked at. An error
+	// means that not all may have been.
+	Reown(ctx context.Context, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error)
+}
+
+// Reown gives files to new numbers where the system is a Reowner; else the error is ErrCannot.
+func Reown(ctx context.Context, s System, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error) {
+	if r, is := s.(Reowner); is {
+		return r.Reown(ctx, in, numbers, dry, told)
+	}
+	return nil, ErrCannot
 }
 
 // An Asker is a system that can be asked what became of something it took in to carry it out later.

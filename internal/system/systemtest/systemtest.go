@@ -416,6 +416,18 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 	over := errors.New("others may have the work")
 	stopped, stop := context.WithCancel(t.Context())
 	stop()
+	var group account.Thing
+	isMember := false // else it can be made without any
+	things := about.Can.Makes && about.Can.Unmakes && about.Can.Ties > 0 && len(about.Kinds) > 0 && about.Kinds[0].Place == ""
+	if things {
+		var err error
+		group, err = s.MakeThing(t.Context(), about.Kinds[0].Name, "Before", []system.Tie{{Account: made.ID}})
+		require.NoError(t, err)
+		for m, err := range s.Members(t.Context(), about.Kinds[0].Name, []string{group.ID}) {
+			require.NoError(t, err)
+			isMember = isMember || m.Account == made.ID && m.Thing == group.ID
+		}
+	}
 	for how, c := range map[string]struct {
 		ctx  context.Context
 		want error
@@ -444,6 +456,13 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 			_, err := s.MakeThing(c.ctx, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
 			require.ErrorIs(t, err, c.want, how)
 		}
+		if things {
+			require.ErrorIs(t, s.Tie(c.ctx, about.Kinds[0].Name, group.ID, []system.Tie{{Account: made.ID, Leave: isMember}}), c.want, how)
+			require.ErrorIs(t, s.RemoveThing(c.ctx, about.Kinds[0].Name, group.ID), c.want, how)
+		}
+	}
+	if things {
+		require.NoError(t, s.RemoveThing(t.Context(), about.Kinds[0].Name, group.ID))
 	}
 	var all []string
 	for a, err := range s.List(t.Context(), x.asked) {
