@@ -186,7 +186,9 @@ func (a *front) compared(ctx context.Context, l store.Store, batches []*batch.Ba
 		all[i], systems[i] = &report.Causes{}, b.System
 		all[i].AddAll(refusals)
 	}
-	if !even {
+	unseen := slices.ContainsFunc(members, func(m app.Member) bool { return m.Err != nil })
+	seen := even // as far as they could be looked at
+	if even = even && !unseen; !even {
 		a.exit = max(a.exit, exitRows)
 	}
 	sides := func(i int) (sides []report.Side) {
@@ -220,6 +222,8 @@ func (a *front) compared(ctx context.Context, l store.Store, batches []*batch.Ba
 		verdict, says = page.Bold("even"), page.Bold("Every system is even with the sheet.")
 	case even:
 		verdict, says = page.Bold("even"), page.Bold("The system is even with the sheet.")
+	case seen:
+		verdict, says = page.Bold("even"), page.Level(account.Error, "Those that could be looked at are even with the sheet, and not all could.")
 	case several:
 		says = page.Level(account.Error, "Not every system is even with the sheet.")
 	}
@@ -240,7 +244,7 @@ func (a *front) compared(ctx context.Context, l store.Store, batches []*batch.Ba
 	if slices.ContainsFunc(members, func(m app.Member) bool { return m.Job != nil && m.Brief.Scope == nil }) {
 		page.Text(page.Dim, "The brief has no “scope”, so accounts that the sheet does not list were not looked for.")
 	}
-	if differencesIn(page, out, written); !even {
+	if differencesIn(page, out, written); !seen {
 		page.Next(next)
 	}
 	return page.Err()
