@@ -106,6 +106,7 @@ func TestSetOfApplications(t *testing.T) {
 	assert.Len(t, users(t, urls[0]), 3)
 
 	assert.Regexp(t, `To remove +2 +3\n`, run(0, "reverse", "1-2", "--remove"))
+	assert.Regexp(t, `Set both · .* batches 5-6`, run(0, "show", "last"), "they stand beside each other as those that they undo")
 	run(0, "withdraw", "5-6")
 	assert.Contains(t, run(2, "post", "5", "--yes"), "withdrawn")
 	run(2, "draft", "-", "-b", "crew")

@@ -262,7 +262,7 @@ func (a *App) wholes(all []*brief.FollowUp, scope *expr.Scope) (ready []batch.Wh
 // posted, or if there was nothing to post. That it could not be marked undoes nothing: it is
 // told, and not taken twice.
 func (a *App) Took(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	if b.Delivery == nil || b.Delivery.Taken || b.State != batch.Posted && b.State != batch.Drafted || len(b.Held) > 0 {
+	if b.Delivery == nil || b.Marked || b.State != batch.Posted && b.State != batch.Drafted || len(b.Held) > 0 {
 		return nil
 	}
 	_, waiting, err := l.Counts(ctx, b.ID)
@@ -283,7 +283,7 @@ func (a *App) Took(ctx context.Context, w *workspace.Workspace, l store.Store, b
 		a.Remark("what feed %s brought could not be marked as taken where it came from: %s", b.Delivery.Feed, a.Mask.Hide(err.Error()))
 		return nil
 	}
-	b.Delivery.Taken = true
+	b.Marked = true
 	return l.Save(ctx, b)
 }
 

@@ -29,19 +29,17 @@ type Reversal struct {
 
 // Reverse drafts the batches that undo others, one for each. Those that undo batches which stand beside each other do so too.
 // One that cannot be made leaves the others alone.
-func (a *App) Reverse(ctx context.Context, w *workspace.Workspace, l store.Store, u Undoing, batches ...*batch.Batch) (all []Reversal, err error) {
+func (a *App) Reverse(ctx context.Context, w *workspace.Workspace, l store.Store, u Undoing, batches ...*batch.Batch) (all []Reversal) {
 	w.NoteDraft(0)         // until one is made
 	first := map[int]int{} // the first of those that stand together → the number of its reversal
 	for _, of := range batches {
 		r := Reversal{Of: of}
-		if r.Batch, r.Err = a.reverse(ctx, w, l, u, of); r.Err == nil && of.Set != "" && len(batches) > 1 {
-			if first[of.Beside] == 0 {
-				first[of.Beside] = r.Batch.ID
-			}
-			r.Batch.Set, r.Batch.Beside = of.Set, first[of.Beside]
-			if err := l.Save(ctx, r.Batch); err != nil {
-				return all, err
-			}
+		set := ""
+		if len(batches) > 1 {
+			set = of.Set
+		}
+		if r.Batch, r.Err = a.reverse(ctx, w, l, u, of, set, first[of.Beside]); r.Err == nil && first[of.Beside] == 0 {
+			first[of.Beside] = r.Batch.ID
 		}
 		all = append(all, r)
 	}
@@ -51,10 +49,11 @@ func (a *App) Reverse(ctx context.Context, w *workspace.Workspace, l store.Store
 			break
 		}
 	}
-	return all, nil
+	return all
 }
 
-func (a *App) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, u Undoing, of *batch.Batch) (*batch.Batch, error) {
+// reverse drafts the batch that undoes another, of a set beside others.
+func (a *App) reverse(ctx context.Context, w *workspace.Workspace, l store.Store, u Undoing, of *batch.Batch, set string, beside int) (*batch.Batch, error) {
 	target, err := SystemOf(w, of)
 	if err != nil {
 		return nil, err
@@ -72,7 +71,7 @@ func (a *App) reverse(ctx context.Context, w *workspace.Workspace, l store.Store
 	by, key := a.Who(w)
 	r := &drafting.Reversal{
 		Ledger: l, Worker: a.Worker(w), Sign: a.SignDraft(w, l), System: client, URL: target.URL(), Of: of, Remove: u.Remove, Elevated: target.Elevated, Allow: u.Elevated, Protect: target.Protect, Together: target.Together, Progress: u.Progress,
-		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, System: of.System, URL: of.URL, Source: batch.Source{Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow}}},
+		Batch: batch.Batch{Draft: batch.Draft{SignedFrom: target.SignedFrom, Made: a.Clock.Now(), By: by, ByKey: key, Set: set, Beside: beside, System: of.System, URL: of.URL, Source: batch.Source{Sheet: fmt.Sprintf("batch %d undone", of.ID), Separator: of.Separator, Headings: of.Headings, Above: of.Above, HeadingRow: of.HeadingRow}}},
 	}
 	if r.Says = u.Says; u.Says != "" {
 		r.Takes = u.Takes

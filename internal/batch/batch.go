@@ -142,6 +142,7 @@ type Progress struct {
 	Ended      Results           `json:"ended,omitempty"`      // of End
 	Unmade     Results           `json:"unmade,omitempty"`     // and of Unmakes
 	Reading    Reading           `json:"reading,omitzero"`     // what reading it back came to
+	Marked     bool              `json:"marked,omitempty"`     // what a feed brought was marked as taken where it came from
 	Handout    *Handout          `json:"handout,omitempty"`    // nil: nobody has begun to hand passwords out
 	Files      []File            `json:"files,omitempty"`      // in which rows were handed over, in their order
 	FilesKey   string            `json:"filesKey,omitempty"`   // sealed: the identity that opens those with passwords; empty: there are none

@@ -106,11 +106,8 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 	}
 	bar := a.progress()
 	u.Progress = bar.stageDone
-	all, err := a.Reverse(ctx, w, l, u, batches...)
+	all := a.Reverse(ctx, w, l, u, batches...)
 	bar.end()
-	if err != nil {
-		return err
-	}
 	var made []*batch.Batch
 	var troubles []inSystem
 	for _, r := range all {
@@ -118,6 +115,7 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 			made = append(made, r.Batch)
 		}
 	}
+	var err error
 	switch {
 	case len(made) == 0:
 	case len(all) > 1:

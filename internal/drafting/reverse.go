@@ -87,6 +87,9 @@ func (r *Reversal) Make(ctx context.Context) (*batch.Batch, error) {
 	if err := r.Ledger.Begin(ctx, r.Worker, b); err != nil {
 		return nil, err
 	}
+	if b.Set != "" && b.Beside == 0 { // it is the first of them
+		b.Beside = b.ID
+	}
 	if err := presence.At(ctx, []store.Lease{r.Ledger.Lease(b.ID, r.Worker)}, r.Worker.Term, r.fill); err != nil {
 		return nil, errors.Join(err, r.Ledger.Drafting(b.ID).Discard(context.WithoutCancel(ctx)))
 	}

@@ -131,7 +131,6 @@ type Delivery struct {
 	Brought  time.Time `json:"brought"`           // when it was brought
 	Sum      string    `json:"sum"`               // SHA-256 of it
 	Size     int64     `json:"size"`              // in bytes
-	Taken    bool      `json:"taken,omitempty"`   // it was marked as taken there
 	Again    bool      `json:"again,omitempty"`   // a person wants it though it was taken before
 	Ahead    bool      `json:"ahead,omitempty"`   // its date is in the future
 	Path     string    `json:"-"`                 // of the private file

@@ -791,7 +791,8 @@ func whole(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		}
 	}
 	b.Sheet = "another.csv"
-	require.NoError(t, l.Save(ctx, b))
+	require.ErrorContains(t, l.Save(ctx, b), "what is sealed of batch")
+	b.Sheet = "s.csv"
 	again, err := l.Batch(ctx, b.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "s.csv", again.Sheet, "what is sealed stays as it is, whoever saves the batch")

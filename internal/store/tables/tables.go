@@ -11,6 +11,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -181,7 +182,7 @@ func (l *Ledger) sweep(ctx context.Context, tx Tx) error {
 func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 	progress := jsonText(b.Progress)
 	err := l.Write(ctx, func(tx Tx) error {
-		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
+		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx), asSealed(ctx, tx, b)); err != nil {
 			return err
 		}
 		// What is sealed stays as it is.
@@ -198,6 +199,22 @@ func (l *Ledger) Save(ctx context.Context, b *batch.Batch) error {
 		b.Revision++
 	}
 	return err
+}
+
+// asSealed sees that nothing of a draft was changed that is sealed: it would not be saved, and whoever did it would not know.
+func asSealed(ctx context.Context, tx Tx, b *batch.Batch) error {
+	var text, seal string
+	if err := one(ctx, tx, []any{&text, &seal}, "SELECT draft, seal FROM batches WHERE id = ?", b.ID); err != nil || seal == "" {
+		return ignoreNone(err)
+	}
+	var draft batch.Draft
+	if err := json.Unmarshal([]byte(text), &draft); err != nil {
+		return err
+	}
+	if jsonText(draft) != jsonText(b.Draft) {
+		return fmt.Errorf("what is sealed of batch %d would be altered", b.ID)
+	}
+	return nil
 }
 
 func (l *Ledger) discard(ctx context.Context, tx Tx, id int) error {
