@@ -261,7 +261,7 @@ func begin(ctx context.Context, makings []*making, errs []error) (leases []store
 		if errs[i] = err; err != nil {
 			continue
 		}
-		if leases = append(leases, m.Ledger.Lease(m.Batch.ID, m.Worker)); m.Batch.Set != "" {
+		if leases = append(leases, m.Ledger.Lease(m.Batch.ID, makings[0].Worker)); m.Batch.Set != "" {
 			m.Batch.Beside = batches[0].ID
 		}
 		// A draft that was killed may have left a key under this number.

@@ -3,6 +3,7 @@ package drafting_test
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"iter"
 	mathrand "math/rand/v2"
@@ -43,15 +44,20 @@ func newDesk(t *testing.T, accounts ...account.Account) *desk {
 	return &desk{t: t, ledger: l, system: memory.New(accounts...)}
 }
 
-func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, error) {
+// ready readies a draft.
+func (d *desk) ready(briefText, csv string) *drafting.Draft {
 	b, err := brief.Parse("b.yaml", []byte(briefText), brief.Options{Today: "2027-03-01"})
 	require.NoError(d.t, err)
 	s, err := sheet.Read("s.csv", strings.NewReader(csv), sheet.Options{})
 	require.NoError(d.t, err)
-	made, err := (&drafting.Draft{
+	return &drafting.Draft{
 		Vaults: secret.NewVaults(filepath.Join(d.t.TempDir(), "keys")), Worker: store.Worker{Name: rand.Text(), Who: "a test", Term: time.Minute}, Ledger: d.ledger, System: d.system, Sheet: s, Rows: s.Rows(),
 		Mapper: mapping.New(b, s.Info()), Batch: batch.Batch{Draft: batch.Draft{Made: time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC), System: "memory", Source: batch.Source{Sheet: "s.csv"}}},
-	}).Make(d.t.Context())
+	}
+}
+
+func (d *desk) draft(briefText, csv string) (*batch.Batch, map[int]batch.Entry, error) {
+	made, err := d.ready(briefText, csv).Make(d.t.Context())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -232,4 +238,34 @@ func TestFindsWhomALongSheetMeans(t *testing.T) {
 	assert.Equal(t, map[account.Intent]int{account.Update: 4, account.Create: rows - 4, account.None: 2}, counts)
 	assert.Equal(t, account.Refused, entries[5].Outcome, "two rows of one key")
 	assert.Equal(t, rows+2, b.Rows)
+}
+
+// A slow system takes longer than a lease lasts.
+type slow struct{ system.System }
+
+func (s slow) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		select {
+		case <-time.After(300 * time.Millisecond):
+			s.System.List(ctx, fields)(yield)
+		case <-ctx.Done():
+			yield(account.Account{}, context.Cause(ctx))
+		}
+	}
+}
+
+// The batches of a set are one worker's, which is heard of for all of them however long that takes.
+func TestSeveralAreHeardOf(t *testing.T) {
+	d := newDesk(t, person("ana", "Ana", "", true))
+	var drafts []*drafting.Draft
+	for range 3 {
+		draft := d.ready(crewBrief, "Login,Name\nana,Ana\nbo,Bo\n")
+		draft.System, draft.Worker.Term, draft.Batch.Set = slow{d.system}, 150*time.Millisecond, "quays"
+		drafts = append(drafts, draft)
+	}
+	made, errs := drafting.MakeAll(t.Context(), drafts, nil)
+	require.NoError(t, errors.Join(errs...))
+	for _, m := range made {
+		assert.Equal(t, 1, m.Batch.Beside)
+	}
 }

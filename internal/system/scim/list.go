@@ -511,7 +511,7 @@ func (p *pass) turn(ctx context.Context, page listed) (ended, done bool, err err
 		return true, true, nil
 	}
 	// Where others come and go, what tells is a page that follows the one before and ends with the last that it says there is.
-	if counted && p.varies && !p.loose && (p.overlap || p.start == p.begin) && p.n > 0 && p.start-p.begin+p.n >= *page.total {
+	if counted && p.varies && !p.loose && p.seen.Len() >= p.least && (p.overlap || p.start == p.begin) && p.n > 0 && p.start-p.begin+p.n >= *page.total {
 		return true, true, nil
 	}
 	p.loose = p.loose || p.fresh > 0 && !p.overlap && p.start > p.begin
