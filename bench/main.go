@@ -40,7 +40,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale, watch or all")
 	}
 	if len(args) == 3 && args[0] == "generate" {
 		n, err := strconv.Atoi(args[2])
@@ -83,7 +83,7 @@ func run(args []string) error {
 		return errors.Join(err, mailBare(args[1], n))
 	}
 	if len(args) != 1 {
-		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale or all")
+		return errors.New("say what to measure: check, sheets, post, limited, ties, draft, directory, hosts, feeds, mails, proof, web, linear, start, team, million, full, growth, scale, watch or all")
 	}
 	dir, err := os.MkdirTemp("", "evenledger-bench-")
 	if err != nil {
@@ -96,7 +96,7 @@ func run(args []string) error {
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "web": benchWeb, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "growth": benchGrowth, "scale": benchScale}
+	measures := map[string]func(program, dir string) error{"check": benchCheck, "sheets": benchSheets, "post": benchPost, "ties": benchTies, "draft": benchDraft, "directory": benchDirectory, "hosts": benchHosts, "feeds": benchFeeds, "mails": benchMails, "proof": benchProof, "web": benchWeb, "linear": benchLinear, "limited": benchLimited, "start": benchStart, "team": benchTeam, "million": benchMillion, "full": benchFull, "growth": benchGrowth, "scale": benchScale, "watch": benchWatch}
 	if args[0] == "all" {
 		return errors.Join(benchStart(program, dir), benchCheck(program, dir), benchSheets(program, dir), benchPost(program, dir), benchTies(program, dir), benchDraft(program, dir), benchDirectory(program, dir), benchHosts(program, dir), benchFeeds(program, dir), benchMails(program, dir), benchProof(program, dir), benchWeb(program, dir), benchLinear(program, dir), benchLimited(program, dir), benchTeam(program, dir), benchMillion(program, dir), benchFull(program, dir), benchGrowth(program, dir), benchScale(program, dir))
 	}
@@ -179,25 +179,8 @@ func bareRead(path string) error {
 }
 
 func benchCheck(program, dir string) error {
-	if err := os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte("ledger: ledger.db\n"), 0o644); err != nil {
-		return err
-	}
-	brief := filepath.Join(dir, "bench.yaml")
-	if err := os.WriteFile(brief, []byte(checkBrief), 0o644); err != nil {
-		return err
-	}
 	for _, rows := range []int{100_000, 1_000_000} {
-		sheet := filepath.Join(dir, "sheet.csv")
-		if err := generate(sheet, rows); err != nil {
-			return err
-		}
-		check, read, ratio, err := pairs(3,
-			func() *exec.Cmd {
-				cmd := exec.Command(program, "check", sheet, "-b", brief, "--offline", "--plain")
-				cmd.Dir = dir
-				return cmd
-			},
-			func() *exec.Cmd { return self("read", sheet) })
+		check, read, ratio, err := checkAndRead(program, dir, rows)
 		if err != nil {
 			return err
 		}
@@ -205,6 +188,63 @@ func benchCheck(program, dir string) error {
 			rows, check.wall.Seconds(), check.peak>>20, read.wall.Seconds(), 1/ratio)
 	}
 	return nil
+}
+
+// checkAndRead times a check of so many rows, and a bare read of them.
+func checkAndRead(program, dir string, rows int) (check, read usage, ratio float64, err error) {
+	sheet, brief := filepath.Join(dir, "sheet.csv"), filepath.Join(dir, "bench.yaml")
+	if err := errors.Join(os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte("ledger: ledger.db\n"), 0o644), os.WriteFile(brief, []byte(checkBrief), 0o644), generate(sheet, rows)); err != nil {
+		return check, read, 0, err
+	}
+	return pairs(3,
+		func() *exec.Cmd {
+			cmd := exec.Command(program, "check", sheet, "-b", brief, "--offline", "--plain")
+			cmd.Dir = dir
+			return cmd
+		},
+		func() *exec.Cmd { return self("read", sheet) })
+}
+
+// Ratios that docs/performance.md has, and which part of one has to be left for nothing to be said: machines are noisy.
+const (
+	checkedOf = 0.21
+	postedOf  = 0.62
+	enough    = 0.7
+)
+
+// benchWatch looks at two ratios in a few seconds, and says so where one is lost.
+func benchWatch(program, dir string) error {
+	_, _, ratio, err := checkAndRead(program, dir, 100_000)
+	if err != nil {
+		return err
+	}
+	watched("check against a bare read", 1/ratio, checkedOf)
+	sheet := filepath.Join(dir, "post.csv")
+	if err := errors.Join(generate(sheet, creates), os.WriteFile(filepath.Join(dir, "post.yaml"), []byte(postBrief), 0o644)); err != nil {
+		return err
+	}
+	best := 0.0
+	for range 2 {
+		ours, err := timePost(program, dir, sheet, 0, 0)
+		if err != nil {
+			return err
+		}
+		bare, err := timeBare(program, dir, 0, 0)
+		if err != nil {
+			return err
+		}
+		best = max(best, bare/ours)
+	}
+	watched("creates one by one against a bare loop", best, postedOf)
+	return nil
+}
+
+func watched(what string, ratio, was float64) {
+	if ratio < enough*was {
+		fmt.Printf("watch  NOTE: %s: %.2f of its rows a second, where docs/performance.md has %.2f: is something lost?\n", what, ratio, was)
+		return
+	}
+	fmt.Printf("watch  %s: %.2f (%.2f)\n", what, ratio, was)
 }
 
 func benchStart(program, dir string) error {

@@ -49,6 +49,7 @@ fi
 # Most tests of the built program wait for something: several go side by side, whatever the number of processors.
 # What was run before counts for nothing: that the program changed, which they build and drive, go test does not see.
 go test -count=1 -vet=off -timeout 80m -parallel 6 ./...
+go run ./bench watch # a loss of speed is told, and fails nothing
 if command -v gcc >/dev/null; then # where goroutines meet
   mapfile -t rooms < <(grep -rlE 'go func|errgroup|WaitGroup|\.Go\(' internal --include='*.go' | xargs -n1 dirname | sort -u)
   CGO_ENABLED=1 go test -vet=off -race -timeout 80m "${rooms[@]/#/./}"

@@ -75,14 +75,12 @@ func (a *App) Ready(ctx context.Context, w *workspace.Workspace, l store.Store, 
 			continue
 		}
 		one.post = p.poster(one)
-		if one.Err = one.post.May(ctx); one.Err != nil {
+		if one.Err = one.post.May(ctx); one.Err == nil && how.Again {
+			_, one.Err = one.post.Again(ctx)
+		}
+		if one.Err != nil {
 			one.post = nil
 			continue
-		}
-		if how.Again {
-			if _, err := one.post.Again(ctx); err != nil {
-				return nil, err
-			}
 		}
 		var err error
 		if one.Over, err = IsOver(ctx, l, b); err != nil {
