@@ -258,10 +258,10 @@ func (a *App) wholes(all []*brief.FollowUp, scope *expr.Scope) (ready []batch.Wh
 	return ready, nil
 }
 
-// Took marks what a batch was made of as taken where it came from, once all of the batch is
+// took marks what a batch was made of as taken where it came from, once all of the batch is
 // posted, or if there was nothing to post. That it could not be marked undoes nothing: it is
 // told, and not taken twice.
-func (a *App) Took(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
+func (a *App) took(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
 	if b.Delivery == nil || b.Marked || b.State != batch.Posted && b.State != batch.Drafted || len(b.Held) > 0 {
 		return nil
 	}

@@ -470,9 +470,9 @@ func briefHeadings(b *brief.Brief) map[string]bool {
 // Connect opens the secrets of a system and makes its client.
 func (a *App) Connect(target workspace.System) (system.System, error) { return a.connect(target, nil) }
 
-// ConnectTo connects a post to the system that its batch is for: with what it may have there
+// connectTo connects a post to the system that its batch is for: with what it may have there
 // shared among all who post to it.
-func (a *App) ConnectTo(target workspace.System, p *posting.Post) (err error) {
+func (a *App) connectTo(target workspace.System, p *posting.Post) (err error) {
 	p.Crowd = &pace.Crowd{}
 	p.System, err = a.connect(target, p.Crowd)
 	return err

@@ -24,6 +24,7 @@ type Posting struct {
 	SettleOnly bool // only what became of what was sent is found out
 	HoldMails  bool // mails are kept until a person sends them
 	Unproven   bool // what was done is not read back
+	Whole      bool // it goes to its end though no row waits: what is done around it is done, and its report goes
 
 	Envelope    secret.Envelope           // that generated passwords are handed out in; none given: they are kept
 	Credentials func(*batch.Batch) string // the new file for those of a batch
@@ -40,7 +41,7 @@ type Helpers func(ctx context.Context, id int) (wait func(), err error)
 type Posted struct {
 	Batch     *batch.Batch
 	Target    workspace.System
-	Over      bool    // nothing of it waited to be posted
+	Over      bool    // nothing of it waited to be posted, and it was not asked for all the same
 	Err       error   // why it may not be posted, or went no further; nil: neither
 	After     error   // what went wrong with what follows a post
 	Passwords Settled // what became of its generated passwords
@@ -80,6 +81,9 @@ func (a *App) Ready(ctx context.Context, w *workspace.Workspace, l store.Store, 
 		}
 		if one.Err != nil {
 			one.post = nil
+			continue
+		}
+		if how.Whole {
 			continue
 		}
 		var err error
@@ -144,7 +148,7 @@ func (p *Posts) run(ctx context.Context, one *Posted) error {
 
 // reach connects a post to its system. Who is turned away there is so before anything is noted.
 func (p *Posts) reach(ctx context.Context, one *Posted) error {
-	if err := p.ConnectTo(one.Target, one.post); err != nil {
+	if err := p.connectTo(one.Target, one.post); err != nil {
 		return err
 	}
 	_, err := one.post.System.Describe(ctx)
@@ -160,7 +164,7 @@ func (p *Posts) finish(ctx context.Context, one *Posted) {
 	}
 	var err, also error
 	if one.Passwords, err = p.SettlePasswords(ctx, p.workspace, p.ledger, one.Batch, p.how.Envelope, path); err == nil && one.Err == nil {
-		err = p.Took(ctx, p.workspace, p.ledger, one.Batch)
+		err = p.took(ctx, p.workspace, p.ledger, one.Batch)
 	}
 	if !p.how.Quiet && p.how.Trial == 0 && !one.Over {
 		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, p.why(one.Err), path)
@@ -194,7 +198,7 @@ func (a *App) SendMails(ctx context.Context, w *workspace.Workspace, l store.Sto
 	}
 	one.post = p.poster(one)
 	one.post.Progress = how.Progress
-	if err := a.ConnectTo(one.Target, one.post); err != nil {
+	if err := a.connectTo(one.Target, one.post); err != nil {
 		return nil, err
 	}
 	_, one.Err = one.post.Mails(ctx, rows, again)
@@ -222,14 +226,14 @@ func (p *Posts) GiveUp(ctx context.Context, rows []int) (n int, err error) {
 
 // poster readies the posting of a batch as it is wanted; the system is still to be connected.
 func (p *Posts) poster(one *Posted) *posting.Post {
-	post := p.Poster(p.workspace, p.ledger, one.Batch, one.Target)
+	post := p.newPost(p.workspace, p.ledger, one.Batch, one.Target)
 	post.SettleOnly, post.Trial, post.HandsOut, post.HoldMails = p.how.SettleOnly, p.how.Trial, p.how.Envelope.Given(), p.how.HoldMails
 	post.Unproven = post.Unproven || p.how.Unproven
 	return post
 }
 
-// Poster readies the posting of a batch; the system is still to be connected.
-func (a *App) Poster(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
+// newPost readies the posting of a batch; the system is still to be connected.
+func (a *App) newPost(w *workspace.Workspace, l store.Store, b *batch.Batch, target workspace.System) *posting.Post {
 	return &posting.Post{
 		Ledger: l, Batch: b, Worker: a.Worker(w), URL: target.URL(), Together: target.Together, Shared: target.Shared, Settle: target.Settle, Timeout: target.Timeout, Unproven: target.Unproven,
 		Approved: func(ctx context.Context, b *batch.Batch) error { return approved(ctx, w, l, b) },

@@ -34,11 +34,11 @@ func (a *App) Reverse(ctx context.Context, w *workspace.Workspace, l store.Store
 	first := map[int]int{} // the first of those that stand together → the number of its reversal
 	for _, of := range batches {
 		r := Reversal{Of: of}
-		set := ""
-		if len(batches) > 1 {
-			set = of.Set
+		set, beside := "", 0
+		if len(batches) > 1 && of.Set != "" {
+			set, beside = of.Set, first[of.Beside]
 		}
-		if r.Batch, r.Err = a.reverse(ctx, w, l, u, of, set, first[of.Beside]); r.Err == nil && first[of.Beside] == 0 {
+		if r.Batch, r.Err = a.reverse(ctx, w, l, u, of, set, beside); r.Err == nil && set != "" && beside == 0 {
 			first[of.Beside] = r.Batch.ID
 		}
 		all = append(all, r)

@@ -111,7 +111,9 @@ func (a *App) carryOn(ctx context.Context, w *workspace.Workspace, l store.Store
 
 // runPost posts a batch of a run, says what came of it, and sends its report.
 func (a *App) runPost(ctx context.Context, w *workspace.Workspace, l store.Store, r Run, b *batch.Batch, done *store.Run) (store.Ending, error) {
-	posts, err := a.Ready(ctx, w, l, r.Posting, b)
+	how := r.Posting
+	how.Whole = true
+	posts, err := a.Ready(ctx, w, l, how, b)
 	if err != nil {
 		return store.RunFailed, err
 	}

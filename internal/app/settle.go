@@ -48,7 +48,7 @@ func (p *Posts) settler(ctx context.Context, one *Posted, answer Answer) error {
 		target.Connection = target.Connection.(system.FileConnection).From(answer.Export)
 	}
 	post := p.poster(one)
-	if err := p.ConnectTo(target, post); err != nil {
+	if err := p.connectTo(target, post); err != nil {
 		return err
 	}
 	one.post = post

@@ -53,9 +53,9 @@ func (a *App) help(ctx context.Context, w *workspace.Workspace, l store.Store, b
 	if err != nil {
 		return err
 	}
-	p := a.Poster(w, l, b, target)
+	p := a.newPost(w, l, b, target)
 	p.Helps = true
-	if err := a.ConnectTo(target, p); err != nil {
+	if err := a.connectTo(target, p); err != nil {
 		return err
 	}
 	err = p.Run(ctx)

@@ -338,10 +338,10 @@ func (e *Entry) FindOf(s *membership.Step, level account.Level, code account.Cod
 	e.Findings[len(e.Findings)-1].Step = s.Key()
 }
 
-// FindingsOf are those about one of the entry's steps.
-func (e *Entry) FindingsOf(s *membership.Step) (findings []account.Finding) {
+// FindingsOf are those about one of the entry's steps under one of the codes.
+func (e *Entry) FindingsOf(s *membership.Step, codes ...account.Code) (findings []account.Finding) {
 	for _, f := range e.Findings {
-		if f.Step == s.Key() {
+		if isOf(f, s, codes...) {
 			findings = append(findings, f)
 		}
 	}
@@ -350,10 +350,17 @@ func (e *Entry) FindingsOf(s *membership.Step) (findings []account.Finding) {
 
 // Forget takes back what was told of one of the entry's steps under a code.
 func (e *Entry) Forget(s *membership.Step, code account.Code) {
-	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool {
-		// Those that an earlier version of the program noted have no key.
-		return f.Code == code && (f.Step == s.Key() || f.Step == "" && strings.Contains(f.Message, "“"+s.Name+"”"))
-	})
+	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return isOf(f, s, code) })
+}
+
+// isOf reports whether a finding under one of the codes is about a step. Those that an earlier version of the program noted have
+// no key, but the step's name and, of a mail, whom it goes to.
+func isOf(f account.Finding, s *membership.Step, codes ...account.Code) bool {
+	about := "“" + s.Name + "”"
+	if s.Do == membership.Notify {
+		about += " to " + s.Thing + " "
+	}
+	return slices.Contains(codes, f.Code) && (f.Step == s.Key() || f.Step == "" && (strings.Contains(f.Message, about) || strings.Contains(f.Message, "“"+s.Name+"” ("+s.Thing+")")))
 }
 
 // Password is the entry's of what was sealed: of those that were made, the one that counts after others were refused.

@@ -151,7 +151,7 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
 			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: report.MailState(s.Result), result: s.Result}
-			for _, f := range e.FindingsOf(&s) {
+			for _, f := range e.FindingsOf(&s, account.NoticeNotSent, account.NoticeLeftOut) {
 				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.Thing))
 			}
 			if whole {

@@ -229,7 +229,7 @@ func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
 	if says := p.Passwords.Elsewhere(); says != "" {
 		a.remark("%s%s.", of, says)
 	}
-	if p.Passwords.Kept > 0 {
+	if p.Passwords.Kept > 0 && p.After == nil { // else that says it
 		a.remark("%s%s still to be handed out: evenledger post %d --credentials FILE --to KEY", of, counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
 	}
 	if p.Reported != "" {

@@ -456,12 +456,19 @@ func (p *Page) Batches(ctx context.Context, l Ledger, s Set, left []string, more
 // failed.
 const setShown = 12
 
-// setBefore tells what should be known of each system before it is posted: what is made, seats,
+// setBefore tells what should be known of each system before it is posted: what becomes of passwords, what is made, seats,
 // and whom it is gravest for.
 func (p *Page) setBefore(ctx context.Context, l Ledger, s Set) error {
 	for i, b := range s.Batches {
-		grave := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume] > 0
-		if s.Counts[i].Waiting() == 0 || !grave && len(b.Seats)+len(b.Makes) == 0 && b.Secrets == "" && b.Renames == nil {
+		tells := s.Waiting[i][account.Remove]+s.Waiting[i][account.Suspend]+s.Waiting[i][account.Resume]+len(b.Seats)+len(b.Makes) > 0 || b.Renames != nil
+		if b.Secrets != "" {
+			kept, err := l.Passwords(b.ID).Count(ctx)
+			if err != nil {
+				return err
+			}
+			tells = tells || kept.Waiting+kept.Given+kept.Mailed > 0
+		}
+		if s.Counts[i].Waiting() == 0 || !tells {
 			continue
 		}
 		p.Line("")

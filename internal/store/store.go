@@ -193,7 +193,7 @@ type Reader interface {
 	// Counts returns how many rows of the batch came to each outcome, and for those
 	// waiting, what is intended with them.
 	Counts(ctx context.Context, id int) (account.Counts, map[account.Intent]int, error)
-	// Count returns how many entries a filter picks.
+	// Count returns how many entries a filter picks, whatever it says of After, Limit and Last.
 	Count(ctx context.Context, id int, filter Filter) (int, error)
 	// Accounts returns the account of each of the rows, and what became of the row.
 	Accounts(ctx context.Context, id int, rows []int) (accounts map[int]string, outcomes map[int]account.Outcome, err error)

@@ -92,7 +92,8 @@ func (l *Ledger) entriesOf(ctx context.Context, id int, filter store.Filter, yie
 
 // Count implements store.Reader.
 func (l *Ledger) Count(ctx context.Context, id int, filter store.Filter) (n int, err error) {
-	query, args := entriesQuery(id, store.Filter{Outcomes: filter.Outcomes, Intents: filter.Intents, Rows: filter.Rows, Findings: filter.Findings, Open: filter.Open, Steps: filter.Steps, Unproven: filter.Unproven, Does: filter.Does, Gives: filter.Gives, Upto: filter.Upto}, 0, true, 0)
+	filter.Cells, filter.Secrets = false, false
+	query, args := entriesQuery(id, filter, 0, true, 0)
 	err = one(ctx, l, []any{&n}, "SELECT count(*) FROM ("+query+") picked", args...)
 	return n, err
 }
