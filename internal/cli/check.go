@@ -225,10 +225,7 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 		found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
 		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
 	}
-	came, s := []checkedFor{}, report.Set{Name: set}
-	var systems []string
-	var all []*report.Causes
-	var of *app.Job // the first that could be asked
+	c := &checked{came: []checkedFor{}, set: report.Set{Name: set}}
 	for i := range members {
 		m := &members[i]
 		if m.Err == nil {
@@ -263,47 +260,63 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 		if a.exit = max(a.exit, a.rowsExit(t.refused)); !m.Sheet.Info().Read.Even() {
 			a.exit = max(a.exit, exitRows)
 		}
-		s.Batches = append(s.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.rows, Read: m.Sheet.Info().Read}}})
-		came, systems, all = append(came, one), append(systems, m.System), append(all, causes)
-		if of == nil {
-			of = m.Job
+		c.set.Batches = append(c.set.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.rows, Read: m.Sheet.Info().Read}}})
+		c.came, c.systems, c.causes = append(c.came, one), append(c.systems, m.System), append(c.causes, causes)
+		if c.of == nil {
+			c.of = m.Job
 		}
 	}
 	bar.end()
 	troubles := a.tellSystems(ctx, ofMembers(members))
 	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": came}), troubles)
+		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": c.came}), troubles)
 	}
-	if of == nil {
+	if c.of == nil {
 		return troubles
 	}
-	page := a.page()
+	next := "evenledger draft " + quoted(c.of.Name) + flags.flags()
+	if out != "" {
+		next = "evenledger check " + quoted(out) + flags.flags()
+	}
+	return errors.Join(a.tellChecked(c, leftTo(members), out, next), troubles)
+}
+
+// checked is what checking a sheet came to, for each system that could be asked.
+type checked struct {
+	of      *app.Job // the first
+	came    []checkedFor
+	set     report.Set
+	systems []string
+	causes  []*report.Causes
+}
+
+// tellChecked tells it, and what is left to whom.
+func (a *front) tellChecked(c *checked, left []string, out, next string) error {
+	page, of := a.page(), c.of
 	page.Line("%s", about(of.Sheet.Info()))
 	page.Read(of.Sheet.Info().Read)
 	sides := func(i int) []report.Side {
-		return []report.Side{{Label: "Fine", N: came[i].Fine}, {Label: "Set aside", N: came[i].Aside}, {Label: "Refused", N: came[i].Refused}}
+		return []report.Side{{Label: "Fine", N: c.came[i].Fine}, {Label: "Set aside", N: c.came[i].Aside}, {Label: "Refused", N: c.came[i].Refused}}
 	}
-	if set == "" {
+	if c.set.Name == "" {
 		if !of.Named {
 			readAs(page, of)
 		}
-		page.Account([]report.Side{{Label: "Rows in", N: came[0].Rows}}, sides(0))
+		page.Account([]report.Side{{Label: "Rows in", N: c.came[0].Rows}}, sides(0))
 	} else {
 		page.Line("")
-		page.Sides(s, false, sides, page.Bold("even"))
+		page.Sides(c.set, false, sides, page.Bold("even"))
 	}
-	for _, line := range leftTo(members) {
+	for _, line := range left {
 		page.Line("  %s", page.Dim(line))
 	}
-	page.Findings(report.Together(systems, all))
-	next := "evenledger draft " + quoted(of.Name) + flags.flags()
+	page.Findings(report.Together(c.systems, c.causes))
 	if out != "" {
 		page.Line("")
 		page.Line("%s has the sheet with the reasons beside each row.", out)
-		next = "evenledger check " + quoted(out) + flags.flags()
 	}
 	page.Next(next)
-	return errors.Join(page.Err(), troubles)
+	return page.Err()
 }
 
 // rowsExit is the exit code where so many rows were refused.

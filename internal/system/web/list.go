@@ -276,52 +276,62 @@ func (p *pass) run(ctx context.Context) (done bool, err error) {
 		if p.behind = 0; p.fresh > 0 {
 			p.shifts = 0
 		}
-		again := &system.Unavailable{Message: fmt.Sprintf("%s gives a page that came before: nobody can tell where the list ends", p.of.Call.String()), Remedy: "Look at it with: evenledger system try NAME, and at “next” in the description."}
-		switch p.of.By {
-		case description.OnePage:
+		if more, err := p.turn(at, asked); err != nil {
+			return false, err
+		} else if !more {
 			return p.ended()
-		case description.ByCursor:
-			if at.next == "" {
-				return p.ended()
-			}
-			if asked[at.next] || p.fresh == 0 && p.n > 0 {
-				return false, again
-			}
-			asked[at.next], p.next = true, at.next
-		case description.ByLink:
-			if at.at == nil {
-				return p.ended()
-			}
-			if asked[at.at.String()] || p.fresh == 0 && p.n > 0 {
-				return false, again
-			}
-			asked[at.at.String()], p.at = true, at.at
-		case description.ByPage:
-			if p.n == 0 || p.of.Size > 0 && p.n < p.of.Size || p.total >= 0 && len(p.seen) >= p.total {
-				return p.ended()
-			}
-			if p.fresh == 0 {
-				return false, again
-			}
-			p.start++
-		case description.ByOffset:
-			switch {
-			case p.n == 0, p.overlap && p.n == 1, !p.varies && p.total >= 0 && len(p.seen) >= p.total:
-				return p.ended()
-			case p.varies && p.total >= 0 && p.start-first(p.of).start+p.n >= p.total:
-				return p.ended() // it follows the one before, and ends with the last that it says there is
-			case p.fresh == 0 && p.start >= p.reach:
-				return false, again
-			}
-			p.start += p.n
-			if p.overlap = p.n > 1 || p.overlap; p.overlap {
-				p.start--
-			}
 		}
 		if ahead == nil {
 			ahead = p.ask(ctx, p.spot)
 		}
 	}
+}
+
+// turn goes on to the next page, and reports whether there is one.
+func (p *pass) turn(at page, asked map[string]bool) (more bool, err error) {
+	again := &system.Unavailable{Message: fmt.Sprintf("%s gives a page that came before: nobody can tell where the list ends", p.of.Call.String()), Remedy: "Look at it with: evenledger system try NAME, and at “next” in the description."}
+	switch p.of.By {
+	case description.OnePage:
+		return false, nil
+	case description.ByCursor:
+		if at.next == "" {
+			return false, nil
+		}
+		if asked[at.next] || p.fresh == 0 && p.n > 0 {
+			return false, again
+		}
+		asked[at.next], p.next = true, at.next
+	case description.ByLink:
+		if at.at == nil {
+			return false, nil
+		}
+		if asked[at.at.String()] || p.fresh == 0 && p.n > 0 {
+			return false, again
+		}
+		asked[at.at.String()], p.at = true, at.at
+	case description.ByPage:
+		if p.n == 0 || p.of.Size > 0 && p.n < p.of.Size || p.total >= 0 && len(p.seen) >= p.total {
+			return false, nil
+		}
+		if p.fresh == 0 {
+			return false, again
+		}
+		p.start++
+	case description.ByOffset:
+		switch {
+		case p.n == 0, p.overlap && p.n == 1, !p.varies && p.total >= 0 && len(p.seen) >= p.total:
+			return false, nil
+		case p.varies && p.total >= 0 && p.start-first(p.of).start+p.n >= p.total:
+			return false, nil // it follows the one before, and ends with the last that it says there is
+		case p.fresh == 0 && p.start >= p.reach:
+			return false, again
+		}
+		p.start += p.n
+		if p.overlap = p.n > 1 || p.overlap; p.overlap {
+			p.start--
+		}
+	}
+	return true, nil
 }
 
 // mostShifts is how often it is gone back before something new comes.
