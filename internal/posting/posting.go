@@ -28,6 +28,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/clock"
 	"evenledger/internal/feed"
+	"evenledger/internal/keyset"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/pace"
@@ -201,11 +202,12 @@ type run struct {
 	unclear     int          // memberships of which it is open what became of them
 
 	kept    map[int]batch.Entry // what this worker wrote down, while it is not more than mostKept
+	wrote   *keyset.Set         // the accounts of all that it wrote down, with their rows; nil: they are being read back
 	answers bool                // an answer that shows an account whole may stand for reading it back
 }
 
 func newRun(p *Post, about *system.Description, at *presence.Presence) *run {
-	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}, kept: map[int]batch.Entry{}}
+	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}, kept: map[int]batch.Entry{}, wrote: keyset.New()}
 }
 
 // all does the worker's share of every stage.
@@ -672,9 +674,12 @@ const mostKept = 5000
 // keep keeps what was written down: to read it back, the ledger need not be read once more.
 func (p *run) keep(group []store.Result) {
 	for _, r := range group {
+		if r.Entry.Did != "" && p.wrote != nil {
+			p.wrote.Add(r.Entry.Account, r.Entry.Row)
+		}
 		if p.kept == nil || len(p.kept) == mostKept && p.kept[r.Entry.Row].Did == "" {
 			p.kept = nil
-			return
+			continue
 		}
 		if r.Entry.Did != "" {
 			r.Entry.Secret = ""

@@ -34,6 +34,7 @@ type proving struct {
 	until   time.Time     // what the system shows late is looked at again
 	read    map[int]bool  // of the rows whose answers showed them whole, those that are read all the same; nil: all
 	known   []batch.Entry // all that are to be read back, in the order of their rows; nil: the ledger knows
+	written *keyset.Set   // the accounts of what this worker wrote down, with their rows
 	done    map[int]bool  // rows that were found as they were to be
 	spared  []int         // rows that were not read, as their answers showed them whole
 	wrong   bool          // an answer was found to have shown what is not so
@@ -61,8 +62,9 @@ func (p *run) prove(ctx context.Context, _ func(error)) error {
 		return nil
 	}
 	p.begin("proof", total)
-	w := &proving{run: p, known: p.remembered(total), done: map[int]bool{}, until: p.Clock.Now().Add(p.Settle),
+	w := &proving{run: p, known: p.remembered(total), written: p.wrote, done: map[int]bool{}, until: p.Clock.Now().Add(p.Settle),
 		reading: &readback.Reading{Ledger: p.Ledger, System: p.System, Batch: p.Batch, Together: p.slots(), Clock: p.Clock}}
+	p.wrote = nil
 	if err := w.all(ctx, proofs); err != nil && ctx.Err() == nil {
 		return fmt.Errorf("what was done could not be read back: %w", err)
 	}
@@ -194,19 +196,12 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	if err != nil || !way.Listed {
 		return err
 	}
-	rows, fields := keyset.New(), map[string]bool{}
-	for e, err := range w.entries(ctx, 0, 0) {
-		if err != nil {
-			return err
-		}
-		if !ready(&e) || steps(&e) || e.Did == account.Removed {
-			continue
-		}
-		rows.Add(e.Account, e.Row)
-		if err := w.reading.AddFields(ctx, fields, &e); err != nil {
-			return err
-		}
+	rows, err := w.accountsOf(ctx, total)
+	if err != nil {
+		return err
 	}
+	fields := append(slices.Clone(w.fields()), w.about.Suspension.Field)
+	fields = slices.DeleteFunc(fields, func(field string) bool { return field == "" })
 	some, at := map[string]account.Account{}, []int{}
 	group, comparing := errgroup.WithContext(ctx)
 	group.SetLimit(1) // what came is compared while more comes
@@ -218,6 +213,8 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 			if err != nil {
 				return err
 			}
+			// Of the others more than their account has to be looked at.
+			entries = slices.DeleteFunc(entries, func(e batch.Entry) bool { return !ready(&e) || steps(&e) || e.Did == account.Removed })
 			differ, err := w.reading.CompareListed(comparing, entries, accounts)
 			if err == nil {
 				err = w.so(comparing, entries, differ)
@@ -225,7 +222,7 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 			return err
 		})
 	}
-	for a, err := range w.System.List(comparing, slices.Sorted(maps.Keys(fields))) {
+	for a, err := range w.System.List(comparing, slices.Compact(slices.Sorted(slices.Values(fields)))) {
 		if err != nil {
 			return errors.Join(err, group.Wait())
 		}
@@ -238,6 +235,21 @@ func (w *proving) skim(ctx context.Context, proofs map[batch.Proof]int) error {
 	}
 	flush()
 	return group.Wait()
+}
+
+// accountsOf are the accounts that are to be read back, with the row of each: so many rows.
+func (w *proving) accountsOf(ctx context.Context, total int) (*keyset.Set, error) {
+	if w.written.Len() == total {
+		return w.written, nil
+	}
+	rows := keyset.New()
+	for e, err := range w.entries(ctx, 0, 0) {
+		if err != nil {
+			return nil, err
+		}
+		rows.Add(e.Account, e.Row)
+	}
+	return rows, nil
 }
 
 // ofRows are the entries of rows that are to be read back.

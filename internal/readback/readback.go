@@ -251,33 +251,20 @@ func (r *Reading) CompareListed(ctx context.Context, entries []batch.Entry, acco
 func (r *Reading) fields(entries []batch.Entry) (fields []string) {
 	known := map[string]bool{}
 	for i := range entries {
-		r.addFields(known, &entries[i])
-	}
-	return slices.Sorted(maps.Keys(known))
-}
-
-func (r *Reading) addFields(known map[string]bool, e *batch.Entry) {
-	known[r.about.Naming] = true
-	if r.about.Suspension.Field != "" {
-		known[r.about.Suspension.Field] = true
-	}
-	for _, c := range e.Done() {
-		known[c.Field] = true
-	}
-	for _, s := range e.Steps {
-		if s.Do == membership.Refer {
-			known[s.Kind] = true
+		known[r.about.Naming] = true
+		if r.about.Suspension.Field != "" {
+			known[r.about.Suspension.Field] = true
+		}
+		for _, c := range entries[i].Done() {
+			known[c.Field] = true
+		}
+		for _, s := range entries[i].Steps {
+			if s.Do == membership.Refer {
+				known[s.Kind] = true
+			}
 		}
 	}
-}
-
-// AddFields adds to a list of fields those that have to be read of an entry's account.
-func (r *Reading) AddFields(ctx context.Context, fields map[string]bool, e *batch.Entry) error {
-	err := r.describe(ctx)
-	if err == nil {
-		r.addFields(fields, e)
-	}
-	return err
+	return slices.Sorted(maps.Keys(known))
 }
 
 // looks reports whether the entry's account has to be looked at: of one of which only memberships

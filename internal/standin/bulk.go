@@ -26,7 +26,7 @@ type bulkOperation struct {
 type kept struct {
 	header http.Header
 	status int
-	body   bytes.Buffer
+	body   bytes.Buffer // of a refusal: what was done is told without (RFC 7644 section 3.7)
 }
 
 func (k *kept) Header() http.Header         { return k.header }
@@ -86,12 +86,22 @@ func (s *Server) one(r *http.Request, o bulkOperation) *kept {
 		fail(got, &problem{400, "invalidPath", "the operation " + o.Method + " " + o.Path + " is not served"})
 		return got
 	}
-	alone := r.Clone(r.Context())
-	alone.Method, alone.URL.Path, alone.URL.RawQuery = o.Method, base+o.Path, ""
-	alone.Header.Del("If-Match")
+	endpoint, id, _ := strings.Cut(o.Path[1:], "/")
+	st := s.storeOf(endpoint)
+	if st == nil {
+		fail(got, &problem{404, "", "there is nothing at " + o.Path})
+		return got
+	}
+	alone := &http.Request{Method: o.Method, Host: r.Host, Header: http.Header{"Content-Type": r.Header["Content-Type"]}}
 	if o.Version != "" {
 		alone.Header.Set("If-Match", o.Version)
 	}
-	s.route(got, alone, o.Data)
+	rec, status, err := s.carryOut(alone, st, id, o.Data)
+	if err != nil {
+		fail(got, err)
+		return got
+	}
+	s.head(got, alone, st.kind, rec, status)
+	got.status = status
 	return got
 }

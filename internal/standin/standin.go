@@ -211,11 +211,9 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 	if r.Method == http.MethodGet && s.discovery(w, r, endpoint, id) {
 		return
 	}
-	for i, kind := range s.types {
-		if kind.endpoint == "/"+endpoint {
-			s.resource(w, r, s.stores[i], id, body)
-			return
-		}
+	if st := s.storeOf(endpoint); st != nil {
+		s.resource(w, r, st, id, body)
+		return
 	}
 	if endpoint == "Bulk" && r.Method == http.MethodPost && s.options.Bulk > 0 {
 		s.bulk(w, r, body)
@@ -226,6 +224,16 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
 		return
 	}
 	fail(w, &problem{404, "", "there is nothing at " + r.URL.Path})
+}
+
+// storeOf returns what an endpoint serves; nil: it serves none of them.
+func (s *Server) storeOf(endpoint string) *store {
+	for i, kind := range s.types {
+		if kind.endpoint == "/"+endpoint {
+			return s.stores[i]
+		}
+	}
+	return nil
 }
 
 func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id string, body []byte) {
@@ -246,13 +254,18 @@ func (s *Server) resource(w http.ResponseWriter, r *http.Request, st *store, id 
 		w.WriteHeader(status)
 		return
 	}
-	if !s.options.NoETag {
+	s.head(w, r, st.kind, rec, status)
+	answer(w, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
+}
+
+// head sets the headers of an answer about a resource; nil: it is gone.
+func (s *Server) head(w http.ResponseWriter, r *http.Request, kind *resourceType, rec *record, status int) {
+	if rec != nil && !s.options.NoETag {
 		w.Header().Set("ETag", rec.etag())
 	}
 	if status == http.StatusCreated {
-		w.Header().Set("Location", location(r, st.kind, rec.id))
+		w.Header().Set("Location", location(r, kind, rec.id))
 	}
-	answer(w, status, s.project(r, st.kind, rec, newProjection(st.kind, r.URL.Query().Get)))
 }
 
 // carryOut carries out a request about one resource, and returns how it is then; nil: it is gone.

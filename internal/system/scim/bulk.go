@@ -1,6 +1,7 @@
 package scim
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -48,8 +49,7 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 	// on the way, says nothing of these.
 	names := make(map[string]int, len(wanted))
 	own := rand.Text()[:12]
-	operations := make([]json.RawMessage, len(wanted))
-	size := 0
+	var operations bytes.Buffer // as they stand in the request
 	for i, w := range wanted {
 		body, err := d.body(w)
 		if err != nil {
@@ -58,12 +58,16 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		c.config.Mask.Add(w.Password)
 		name := fmt.Sprintf("%s-%d", own, i)
 		names[name] = i
-		if operations[i], err = json.Marshal(bulkOperation{http.MethodPost, d.endpoint, name, body}); err != nil {
+		operation, err := json.Marshal(bulkOperation{http.MethodPost, d.endpoint, name, body})
+		if err != nil {
 			return nil, err
 		}
-		size += len(operations[i]) + 1
+		if i > 0 {
+			operations.WriteByte(',')
+		}
+		operations.Write(operation)
 	}
-	if most := d.config.Bulk.MaxPayloadSize; most > 0 && size+200 > most && len(wanted) > 1 {
+	if most := d.config.Bulk.MaxPayloadSize; most > 0 && operations.Len()+200 > most && len(wanted) > 1 {
 		first, err := c.CreateAll(ctx, wanted[:len(wanted)/2], fields)
 		if err != nil {
 			return nil, err
@@ -75,7 +79,7 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		}
 		return append(first, rest...), nil
 	}
-	got, err := c.do(ctx, request{method: http.MethodPost, path: "/Bulk", body: map[string]any{"schemas": []string{bulkRequest}, "Operations": operations}})
+	got, err := c.do(ctx, request{method: http.MethodPost, path: "/Bulk", body: fmt.Appendf(nil, `{"schemas":[%q],"Operations":[%s]}`, bulkRequest, operations.Bytes())})
 	if err != nil {
 		return nil, err
 	}

@@ -75,7 +75,7 @@ type request struct {
 	method  string
 	path    string
 	query   url.Values
-	body    any
+	body    any    // to be written in JSON; []byte: it is already
 	version string // If-Match
 	safe    bool   // it changes nothing
 	names   bool   // the path names one resource, which may be gone
@@ -88,12 +88,14 @@ func (r request) String() string { return r.method + " " + r.path }
 // do sends a request until there is a final answer.
 func (c *Client) do(ctx context.Context, r request) (*httpdial.Answer, error) {
 	header := http.Header{"Accept": {mediaType + ", application/json"}}
-	var body []byte
-	if r.body != nil {
+	body, written := r.body.([]byte)
+	if r.body != nil && !written {
 		var err error
 		if body, err = json.Marshal(r.body); err != nil {
 			return nil, err
 		}
+	}
+	if r.body != nil {
 		header.Set("Content-Type", mediaType)
 	}
 	if r.version != "" {
