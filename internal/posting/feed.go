@@ -81,11 +81,10 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		block := window[:min(size, len(window))]
 		window = window[len(block):]
 		asked := time.Now()
-		claim, err := p.at.Lease.Claim(ctx, block, p.Clock.Now())
+		claim, err := p.claim(ctx, block)
 		if err != nil {
 			return err
 		}
-		p.at.Renewed(asked)
 		lasts := max(blockTime, 4*time.Since(asked)) // a ledger far away is asked for more at a time
 		// Once noted, each has to come to a result, be it that it was not sent.
 		for _, group := range p.groups(block, claim) {
@@ -101,6 +100,19 @@ func (p *run) feedWindow(ctx context.Context, window []batch.Entry, ready chan<-
 		}
 	}
 	return nil
+}
+
+// claim notes those of a block of which requests are about to be sent.
+func (p *run) claim(ctx context.Context, block []batch.Entry) (claim store.Claim, err error) {
+	sent := slices.DeleteFunc(slices.Clone(block), func(e batch.Entry) bool { return e.Intent != account.Create && onlySteps(&e) })
+	if len(sent) == 0 {
+		return 0, nil
+	}
+	asked := time.Now()
+	if claim, err = p.at.Lease.Claim(ctx, sent, p.Clock.Now()); err == nil {
+		p.at.Renewed(asked)
+	}
+	return claim, err
 }
 
 // settle notes results, unless others may have the worker's work.

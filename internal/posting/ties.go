@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -356,23 +357,25 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 
 // claim notes that memberships are about to be changed: what of them is found later is ours.
 func (w *tieWork) claim(ctx context.Context, ties []tied) error {
-	claimed := map[*batch.Entry]bool{}
-	var noted []store.Result
+	rows := map[int][]int{}
 	w.mu.Lock()
 	for _, t := range ties {
 		if t.step.Result != membership.Sending {
 			t.step.Result = membership.Sending
-			claimed[t.entry] = true
-		}
-	}
-	for _, t := range ties {
-		if claimed[t.entry] {
-			delete(claimed, t.entry)
-			noted = append(noted, resultOf(t.entry))
+			for n := range t.entry.Steps {
+				if &t.entry.Steps[n] == t.step {
+					rows[n] = append(rows[n], t.entry.Row)
+				}
+			}
 		}
 	}
 	w.mu.Unlock()
-	return w.run.settle(ctx, noted)
+	asked := time.Now()
+	err := w.at.Lease.ClaimSteps(ctx, rows)
+	if err == nil {
+		w.at.Renewed(asked)
+	}
+	return err
 }
 
 // undone notes that a request was refused, so that nothing was done by it.

@@ -334,6 +334,9 @@ type Lease interface {
 	// Claim notes that the worker is about to send the requests of entries, which are of a part that
 	// it has: that is on disk when it returns.
 	Claim(ctx context.Context, entries []batch.Entry, now time.Time) (Claim, error)
+	// ClaimSteps notes, in the same way, that the worker is about to carry out steps of entries: by
+	// their place among an entry's steps, the rows whose step there it is.
+	ClaimSteps(ctx context.Context, rows map[int][]int) error
 	// Settle notes what became of entries. It is on disk when it returns.
 	Settle(ctx context.Context, results []Result, now time.Time) error
 	// Prove notes how rows were proven.

@@ -225,15 +225,16 @@ func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, er
 	return all, err
 }
 
-// markOf is that of what became of an entry, and of when.
-func markOf(e *batch.Entry, ended string) marked {
+// markOf is that of what became of an entry, and of when; with claims that of an earlier version, which took
+// that a step was on its way for something that became of it.
+func markOf(e *batch.Entry, ended string, claims bool) marked {
 	h := sha256.New()
 	note(h, ended, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
 	if e.Place != nil {
 		note(h, placeText(e.Place))
 	}
 	for n, s := range e.Steps {
-		if s.Result != "" {
+		if s.Result != "" && (s.Result != membership.Sending || claims) {
 			note(h, fmt.Sprint(n), string(s.Result))
 		}
 		if s.Made && s.Thing != "" {
@@ -248,7 +249,7 @@ func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, result
 	marks := make([]marked, len(results))
 	of := map[batch.Proof][]int{}
 	for i := range results {
-		marks[i] = markOf(&results[i].Entry, ended)
+		marks[i] = markOf(&results[i].Entry, ended, false)
 		if e := &results[i].Entry; e.Proof != "" {
 			of[e.Proof] = append(of[e.Proof], e.Row)
 		}
@@ -560,7 +561,7 @@ func (p *proof) results(ctx context.Context) error {
 		was, has := p.noted[e.Row]
 		at, posted := ended[e.Row]
 		ahead := func(s membership.Step) bool {
-			return s.Result != "" && s.Result != membership.Goes || s.Made && s.Thing != ""
+			return s.Result != "" && s.Result != membership.Goes && s.Result != membership.Sending || s.Made && s.Thing != ""
 		}
 		switch {
 		case !has && slices.ContainsFunc(e.Steps, ahead):
@@ -572,7 +573,7 @@ func (p *proof) results(ctx context.Context) error {
 		case has && !posted:
 			p.say("what became of %s was taken out", batch.RowName(e.Row))
 			return nil
-		case has && markOf(&e, at).Digest != was.digest:
+		case has && markOf(&e, at, false).Digest != was.digest && markOf(&e, at, true).Digest != was.digest:
 			p.say("what became of %s was altered", batch.RowName(e.Row))
 			return nil
 		case has && e.Proof != p.proved[e.Row].proof:

@@ -32,6 +32,23 @@ func (l *lease) Claim(ctx context.Context, entries []batch.Entry, now time.Time)
 	return claim, err
 }
 
+// ClaimSteps implements store.Lease.
+func (l *lease) ClaimSteps(ctx context.Context, rows map[int][]int) error {
+	var claims [][]any
+	for n, rows := range rows {
+		claims = append(claims, []any{membership.Sending, l.id, n, jsonText(rows)})
+	}
+	if len(claims) == 0 {
+		return nil
+	}
+	return l.surely(ctx, l.Write, func(tx Tx) error {
+		if err := l.renew(ctx, tx); err != nil {
+			return err
+		}
+		return tx.Many(ctx, "UPDATE steps SET result = ? WHERE batch = ? AND n = ? AND row IN (LISTED(?))", claims)
+	})
+}
+
 // Settle implements store.Lease.
 func (l *lease) Settle(ctx context.Context, results []store.Result, now time.Time) error {
 	if len(results) == 0 {
