@@ -103,7 +103,7 @@ func doing(seed maphash.Seed, e *batch.Entry) uint64 {
 		_, _ = h.WriteString(c.Field + "\x00" + c.After.Text() + "\x00")
 	}
 	for _, s := range e.Steps {
-		_, _ = h.WriteString(string(s.Do) + "\x00" + s.Kind + "\x00" + s.Name + "\x00" + s.Role + "\x00" + s.Section + "\x00" + s.Mail + "\x00")
+		_, _ = h.WriteString(string(s.Do) + "\x00" + s.Kind + "\x00" + s.Name + s.Choose + "\x00" + s.Role + "\x00" + s.Section + "\x00" + s.Sent + "\x00")
 	}
 	return h.Sum64()
 }

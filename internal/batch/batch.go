@@ -11,7 +11,6 @@ import (
 	"iter"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -358,9 +357,9 @@ func (e *Entry) Forget(s *membership.Step, code account.Code) {
 func isOf(f account.Finding, s *membership.Step, codes ...account.Code) bool {
 	about := "“" + s.Name + "”"
 	if s.Do == membership.Notify {
-		about += " to " + s.Thing + " "
+		about += " to " + s.To + " "
 	}
-	return slices.Contains(codes, f.Code) && (f.Step == s.Key() || f.Step == "" && (strings.Contains(f.Message, about) || strings.Contains(f.Message, "“"+s.Name+"” ("+s.Thing+")")))
+	return slices.Contains(codes, f.Code) && (f.Step == s.Key() || f.Step == "" && (strings.Contains(f.Message, about) || strings.Contains(f.Message, "“"+s.Name+"” ("+s.Target()+")")))
 }
 
 // Password is the entry's of what was sealed: of those that were made, the one that counts after others were refused.
@@ -417,23 +416,6 @@ func (e *Entry) Done() []account.Change {
 		return e.Changes
 	}
 	return slices.DeleteFunc(slices.Clone(e.Changes), func(c account.Change) bool { return !slices.Contains(e.Part, c.Field) })
-}
-
-// Renumbered returns the numbers by which a step re-owns files; ok is false if it does nothing of
-// the kind.
-func Renumbered(s membership.Step) (n system.Renumbered, ok bool) {
-	words := strings.Fields(s.Thing)
-	if s.Do != membership.Reown || len(words) != 4 {
-		return n, false
-	}
-	for i, into := range []*int{&n.User[0], &n.User[1], &n.Group[0], &n.Group[1]} {
-		number, err := strconv.Atoi(words[i])
-		if err != nil {
-			return n, false
-		}
-		*into = number
-	}
-	return n, true
 }
 
 // Left returns the account's fields as the entry left them.

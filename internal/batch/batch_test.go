@@ -247,7 +247,7 @@ fields:
 
 // What is told of one step stays when the like is taken back of another that is called the same.
 func TestFindingsOfSteps(t *testing.T) {
-	mine, hers := membership.Step{Do: membership.Notify, Name: "welcome", Thing: "ana@brindlesound.example"}, membership.Step{Do: membership.Notify, Name: "welcome", Thing: "boss@brindlesound.example"}
+	mine, hers := membership.Step{Do: membership.Notify, Name: "welcome", To: "ana@brindlesound.example"}, membership.Step{Do: membership.Notify, Name: "welcome", To: "boss@brindlesound.example"}
 	e := batch.Entry{Row: 3}
 	e.FindOf(&mine, account.Warning, account.NoticeNotSent, "the mail “welcome” to ana was refused")
 	e.FindOf(&hers, account.Warning, account.NoticeNotSent, "the mail “welcome” to her boss was refused")

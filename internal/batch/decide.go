@@ -490,7 +490,7 @@ func (d *Decider) renew(e *Entry, w *mapping.Wanted, found *account.Account) {
 	case w.Weak != "":
 		e.Find(account.Error, account.WeakPassword, "password", column, w.Weak)
 	default:
-		e.Steps = append(e.Steps, membership.Step{Do: membership.Renew, Kind: "password", Name: d.Renewal})
+		e.Steps = append(e.Steps, membership.Step{Do: membership.Renew, Kind: "password", Choose: d.Renewal})
 	}
 }
 

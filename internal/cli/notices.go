@@ -147,12 +147,12 @@ func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whol
 				continue
 			}
 			var m mail.Mail
-			if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
+			if err := json.Unmarshal([]byte(s.Sent), &m); err != nil {
 				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 			}
-			one := oneMail{Row: e.Row, Notice: s.Name, To: s.Thing, Subject: m.Subject, State: report.MailState(s.Result), result: s.Result}
+			one := oneMail{Row: e.Row, Notice: s.Name, To: s.To, Subject: m.Subject, State: report.MailState(s.Result), result: s.Result}
 			for _, f := range e.FindingsOf(&s, account.NoticeNotSent, account.NoticeLeftOut) {
-				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.Thing))
+				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.To))
 			}
 			if whole {
 				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")

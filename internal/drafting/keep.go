@@ -89,14 +89,14 @@ func (k *keeper) keep(ctx context.Context, b *batch.Batch, waiting map[account.I
 			n.Accounts++
 			all := steps[e.Account]
 			for i := range all {
-				if all[i].Was = (&[2]string{e.Version}); all[i].Role == membership.OfAccount {
+				if all[i].Before = e.Version; all[i].Holder {
 					n.References++
 				} else {
 					n.Memberships++
 				}
 			}
 			if len(all) == 0 {
-				all = []membership.Step{{Do: membership.Stay, Was: &[2]string{e.Version}}}
+				all = []membership.Step{{Do: membership.Stay, Before: e.Version}}
 			}
 			e.Steps = append(e.Steps, all...)
 		}
@@ -137,7 +137,7 @@ func (k *keeper) referring(ctx context.Context, entries []batch.Entry) (map[stri
 		case isThing && leaves[[2]string{r.Account, r.Holder}], k.turned[[2]string{r.Holder, r.Kind}], k.removed[r.Holder]:
 			continue
 		case !isThing:
-			s.Role = membership.OfAccount
+			s.Holder = true
 		}
 		steps[r.Account] = append(steps[r.Account], s)
 	}
@@ -229,9 +229,9 @@ func (k *keeper) keepAll(ctx context.Context, entries []batch.Entry, members *me
 	}
 	for i := range entries {
 		e := &entries[i]
-		e.Steps = append(e.Steps, membership.Step{Do: membership.Stay, Was: &[2]string{e.Version}})
+		e.Steps = append(e.Steps, membership.Step{Do: membership.Stay, Before: e.Version})
 		for _, s := range steps[e.Account] {
-			if s.Result = membership.Goes; s.Role == membership.OfAccount { // memberships are noted above
+			if s.Result = membership.Goes; s.Holder { // memberships are noted above
 				e.Steps = append(e.Steps, s)
 			}
 		}

@@ -79,7 +79,7 @@ func (n *notices) onTrial(step *membership.Step, why string) (*membership.Step, 
 		return nil, ""
 	}
 	var m mail.Mail
-	if err := json.Unmarshal([]byte(step.Mail), &m); err != nil {
+	if err := json.Unmarshal([]byte(step.Sent), &m); err != nil {
 		return nil, err.Error()
 	}
 	m.To, m.Subject = n.trial, "[trial] "+m.Subject
@@ -87,7 +87,7 @@ func (n *notices) onTrial(step *membership.Step, why string) (*membership.Step, 
 	if err != nil {
 		return nil, err.Error()
 	}
-	step.Thing, step.Row, step.Mail = n.trial, 0, string(text)
+	step.To, step.Row, step.Sent = n.trial, 0, string(text)
 	return step, ""
 }
 
@@ -156,7 +156,7 @@ func (n *notices) followUps(e *batch.Entry, w *mapping.Wanted) {
 			refuse(err.Error())
 			return
 		}
-		e.Steps = append(e.Steps, membership.Step{Do: membership.Follow, Kind: "follow_ups", Name: f.Name, Thing: f.Feed, Mail: string(text)})
+		e.Steps = append(e.Steps, membership.Step{Do: membership.Follow, Kind: "follow_ups", Name: f.Name, To: f.Feed, Sent: string(text)})
 	}
 }
 
@@ -198,10 +198,7 @@ func (n *notices) mail(notice *brief.Notice, e *batch.Entry, w *mapping.Wanted) 
 	if err != nil {
 		return nil, err.Error()
 	}
-	step = &membership.Step{Do: membership.Notify, Kind: "notices", Name: notice.Name, Thing: to, Row: row, Mail: string(text)}
-	if notice.Password {
-		step.Role = membership.WithPassword
-	}
+	step = &membership.Step{Do: membership.Notify, Kind: "notices", Name: notice.Name, To: to, Row: row, Sent: string(text), Tells: notice.Password}
 	return step, ""
 }
 
@@ -297,7 +294,7 @@ func (d *making) addressMails(ctx context.Context, e *batch.Entry) (changed bool
 			continue
 		}
 		var m mail.Mail
-		if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
+		if err := json.Unmarshal([]byte(s.Sent), &m); err != nil {
 			return false, err
 		}
 		m.To = to
@@ -305,7 +302,7 @@ func (d *making) addressMails(ctx context.Context, e *batch.Entry) (changed bool
 		if err != nil {
 			return false, err
 		}
-		s.Thing, s.Row, s.Mail = to, 0, string(readdressed)
+		s.To, s.Row, s.Sent = to, 0, string(readdressed)
 		steps = append(steps, s)
 	}
 	e.Steps = steps
@@ -339,7 +336,7 @@ func Preview(m *mapping.Mapper, notice *brief.Notice, w *mapping.Wanted) (writte
 	if step == nil {
 		return mail.Mail{}, why, nil
 	}
-	err = json.Unmarshal([]byte(step.Mail), &written)
+	err = json.Unmarshal([]byte(step.Sent), &written)
 	if why != "" {
 		written.To = ""
 	}

@@ -66,7 +66,7 @@ func (d *making) reown(ctx context.Context) error {
 		if has.After > 0 {
 			e.Find(account.Warning, account.NumbersMixed, d.about.Owners[0], "", fmt.Sprintf("the new number owns %s already, of somebody who had it before", counted(has.After)))
 		}
-		e.Steps = append([]membership.Step{{Do: membership.Reown, Kind: "files", Thing: written(n), Name: Files(has)}}, e.Steps...)
+		e.Steps = append([]membership.Step{{Do: membership.Reown, Kind: "files", Numbers: &n, Name: Files(has)}}, e.Steps...)
 	}
 	return d.Ledger.Drafting(d.Batch.ID).Decide(ctx, entries)
 }
@@ -102,11 +102,6 @@ func renumbered(schema *account.Schema, e *batch.Entry) (n system.Renumbered, mo
 	}
 	n = system.Renumbered{User: of(schema.Owners[0]), Group: of(schema.Owners[1])}
 	return n, n.User[0] != n.User[1] || n.Group[0] != n.Group[1]
-}
-
-// written is how a step has numbers before and after.
-func written(n system.Renumbered) string {
-	return fmt.Sprintf("%d %d %d %d", n.User[0], n.User[1], n.Group[0], n.Group[1])
 }
 
 // Files says how many files there are of an account.

@@ -422,7 +422,7 @@ func (r *Reversal) makeAgain(u, e *batch.Entry, namesakes map[string]account.Acc
 			continue
 		}
 		if s.Do == membership.Stay {
-			u.Steps = append(u.Steps, membership.Step{Do: membership.Stay, Kind: s.Kind, Thing: s.Thing, Name: s.Name, Role: s.Role})
+			u.Steps = append(u.Steps, membership.Step{Do: membership.Stay, Kind: s.Kind, Thing: s.Thing, Name: s.Name, Holder: s.Holder, Again: true})
 			continue
 		}
 		t := r.catalogue.Thing(s.Kind, s.Thing)
@@ -492,9 +492,9 @@ func (r *Reversal) undoStep(u, e *batch.Entry, s membership.Step, now *account.A
 		return
 	}
 	if s.Do == membership.Reown {
-		if of := strings.Fields(s.Thing); len(of) == 4 && slices.ContainsFunc(u.Changes, func(c account.Change) bool { return slices.Contains(r.about.Owners[:], c.Field) }) {
+		if slices.ContainsFunc(u.Changes, func(c account.Change) bool { return slices.Contains(r.about.Owners[:], c.Field) }) {
 			r.Batch.Reown = r.Of.Reown
-			u.Steps = append(u.Steps, membership.Step{Do: membership.Reown, Kind: s.Kind, Thing: strings.Join([]string{of[1], of[0], of[3], of[2]}, " "), Name: s.Name})
+			u.Steps = append(u.Steps, membership.Step{Do: membership.Reown, Kind: s.Kind, Numbers: s.Numbers.Back(), Name: s.Name})
 		}
 		return
 	}

@@ -9,6 +9,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/brief"
 	"evenledger/internal/mapping"
+	"evenledger/internal/system"
 	"evenledger/internal/words"
 )
 
@@ -18,8 +19,8 @@ type Verb string
 // The verbs.
 const (
 	Refer Verb = "refer" // set a field to an account that the same sheet creates
-	// Stay has what refers to the account by a name do so when that changed. Was is the account's version before; where nothing
-	// referred to it when it was drafted, there is no Kind. Without Was the account is made again, and what referred to it refers to it again.
+	// Stay has what refers to the account by a name do so when that changed. Where nothing referred to it when it was drafted, there
+	// is no Kind.
 	Stay   Verb = "stay"
 	Leave  Verb = "leave"
 	Join   Verb = "join"
@@ -53,31 +54,51 @@ const (
 
 // A Step is a request of an entry that follows once its account is there.
 type Step struct {
-	Do      Verb       `json:"do"`
-	Kind    string     `json:"kind"`            // of the thing; the field that refers
-	Thing   string     `json:"thing,omitempty"` // identifier; with Reown: the numbers, as Numbers has them
-	Name    string     `json:"name"`            // with Renew: the field that has the person choose yet another; or empty
+	Do     Verb   `json:"do"`
+	Kind   string `json:"kind"`          // of the thing; the field that refers
+	Name   string `json:"name"`          // for people: the thing, the account referred to, the mail, the follow-up, the files
+	Row    int    `json:"row,omitempty"` // whose account is referred to, or gets the mail
+	Result Result `json:"result,omitempty"`
+
+	// Of a membership, and with Stay of what refers to the account.
+	Thing   string     `json:"thing,omitempty"` // identifier
 	Role    string     `json:"role,omitempty"`
 	Section string     `json:"section,omitempty"`
 	Was     *[2]string `json:"was,omitempty"`     // role and section of the membership there is
-	Row     int        `json:"row,omitempty"`     // whose account is referred to
 	Made    bool       `json:"made,omitempty"`    // the thing does not exist yet and is made first
 	Divided bool       `json:"divided,omitempty"` // the thing does not have the section yet, and gets it first
-	Result  Result     `json:"result,omitempty"`
-	Mail    string     `json:"-"` // with Notify: what is sent, as JSON; read only where it is asked for
+
+	// With Stay.
+	Holder bool   `json:"holder,omitempty"` // Thing is an account, and Kind the field in which it refers to the entry's
+	Before string `json:"before,omitempty"` // version of the account, while it was called otherwise
+	Again  bool   `json:"again,omitempty"`  // the account is made again, and what referred to it refers to it again
+
+	Choose  string             `json:"choose,omitempty"`   // with Renew: the field that has the person choose yet another password; or empty
+	Numbers *system.Renumbered `json:"numbers,omitempty"`  // with Reown
+	To      string             `json:"to,omitempty"`       // with Notify the address, with Follow the feed
+	Tells   bool               `json:"password,omitempty"` // with Notify: the password stands in the mail
+	Sent    string             `json:"-"`                  // with Notify and Follow: what goes out, as JSON; read only where it is asked for
 }
 
-// WithPassword is the role of a mail in which the password stands.
-const WithPassword = "password"
+// Target is what the step is directed at, as text: a thing or account, an address, a feed, numbers.
+func (s Step) Target() string {
+	switch s.Do {
+	case Notify, Follow:
+		return s.To
+	case Reown:
+		return s.Numbers.String()
+	}
+	return s.Thing
+}
 
 // HoldsPassword reports whether the step is a mail that is still to tell the password.
 func (s Step) HoldsPassword() bool {
-	return s.Do == Notify && s.Role == WithPassword && (s.Result == "" || s.Result == Queued || s.Result == Sending || s.Result == Held)
+	return s.Do == Notify && s.Tells && (s.Result == "" || s.Result == Queued || s.Result == Sending || s.Result == Held)
 }
 
 // Key tells the step from the others of its entry.
 func (s Step) Key() string {
-	return strings.Join([]string{string(s.Do), s.Kind, s.Name, s.Thing}, "|")
+	return strings.Join([]string{string(s.Do), s.Kind, cmp.Or(s.Name, s.Choose), s.Target()}, "|")
 }
 
 // Ties are the verbs that change a membership, and IsTie reports whether a step does.
@@ -87,7 +108,7 @@ func Ties() []Verb { return []Verb{Leave, Join} }
 func (s Step) IsTie() bool { return s.Do == Join || s.Do == Leave }
 
 // InThing reports whether the step says who is in a thing.
-func (s Step) InThing() bool { return s.IsTie() || s.Do == Stay && s.Kind != "" && s.Role != OfAccount }
+func (s Step) InThing() bool { return s.IsTie() || s.Do == Stay && s.Kind != "" && !s.Holder }
 
 // Within reports whether the step is one in the system itself, which can be read back there; others
 // go out.
@@ -111,26 +132,24 @@ func (s Step) Text() string {
 	switch {
 	case s.Do == Refer:
 		return s.Kind + ": " + s.Name
-	case s.Do == Reown && s.Role != "":
-		return "files " + arrows(s.Thing) + ": " + s.Name + "; " + s.Role
 	case s.Do == Reown:
-		return "files " + arrows(s.Thing) + ": " + s.Name
-	case s.Do == Renew && s.Name != "":
+		return "files " + arrows(s.Numbers) + ": " + s.Name
+	case s.Do == Renew && s.Choose != "":
 		return "gets another password, until the first sign-in"
 	case s.Do == Follow && s.Result == Unclear:
 		return "follow-up " + s.Name + ": unclear whether it was done"
 	case s.Do == Follow && s.Result == Failed:
 		return "follow-up " + s.Name + " failed"
 	case s.Do == Follow:
-		return "follow-up " + s.Name + " in " + s.Thing
+		return "follow-up " + s.Name + " in " + s.To
 	case s.Do == Notify && s.Result == Held:
-		return "mail " + s.Name + " to " + s.Thing + " is held"
+		return "mail " + s.Name + " to " + s.To + " is held"
 	case s.Do == Notify && s.Result == Unclear:
-		return "mail " + s.Name + " to " + s.Thing + ": unclear whether it was sent"
+		return "mail " + s.Name + " to " + s.To + ": unclear whether it was sent"
 	case s.Do == Notify && s.Result == Failed:
-		return "mail " + s.Name + " to " + s.Thing + " failed"
+		return "mail " + s.Name + " to " + s.To + " failed"
 	case s.Do == Notify:
-		return "mail " + s.Name + " to " + s.Thing
+		return "mail " + s.Name + " to " + s.To
 	case s.Do == Renew:
 		return "gets another password"
 	case s.Do == Leave && s.Was != nil:
@@ -143,9 +162,6 @@ func (s Step) Text() string {
 	return "joins " + singular(s.Kind) + " " + account.MembershipText(s.Name, s.Role, s.Section)
 }
 
-// OfAccount is the role of a Stay whose Thing is an account, and Kind the field in which it refers to the entry's.
-const OfAccount = "account"
-
 // stays says what refers to the account by its name; empty: nothing did.
 func (s Step) stays() string {
 	switch {
@@ -153,23 +169,19 @@ func (s Step) stays() string {
 		return ""
 	case s.Result == Goes:
 		return s.Kind + " of " + s.Name + ", who has none then"
-	case s.Role == OfAccount && s.Was == nil:
+	case s.Holder && s.Again:
 		return "becomes the " + s.Kind + " of " + s.Name + " again"
-	case s.Role == OfAccount:
+	case s.Holder:
 		return "stays the " + s.Kind + " of " + s.Name
 	}
 	return "stays in " + singular(s.Kind) + " " + s.Name
 }
 
 // arrows says numbers before and after, those of the group where they are others.
-func arrows(numbers string) string {
-	of := strings.Fields(numbers)
-	if len(of) != 4 {
-		return numbers
-	}
-	said := of[0] + " → " + of[1]
-	if of[2] != of[3] && (of[0] != of[2] || of[1] != of[3]) {
-		said += ", group " + of[2] + " → " + of[3]
+func arrows(of *system.Renumbered) string {
+	said := fmt.Sprintf("%d → %d", of.User[0], of.User[1])
+	if of.Group[0] != of.Group[1] && of.User != of.Group {
+		said += fmt.Sprintf(", group %d → %d", of.Group[0], of.Group[1])
 	}
 	return said
 }

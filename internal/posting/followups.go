@@ -31,7 +31,7 @@ func (p *run) followUps(ctx context.Context, _ func(error)) error {
 // follow does one follow-up. The error is of the place as a whole.
 func (c *carrier) follow(ctx context.Context, e *batch.Entry, s *membership.Step) error {
 	var order feed.Order
-	if err := json.Unmarshal([]byte(s.Mail), &order); err != nil {
+	if err := json.Unmarshal([]byte(s.Sent), &order); err != nil {
 		return fmt.Errorf("the follow-up of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
 	order.Give("id", brief.Mark("id"), e.Account)
@@ -40,7 +40,7 @@ func (c *carrier) follow(ctx context.Context, e *batch.Entry, s *membership.Step
 		if err := c.claim(ctx, e, s); err != nil {
 			return err
 		}
-		err := c.Do(ctx, s.Thing, order)
+		err := c.Do(ctx, s.To, order)
 		e.Forget(s, account.FollowUpFailed)
 		var no *feed.Refused
 		var later *feed.Later

@@ -72,7 +72,7 @@ func (p *run) sendHeld(ctx context.Context, rows []int, again bool) (n int, err 
 			case slices.Contains(wanted, s.Result):
 				e.Forget(s, account.NoticeLeftOut)
 				if why := now.against(&e, s); why != "" {
-					e.FindOf(s, account.Warning, account.NoticeLeftOut, fmt.Sprintf("the mail “%s” to %s was left out: %s", s.Name, s.Thing, why))
+					e.FindOf(s, account.Warning, account.NoticeLeftOut, fmt.Sprintf("the mail “%s” to %s was left out: %s", s.Name, s.To, why))
 					switch s.Result {
 					case membership.Queued:
 						s.Result = membership.Held
@@ -189,7 +189,7 @@ func (p *run) writtenSince(ctx context.Context, ids map[string]bool, written map
 }
 
 func mailKey(e *batch.Entry, s *membership.Step) string {
-	return e.Account + "\x00" + s.Name + "\x00" + strings.ToLower(s.Thing)
+	return e.Account + "\x00" + s.Name + "\x00" + strings.ToLower(s.To)
 }
 
 // against is why a mail would say what is not so any more; empty: nothing speaks against it.
@@ -197,7 +197,7 @@ func (m *meanwhile) against(e *batch.Entry, s *membership.Step) string {
 	a, there := m.accounts[e.Account]
 	was, is := e.Left()["email"].Text(), a.Field("email").Text()
 	shown, has := m.schema.Attribute("email")
-	moved := there && has && !shown.Unseen && strings.EqualFold(was, s.Thing) && !strings.EqualFold(is, was)
+	moved := there && has && !shown.Unseen && strings.EqualFold(was, s.To) && !strings.EqualFold(is, was)
 	later := m.written[mailKey(e, s)]
 	switch {
 	case m.gone[e.Account]:

@@ -69,14 +69,14 @@ func (p *Post) mayMail() error {
 // sendMail sends one mail. The error is of the server as a whole.
 func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.Pace, e *batch.Entry, s *membership.Step) error {
 	var m mail.Mail
-	if err := json.Unmarshal([]byte(s.Mail), &m); err != nil {
+	if err := json.Unmarshal([]byte(s.Sent), &m); err != nil {
 		return fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
 	}
-	if s.Role == membership.WithPassword {
+	if s.Tells {
 		password, err := c.opened(e)
 		if err != nil {
 			s.Result = membership.Failed
-			e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.Thing, err))
+			e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s was not sent: %s", s.Name, s.To, err))
 			return nil
 		}
 		m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, password), strings.ReplaceAll(m.HTML, brief.PasswordMark, html.EscapeString(password))
@@ -84,7 +84,7 @@ func (c *carrier) sendMail(ctx context.Context, sender *mail.Sender, rate *pace.
 	m.ID = fmt.Sprintf("%d.%d.%s.%d@%s", c.Batch.ID, e.Row, s.Name, c.Batch.Made.UnixNano(), domainOf(c.Mail.From.Address))
 	tell := func(why string) {
 		e.Forget(s, account.NoticeNotSent)
-		e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.Thing, why))
+		e.FindOf(s, account.Warning, account.NoticeNotSent, fmt.Sprintf("the mail “%s” to %s %s", s.Name, s.To, why))
 	}
 	for try := 1; ; try++ {
 		if rate.Wait(ctx) != nil {

@@ -43,8 +43,8 @@ func (p *run) tellMoving(ctx context.Context) error {
 // formerly is an entry's account as it was called before the batch, where that changes.
 func formerly(e *batch.Entry) (before account.Account, moves bool) {
 	for _, s := range e.Steps {
-		if s.Do == membership.Stay && s.Was != nil {
-			return account.Account{ID: e.Account, Version: s.Was[0]}, true
+		if s.Do == membership.Stay && !s.Again {
+			return account.Account{ID: e.Account, Version: s.Before}, true
 		}
 	}
 	return before, false
@@ -108,7 +108,7 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 				switch {
 				case s.Kind == "":
 					s.Result = membership.Done
-				case s.Was == nil:
+				case s.Again:
 					if err := p.referAgain(sending, e, s); err != nil {
 						return err
 					}

@@ -206,7 +206,7 @@ func (o *outward) readySteps(e *batch.Entry) (open int, settled bool) {
 		switch {
 		case s.Result == membership.Sending: // by a post that was killed
 			s.Result = membership.Unclear
-			e.FindOf(s, account.Warning, o.code, fmt.Sprintf("%s “%s” (%s) was on its way when a post was cut short: nobody can say whether it came to its end", o.called, s.Name, s.Thing))
+			e.FindOf(s, account.Warning, o.code, fmt.Sprintf("%s “%s” (%s) was on its way when a post was cut short: nobody can say whether it came to its end", o.called, s.Name, s.To))
 		case s.Result != "" && s.Result != membership.Queued:
 		case failed:
 			s.Result = membership.Unsent

@@ -727,7 +727,7 @@ func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	for _, r := range group {
 		sent := !waits(&r.Entry) && !r.Entry.Outcome.IsElsewhere() && renewal(&r.Entry) < 0
 		told := slices.ContainsFunc(r.Entry.Steps, func(s membership.Step) bool {
-			return s.Do == membership.Notify && s.Role == membership.WithPassword && s.Result == membership.Done
+			return s.Do == membership.Notify && s.Tells && s.Result == membership.Done
 		})
 		if toTell := slices.ContainsFunc(r.Entry.Steps, membership.Step.HoldsPassword); toTell {
 			continue

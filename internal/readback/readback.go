@@ -337,8 +337,8 @@ func (r *Reading) files(ctx context.Context, entries []batch.Entry, now *seen) e
 	taken[0], taken[1] = map[int]bool{}, map[int]bool{}
 	for i := range entries {
 		for _, s := range entries[i].Steps {
-			if n, is := batch.Renumbered(s); is && s.Result == membership.Done {
-				numbers, rows = append(numbers, n), append(rows, entries[i].Row)
+			if n := s.Numbers; n != nil && s.Result == membership.Done {
+				numbers, rows = append(numbers, *n), append(rows, entries[i].Row)
 				taken[0][n.User[1]], taken[1][n.Group[1]] = true, true
 			}
 		}

@@ -62,13 +62,13 @@ func (o *Orders) Add(e *batch.Entry) {
 	for _, s := range e.Steps {
 		does, whom := s.Text(), who
 		if s.Do == membership.Notify {
-			does, whom = "mail "+s.Name, s.Thing
+			does, whom = "mail "+s.Name, s.To
 		}
 		if does == "" {
 			continue
 		}
-		if one := o.note(does, whom); one.Rows == 1 && s.Mail != "" {
-			one.Says = sentWords(s.Mail)
+		if one := o.note(does, whom); one.Rows == 1 && s.Sent != "" {
+			one.Says = sentWords(s.Sent)
 		}
 	}
 }

@@ -204,7 +204,20 @@ type Folders struct {
 }
 
 // A Renumbered is an account's numbers before and after; both alike: it keeps that one.
-type Renumbered struct{ User, Group [2]int }
+type Renumbered struct {
+	User  [2]int `json:"user"`
+	Group [2]int `json:"group"`
+}
+
+// String has the numbers of the user, and then of the group.
+func (r *Renumbered) String() string {
+	return fmt.Sprintf("%d %d %d %d", r.User[0], r.User[1], r.Group[0], r.Group[1])
+}
+
+// Back has the numbers of before given again.
+func (r *Renumbered) Back() *Renumbered {
+	return &Renumbered{User: [2]int{r.User[1], r.User[0]}, Group: [2]int{r.Group[1], r.Group[0]}}
+}
 
 // Owned counts the files that a Renumbered has by its numbers before.
 type Owned struct {

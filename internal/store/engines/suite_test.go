@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -22,6 +23,7 @@ import (
 	"evenledger/internal/membership"
 	"evenledger/internal/store"
 	"evenledger/internal/store/sqlite"
+	"evenledger/internal/system"
 )
 
 // An opener opens the ledger of a test: the same one each time.
@@ -41,6 +43,7 @@ func try(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 		"claims and results":            claimsAndResults,
 		"drafts that broke off":         unfinishedDrafts,
 		"steps and secrets":             stepsAndSecrets,
+		"steps of every kind":           everyStep,
 		"what was made of late":         madeOfLate,
 		"parts of a stage":              parts,
 		"the dead are taken over":       takenOver,
@@ -279,6 +282,34 @@ func unfinishedDrafts(t *testing.T, open opener) {
 	three := []*batch.Batch{{Draft: batch.Draft{Made: noon}}, {Draft: batch.Draft{Made: noon}}, {Draft: batch.Draft{Made: noon}}}
 	require.NoError(t, l.Begin(ctx, worker("set"), three...))
 	assert.Equal(t, []int{4, 5, 6}, []int{three[0].ID, three[1].ID, three[2].ID}, "a set's stand one after the other")
+}
+
+// Steps of every kind come back as they were, and that they are on their way is noted by itself.
+func everyStep(t *testing.T, opens opener) {
+	l := opens(t)
+	steps := []membership.Step{
+		{Do: membership.Join, Kind: "courses", Thing: "c1", Name: "Radio", Role: "tutor", Section: "A", Was: &[2]string{"learner", ""}, Divided: true},
+		{Do: membership.Stay, Before: "ada=1"}, {Do: membership.Stay, Kind: "manager", Thing: "u3", Name: "Tom", Holder: true, Again: true},
+		{Do: membership.Renew, Kind: "password", Choose: "passwordMustChange"},
+		{Do: membership.Reown, Kind: "files", Name: "12 files", Numbers: &system.Renumbered{User: [2]int{1000, 2000}, Group: [2]int{100, 100}}},
+		{Do: membership.Follow, Kind: "follow_ups", Name: "badge", To: "desk"}, {Do: membership.Notify, Kind: "notices", Name: "welcome", To: "ada@brindlesound.example", Tells: true, Row: 3},
+	}
+	b := drafted(t, l, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u1", Steps: steps}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u2", Steps: steps})
+	for _, e := range read(t, l, b.ID, store.Filter{}) {
+		assert.Equal(t, steps, e.Steps)
+	}
+	join(t, l, b.ID, "a")
+	require.NoError(t, l.Lease(b.ID, worker("a")).ClaimSteps(t.Context(), map[int][]int{0: {2, 3}, 5: {3}}))
+	for i, sending := range [][]int{{0}, {0, 5}} {
+		want := slices.Clone(steps)
+		for _, n := range sending {
+			want[n].Result = membership.Sending
+		}
+		assert.Equal(t, want, read(t, l, b.ID, store.Filter{})[i].Steps)
+	}
+	problems, err := l.History(b.ID).Problems(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, problems, "that something is on its way is no part of what became of it")
 }
 
 // Steps, names of people and sealed passwords come back as they were, and what was
@@ -704,7 +735,7 @@ func altered(t *testing.T, anew func(t *testing.T) (opener, tamperer)) {
 			entry := batch.Entry{Outcome: account.Waiting, Intent: account.Create, Changes: []account.Change{{Field: "title", After: account.Of("Bosun")}}}
 			first := entry
 			first.Steps = []membership.Step{{Do: membership.Join, Kind: "groups", Thing: "g1", Name: "Deck"}}
-			last := batch.Entry{Outcome: account.Aside, Secret: "sealed 5", Steps: []membership.Step{{Do: membership.Notify, Kind: "mail", Name: "welcome", Mail: "{}"}}}
+			last := batch.Entry{Outcome: account.Aside, Secret: "sealed 5", Steps: []membership.Step{{Do: membership.Notify, Kind: "mail", Name: "welcome", Sent: "{}"}}}
 			second := entry
 			second.Secret = "sealed 3"
 			b := drafted(t, l, first, second, entry, last)

@@ -11,7 +11,6 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
-	"evenledger/internal/membership"
 	"evenledger/internal/store"
 )
 
@@ -243,63 +242,6 @@ func scan(rows *sql.Rows, more ...any) (batch.Entry, error) {
 	return e, errors.Join(err, read(known, &e.Known), read(findings, &e.Findings), read(cells, &e.Cells))
 }
 
-// addSteps reads the steps of entries; with mails what each of them sends.
-func addSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry, mails bool) error {
-	mail := "''"
-	if mails {
-		mail = "coalesce((SELECT about FROM outgoing o WHERE o.batch = s.batch AND o.row = s.row AND o.name = s.kind || '/' || s.name), '')"
-	}
-	at, low, high := map[int]*batch.Entry{}, entries[0].Row, entries[0].Row
-	for i := range entries {
-		row := entries[i].Row
-		at[row], low, high = &entries[i], min(low, row), max(high, row)
-	}
-	rows, err := tx.Query(ctx, `SELECT row, "do", kind, thing, name, role, section, was, target, made, result, `+mail+" FROM steps s WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n", id, low, high)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var row int
-		var was sql.NullString
-		var s membership.Step
-		var made int
-		if err := rows.Scan(&row, &s.Do, &s.Kind, &s.Thing, &s.Name, &s.Role, &s.Section, &was, &s.Row, &made, &s.Result, &s.Mail); err != nil {
-			return err
-		}
-		s.Made, s.Divided = made == madeThing, made == madeSection
-		if was.Valid {
-			role, section, _ := strings.Cut(was.String, "\x1f")
-			s.Was = &[2]string{role, section}
-		}
-		if e := at[row]; e != nil {
-			e.Steps = append(e.Steps, s)
-		}
-	}
-	return rows.Err()
-}
-
-// PutSteps writes the steps of entries that have none yet.
-func PutSteps(ctx context.Context, tx Tx, id int, entries []batch.Entry) error {
-	var steps, mails [][]any
-	for _, e := range entries {
-		for n, s := range e.Steps {
-			var was any
-			if s.Was != nil {
-				was = s.Was[0] + "\x1f" + s.Was[1]
-			}
-			steps = append(steps, []any{id, e.Row, n, s.Do, s.Kind, s.Thing, s.Name, s.Role, s.Section, was, s.Row, madeFirst(s), s.Result})
-			if s.Mail != "" {
-				mails = append(mails, []any{id, e.Row, s.Kind + "/" + s.Name, s.Mail})
-			}
-		}
-	}
-	if err := tx.Many(ctx, `INSERT INTO steps (batch, row, n, "do", kind, thing, name, role, section, was, target, made, result) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, steps); err != nil {
-		return err
-	}
-	return tx.Many(ctx, "INSERT INTO outgoing (batch, row, name, about) VALUES (?, ?, ?, ?) ON CONFLICT (batch, row, name) DO UPDATE SET about = excluded.about", mails)
-}
-
 // partText is which fields were changed where not all were; all is "".
 func partText(part []string) string {
 	if part == nil {
@@ -314,21 +256,4 @@ func placeText(place *batch.Place) string {
 		return ""
 	}
 	return jsonText(place)
-}
-
-// number is a yes as it stands in the tables.
-// What is made first for a step.
-const (
-	madeThing   = 1
-	madeSection = 2
-)
-
-func madeFirst(s membership.Step) int {
-	switch {
-	case s.Made:
-		return madeThing
-	case s.Divided:
-		return madeSection
-	}
-	return 0
 }

@@ -28,7 +28,7 @@ func (l *passwords) Count(ctx context.Context) (c store.PasswordCounts, err erro
 				EXISTS (SELECT 1 FROM steps m WHERE m.batch = s.batch AND m.row = s.row AND m."do" = ?5 AND m.role = ?6 AND m.result IN ('', ?7, ?8, ?9)) AS tells
 			FROM secrets s LEFT JOIN results r ON r.batch = s.batch AND r.row = s.row
 			LEFT JOIN steps p ON p.batch = s.batch AND p.row = s.row AND p."do" = ?4 WHERE s.batch = ?10) sealed`,
-		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, membership.WithPassword, membership.Queued, membership.Sending, membership.Held, l.id)
+		account.Created, membership.Done, account.Waiting, membership.Renew, membership.Notify, tellsPassword, membership.Queued, membership.Sending, membership.Held, l.id)
 	return c, err
 }
 

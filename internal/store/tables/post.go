@@ -60,7 +60,7 @@ func (l *lease) Settle(ctx context.Context, results []store.Result, now time.Tim
 		settled = append(settled, []any{l.id, e.Row, r.Claim, e.Outcome, e.Account, e.Version, jsonText(e.Findings), now.Format(stamp), e.Did, partText(e.Part), e.Proof, placeText(e.Place)})
 		for n, s := range e.Steps {
 			if s.Result != "" || s.Made { // else it is as it was drafted
-				steps = append(steps, []any{s.Result, s.Thing, l.id, e.Row, n})
+				steps = append(steps, []any{s.Result, s.Target(), l.id, e.Row, n})
 			}
 		}
 	}
