@@ -298,7 +298,7 @@ func MayTrust(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	}
 	problems, err := l.History(b.ID).Problems(ctx)
 	if err == nil && len(problems) == 0 {
-		_, problems, err = Vouched(ctx, w, l, b)
+		_, problems, err = checkSignatures(ctx, w, l, b)
 	}
 	if err == nil && len(problems) > 0 {
 		err = held("what the ledger says is not to be trusted: "+problems[0], fmt.Sprintf("Ask who keeps it: “evenledger ledger check” tells all. “evenledger reconcile %d” reads in the system what is there, and signs it if all is.", b.ID))
@@ -306,9 +306,9 @@ func MayTrust(ctx context.Context, w *workspace.Workspace, l store.Store, b *bat
 	return err
 }
 
-// Vouched returns what is wrong with the signatures of a batch, and who signed all that became of it
+// checkSignatures returns what is wrong with the signatures of a batch, and who signed all that became of it
 // last; empty: nobody did.
-func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, problems []string, err error) {
+func checkSignatures(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, problems []string, err error) {
 	id, err := l.Upkeep().ID(ctx)
 	if err != nil {
 		return "", nil, err
@@ -351,4 +351,26 @@ func Signed(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch
 		}
 	}
 	return people, err
+}
+
+// seenWhole is how many rows a batch may have that is held against its history when it is shown; of larger
+// ones “ledger check” does that.
+const seenWhole = 20000
+
+// Vouched returns who signed what became of a batch, and what is wrong with its signatures or with what the
+// ledger says of it.
+func Vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, doubts []string, err error) {
+	if len(w.People) == 0 || b.Posted.IsZero() {
+		return "", nil, nil
+	}
+	if b.Rows <= seenWhole {
+		if doubts, err = l.History(b.ID).Problems(ctx); err != nil {
+			return "", nil, err
+		}
+	}
+	by, more, err := checkSignatures(ctx, w, l, b)
+	if doubts = append(doubts, more...); len(doubts) > 0 {
+		by = ""
+	}
+	return by, doubts, err
 }

@@ -30,7 +30,7 @@ func CheckLedger(ctx context.Context, w *workspace.Workspace, l store.Store) (s 
 	}
 	for i := range all {
 		b := &all[len(all)-1-i]
-		by, problems, err := Vouched(ctx, w, l, b)
+		by, problems, err := checkSignatures(ctx, w, l, b)
 		if err != nil {
 			return s, err
 		}

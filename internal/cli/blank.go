@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/export"
+	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -151,7 +152,7 @@ func (a *front) blankOf(ctx context.Context, named, out string) error {
 func (a *front) writeBlank(columns []export.Column, out, system, named, left string) error {
 	who, flags := system, "--system "+system
 	if named != "" {
-		who, flags = "the brief "+named, "-b "+quoted(named)
+		who, flags = "the brief "+named, "-b "+report.Quoted(named)
 	}
 	required := []string{}
 	for _, c := range columns {
@@ -187,7 +188,7 @@ func (a *front) writeBlank(columns []export.Column, out, system, named, left str
 	if left != "" {
 		page.Text(page.Dim, left)
 	}
-	page.Next("evenledger check " + quoted(out) + " " + flags + "    # once it is filled in")
+	page.Next("evenledger check " + report.Quoted(out) + " " + flags + "    # once it is filled in")
 	return page.Err()
 }
 

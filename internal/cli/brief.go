@@ -90,7 +90,7 @@ func (a *front) briefFine(b *brief.Brief, name string) error {
 		return a.writeJSON(map[string]any{"brief": b.Name, "system": b.System, "match": b.Match, "new": b.New, "known": b.Known, "fields": fields, "checks": len(b.Checks), "problems": []string{}})
 	}
 	page := a.page()
-	page.Line("%s is in order: %s, %s of its own.", name, counted(len(b.Fields), "field", "fields"), counted(len(b.Checks), "check", "checks"))
+	page.Line("%s is in order: %s, %s of its own.", name, report.Counted(len(b.Fields), "field", "fields"), report.Counted(len(b.Checks), "check", "checks"))
 	page.Line("Fields are worked out in this order:")
 	for _, f := range fields {
 		var source string

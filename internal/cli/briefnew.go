@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/brief"
 	"evenledger/internal/compose"
 	"evenledger/internal/profile"
+	"evenledger/internal/report"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
@@ -150,7 +151,7 @@ func (a *front) briefWritten(path, sheetPath string, source *compose.Source, tex
 		page := a.page()
 		page.Line("%s is begun, and to be completed: no column is a sure key, so nothing says which row is whose.", path)
 		page.Line("Look for “match” in it; what is not sure stands there as a comment.")
-		page.Next("evenledger brief check " + quoted(source.Name) + "    # once “match” is there")
+		page.Next("evenledger brief check " + report.Quoted(source.Name) + "    # once “match” is there")
 		return page.Err()
 	}
 	if problems != nil {
@@ -178,6 +179,6 @@ func (a *front) briefWritten(path, sheetPath string, source *compose.Source, tex
 	if source.Info.HeadingRow > 0 {
 		first = source.Info.HeadingRow + 1
 	}
-	page.Next(fmt.Sprintf("evenledger brief try %s -b %s --row %d", quoted(sheetPath), quoted(source.Name), first), fmt.Sprintf("evenledger check %s -b %s", quoted(sheetPath), quoted(source.Name)))
+	page.Next(fmt.Sprintf("evenledger brief try %s -b %s --row %d", report.Quoted(sheetPath), report.Quoted(source.Name), first), fmt.Sprintf("evenledger check %s -b %s", report.Quoted(sheetPath), report.Quoted(source.Name)))
 	return page.Err()
 }

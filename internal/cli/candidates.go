@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/report"
 )
@@ -38,7 +39,7 @@ Nothing is changed.`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
-				return wrong("say which file to write", fmt.Sprintf("For example: evenledger candidates %s -b BRIEF -o pairs.xlsx", quoted(args[0])))
+				return wrong("say which file to write", fmt.Sprintf("For example: evenledger candidates %s -b BRIEF -o pairs.xlsx", report.Quoted(args[0])))
 			}
 			a.longWork()
 			flags.Compare = true // nothing is made of it
@@ -83,7 +84,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 		came[m.System] = p
 		files = append(files, file)
 		if !a.json {
-			a.pairing(page, m.System, file, p)
+			answer.Pairing(page, m.System, file, p)
 		}
 	}
 	if a.json {
@@ -92,9 +93,9 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 	if len(files) > 0 {
 		page.Line("")
 		page.Text(page.Dim, "Answer in the column “Answer”: yes for the first, 2 or 3 for another, new for nobody, or a user name. What is left blank is refused.")
-		draft := "evenledger draft " + quoted(path) + flags.flags()
+		draft := "evenledger draft " + report.Quoted(path) + flags.flags()
 		for _, file := range files {
-			draft += " --pairs " + quoted(file)
+			draft += " --pairs " + report.Quoted(file)
 		}
 		page.Next(draft)
 		if err := page.Err(); err != nil {
@@ -102,25 +103,4 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 		}
 	}
 	return a.tellSystems(ctx, ofMembers(members))
-}
-
-// pairing tells what looking for candidates in one system came to.
-func (a *front) pairing(page *report.Page, system, file string, p *app.Pairing) {
-	page.Line("%s", page.Bold(fmt.Sprintf("%s: whom the rows may mean in %s", file, system)))
-	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: "Found by a key", N: p.Known}, {Label: "With candidates", N: p.Candidates}, {Label: "Without any", N: p.Without}, {Label: "Set aside", N: p.Aside}})
-	if len(p.First) == 0 {
-		return
-	}
-	page.Line("")
-	table := page.Listing(report.Column{Title: "row", Width: 5, Right: true}, report.Column{Title: "says", Width: 26}, report.Column{Title: "may be", Width: 30}, report.Column{Title: "sure", Width: 5, Right: true}, report.Column{Title: "why", Rank: 1})
-	for _, c := range p.First {
-		may, sure, why := report.Cell{Text: "nobody that is known", Style: page.Dim}, "", ""
-		if len(c.Best) > 0 {
-			may, sure, why = report.Cell{Text: c.Label}, fmt.Sprintf("%d %%", c.Best[0].Sure), c.Best[0].Why
-		}
-		table.Row(report.Cell{Text: fmt.Sprint(c.Row)}, report.Cell{Text: c.Key}, may, report.Cell{Text: sure}, report.Cell{Text: why, Style: page.Dim})
-	}
-	if more := p.Candidates + p.Without - len(p.First); more > 0 {
-		page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more in the sheet", report.Number(more))))
-	}
 }

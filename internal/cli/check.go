@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
@@ -28,7 +28,7 @@ func (f *sheetFlags) flags() string {
 	text := ""
 	for _, flag := range [][2]string{{" -b ", f.Brief}, {" --system ", f.System}, {" --tab ", f.Tab}, {" --encoding ", f.Encoding}, {" --rows ", f.Rows}, {" --only ", f.Only}, {" --new ", f.New}} {
 		if flag[1] != "" {
-			text += flag[0] + quoted(flag[1])
+			text += flag[0] + report.Quoted(flag[1])
 		}
 	}
 	if f.Again {
@@ -38,14 +38,6 @@ func (f *sheetFlags) flags() string {
 		text += fmt.Sprintf(" --first %d", f.First)
 	}
 	return text
-}
-
-// quoted writes a word as it has to be typed in a shell.
-func quoted(word string) string {
-	if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./,:@") == "" {
-		return word
-	}
-	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 func (f *sheetFlags) add(a *front, cmd *cobra.Command) {
@@ -274,9 +266,9 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 	if c.of == nil {
 		return troubles
 	}
-	next := "evenledger draft " + quoted(c.of.Name) + flags.flags()
+	next := "evenledger draft " + report.Quoted(c.of.Name) + flags.flags()
 	if out != "" {
-		next = "evenledger check " + quoted(out) + flags.flags()
+		next = "evenledger check " + report.Quoted(out) + flags.flags()
 	}
 	return errors.Join(a.tellChecked(c, leftTo(members), out, next), troubles)
 }
@@ -293,7 +285,7 @@ type checked struct {
 // tellChecked tells it, and what is left to whom.
 func (a *front) tellChecked(c *checked, left []string, out, next string) error {
 	page, of := a.page(), c.of
-	page.Line("%s", about(of.Sheet.Info()))
+	page.Line("%s", answer.About(of.Sheet.Info()))
 	page.Read(of.Sheet.Info().Read)
 	sides := func(i int) []report.Side {
 		return []report.Side{{Label: "Fine", N: c.came[i].Fine}, {Label: "Set aside", N: c.came[i].Aside}, {Label: "Refused", N: c.came[i].Refused}}

@@ -24,6 +24,7 @@ import (
 	"golang.org/x/term"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/clock"
 	feeds "evenledger/internal/feed/kinds"
@@ -299,7 +300,7 @@ func (a *front) fail(ctx context.Context, err error) int {
 	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
 	var problems yamldoc.Problems
 	if errors.As(f.err, &problems) {
-		page.Line("%s %d %s in %s:", page.Level(account.Error, "evenledger:"), len(problems), plural(len(problems), "mistake", "mistakes"), problems[0].File)
+		page.Line("%s %d %s in %s:", page.Level(account.Error, "evenledger:"), len(problems), report.Plural(len(problems), "mistake", "mistakes"), problems[0].File)
 		for _, p := range problems {
 			page.Line("  %s %s", page.Bold(fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), p.Message)
 			if p.Remedy != "" {
@@ -325,10 +326,22 @@ func (a *front) fail(ctx context.Context, err error) int {
 }
 
 func (a *front) writeJSON(document any) error {
+	if stream, is := document.(answer.Stream); is {
+		return stream(a.out)
+	}
 	encoder := json.NewEncoder(a.out)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(document)
+}
+
+// tell gives an answer, in the form asked for.
+func (a *front) tell(ctx context.Context, found answer.Answer) error {
+	if a.json {
+		return a.writeJSON(found.Document(ctx))
+	}
+	page := a.page()
+	return errors.Join(found.Draw(ctx, page), page.Err())
 }
 
 // page writes the answer for a person.

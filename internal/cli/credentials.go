@@ -83,14 +83,14 @@ func (f *credentialFlags) again() string {
 	flags := ""
 	for n := 2; flags == ""; n++ {
 		if path := fmt.Sprintf("%s-%d%s", name, n, ending); !exists(path) {
-			flags = " --credentials " + quoted(path)
+			flags = " --credentials " + report.Quoted(path)
 		}
 	}
 	for _, key := range f.to {
 		flags += " --to " + key
 	}
 	if f.passphrase != "" {
-		flags += " --passphrase " + quoted(f.passphrase)
+		flags += " --passphrase " + report.Quoted(f.passphrase)
 	}
 	if f.clear {
 		flags += " --in-clear"
@@ -106,5 +106,3 @@ func (f *credentialFlags) of(b *batch.Batch, several bool) string {
 	ending := filepath.Ext(f.file)
 	return strings.TrimSuffix(f.file, ending) + "-" + b.System + ending
 }
-
-func counted(n int, one, many string) string { return report.Number(n) + " " + plural(n, one, many) }

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
+	"evenledger/internal/report"
 	"evenledger/internal/standin"
 	"evenledger/internal/standin/desk"
 )
@@ -272,7 +273,7 @@ func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 		}
 		line := "$ evenledger"
 		for _, arg := range s.args {
-			line += " " + quoted(arg)
+			line += " " + report.Quoted(arg)
 		}
 		page.Line("%s", page.Bold(line))
 	}

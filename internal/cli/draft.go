@@ -203,7 +203,7 @@ func (a *front) load(ctx context.Context, page *report.Page, l store.Store, b *b
 			of = append(of, report.Number(part.n)+" "+part.what)
 		}
 	}
-	said := "A post would send " + counted(n, "request", "requests")
+	said := "A post would send " + report.Counted(n, "request", "requests")
 	if len(of) > 0 {
 		said += ": " + strings.Join(of, ", ")
 	}
@@ -223,9 +223,9 @@ func lasting(seconds float64) string {
 	case seconds < 1:
 		return "a second"
 	case seconds < 90:
-		return counted(int(math.Ceil(seconds)), "second", "seconds")
+		return report.Counted(int(math.Ceil(seconds)), "second", "seconds")
 	case seconds < 5400:
-		return counted(int(math.Ceil(seconds/60)), "minute", "minutes")
+		return report.Counted(int(math.Ceil(seconds/60)), "minute", "minutes")
 	}
 	return fmt.Sprintf("%.1f hours", seconds/3600)
 }

@@ -120,15 +120,15 @@ func (a *front) export(ctx context.Context, e *export.Export, target workspace.S
 	page := a.page()
 	if e.Each != "" {
 		page.Line("%s: %s %s of %s, a row each.", out, report.Number(rows), e.Each, target.Name)
-		page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
+		page.Next("evenledger draft " + report.Quoted(out) + " --system " + target.Name)
 		return page.Err()
 	}
-	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.Looked), plural(e.Looked, "account", "accounts"), target.Name, len(e.Headings()))
+	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.Looked), report.Plural(e.Looked, "account", "accounts"), target.Name, len(e.Headings()))
 	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is. The last column says")
 	page.Line("which account a row is, whatever else of it you change.")
 	if left != "" {
 		page.Text(page.Dim, left)
 	}
-	page.Next("evenledger draft " + quoted(out) + " --system " + target.Name)
+	page.Next("evenledger draft " + report.Quoted(out) + " --system " + target.Name)
 	return page.Err()
 }

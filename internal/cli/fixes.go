@@ -81,7 +81,7 @@ func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch
 	if rows == 0 {
 		page.Line("No row of batch %s was refused or failed, so no sheet was written.", s.Numbers())
 	} else {
-		page.Line("%s: %d %s to correct, with the reasons at the right.", out, rows, plural(rows, "row", "rows"))
+		page.Line("%s: %d %s to correct, with the reasons at the right.", out, rows, report.Plural(rows, "row", "rows"))
 	}
 	for _, b := range batches { // what no correction of a row puts right
 		left, err := app.Remaining(ctx, l, b)
@@ -104,11 +104,4 @@ func (a *front) fixes(ctx context.Context, l store.Store, batches []*batch.Batch
 	}
 	page.Next(draft)
 	return page.Err()
-}
-
-func plural(n int, single, many string) string {
-	if n == 1 {
-		return single
-	}
-	return many
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -10,7 +9,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/report"
-	"evenledger/internal/sheet"
 	"evenledger/internal/words"
 )
 
@@ -37,37 +35,6 @@ func readAs(page *report.Page, j *app.Job) {
 			page.Line("  %s   %s", report.Pad(report.Clip(c.Heading, 28), 28), page.Dim("not used"))
 		}
 	}
-}
-
-// about says in a line what a sheet is.
-func about(info sheet.Info) string {
-	parts := []string{info.Format}
-	if info.Compressed {
-		parts[0] += " in gzip"
-	}
-	if info.Separator != "" {
-		parts = append(parts, info.Separator+" between cells")
-	}
-	if info.Encoding != "" {
-		parts = append(parts, info.Encoding)
-	}
-	if info.Tab != "" {
-		tab := "tab “" + info.Tab + "”"
-		if len(info.Tabs) > 1 {
-			tab += fmt.Sprintf(" of %d", len(info.Tabs))
-		}
-		for i, below := range info.Below {
-			if tab += fmt.Sprintf(" and “%s”, whose row 1 is counted as row %d", below.Name, below.Before+1); i == 0 {
-				tab = strings.Replace(tab, "tab ", "tabs ", 1)
-			}
-		}
-		parts = append(parts, tab)
-	}
-	text := info.Name + " · " + strings.Join(parts, ", ")
-	if info.HeadingRow > 0 {
-		text += fmt.Sprintf(" · headings in row %d", info.HeadingRow)
-	}
-	return text
 }
 
 // exists reports whether there is a file at path.

@@ -110,7 +110,7 @@ func (a *front) checkLedger(ctx context.Context, against string) (err error) {
 	if a.exit != exitDone {
 		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Ask who keeps it. Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
-	page.Line("The ledger is sound: %s with %s, every batch is even, and each is as its history says.", counted(sound.Batches, "batch", "batches"), counted(sound.Entries, "entry", "entries"))
+	page.Line("The ledger is sound: %s with %s, every batch is even, and each is as its history says.", report.Counted(sound.Batches, "batch", "batches"), report.Counted(sound.Entries, "entry", "entries"))
 	if len(sound.Alone) > 0 {
 		page.Text(page.Dim, fmt.Sprintf("Nobody vouches for %s: who drafted and posted them has no key in evenledger.yaml, and whoever can write to the ledger could have.", batchesText(sound.Alone)))
 	}
@@ -158,7 +158,7 @@ func (a *front) writeHeads(ctx context.Context, path string) (err error) {
 		return a.writeJSON(map[string]any{"file": path, "batches": n})
 	}
 	page := a.page()
-	page.Line("%s: where the history of %s stands. Keep it where nobody who can write to the ledger can.", path, counted(n, "batch", "batches"))
+	page.Line("%s: where the history of %s stands. Keep it where nobody who can write to the ledger can.", path, report.Counted(n, "batch", "batches"))
 	page.Next("evenledger ledger check --against " + path + "    # some day")
 	return page.Err()
 }
@@ -208,7 +208,7 @@ func (a *front) moveLedger(ctx context.Context, to string) error {
 		return a.writeJSON(map[string]any{"from": from.String(), "to": into.String(), "rows": rows})
 	}
 	page := a.page()
-	page.Line("All of the ledger is in %s now: %s written and compared.", into, counted(rows, "row", "rows"))
+	page.Line("All of the ledger is in %s now: %s written and compared.", into, report.Counted(rows, "row", "rows"))
 	page.Line("%s is marked as moved, and is used no more. Keep it until you have made a copy of the new one.", from)
 	page.Line("")
 	page.Line("Write this into evenledger.yaml, on every machine:")

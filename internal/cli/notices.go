@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	netmail "net/mail"
@@ -14,16 +13,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/drafting"
-	"evenledger/internal/expr"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
 	"evenledger/internal/report"
-	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
@@ -52,7 +49,7 @@ once more: look at them first, as somebody may get a mail twice.`,
 		Args:              one("a batch's number"),
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			pick, err := newPick(rows, only, a.Today())
+			pick, err := app.NewPick(rows, only, a.Today())
 			if err != nil {
 				return err
 			}
@@ -79,157 +76,24 @@ once more: look at them first, as somebody may get a mail twice.`,
 	return cmd
 }
 
-// A pick says of which entries mails are meant.
-type pick struct {
-	rows  [][2]int     // none: all
-	only  *brief.Brief // whose one condition holds for them; nil: any
-	scope *expr.Scope
-}
-
-func newPick(rows, only, today string) (p pick, err error) {
-	if rows != "" {
-		if p.rows, err = sheet.ParseRows(rows); err != nil {
-			return p, wrong("--rows: "+err.Error(), "")
-		}
-	}
-	if only == "" {
-		return p, nil
-	}
-	if p.only, err = brief.Condition(account.Fields(), only, today); err != nil {
-		return p, err
-	}
-	p.scope = p.only.NewScope(nil)
-	return p, nil
-}
-
-// takes reports whether an entry is meant, by its account as the batch leaves it.
-func (p pick) takes(e *batch.Entry) (bool, error) {
-	if len(p.rows) > 0 && !slices.ContainsFunc(p.rows, func(r [2]int) bool { return r[0] <= e.Row && e.Row <= r[1] }) {
-		return false, nil
-	}
-	if p.only == nil {
-		return true, nil
-	}
-	left := e.Left()
-	for _, i := range p.only.Only[0].Uses {
-		p.scope.Set(i, left[p.only.Fields[i].Name].Text())
-	}
-	return p.only.Only[0].True(p.scope)
-}
-
-// oneMail is a mail of a batch.
-type oneMail struct {
-	Row     int    `json:"row"`
-	Notice  string `json:"notice"`
-	To      string `json:"to"`
-	Subject string `json:"subject"`
-	State   string `json:"state"`
-	Text    string `json:"text,omitempty"`
-	Why     string `json:"why,omitempty"` // it was not sent, as far as that is known
-
-	result membership.Result
-}
-
-// mailsOf reads the mails of a batch, of these rows or of all.
-func mailsOf(ctx context.Context, l store.Store, b *batch.Batch, pick pick, whole bool) (all []oneMail, err error) {
-	for e, err := range l.Entries(ctx, b.ID, store.Filter{Does: membership.Notify, Mails: true}) {
-		if err != nil {
-			return nil, err
-		}
-		if takes, err := pick.takes(&e); err != nil || !takes {
-			if err != nil {
-				return nil, err
-			}
-			continue
-		}
-		for _, s := range e.Steps {
-			if s.Do != membership.Notify {
-				continue
-			}
-			var m mail.Mail
-			if err := json.Unmarshal([]byte(s.Sent), &m); err != nil {
-				return nil, fmt.Errorf("the mail of row %d cannot be read out of the ledger: %w", e.Row, err)
-			}
-			one := oneMail{Row: e.Row, Notice: s.Name, To: s.To, Subject: m.Subject, State: report.MailState(s.Result), result: s.Result}
-			for _, f := range e.FindingsOf(&s, account.NoticeNotSent, account.NoticeLeftOut) {
-				one.Why = strings.TrimPrefix(f.Message, fmt.Sprintf("the mail “%s” to %s ", s.Name, s.To))
-			}
-			if whole {
-				one.Text = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)")
-			}
-			all = append(all, one)
-		}
-	}
-	return all, nil
-}
-
-func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pick pick) error {
-	all, err := mailsOf(ctx, l, b, pick, a.json)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		if all == nil {
-			all = []oneMail{}
-		}
-		return a.writeJSON(map[string]any{"batch": b.ID, "mails": all})
-	}
-	page := a.page()
-	page.Title(b)
-	if len(all) == 0 {
-		page.Line("")
-		page.Line("No mail goes with it.")
-		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-		return page.Err()
-	}
-	if err := page.Outgoing(ctx, l, b); err != nil {
-		return err
-	}
-	page.Line("")
-	held, cut := 0, 0
-	for _, m := range all {
-		page.Line("  row %4d  %s %s %s %s", m.Row, report.Pad(m.State, 10), report.Pad(report.Clip(m.Notice, 14), 14), report.Pad(report.Clip(m.To, 40), 40), page.Dim(report.Clip(m.Subject, 50)))
-		if m.Why != "" {
-			page.Line("            %s", page.Dim(m.Why))
-		}
-		switch m.result {
-		case membership.Held, membership.Queued:
-			if m.result == membership.Queued || m.Why == "" { // those left out would be so again
-				held++
-			}
-		case membership.Sending:
-			cut++
-		}
-	}
-	switch {
-	case cut > 0:
-		page.Next(fmt.Sprintf("evenledger notices %d --send    # goes on, and tells of which it is unclear whether they were sent", b.ID))
-	case held > 0:
-		page.Next(fmt.Sprintf("evenledger notices %d --send", b.ID))
-	default:
-		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-	}
-	return page.Err()
-}
-
-func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick pick, again, yes bool) error {
+func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick app.Pick, again, yes bool) error {
 	// What is to go now was asked for before, and that was cut short.
 	states, named := []membership.Result{membership.Held, membership.Queued}, "held"
 	if again {
 		states, named = append(states, membership.Failed, membership.Unclear, membership.Sending), "held, refused or unclear"
 	}
-	all, err := mailsOf(ctx, l, b, pick, false)
+	all, err := app.Mails(ctx, l, b, pick, false)
 	if err != nil {
 		return err
 	}
 	var rows []int
 	n, cut := 0, 0
 	for _, m := range all {
-		if m.result == membership.Sending && !again {
+		if m.Result == membership.Sending && !again {
 			rows = append(rows, m.Row)
 			cut++
 		}
-		if slices.Contains(states, m.result) {
+		if slices.Contains(states, m.Result) {
 			rows = append(rows, m.Row)
 			n++
 		}
@@ -241,9 +105,9 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	if !yes && n > 0 {
 		if !isTerminal(a.In) {
-			return guard(fmt.Sprintf("%s of batch %d would be sent, and nobody is there to be asked", counted(n, "mail", "mails"), b.ID), "Give --yes if that is right.")
+			return guard(fmt.Sprintf("%s of batch %d would be sent, and nobody is there to be asked", report.Counted(n, "mail", "mails"), b.ID), "Give --yes if that is right.")
 		}
-		if !a.ask(fmt.Sprintf("Send %s of batch %d? [y/N] ", counted(n, "mail", "mails"), b.ID)) {
+		if !a.ask(fmt.Sprintf("Send %s of batch %d? [y/N] ", report.Counted(n, "mail", "mails"), b.ID)) {
 			return guard("not confirmed; nothing was sent", "")
 		}
 	}
@@ -297,9 +161,9 @@ a file that mail programs open.`,
 			if err != nil {
 				return err
 			}
-			one := shownMail{Mail: m, why: why}
+			one := answer.ShownMail{Mail: m, Why: why}
 			if j.Workspace != nil {
-				one.server = j.Workspace.Mail
+				one.Server = j.Workspace.Mail
 			}
 			return a.showMail(ctx, one, to, out)
 		},
@@ -330,66 +194,13 @@ func noticeNamed(b *brief.Brief, name string) (*brief.Notice, error) {
 	return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), "It has "+strings.Join(names, ", ")+".")
 }
 
-// shownMail is a mail that is looked at before it goes to anybody.
-type shownMail struct {
-	mail.Mail
-	why    string       // it would not go; empty: it would
-	server *mail.Server // that would send it; nil: nothing says how
-}
-
-// showMail shows a mail, after it was sent to an address of the person's own or written to a
-// file, if that is wanted.
-func (a *front) showMail(ctx context.Context, m shownMail, to, out string) error {
-	if m.Subject == "" && m.Text == "" {
-		return wrong("there is no such mail for the row: "+cmp.Or(m.why, "its condition does not hold for the row"), "")
-	}
-	if (to != "" || out != "") && m.server == nil {
-		return wrong("evenledger.yaml does not say how mails are sent", "Add “mail” with “server” and “from” there.")
-	}
-	m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)"), strings.ReplaceAll(m.HTML, brief.PasswordMark, "(the password)")
-	if to != "" {
-		if err := a.mailToOneself(ctx, m, to); err != nil {
-			return err
-		}
-	}
-	if out != "" {
-		if err := m.write(out, a.Clock.Now()); err != nil {
-			return err
-		}
-	}
-	from := "(evenledger.yaml does not say how mails are sent)"
-	if m.server != nil {
-		from = m.server.From.Name + " <" + m.server.From.Address + ">"
-	}
-	if a.json {
-		return a.writeJSON(map[string]any{"from": from, "to": m.To, "why": m.why, "subject": m.Subject, "text": m.Text, "html": m.HTML})
-	}
-	page := a.page()
-	page.Line("%s  %s", page.Dim("From   "), from)
-	if m.why == "" {
-		page.Line("%s  %s", page.Dim("To     "), m.To)
-	} else {
-		page.Line("%s  %s", page.Dim("To     "), page.Dim("not known yet: "+m.why))
-	}
-	page.Line("%s  %s", page.Dim("Subject"), page.Bold(m.Subject))
-	page.Line("")
-	lines(page, m.Text)
-	if m.HTML != "" {
-		page.Line("%s", page.Dim("and the same as a page, for mail programs that show one; -o FILE writes all of it"))
-	}
-	if to == "" {
-		page.Next("the same with --send-to and an address of yours")
-	}
-	return page.Err()
-}
-
 // mailToOneself sends a mail to an address of the person's own, marked.
-func (a *front) mailToOneself(ctx context.Context, m shownMail, to string) error {
+func (a *front) mailToOneself(ctx context.Context, m answer.ShownMail, to string) error {
 	at, err := netmail.ParseAddress(to)
 	if err != nil || at.Name != "" {
 		return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
 	}
-	sender, err := m.server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
+	sender, err := m.Server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
 	if err != nil {
 		return err
 	}
@@ -403,15 +214,47 @@ func (a *front) mailToOneself(ctx context.Context, m shownMail, to string) error
 	return nil
 }
 
-// write writes the mail to a new file, as mail programs keep mails.
-func (m shownMail) write(path string, now time.Time) error {
+// writeMail writes a mail to a new file, as mail programs keep mails.
+func writeMail(m answer.ShownMail, path string, now time.Time) error {
 	if exists(path) {
 		return wrong(path+" exists already", "Name another file.")
 	}
 	m.To = cmp.Or(m.To, "somebody@example.invalid")
-	text, err := m.server.Text(m.Mail, now)
+	text, err := m.Server.Text(m.Mail, now)
 	if err != nil {
 		return err
 	}
 	return os.WriteFile(path, []byte(text), 0o600)
+}
+
+// showMail shows a mail, after it was sent to an address of the person's own or written to a
+// file, if that is wanted.
+func (a *front) showMail(ctx context.Context, m answer.ShownMail, to, out string) error {
+	if m.Subject == "" && m.Text == "" {
+		return wrong("there is no such mail for the row: "+cmp.Or(m.Why, "its condition does not hold for the row"), "")
+	}
+	if (to != "" || out != "") && m.Server == nil {
+		return wrong("evenledger.yaml does not say how mails are sent", "Add “mail” with “server” and “from” there.")
+	}
+	m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)"), strings.ReplaceAll(m.HTML, brief.PasswordMark, "(the password)")
+	if to != "" {
+		if err := a.mailToOneself(ctx, m, to); err != nil {
+			return err
+		}
+	}
+	if out != "" {
+		if err := writeMail(m, out, a.Clock.Now()); err != nil {
+			return err
+		}
+	}
+	m.Sent = to != ""
+	return a.tell(ctx, m)
+}
+
+func (a *front) listMails(ctx context.Context, l store.Store, b *batch.Batch, pick app.Pick) error {
+	all, err := app.Mails(ctx, l, b, pick, a.json)
+	if err != nil {
+		return err
+	}
+	return a.tell(ctx, answer.Mails{Ledger: l, Batch: b, Mails: all})
 }

@@ -13,6 +13,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
+	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
 	"evenledger/internal/workspace"
@@ -193,7 +194,7 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 		if !isTerminal(a.In) {
 			return guard(fmt.Sprintf("rows of batch %d would be given up, and nobody is there to be asked", b.ID), "Give --yes if that is right.")
 		}
-		if !a.ask(fmt.Sprintf("Give up %s of batch %d, whatever became of them? [y/N] ", counted(len(o.rows), "row", "rows"), b.ID)) {
+		if !a.ask(fmt.Sprintf("Give up %s of batch %d, whatever became of them? [y/N] ", report.Counted(len(o.rows), "row", "rows"), b.ID)) {
 			return guard("not confirmed; nothing was given up", "")
 		}
 	}
@@ -209,7 +210,7 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 	}
 	a.exit = exitRows
 	page := a.page()
-	page.Line("%s of batch %d given up: failed, and looked for no more.", counted(n, "row is", "rows are"), b.ID)
+	page.Line("%s of batch %d given up: failed, and looked for no more.", report.Counted(n, "row is", "rows are"), b.ID)
 	page.Next(fmt.Sprintf("evenledger post %d    # ends it", b.ID), fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
 	return page.Err()
 }
@@ -221,16 +222,16 @@ func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
 		of = p.Batch.System + ": "
 	}
 	if p.Shredded > 0 {
-		a.remark("%s%s with passwords shredded.", of, counted(p.Shredded, "file", "files"))
+		a.remark("%s%s with passwords shredded.", of, report.Counted(p.Shredded, "file", "files"))
 	}
 	if p.Passwords.Handed > 0 {
-		a.remark("%s: %s kept nowhere else.", how.Credentials(p.Batch), counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
+		a.remark("%s: %s kept nowhere else.", how.Credentials(p.Batch), report.Counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
 	}
 	if says := p.Passwords.Elsewhere(); says != "" {
 		a.remark("%s%s.", of, says)
 	}
 	if p.Passwords.Kept > 0 && p.After == nil { // else that says it
-		a.remark("%s%s still to be handed out: evenledger post %d --credentials FILE --to KEY", of, counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
+		a.remark("%s%s still to be handed out: evenledger post %d --credentials FILE --to KEY", of, report.Counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
 	}
 	if p.Reported != "" {
 		a.remark("%s%s.", of, p.Reported)

@@ -3,11 +3,10 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"slices"
-	"strings"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/inquiry"
 	"evenledger/internal/sheet"
@@ -64,38 +63,7 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 			return err
 		}
 	}
-	if a.json {
-		lines := make([]map[string]string, len(table.Lines))
-		for i, line := range table.Lines {
-			lines[i] = map[string]string{}
-			for n, cell := range line.Cells {
-				lines[i][camel(table.Headings[n])] = cell
-			}
-			if line.Account != "" {
-				lines[i]["id"] = line.Account
-			}
-		}
-		return a.writeJSON(map[string]any{"system": target.Name, "question": q.Name, "lines": lines})
-	}
-	page := a.page()
-	switch {
-	case len(table.Lines) == 0:
-		page.Line("%s", q.None)
-	case out != "":
-		page.Line("%s: %s.", out, counted(len(table.Lines), "line", "lines"))
-		if table.AboutAccounts() {
-			page.Text(page.Dim, "The last column says which account a line is about: what you write beside it can be handed back in.")
-			page.Next(fmt.Sprintf("evenledger draft %s --system %s", quoted(out), target.Name))
-		}
-	default:
-		page.Table(table)
-		if q.Name == inquiry.OfTrials {
-			page.Next(removals(table)...)
-			break
-		}
-		page.Next(fmt.Sprintf("evenledger report %s %s -o %s.csv", target.Name, q.Name, q.Name))
-	}
-	return page.Err()
+	return a.tell(ctx, answer.Asked{System: target.Name, Question: q, Table: table, File: out})
 }
 
 // askTrials has the ledger and the system answer together.
@@ -106,24 +74,4 @@ func (a *front) askTrials(ctx context.Context, client system.System, target work
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
 	return inquiry.Trials(ctx, client, l, target.Name, target.Together, told)
-}
-
-// removals are the commands that take the accounts of trials away.
-func removals(table inquiry.Table) (commands []string) {
-	for _, line := range table.Lines {
-		command := "evenledger reverse --trial-run " + quoted(line.Cells[0]) + " --remove"
-		if line.Cells[5] != "gone" && !slices.Contains(commands, command) {
-			commands = append(commands, command)
-		}
-	}
-	return commands
-}
-
-// camel writes a heading as a key of a document.
-func camel(heading string) string {
-	parts := strings.Fields(strings.ToLower(heading))
-	for i := 1; i < len(parts); i++ {
-		parts[i] = strings.ToUpper(parts[i][:1]) + parts[i][1:]
-	}
-	return strings.Join(parts, "")
 }

@@ -161,7 +161,7 @@ func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out s
 		return a.writeJSON(map[string]any{"batch": b.ID, "file": out, "rows": rows})
 	}
 	answer := a.page()
-	answer.Line("%s: what became of %s %s of batch %d.", out, report.Number(rows), plural(rows, "row", "rows"), b.ID)
+	answer.Line("%s: what became of %s %s of batch %d.", out, report.Number(rows), report.Plural(rows, "row", "rows"), b.ID)
 	answer.Next(fmt.Sprintf("evenledger show %d", b.ID))
 	return answer.Err()
 }
@@ -194,7 +194,7 @@ func (a *front) reportSet(ctx context.Context, l store.Store, batches []*batch.B
 		return a.writeJSON(map[string]any{"set": s.Name, "file": out, "rows": rows})
 	}
 	answer := a.page()
-	answer.Line("%s: what became of %s %s in %d systems.", out, report.Number(rows), plural(rows, "row", "rows"), len(batches))
+	answer.Line("%s: what became of %s %s in %d systems.", out, report.Number(rows), report.Plural(rows, "row", "rows"), len(batches))
 	answer.Next("evenledger show " + s.Numbers())
 	return answer.Err()
 }

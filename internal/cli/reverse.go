@@ -48,11 +48,11 @@ Nothing is changed yet: look at the new batch, then carry it out with “post”
 		},
 		ValidArgsFunction: a.completeBatches,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			pick, err := newPick(rows, only, a.Today())
+			pick, err := app.NewPick(rows, only, a.Today())
 			if err != nil {
 				return err
 			}
-			u.Takes = pick.takes
+			u.Takes = pick.Takes
 			u.Says = strings.TrimPrefix(map[bool]string{true: "rows " + rows}[rows != ""]+map[bool]string{true: ", where " + only}[only != ""], ", ")
 			a.longWork()
 			if len(args) == 0 {

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
@@ -123,7 +124,7 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order,
 	page := a.page()
 	next := "evenledger runs"
 	for _, one := range all {
-		runLine(page, one.Run)
+		answer.RunLine(page, one.Run)
 		if one.Remedy != "" {
 			page.Text(page.Dim, "  → "+one.Remedy)
 		}
@@ -178,41 +179,6 @@ type ran struct {
 	Remedy string `json:"remedy,omitempty"`
 }
 
-// runLine says what a run came to.
-func runLine(page *report.Page, r store.Run) {
-	level := map[store.Ending]account.Level{store.RunHeld: account.Error, store.RunFailed: account.Error}[r.Came]
-	came := string(r.Came)
-	if r.Came == store.RunFailed && r.Ended.IsZero() {
-		came = "under way, or killed"
-	}
-	said := report.Styled(came)
-	if level != "" {
-		said = page.Level(level, came)
-	}
-	page.Line("%s  %s · %s", page.Bold(report.Pad(report.Clip(r.Brief, 18), 18)), said, page.Dim(r.Began.Local().Format("2 Jan 2006 15:04")+" by "+r.By))
-	if r.Batch > 0 {
-		parts := []string{fmt.Sprintf("batch %d of %s", r.Batch, r.Sheet)}
-		for _, outcome := range account.Outcomes() {
-			if n := r.Outcomes[outcome]; n > 0 {
-				parts = append(parts, fmt.Sprintf("%s %s", report.Number(n), outcome))
-			}
-		}
-		page.Text(page.Plain, "  "+strings.Join(parts, ", "))
-	}
-	if r.Message != "" {
-		page.Text(page.Plain, "  "+r.Message)
-	}
-	if r.Settled != "" {
-		page.Text(page.Plain, "  settled: "+r.Settled)
-	}
-	if r.Handed != "" {
-		page.Text(page.Plain, "  "+r.Handed)
-	}
-	if r.Remains != "" {
-		page.Text(func(s string) report.Styled { return page.Level(account.Warning, s) }, "  "+r.Remains)
-	}
-}
-
 func (a *front) runsCommand() *cobra.Command {
 	var late string
 	cmd := &cobra.Command{
@@ -234,52 +200,29 @@ began longer ago, and whether there is any (exit code 1): what a monitor asks.`,
 				return err
 			}
 			if late != "" {
-				return a.lateRuns(all, late)
+				return a.lateRuns(cmd.Context(), all, late)
 			}
-			if a.json {
-				if all == nil {
-					all = []store.Run{}
-				}
-				return a.writeJSON(map[string]any{"runs": all})
-			}
-			page := a.page()
-			if len(all) == 0 {
-				page.Line("No brief was run unattended in this workspace yet.")
-				page.Next("evenledger run BRIEF --draft-only")
-				return page.Err()
-			}
-			for _, r := range all {
-				runLine(page, r)
-			}
-			page.Next("evenledger batches")
-			return page.Err()
+			return a.tell(cmd.Context(), answer.Runs(all))
 		},
 	}
 	cmd.Flags().StringVar(&late, "late", "", "only briefs whose last good run is older than this `AGE`, such as 8d or 26h; ends with 1 if there is one")
 	return cmd
 }
 
-// A lateBrief is one whose last run that went well is too long ago.
-type lateBrief struct {
-	Brief string    `json:"brief"`
-	Good  time.Time `json:"lastGood,omitzero"` // when that began; zero: none ever did
-	Last  store.Run `json:"lastRun"`
-}
-
 // lateRuns tells the briefs whose last good run is older than an age.
-func (a *front) lateRuns(all []store.Run, text string) error {
+func (a *front) lateRuns(ctx context.Context, all []store.Run, text string) error {
 	age, err := ageOf(text)
 	if err != nil {
 		return err
 	}
-	late := []lateBrief{}
+	late := []answer.LateBrief{}
 	seen := map[string]int{} // brief → its place in late
 	for _, r := range all {  // the newest first
 		good := r.Came == store.RunPosted || r.Came == store.RunDrafted || r.Came == store.RunNothing
 		at, known := seen[r.Brief]
 		if !known {
 			at, seen[r.Brief] = len(late), len(late)
-			late = append(late, lateBrief{Brief: r.Brief, Last: r})
+			late = append(late, answer.LateBrief{Brief: r.Brief, Last: r})
 		}
 		if one := &late[at]; good && one.Good.IsZero() {
 			one.Good = r.Began
@@ -287,28 +230,11 @@ func (a *front) lateRuns(all []store.Run, text string) error {
 	}
 	briefs := len(late)
 	since := a.Clock.Now().Add(-age)
-	late = slices.DeleteFunc(late, func(l lateBrief) bool { return l.Good.After(since) })
+	late = slices.DeleteFunc(late, func(l answer.LateBrief) bool { return l.Good.After(since) })
 	if len(late) > 0 || briefs == 0 {
 		a.exit = exitRows
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"late": late, "briefs": briefs})
-	}
-	page := a.page()
-	switch {
-	case briefs == 0:
-		page.Line("No brief was run unattended in this workspace yet.")
-	case len(late) == 0:
-		page.Line("%s: the last good run of each is not older than %s.", counted(briefs, "brief is run", "briefs are run"), text)
-	}
-	for _, l := range late {
-		good := "never went well"
-		if !l.Good.IsZero() {
-			good = "last went well " + l.Good.Local().Format("2 Jan 2006 15:04")
-		}
-		page.Line("  %s  %s; its last run, %s, %s", report.Pad(l.Brief, 20), good, l.Last.Began.Local().Format("2 Jan 2006 15:04"), strings.TrimSpace(string(l.Last.Came)+" "+l.Last.Message))
-	}
-	return page.Err()
+	return a.tell(ctx, answer.Late{Briefs: late, Of: briefs, Age: text})
 }
 
 // ageOf reads an age such as 8d or 26h.
@@ -318,10 +244,6 @@ func ageOf(text string) (time.Duration, error) {
 	}
 	return 0, wrong(fmt.Sprintf("“%s” is no age", text), "Write it as 8d, 26h or 90m.")
 }
-
-// longestRun is after how long a scheduler ends a run that does not end, as systemd and timeout write it. What was sent is
-// in the ledger, and the next run goes on with it.
-const longestRun = "4h"
 
 // schedule prints what has a scheduler call the run.
 func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error {
@@ -347,43 +269,7 @@ func (a *front) schedule(cmd *cobra.Command, text string, briefs []string) error
 		return err
 	}
 	command := scheduledCommand(cmd, append(append([]string{program, "run"}, briefs...), "--workspace", w.Dir))
-	var shell, unit []string
-	for _, word := range command {
-		shell = append(shell, quoted(word))
-		unit = append(unit, unitQuoted(word))
-	}
-	line := when.Cron() + " cd " + quoted(here) + " && timeout " + longestRun + " " + strings.ReplaceAll(strings.Join(shell, " "), "%", `\%`)
-	name := "evenledger-" + strings.Join(briefs, "-")
-	name = strings.Map(func(r rune) rune {
-		if r == '-' || r == '.' || 'a' <= r && r <= 'z' || '0' <= r && r <= '9' {
-			return r
-		}
-		return '-'
-	}, strings.ToLower(name))
-	timer := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\n\n[Timer]\nOnCalendar=%s\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n", strings.Join(briefs, ", "), when.Calendar())
-	service := fmt.Sprintf("[Unit]\nDescription=Even Ledger: %s\nAfter=network-online.target\nWants=network-online.target\n\n[Service]\nType=oneshot\nUser=%s\nWorkingDirectory=%s\nExecStart=%s\nTimeoutStartSec=%s\nExecStopPost=/usr/bin/logger -t %s \"ended with ${EXIT_STATUS}\"\n", strings.Join(briefs, ", "), a.By, unitQuoted(here), strings.Join(unit, " "), longestRun, name)
-	if a.json {
-		return a.writeJSON(map[string]any{"cron": line, "timer": map[string]string{"name": name + ".timer", "text": timer}, "service": map[string]string{"name": name + ".service", "text": service}})
-	}
-	page := a.page()
-	page.Line("%s", page.Bold("As a timer of systemd: /etc/systemd/system/"+name+".timer"))
-	lines(page, timer)
-	page.Line("%s", page.Bold("and /etc/systemd/system/"+name+".service"))
-	lines(page, service)
-	page.Line("%s", page.Bold("Or as a line of cron (crontab -e)"))
-	page.Line("%s", line)
-	page.Text(page.Dim, "A run that does not end is ended after "+longestRun+". The journal has its exit code: 0, and every row is fine; 1, and rows are not; 3, and a system was away.")
-	page.Text(page.Dim, "Secrets that evenledger.yaml looks for in the environment have to be there for whoever the scheduler runs it as; files are easier.")
-	page.Next("sudo systemctl enable --now "+name+".timer", "evenledger runs    # what became of them")
-	return page.Err()
-}
-
-// lines writes a text as it is, line by line.
-func lines(page *report.Page, text string) {
-	for line := range strings.Lines(text) {
-		page.Line("  %s", strings.TrimRight(line, "\n"))
-	}
-	page.Line("")
+	return a.tell(cmd.Context(), answer.Timer(app.NewTimer(when, command, here, a.By, briefs)))
 }
 
 // scheduledCommand adds to a command the flags that were given with it.
@@ -403,13 +289,4 @@ func scheduledCommand(cmd *cobra.Command, words []string) []string {
 		}
 	}
 	return words
-}
-
-// unitQuoted writes a word as systemd reads it (systemd.syntax): % begins a specifier there.
-func unitQuoted(word string) string {
-	word = strings.ReplaceAll(word, "%", "%%")
-	if strings.ContainsAny(word, " \t\"'\\;$") {
-		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", "$$").Replace(word) + `"`
-	}
-	return word
 }

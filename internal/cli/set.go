@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"slices"
 	"strings"
 
@@ -261,29 +260,4 @@ func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filte
 	}
 	filter.Cells = true
 	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", s.Document(s.Rows(ctx, l, filter)), nil)
-}
-
-// showDiffers shows the first of the rows that are otherwise in one of the systems.
-func showDiffers(page *report.Page, s report.Set, differs iter.Seq2[report.SetRow, error]) error {
-	said := 0
-	for r, err := range differs {
-		if err != nil {
-			return err
-		}
-		if said == 0 {
-			page.SetHeadings(s, "Not even")
-		}
-		if said++; said > 2*someShown {
-			page.Line("  %s", page.Dim("…"))
-			break
-		}
-		page.SetRow(s, r, func(e *batch.Entry) string { return string(app.StateOf(e)) })
-		for i, e := range r.Entries {
-			if e == nil || app.StateOf(e) != app.Differs || page.Summary(*e) == "" {
-				continue
-			}
-			page.Line("            %s", page.Dim(s.Called(i)+": "+page.Summary(*e)))
-		}
-	}
-	return nil
 }

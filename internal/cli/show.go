@@ -155,7 +155,7 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 	if a.json {
 		head := report.NewHead(b, counts)
 		head.Countersigned = signed
-		if head.SignedBy, head.Doubts, err = vouched(ctx, w, l, b); err != nil {
+		if head.SignedBy, head.Doubts, err = app.Vouched(ctx, w, l, b); err != nil {
 			return err
 		}
 		filter.Cells = true
@@ -208,31 +208,9 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 	return page.Err()
 }
 
-// seenWhole is how many rows a batch may have that is held against its history when it is shown; of larger
-// ones “ledger check” does that.
-const seenWhole = 20000
-
-// vouched returns who signed what became of a batch, and what is wrong with its signatures or with what the
-// ledger says of it.
-func vouched(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch) (by string, doubts []string, err error) {
-	if len(w.People) == 0 || b.Posted.IsZero() {
-		return "", nil, nil
-	}
-	if b.Rows <= seenWhole {
-		if doubts, err = l.History(b.ID).Problems(ctx); err != nil {
-			return "", nil, err
-		}
-	}
-	by, more, err := app.Vouched(ctx, w, l, b)
-	if doubts = append(doubts, more...); len(doubts) > 0 {
-		by = ""
-	}
-	return by, doubts, err
-}
-
 // vouch tells it.
 func (a *front) vouch(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	by, doubts, err := vouched(ctx, w, l, b)
+	by, doubts, err := app.Vouched(ctx, w, l, b)
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,7 @@ blank unless --with-passwords says otherwise.`,
 			case err != nil:
 				return err
 			case folder == "":
-				return wrong("say which folder the files are to stand in", "For example: evenledger split "+quoted(args[0])+" --each 500 -o parts")
+				return wrong("say which folder the files are to stand in", "For example: evenledger split "+report.Quoted(args[0])+" --each 500 -o parts")
 			case each <= 0 && most == 0:
 				return wrong("say how large the files may be", "Give --each with a number of rows, or --size with one of bytes, such as 5MB.")
 			}
@@ -57,7 +57,7 @@ blank unless --with-passwords says otherwise.`,
 				return err
 			}
 			if p.Concealed > 0 {
-				a.remark("%s like a password and left blank. With --with-passwords they are written.", counted(p.Concealed, "cell looks", "cells look"))
+				a.remark("%s like a password and left blank. With --with-passwords they are written.", report.Counted(p.Concealed, "cell looks", "cells look"))
 			}
 			return a.tellPieces(p)
 		},
@@ -103,12 +103,12 @@ func (a *front) tellPieces(p *app.Cut) error {
 	page := a.page()
 	in := 0
 	for _, f := range p.Files {
-		page.Line("%s  %s", report.Pad(f.File, 40), page.Dim(fmt.Sprintf("%s %s, %d to %d of the sheet", report.Number(f.Rows), plural(f.Rows, "row", "rows"), f.From, f.To)))
+		page.Line("%s  %s", report.Pad(f.File, 40), page.Dim(fmt.Sprintf("%s %s, %d to %d of the sheet", report.Number(f.Rows), report.Plural(f.Rows, "row", "rows"), f.From, f.To)))
 		in += f.Rows
 	}
-	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: fmt.Sprintf("In %d %s", len(p.Files), plural(len(p.Files), "file", "files")), N: in}, {Label: "Left out", N: p.Left}})
+	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: fmt.Sprintf("In %d %s", len(p.Files), report.Plural(len(p.Files), "file", "files")), N: in}, {Label: "Left out", N: p.Left}})
 	if len(p.Files) > 0 {
-		page.Next("evenledger check " + quoted(p.Files[0].File))
+		page.Next("evenledger check " + report.Quoted(p.Files[0].File))
 	}
 	return page.Err()
 }

@@ -3,12 +3,11 @@ package cli
 import (
 	"fmt"
 	"os"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/description"
 	"evenledger/internal/report"
@@ -29,12 +28,12 @@ func (a *front) systemCommand() *cobra.Command {
 		Short:   "Tell every mistake in a description, with line and column",
 		Example: "  evenledger system check systems/mooring.yaml",
 		Args:    one("a description's file"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			i, err := description.Load(args[0], a.Today())
 			if err != nil {
 				return err
 			}
-			return a.descriptionFine(i, args[0])
+			return a.tell(cmd.Context(), answer.Description{Interface: i, Path: args[0]})
 		},
 	}, &cobra.Command{
 		Use:     "schema",
@@ -50,43 +49,6 @@ func (a *front) systemCommand() *cobra.Command {
 		},
 	})
 	return cmd
-}
-
-// descriptionFine tells what a description without mistakes says.
-func (a *front) descriptionFine(i *description.Interface, path string) error {
-	can, cannot, kinds := []string{"listed", "read"}, []string(nil), []string{}
-	for _, of := range []struct {
-		what string
-		can  bool
-	}{
-		{"made", i.Create != nil}, {"changed", len(i.Changes) > 0}, {"suspended", i.Suspend != nil || i.Seen() && len(i.Changes) > 0}, {"removed", i.Remove != nil},
-		{"given other passwords", i.Password != nil}, {"found by a value", i.Finding != nil}, {"made several at once", i.Together != nil},
-	} {
-		if of.can {
-			can = append(can, of.what)
-		} else {
-			cannot = append(cannot, of.what)
-		}
-	}
-	for _, t := range i.Things {
-		kinds = append(kinds, t.Kind)
-	}
-	if a.json {
-		return a.writeJSON(map[string]any{"interface": i.Name, "fields": i.Account.Names(), "can": can, "things": kinds, "problems": []string{}})
-	}
-	page := a.page()
-	page.Line("%s is in order: %s of an account.", path, counted(len(i.Account.Fields), "field", "fields"))
-	page.Text(page.Plain, "Fields: "+strings.Join(i.Account.Names(), ", "))
-	page.Text(page.Plain, "Accounts can be "+strings.Join(can, ", ")+".")
-	if cannot != nil {
-		page.Text(page.Dim, "They cannot be "+strings.Join(cannot, ", ")+".")
-	}
-	if len(kinds) > 0 {
-		page.Text(page.Plain, "They are tied to "+strings.Join(kinds, ", ")+".")
-	}
-	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
-	page.Next(fmt.Sprintf("evenledger system try %s    # once evenledger.yaml says: %s: {kind: web, url: ADDRESS, description: %s, token: env:NAME}", name, name, path))
-	return page.Err()
 }
 
 func (a *front) systemNewCommand() *cobra.Command {
@@ -195,7 +157,7 @@ func (a *front) systemTry(cmd *cobra.Command, name string, trier system.Trier, a
 			amiss++
 		}
 		if !a.json {
-			showTried(page, len(steps), s)
+			answer.Tried(page, len(steps), s)
 		}
 	}
 	if err := trier.Try(cmd.Context(), as, write, told); err != nil {
@@ -215,42 +177,4 @@ func (a *front) systemTry(cmd *cobra.Command, name string, trier system.Trier, a
 	page.Line("%s", page.Bold(fmt.Sprintf("All %d steps are in order.", len(steps))))
 	page.Next("evenledger fields " + name)
 	return page.Err()
-}
-
-// How many lines are shown of what is sent and answered; --json has more.
-const (
-	mostSent     = 30
-	mostAnswered = 14
-)
-
-// showTried shows one step.
-func showTried(page *report.Page, n int, s system.Tried) {
-	page.Line("%s", page.Bold(fmt.Sprintf("%d. %s", n, s.What)))
-	block := func(text string, most int) {
-		n := 0
-		for line := range strings.Lines(text) {
-			if n++; n > most {
-				page.Line("     %s", page.Dim("…"))
-				return
-			}
-			page.Line("     %s", page.Dim(report.Clip(strings.TrimRight(line, "\n"), page.Columns()-6)))
-		}
-	}
-	for i, x := range s.Requests {
-		request := x.Request
-		if x.Status != 0 {
-			request = fmt.Sprintf("%s → %d", request, x.Status)
-		}
-		page.Line("   %s", report.Clip(request, page.Columns()-4))
-		if block(x.Sent, mostSent); len(s.Requests) == 1 || x.Status >= 300 || s.Amiss != "" && i == len(s.Requests)-1 {
-			block(x.Answer, mostAnswered)
-		}
-	}
-	for _, line := range s.Understood {
-		page.Line("   %s", report.Clip(line, page.Columns()-4))
-	}
-	if s.Amiss != "" {
-		page.Told("amiss: "+s.Amiss, s.Remedy)
-	}
-	page.Line("")
 }

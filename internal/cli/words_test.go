@@ -6,13 +6,15 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
+	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
 
 func TestQuoted(t *testing.T) {
 	for word, want := range map[string]string{"starters.csv": "starters.csv", "my file.csv": "'my file.csv'", "it's": `'it'\''s'`, "$(id)": "'$(id)'", "a;b": "'a;b'", "": ""} {
-		assert.Equal(t, want, quoted(word), word)
+		assert.Equal(t, want, report.Quoted(word), word)
 	}
 	f := sheetFlags{app.Request{Brief: "starters", Rows: "3-9,12", Only: `title == "x"`, First: 2}}
 	assert.Equal(t, ` -b starters --rows 3-9,12 --only 'title == "x"' --first 2`, f.flags())
@@ -42,7 +44,7 @@ func TestAbout(t *testing.T) {
 		"a.xlsx · XLSX, tab “Crew” of 3 · headings in row 1":          {Name: "a.xlsx", Format: "XLSX", Tab: "Crew", Tabs: []string{"a", "b", "Crew"}, HeadingRow: 1},
 		"a.gz · JSON lines in gzip, UTF-8":                            {Name: "a.gz", Format: "JSON lines", Compressed: true, Encoding: "UTF-8"},
 	} {
-		assert.Equal(t, want, about(info))
+		assert.Equal(t, want, answer.About(info))
 	}
 }
 

@@ -20,7 +20,7 @@ func ProofText(b *batch.Batch) (text string, level account.Level) {
 		passwords = " Passwords cannot be read back."
 	}
 	if r.Left {
-		return fmt.Sprintf("Not proven: %s of %s not read back, as “proof: none” has it.", Number(r.Open), many(r.Of, "1 row", Number(r.Of)+" rows")+many(r.Open, " was", " were")), account.Warning
+		return fmt.Sprintf("Not proven: %s of %s not read back, as “proof: none” has it.", Number(r.Open), Plural(r.Of, "1 row", Number(r.Of)+" rows")+Plural(r.Open, " was", " were")), account.Warning
 	}
 	text = fmt.Sprintf("Proven %s of %s", Number(r.Proven), Number(r.Of))
 	if r.Answered > 0 {
@@ -29,11 +29,11 @@ func ProofText(b *batch.Batch) (text string, level account.Level) {
 	text += ", read back " + r.At.Local().Format("2 Jan 15:04:05")
 	var but []string
 	if r.Wrong > 0 {
-		but = append(but, fmt.Sprintf("%s not as %s to be", many(r.Wrong, "1 is", Number(r.Wrong)+" are"), many(r.Wrong, "it was", "they were")))
+		but = append(but, fmt.Sprintf("%s not as %s to be", Plural(r.Wrong, "1 is", Number(r.Wrong)+" are"), Plural(r.Wrong, "it was", "they were")))
 		level = account.Error
 	}
 	if r.Open > 0 {
-		but = append(but, fmt.Sprintf("%s still to be read back", many(r.Open, "1 is", Number(r.Open)+" are")))
+		but = append(but, fmt.Sprintf("%s still to be read back", Plural(r.Open, "1 is", Number(r.Open)+" are")))
 		if level == "" {
 			level = account.Warning
 		}
@@ -55,6 +55,6 @@ func (p *Page) Proof(b *batch.Batch) {
 		p.Text(func(s string) Styled { return p.Level(level, s) }, "  "+text)
 	}
 	if n := b.Reading.MayEnter; n > 0 {
-		p.Text(func(s string) Styled { return p.paint(bold+red, s) }, fmt.Sprintf("  %s sign in, and %s not to.", many(n, "1 account may", Number(n)+" accounts may"), many(n, "was", "were")))
+		p.Text(func(s string) Styled { return p.paint(bold+red, s) }, fmt.Sprintf("  %s sign in, and %s not to.", Plural(n, "1 account may", Number(n)+" accounts may"), Plural(n, "was", "were")))
 	}
 }

@@ -166,7 +166,7 @@ func (s Set) column() int {
 func (p *Page) Set(s Set) bool {
 	b, numbers := s.Batches[0], ""
 	if s.Name != "" {
-		numbers = fmt.Sprintf(" · %s %s", many(len(s.Batches), "batch", "batches"), s.Numbers())
+		numbers = fmt.Sprintf(" · %s %s", Plural(len(s.Batches), "batch", "batches"), s.Numbers())
 	}
 	p.Line("%s%s", p.Bold(s.Title()), fmt.Sprintf(" · %s%s · %s %s by %s", s.sheets(), numbers, batch.Drafted, b.Made.Local().Format("2 Jan 2006 15:04"), b.By))
 	p.Line("")
@@ -376,13 +376,6 @@ func NewSetEntry(s Set, r SetRow) SetEntry {
 		}
 	}
 	return out
-}
-
-func many(n int, one, more string) string {
-	if n == 1 {
-		return one
-	}
-	return more
 }
 
 // WriteSetOutcomes writes the rows of a sheet with what became of each in every system.

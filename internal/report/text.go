@@ -270,7 +270,7 @@ func (p *Page) Read(t sheet.Tally) {
 
 // ReadText says what was in a file, if that is more than headings and rows.
 func ReadText(t sheet.Tally) string {
-	parts := []string{counted(t.Headings, "with the headings", "with the headings")}
+	parts := []string{Counted(t.Headings, "with the headings", "with the headings")}
 	for _, of := range []struct {
 		n         int
 		one, many string
@@ -279,7 +279,7 @@ func ReadText(t sheet.Tally) string {
 		{t.Inner, "that goes on with the cell above", "that go on with the cell above"}, {t.Rows, "row", "rows"},
 	} {
 		if of.n > 0 {
-			parts = append(parts, counted(of.n, of.one, of.many))
+			parts = append(parts, Counted(of.n, of.one, of.many))
 		}
 	}
 	if len(parts) < 3 && t.Repeated == 0 {
@@ -287,9 +287,9 @@ func ReadText(t sheet.Tally) string {
 	}
 	said := "In the file: "
 	if t.Lines > 0 {
-		said += counted(t.Lines, "line", "lines") + ", of which "
+		said += Counted(t.Lines, "line", "lines") + ", of which "
 	} else {
-		said += counted(t.Records, "row", "rows") + ", of which "
+		said += Counted(t.Records, "row", "rows") + ", of which "
 	}
 	said += strings.Join(parts, ", ")
 	if t.Repeated > 0 {
@@ -452,7 +452,7 @@ func moreOf(c *Cause) string {
 	if c.More == 0 {
 		return ""
 	}
-	return "and others in " + counted(c.More, "more row", "more rows")
+	return "and others in " + Counted(c.More, "more row", "more rows")
 }
 
 // rowList names rows, of which there are so many.
@@ -813,7 +813,7 @@ func (p *Page) Seats(seats []membership.Seats) {
 	for _, s := range seats {
 		more := Styled("")
 		if s.Refused > 0 {
-			more = p.paint(red, fmt.Sprintf("   none left for %s", counted(s.Refused, "row", "rows")))
+			more = p.paint(red, fmt.Sprintf("   none left for %s", Counted(s.Refused, "row", "rows")))
 		}
 		p.Line("  %s%6s %6s %6s %11s %6s%s", Pad(Clip(s.Name, 28), 30), group(s.Has), group(s.Taken), group(s.Needs), group(s.Given), group(s.Left()), more)
 	}
@@ -830,7 +830,7 @@ func (p *Page) Makes(b *batch.Batch) {
 		if m.Near != "" {
 			near = p.paint(amber, fmt.Sprintf("   there is “%s”", m.Near))
 		}
-		p.Line("  %s %s  %s%s", Pad(strings.TrimSuffix(m.Kind, "s"), 10), Pad(Clip(m.Title(), 40), 40), p.Dim("for "+counted(m.Rows, "row", "rows")), near)
+		p.Line("  %s %s  %s%s", Pad(strings.TrimSuffix(m.Kind, "s"), 10), Pad(Clip(m.Title(), 40), 40), p.Dim("for "+Counted(m.Rows, "row", "rows")), near)
 	}
 	if len(b.Unmakes) > 0 {
 		p.Line("")
@@ -846,11 +846,36 @@ func unmade(r membership.Result) string {
 	return map[membership.Result]string{membership.Done: "removed", membership.Unsent: "stays, as somebody is in it, or as the system does not show who is, or does not remove such", membership.Failed: "stays, as the system refused to remove it"}[r]
 }
 
-func counted(n int, one, many string) string {
+// Counted is how many there are of something, such as “1 row” or “12 rows”.
+func Counted(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return group(n) + " " + many
+}
+
+// Quoted is a word as it is typed in a shell.
+func Quoted(word string) string {
+	if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./,:@") == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// Lines writes a text as it is, with a line between it and what follows.
+func (p *Page) Lines(text string) {
+	for line := range strings.Lines(text) {
+		p.Line("  %s", strings.TrimRight(line, "\n"))
+	}
+	p.Line("")
+}
+
+// Plural is the word for one of something, or that for several.
+func Plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
 }
 
 // Next writes the command to type next.

@@ -1,0 +1,29 @@
+package answer
+
+import (
+	"fmt"
+
+	"evenledger/internal/app"
+	"evenledger/internal/report"
+)
+
+// Pairing tells what looking for candidates in one system came to.
+func Pairing(page *report.Page, system, file string, p *app.Pairing) {
+	page.Line("%s", page.Bold(fmt.Sprintf("%s: whom the rows may mean in %s", file, system)))
+	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: "Found by a key", N: p.Known}, {Label: "With candidates", N: p.Candidates}, {Label: "Without any", N: p.Without}, {Label: "Set aside", N: p.Aside}})
+	if len(p.First) == 0 {
+		return
+	}
+	page.Line("")
+	table := page.Listing(report.Column{Title: "row", Width: 5, Right: true}, report.Column{Title: "says", Width: 26}, report.Column{Title: "may be", Width: 30}, report.Column{Title: "sure", Width: 5, Right: true}, report.Column{Title: "why", Rank: 1})
+	for _, c := range p.First {
+		may, sure, why := report.Cell{Text: "nobody that is known", Style: page.Dim}, "", ""
+		if len(c.Best) > 0 {
+			may, sure, why = report.Cell{Text: c.Label}, fmt.Sprintf("%d %%", c.Best[0].Sure), c.Best[0].Why
+		}
+		table.Row(report.Cell{Text: fmt.Sprint(c.Row)}, report.Cell{Text: c.Key}, may, report.Cell{Text: sure}, report.Cell{Text: why, Style: page.Dim})
+	}
+	if more := p.Candidates + p.Without - len(p.First); more > 0 {
+		page.Line("  %s", page.Dim(fmt.Sprintf("… and %s more in the sheet", report.Number(more))))
+	}
+}
