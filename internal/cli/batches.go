@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"path"
@@ -104,29 +103,4 @@ func (o batchesOf) of(all []batch.Batch) ([]batch.Batch, error) {
 		is, _ := path.Match(o.sheet, b.Sheet) // it was looked at above
 		return o.system != "" && b.System != o.system || o.sheet != "" && !is || o.state != "" && string(b.State) != o.state || b.Made.Before(since)
 	}), nil
-}
-
-// correctedBy tells which batches corrected rows of this one.
-func (a *front) correctedBy(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	all, err := l.Batches(ctx)
-	if err != nil {
-		return err
-	}
-	var by []string
-	for i := range all {
-		if all[i].Corrects == b.ID {
-			by = append(by, fmt.Sprint(all[i].ID))
-		}
-	}
-	if len(by) == 0 {
-		return nil
-	}
-	fixed, err := app.Corrected(ctx, l, all)
-	if err != nil {
-		return err
-	}
-	slices.Reverse(by)
-	page.Line("")
-	page.Line("Its fix sheet was handed back in as batch %s: %s corrected.", strings.Join(by, ", "), report.Counted(len(fixed[b.ID]), "row is", "rows are"))
-	return nil
 }

@@ -270,7 +270,7 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 	if out != "" {
 		next = "evenledger check " + report.Quoted(out) + flags.flags()
 	}
-	return errors.Join(a.tellChecked(c, leftTo(members), out, next), troubles)
+	return errors.Join(a.tellChecked(c, answer.LeftTo(members), out, next), troubles)
 }
 
 // checked is what checking a sheet came to, for each system that could be asked.
@@ -292,7 +292,7 @@ func (a *front) tellChecked(c *checked, left []string, out, next string) error {
 	}
 	if c.set.Name == "" {
 		if !of.Named {
-			readAs(page, of)
+			answer.ReadAs(page, of)
 		}
 		page.Account([]report.Side{{Label: "Rows in", N: c.came[0].Rows}}, sides(0))
 	} else {

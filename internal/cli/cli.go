@@ -344,6 +344,23 @@ func (a *front) tell(ctx context.Context, found answer.Answer) error {
 	return errors.Join(found.Draw(ctx, page), page.Err())
 }
 
+// came gives an answer about batches, and has the exit code say whether all is well with their rows.
+func (a *front) came(ctx context.Context, found interface {
+	answer.Answer
+	Fine() (bad int, even bool)
+}) error {
+	err := a.tell(ctx, found)
+	a.judge(found.Fine())
+	return err
+}
+
+// judge has the exit code say whether all is well with rows.
+func (a *front) judge(bad int, even bool) {
+	if a.exit = max(a.exit, a.rowsExit(bad)); !even {
+		a.exit = max(a.exit, exitRows)
+	}
+}
+
 // page writes the answer for a person.
 func (a *front) page() *report.Page {
 	page := &report.Page{W: a.out, Color: a.color(a.terminal)}

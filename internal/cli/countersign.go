@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
@@ -53,9 +54,14 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 		if a.json {
 			continue
 		}
-		if _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
+		of, err := answer.NewBatch(ctx, l, b)
+		if err != nil {
 			return err
 		}
+		if err := of.Draw(ctx, page); err != nil {
+			return err
+		}
+		a.judge(of.Fine())
 		if err := a.whatIsSigned(ctx, page, w, l, b); err != nil {
 			return err
 		}
@@ -87,7 +93,7 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 			}
 			signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Of, "at": s.At, "orders": all.All, "begin": b.Begin, "end": b.End, "reportTo": b.ReportTo, "limits": b.Limits, "since": since})
 		} else {
-			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, shortSeal(b))
+			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, answer.ShortSeal(b))
 		}
 	}
 	if a.json {
@@ -127,6 +133,3 @@ func (a *front) whatIsSigned(ctx context.Context, page *report.Page, w *workspac
 	}
 	return nil
 }
-
-// shortSeal is the beginning of a batch's seal, which people compare.
-func shortSeal(b *batch.Batch) string { return fmt.Sprintf("%.12s", b.Seal) }

@@ -28,9 +28,6 @@ func (f *credentialFlags) add(cmd *cobra.Command) {
 	ofWriting.tell(cmd, "credentials", "to", "passphrase", "in-clear")
 }
 
-// credentialsWanted stands in a command to type where a batch makes passwords.
-const credentialsWanted = " --credentials FILE --to KEY"
-
 // envelope reads the flags, before anything is sent.
 func (f *credentialFlags) envelope(dir string) (e secret.Envelope, err error) {
 	ways := 0

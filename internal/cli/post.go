@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
@@ -168,7 +169,7 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 	case err != nil && !errors.As(err, &unclear):
 		return err
 	default:
-		if err := a.posted(after, w, l, posts.All[0], o.credentials.again()); err != nil {
+		if err := a.tellPosted(after, w, l, posts.All[0], o); err != nil {
 			return err
 		}
 	}
@@ -205,14 +206,12 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 	if n == 0 {
 		return wrong(fmt.Sprintf("none of these rows of batch %d waits", b.ID), fmt.Sprintf("“evenledger show %d --outcome waiting” lists those that do.", b.ID))
 	}
-	if a.json {
-		return a.writeBatch(ctx, l, b)
-	}
 	a.exit = exitRows
-	page := a.page()
-	page.Line("%s of batch %d given up: failed, and looked for no more.", report.Counted(n, "row is", "rows are"), b.ID)
-	page.Next(fmt.Sprintf("evenledger post %d    # ends it", b.ID), fmt.Sprintf("evenledger fixes %d -o again.csv", b.ID))
-	return page.Err()
+	of, err := answer.NewBatch(ctx, l, b)
+	if err != nil {
+		return err
+	}
+	return a.tell(ctx, &answer.GivenUp{Batch: of, Rows: n})
 }
 
 // followed tells what followed a post, of one of several with the system's name.
@@ -329,44 +328,6 @@ func goesOn(ctx context.Context, p *app.Posted) error {
 	return errors.Join(&told, p.After)
 }
 
-// posted shows what a batch came to after posting.
-// again are the flags with which it is posted once more.
-func (a *front) posted(ctx context.Context, w *workspace.Workspace, l store.Store, p *app.Posted, again string) error {
-	b := p.Batch
-	if a.json {
-		return a.writeBatch(ctx, l, b)
-	}
-	page := a.page()
-	// What the draft told is not told again.
-	came, err := a.summary(ctx, page, l, b, nil, func(e batch.Entry) bool {
-		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.Stale })
-	})
-	if err != nil {
-		return err
-	}
-	left := p.Left
-	if left.FollowUps+left.Mails > 0 {
-		page.Line("")
-		page.Line("%s", page.Level(account.Warning, "Left over: "+app.Remains{Mails: left.Mails, FollowUps: left.FollowUps}.String()+"."))
-	}
-	if n := came.Counts[account.Refused]; n > 0 {
-		page.Line("")
-		page.Line("%s", page.Dim(fmt.Sprintf("Refused rows and why: evenledger show %d --outcome refused", b.ID)))
-	}
-	if err := a.handedOver(ctx, page, w.Dir, l, b, p.Target); err != nil {
-		return err
-	}
-	next := nextAfter(b, came.Counts, again)
-	if left.FollowUps > 0 {
-		next = append(next, fmt.Sprintf("evenledger post %d --again    # the follow-ups once more: look first", b.ID))
-	}
-	if left.Mails > 0 {
-		next = append(next, fmt.Sprintf("evenledger notices %d", b.ID))
-	}
-	page.Next(next...)
-	return page.Err()
-}
-
 // remains has the exit code say that something remains of a batch, or is unclear.
 func (a *front) remains(left app.Remains) error {
 	if left.Any() {
@@ -375,45 +336,11 @@ func (a *front) remains(left app.Remains) error {
 	return left.Err()
 }
 
-// freeName proposes a file that is not there, of the kind the batch's sheet was.
-func freeName(name string, b *batch.Batch) string {
-	ending := ".csv"
-	if b.Workbook {
-		ending = ".xlsx"
+// tellPosted shows what a batch came to after posting.
+func (a *front) tellPosted(ctx context.Context, w *workspace.Workspace, l store.Store, p *app.Posted, o order) error {
+	of, err := answer.NewBatch(ctx, l, p.Batch)
+	if err != nil {
+		return err
 	}
-	for n := 1; ; n++ {
-		path := name + ending
-		if n > 1 {
-			path = fmt.Sprintf("%s-%d%s", name, n, ending)
-		}
-		if !exists(path) {
-			return path
-		}
-	}
-}
-
-// nextAfter are the commands that suit a batch as it stands.
-// flags are those that posting it needs, with a space before.
-func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
-	var next []string
-	if flags == "" && b.MakesPasswords() {
-		flags = credentialsWanted
-	}
-	if counts.Waiting() > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
-		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")
-	}
-	later := counts.Elsewhere() > 0 && len(b.Files) == 0 // the system itself says what became of it
-	if (counts.Waiting() > 0 || later) && b.State != batch.Withdrawn {
-		next = append(next, fmt.Sprintf("evenledger post %d%s", b.ID, flags))
-	}
-	if counts.Elsewhere() > 0 && !later {
-		next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
-	}
-	if counts.Bad() > 0 {
-		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
-	}
-	if len(next) == 0 {
-		next = append(next, fmt.Sprintf("evenledger show %d", b.ID))
-	}
-	return next
+	return a.came(ctx, &answer.Posted{Batch: of, Left: p.Left, Target: p.Target, Dir: w.Dir, Again: o.credentials.again()})
 }

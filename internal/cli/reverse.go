@@ -9,10 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -120,47 +119,14 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 	case len(made) == 0:
 	case len(all) > 1:
 		err = a.showSet(ctx, l, made, nil)
-	case a.json:
-		err = a.writeBatch(ctx, l, made[0])
 	default:
-		err = a.showReversal(ctx, l, all[0].Of, made[0])
+		var undoes answer.Batch
+		if undoes, err = answer.NewBatch(ctx, l, made[0]); err == nil {
+			err = a.came(ctx, &answer.Reversal{Batch: undoes, Of: all[0].Of})
+		}
 	}
 	if err != nil {
 		return err
 	}
 	return a.tellSystems(ctx, troubles)
-}
-
-// showReversal shows the batch that undoes another.
-func (a *front) showReversal(ctx context.Context, l store.Store, of, b *batch.Batch) error {
-	page := a.page()
-	came, err := a.summary(ctx, page, l, b, nil, nil)
-	if err != nil {
-		return err
-	}
-	if came.ToDo() == 0 {
-		page.Makes(b)
-	}
-	page.Line("")
-	page.Text(page.Dim, b.Policies+" Nothing has been changed.")
-	if of.State != batch.Posted {
-		page.Text(func(text string) report.Styled { return page.Level(account.Warning, text) }, fmt.Sprintf("Batch %d was not carried out to its end: what still waits in it is not touched.", of.ID))
-	}
-	var stay []string
-	for _, m := range of.Makes {
-		if m.Section != "" {
-			stay = append(stay, m.Title())
-		}
-	}
-	if len(stay) > 0 {
-		page.Text(page.Dim, fmt.Sprintf("Sections that batch %d added stay: %s.", of.ID, strings.Join(stay, "; ")))
-	}
-	if a.toSign(page, b, came.ToDo(), false) {
-		page.Next(signNext(fmt.Sprint(b.ID)))
-	} else if came.ToDo() > 0 || len(b.Unmakes) > 0 {
-		page.Next(fmt.Sprintf("evenledger post %d", b.ID), fmt.Sprintf("evenledger post %d --trial 1    # one row first", b.ID))
-	} else {
-		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-	}
-	return page.Err()
 }

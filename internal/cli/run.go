@@ -162,13 +162,14 @@ func (a *front) stageLog() func(level slog.Level, brief, stage, message string) 
 
 // runSummary writes what the batch of a run came to.
 func (a *front) runSummary(ctx context.Context, page *report.Page, id int) error {
-	exit := a.exit // it is settled already
-	defer func() { a.exit = exit }()
 	after := context.WithoutCancel(ctx)
 	return a.onBatches(after, fmt.Sprint(id), true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
 		page.Line("")
-		_, err := a.summary(after, page, l, batches[0], nil, nil)
-		return err
+		of, err := answer.NewBatch(after, l, batches[0])
+		if err != nil {
+			return err
+		}
+		return of.Draw(after, page)
 	})
 }
 

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/report"
@@ -155,109 +155,15 @@ func (a *front) tellSystems(ctx context.Context, troubles []inSystem) error {
 	return all[first]
 }
 
-// leftTo tells what of a sheet only some systems of a set have.
-func leftTo(members []app.Member) (lines []string) {
-	for _, m := range members {
-		if len(m.Left) > 0 {
-			lines = append(lines, fmt.Sprintf("%s has no %s: left to the others.", m.System, strings.Join(m.Left, ", ")))
-		}
-	}
-	return lines
-}
-
 // showSet shows what several batches of one sheet come to, system beside system.
 func (a *front) showSet(ctx context.Context, l store.Store, batches []*batch.Batch, members []app.Member) error {
-	s, err := report.ReadSet(ctx, l, batches)
+	w, err := a.FindWorkspace()
 	if err != nil {
 		return err
 	}
-	bad, waits := 0, 0
-	for i := range batches {
-		bad += s.Counts[i].Bad()
-		waits += s.ToDo(i)
-	}
-	a.exit = max(a.exit, a.rowsExit(bad))
-	if a.json {
-		return a.writeSet(ctx, l, s, store.Filter{})
-	}
-	page := a.page()
-	more := make([][]account.Finding, len(batches))
-	for i, m := range members {
-		for at, b := range batches {
-			if m.System == b.System {
-				more[at] = app.Findings(members, i)
-			}
-		}
-	}
-	even, err := page.Batches(ctx, l, s, leftTo(members), more)
+	t, err := answer.NewSet(ctx, l, w, batches, members)
 	if err != nil {
 		return err
 	}
-	if !even {
-		a.exit = max(a.exit, exitRows)
-	}
-	for i, b := range batches {
-		for _, why := range b.Held {
-			page.Line("")
-			page.Text(func(text string) report.Styled { return page.Level(account.Error, text) }, fmt.Sprintf("%s is held back: %s.", s.Called(i), why))
-		}
-	}
-	if batches[0].Posted.IsZero() {
-		page.Line("")
-		for i, b := range batches {
-			same := !slices.ContainsFunc(batches, func(other *batch.Batch) bool { return other.Policies != b.Policies })
-			if said := b.Policies + taken(b); same && i == 0 {
-				page.Text(page.Dim, said+" Nothing has been changed.")
-			} else if !same {
-				page.Text(page.Dim, s.Called(i)+": "+said)
-			}
-		}
-	}
-	var next []string
-	var handed report.Set
-	for i, b := range batches {
-		if s.Counts[i].Elsewhere() > 0 {
-			if err := a.handedOverOf(ctx, page, l, b); err != nil {
-				return err
-			}
-			handed.Batches = append(handed.Batches, b)
-		}
-	}
-	if len(handed.Batches) > 0 {
-		next = append(next, "evenledger settle "+handed.Numbers())
-	}
-	for i, b := range batches {
-		if a.toSign(page, b, s.ToDo(i), true) {
-			next = []string{signNext(s.Numbers())}
-		}
-	}
-	if waits > 0 && !slices.ContainsFunc(next, func(n string) bool { return strings.Contains(n, "countersign") }) {
-		flags := ""
-		if slices.ContainsFunc(batches, (*batch.Batch).MakesPasswords) {
-			flags = credentialsWanted
-		}
-		next = append(next, "evenledger post "+s.Numbers()+flags, fmt.Sprintf("evenledger post %d%s --trial 1    # one row of one system first", batches[0].ID, flags))
-	}
-	if bad > 0 {
-		next = append(next, fmt.Sprintf("evenledger fixes %s -o %s", s.Numbers(), freeName("again", batches[0])))
-	}
-	if len(next) == 0 {
-		next = []string{"evenledger show " + s.Numbers()}
-	}
-	page.Next(next...)
-	return page.Err()
-}
-
-// writeSet writes several batches as one document.
-func (a *front) writeSet(ctx context.Context, l store.Store, s report.Set, filter store.Filter) error {
-	heads, even := []report.Head{}, true
-	for i, b := range s.Batches {
-		head := report.NewHead(b, s.Counts[i])
-		heads, even = append(heads, head), even && head.Even
-	}
-	if !s.OneSheet() {
-		return a.writeJSON(map[string]any{"batches": heads, "even": even})
-	}
-	filter.Cells = true
-	return report.WriteJSON(a.out, map[string]any{"set": s.Name, "batches": heads, "even": even}, "entries", s.Document(s.Rows(ctx, l, filter)), nil)
+	return a.came(ctx, t)
 }

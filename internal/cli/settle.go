@@ -3,18 +3,15 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/report"
 	"evenledger/internal/store"
-	"evenledger/internal/system"
 	"evenledger/internal/workspace"
 )
 
@@ -103,7 +100,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 	case len(batches) > 1:
 		err = a.showSet(after, l, batches, nil)
 	case settled != nil && errors.Join(settled.Err, settled.After) == nil:
-		err = a.posted(after, w, l, settled, o.credentials.again())
+		err = a.tellPosted(after, w, l, settled, o)
 	}
 	if err != nil {
 		return err
@@ -141,7 +138,7 @@ func (a *front) outbox(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if open {
 		paths, err := app.OpenFiles(w, l, b, target)
 		for _, path := range paths {
-			a.remark("%s is open, with passwords in it: take it away, or settle the batch, when the application has it.", within(w.Dir, path))
+			a.remark("%s is open, with passwords in it: take it away, or settle the batch, when the application has it.", answer.Within(w.Dir, path))
 		}
 		if err != nil {
 			return err
@@ -151,116 +148,5 @@ func (a *front) outbox(ctx context.Context, w *workspace.Workspace, l store.Stor
 	if err != nil {
 		return err
 	}
-	if a.json {
-		type file struct {
-			batch.File
-			Open int    `json:"open"` // rows
-			Path string `json:"path"`
-		}
-		files := []file{}
-		for _, f := range b.Files {
-			files = append(files, file{f, waits[f.Name], pathOf(target, f)})
-		}
-		return a.writeJSON(map[string]any{"batch": b.ID, "system": b.System, "files": files})
-	}
-	page := a.page()
-	if len(b.Files) == 0 {
-		page.Line("Batch %d handed nothing over.", b.ID)
-		page.Next(fmt.Sprintf("evenledger show %d", b.ID))
-		return page.Err()
-	}
-	a.files(page, w.Dir, b, target, waits)
-	next := fmt.Sprintf("evenledger settle %d", b.ID)
-	if len(waits) == 0 {
-		next = fmt.Sprintf("evenledger show %d", b.ID)
-	}
-	page.Next(next)
-	return page.Err()
-}
-
-// pathOf is where a file of the outbox is.
-func pathOf(target workspace.System, f batch.File) string {
-	if at, is := target.Connection.(system.FileConnection); is {
-		return at.File(f.Name, f.Sealed)
-	}
-	return f.Name
-}
-
-// within is a path as the person at the workspace writes it.
-func within(dir, path string) string {
-	if short, err := filepath.Rel(dir, path); err == nil && !strings.HasPrefix(short, "..") {
-		return short
-	}
-	return path
-}
-
-// files lists the files of a batch.
-func (a *front) files(page *report.Page, dir string, b *batch.Batch, target workspace.System, waits map[string]int) {
-	longest := 12
-	for _, f := range b.Files {
-		longest = max(longest, len([]rune(within(dir, pathOf(target, f))))) // it is typed, or looked for
-	}
-	table := page.Listing(report.Column{Title: "file", Width: longest}, report.Column{Title: "rows", Width: 6, Right: true}, report.Column{Title: "open", Width: 6, Right: true}, report.Column{Title: "size", Width: 8, Right: true}, report.Column{Title: "handed over", Width: 17, Rank: 1})
-	for _, f := range b.Files {
-		table.Row(report.Cell{Text: within(dir, pathOf(target, f))}, report.Cell{Text: report.Number(f.Rows)}, report.Cell{Text: report.Number(waits[f.Name])}, report.Cell{Text: size(f.Bytes)}, report.Cell{Text: f.At.Local().Format("2 Jan 2006 15:04")})
-	}
-}
-
-// size is a number of bytes, for people.
-func size(bytes int64) string {
-	switch {
-	case bytes < 1000:
-		return fmt.Sprintf("%d B", bytes)
-	case bytes < 1_000_000:
-		return fmt.Sprintf("%d kB", (bytes+500)/1000)
-	}
-	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
-}
-
-// handedOverOf is handedOver of a batch among several.
-func (a *front) handedOverOf(ctx context.Context, page *report.Page, l store.Store, b *batch.Batch) error {
-	w, err := a.FindWorkspace()
-	if err != nil {
-		return err
-	}
-	target, err := app.SystemOf(w, b)
-	if err != nil {
-		return err
-	}
-	return a.handedOver(ctx, page, w.Dir, l, b, target)
-}
-
-// handedOver tells which files the application is to be given, and what then.
-func (a *front) handedOver(ctx context.Context, page *report.Page, dir string, l store.Store, b *batch.Batch, target workspace.System) error {
-	waits, err := batch.HandedOver(l.Entries(ctx, b.ID, store.Filter{Outcomes: []account.Outcome{account.HandedOver}}))
-	if err != nil || len(waits) == 0 {
-		return err
-	}
-	var open, sealed []batch.File
-	for _, f := range b.Files {
-		if waits[f.Name] > 0 {
-			if open = append(open, f); f.Sealed {
-				sealed = append(sealed, f)
-			}
-		}
-	}
-	page.Line("")
-	page.Line("%s", page.Bold(fmt.Sprintf("To be given to %s", b.System)))
-	shown := *b
-	shown.Files = open
-	a.files(page, dir, &shown, target, waits)
-	then, them := "Give it to the application.", "it"
-	if len(open) > 1 {
-		then, them = "Give them to the application, in this order.", "them"
-	}
-	if len(sealed) > 0 {
-		then = fmt.Sprintf("They hold passwords and lie sealed: “evenledger outbox %d --open” opens them. ", b.ID) + then
-	}
-	export := "its accounts"
-	if at, is := target.Connection.(system.FileConnection); is && at.Export() != "" {
-		export = "its accounts to " + within(dir, at.Export())
-	}
-	page.Line("")
-	page.Text(page.Dim, then+" When it has taken what is in "+them+", export "+export+": only what that shows counts as done.")
-	return nil
+	return a.tell(ctx, answer.Outbox{Dir: w.Dir, Target: target, Batch: b, Waits: waits})
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -9,9 +8,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/words"
 	"evenledger/internal/workspace"
@@ -121,18 +120,13 @@ func addOutcome(filter *store.Filter, word string) error {
 
 // showSeveral shows batches together; entries in full one batch after the other.
 func (a *front) showSeveral(ctx context.Context, w *workspace.Workspace, l store.Store, batches []*batch.Batch, filter store.Filter) error {
-	all := len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0
-	if a.json && !all {
-		s, err := report.ReadSet(ctx, l, batches)
+	if whole := len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0; whole || a.json {
+		t, err := answer.NewSet(ctx, l, w, batches, nil)
 		if err != nil {
 			return err
 		}
-		return a.writeSet(ctx, l, s, filter)
-	}
-	if all {
-		err := a.showSet(ctx, l, batches, nil)
-		a.exit = exitDone // showing was done, whatever became of the rows
-		return err
+		t.Filter = filter
+		return a.tell(ctx, t)
 	}
 	for _, b := range batches {
 		if err := a.show(ctx, w, l, b, filter); err != nil {
@@ -143,8 +137,7 @@ func (a *front) showSeveral(ctx context.Context, w *workspace.Workspace, l store
 }
 
 func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, filter store.Filter) error {
-	id := b.ID
-	counts, _, err := l.Counts(ctx, id)
+	of, err := answer.NewBatch(ctx, l, b)
 	if err != nil {
 		return err
 	}
@@ -152,75 +145,5 @@ func (a *front) show(ctx context.Context, w *workspace.Workspace, l store.Store,
 	if err != nil {
 		return err
 	}
-	if a.json {
-		head := report.NewHead(b, counts)
-		head.Countersigned = signed
-		if head.SignedBy, head.Doubts, err = app.Vouched(ctx, w, l, b); err != nil {
-			return err
-		}
-		filter.Cells = true
-		return report.WriteBatch(a.out, head, b, l.Entries(ctx, id, filter))
-	}
-	page := a.page()
-	if len(filter.Outcomes)+len(filter.Intents)+len(filter.Rows) == 0 {
-		if _, err := a.summary(ctx, page, l, b, nil, nil); err != nil {
-			return err
-		}
-		if b.IsToBeSigned() || len(signed) > 0 {
-			page.Line("")
-			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(signed, " and "), "nobody yet"), shortSeal(b))
-		}
-		if err := a.vouch(ctx, page, w, l, b); err != nil {
-			return err
-		}
-		if err := a.correctedBy(ctx, page, l, b); err != nil {
-			return err
-		}
-		page.Next(nextAfter(b, counts, "")...)
-		a.exit = exitDone // showing was done, whatever became of the rows
-		return page.Err()
-	}
-	page.Title(b)
-	filter.Cells = true
-	found := 0
-	for e, err := range l.Entries(ctx, id, filter) {
-		if err != nil {
-			return err
-		}
-		page.Entry(e, b.Headings)
-		steps, err := l.Attempts(ctx, id, e.Row)
-		if err != nil {
-			return err
-		}
-		for _, s := range steps {
-			line := fmt.Sprintf("%s  %s sent", s.Sent.Local().Format("15:04:05"), e.Intent)
-			if !s.Ended.IsZero() {
-				line += fmt.Sprintf(", settled %s: %s", s.Ended.Local().Format("15:04:05"), s.Result)
-			}
-			page.Line("    %s", page.Dim(line))
-		}
-		found++
-	}
-	if found == 0 {
-		page.Line("")
-		page.Line("  No entry of batch %d is like that.", id)
-	}
-	return page.Err()
-}
-
-// vouch tells it.
-func (a *front) vouch(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	by, doubts, err := app.Vouched(ctx, w, l, b)
-	if err != nil {
-		return err
-	}
-	for _, doubt := range doubts {
-		page.Line("")
-		page.Line("%s", page.Level(account.Error, doubt))
-	}
-	if by != "" {
-		page.Line("")
-		page.Line("What became of it is signed by %s.", by)
-	}
-	return nil
+	return a.tell(ctx, &answer.Shown{Batch: of, Workspace: w, Filter: filter, Signed: signed})
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
@@ -43,14 +44,9 @@ func (a *front) withdraw(ctx context.Context, w *workspace.Workspace, l store.St
 	if err := app.Withdraw(ctx, w, l, b); err != nil {
 		return err
 	}
-	if a.json {
-		return a.writeBatch(ctx, l, b)
+	of, err := answer.NewBatch(ctx, l, b)
+	if err != nil {
+		return err
 	}
-	page := a.page()
-	page.Line("Batch %d is withdrawn: it can be looked at, and not be posted.", b.ID)
-	if b.Secrets != "" {
-		page.Line("The passwords it kept are destroyed.")
-	}
-	page.Next("evenledger batches")
-	return page.Err()
+	return a.tell(ctx, &answer.Withdrawn{Batch: of})
 }
