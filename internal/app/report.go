@@ -3,6 +3,7 @@ package app
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/mail"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -96,4 +98,61 @@ func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string)
 	path := filepath.Join(folder, fmt.Sprintf("batch-%d.html", b.ID))
 	_, err := WriteWhole(path, func(file *os.File) (int, error) { return report.PageOf(ctx, l, b, file) })
 	return path, err
+}
+
+// beside opens the workbook that a batch was made of, to write what became of its rows
+// into a copy. If that cannot be, plain says why.
+func beside(b *batch.Batch, out string, width int) (to *sheet.Beside, plain string, err error) {
+	if !b.Workbook || !sheet.TraitsOf(out).Workbook {
+		return nil, "", nil
+	}
+	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
+	why := "it was not .xlsx, or is not there any more"
+	if path, sum := Fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
+		if to, why, err = sheet.OpenBeside(path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
+			return to, "", err
+		}
+	} else if path != "" {
+		why = "it was changed since"
+	}
+	return nil, why, nil
+}
+
+// WriteOutcomes writes the sheet with what became of its rows to a file, and returns why a workbook could not be given back
+// as it was; empty: it could.
+func WriteOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.File, out string) (rows int, plain string, err error) {
+	counts, waiting, err := l.Counts(ctx, b.ID)
+	if err != nil {
+		return 0, "", err
+	}
+	width := 0
+	for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
+		if err != nil {
+			return 0, "", err
+		}
+		width = max(width, len(e.Cells))
+	}
+	to, plain, err := beside(b, out, width)
+	if err != nil {
+		return 0, "", err
+	}
+	if to == nil {
+		begin := SheetWriter(file, out)
+		rows, err = report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
+			form.Account = report.Chart(b, counts, waiting)
+			return begin(form)
+		}, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
+		return rows, plain, err
+	}
+	// What the ledger does not keep is not to stand in the report either.
+	hide := func(e batch.Entry) (hidden []int) {
+		for i, cell := range e.Cells {
+			if cell == "" {
+				hidden = append(hidden, i)
+			}
+		}
+		return hidden
+	}
+	rows, err = report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}), hide)
+	return rows, "", errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
 }

@@ -3,18 +3,16 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/export"
-	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/words"
@@ -69,7 +67,7 @@ courses, licences and roles.`,
 			if err != nil {
 				return err
 			}
-			return a.blank(target, about.Schema, out, only, all, namedKinds(about))
+			return a.blank(cmd.Context(), target, about.Schema, out, only, all, namedKinds(about))
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, .xlsx, .csv or .tsv")
@@ -92,7 +90,7 @@ func namedKinds(about *system.Description) (names []string) {
 	return names
 }
 
-func (a *front) blank(target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
+func (a *front) blank(ctx context.Context, target workspace.System, schema *account.Schema, out string, only []string, all bool, kinds []string) error {
 	columns, err := export.Columns(schema, only, all)
 	if err != nil {
 		return err
@@ -111,7 +109,7 @@ func (a *front) blank(target workspace.System, schema *account.Schema, out strin
 	if len(only) > 0 {
 		left = ""
 	}
-	return a.writeBlank(columns, out, target.Name, "", left)
+	return a.writeBlank(ctx, columns, out, target.Name, "", left)
 }
 
 // blankOf writes the sheet that a brief reads.
@@ -145,88 +143,35 @@ func (a *front) blankOf(ctx context.Context, named, out string) error {
 		}
 	}
 	columns := export.OfBrief(b, about.Schema, func(kind string) []account.Thing { return things[kind] })
-	return a.writeBlank(columns, out, target.Name, named, "")
+	return a.writeBlank(ctx, columns, out, target.Name, named, "")
 }
 
 // writeBlank writes a blank with columns for a system, or for a brief if one is named.
-func (a *front) writeBlank(columns []export.Column, out, system, named, left string) error {
-	who, flags := system, "--system "+system
+func (a *front) writeBlank(ctx context.Context, columns []export.Column, out, system, named, left string) error {
+	who := system
 	if named != "" {
-		who, flags = "the brief "+named, "-b "+report.Quoted(named)
-	}
-	required := []string{}
-	for _, c := range columns {
-		if c.Required {
-			required = append(required, c.Heading)
-		}
+		who = "the brief " + named
 	}
 	_, err := app.WriteWhole(out, func(file *os.File) (int, error) {
 		if sheet.TraitsOf(out).Workbook {
-			return 0, sheet.WriteBlank(file, workbookBlank(columns))
+			return 0, sheet.WriteBlank(file, export.Workbook(columns))
 		}
-		return 0, a.textBlank(file, out, who, columns, required)
+		return 0, writeTextBlank(file, out, who, columns)
 	})
 	if err != nil {
 		return err
 	}
-	if a.json {
-		headings := make([]string, len(columns))
-		for i, c := range columns {
-			headings[i] = c.Heading
-		}
-		answer := map[string]any{"file": out, "system": system, "headings": headings, "required": required, "note": left}
-		if named != "" {
-			answer["brief"] = named
-		}
-		return a.writeJSON(answer)
-	}
-	page := a.page()
-	page.Line("%s: a blank for %s with %d columns.", out, who, len(columns))
-	if len(required) > 0 {
-		page.Line("Each row must have: %s.", strings.Join(required, ", "))
-	}
-	if left != "" {
-		page.Text(page.Dim, left)
-	}
-	page.Next("evenledger check " + report.Quoted(out) + " " + flags + "    # once it is filled in")
-	return page.Err()
+	return a.tell(ctx, answer.Blank{File: out, System: system, Brief: named, Columns: columns, Left: left})
 }
 
-func workbookBlank(columns []export.Column) sheet.Blank {
-	b := sheet.Blank{Notes: [][]string{{"Column", "Must be there", "Kind", "Example", "Values to choose from", "What it is"}}}
-	for _, c := range columns {
-		b.Columns = append(b.Columns, c.BlankColumn)
-		must := ""
-		if c.Required {
-			must = "yes"
-		}
-		b.Notes = append(b.Notes, []string{c.Heading, must, c.Field.Kind.InWords(), c.Field.Example, strings.Join(c.Allowed, ", "), strings.Trim(c.Field.Label+", "+c.Field.Rules(), ", ")})
-	}
-	return b
-}
-
-// textBlank writes a blank without tabs: the notes stand above the headings,
-// where they are passed over when it is handed back in.
-func (a *front) textBlank(file *os.File, out string, who string, columns []export.Column, required []string) error {
+// writeTextBlank writes a blank without tabs.
+func writeTextBlank(file *os.File, out, who string, columns []export.Column) error {
 	w, err := app.SheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err
 	}
-	headings := make([]string, len(columns))
-	about := make([]string, len(columns))
-	for i, c := range columns {
-		headings[i] = c.Heading
-		about[i] = c.Heading + " is " + c.Field.Kind.InWords()
-		if c.Field.Example != "" {
-			about[i] = c.Heading + " such as " + c.Field.Example
-		}
-		if len(c.Allowed) > 0 {
-			about[i] = c.Heading + " is one of " + strings.Join(c.Allowed, ", ")
-		}
+	for _, line := range export.Text(who, columns) {
+		err = errors.Join(err, w.Write(line))
 	}
-	return errors.Join(
-		w.Write([]string{fmt.Sprintf("A blank for %s. Fill in one row a person below the headings, and leave those as they are.", who)}),
-		w.Write([]string{"Must be there: " + strings.Join(required, ", ")}),
-		w.Write([]string{"Values: " + strings.Join(about, "; ")}),
-		w.Write(headings), w.Close())
+	return errors.Join(err, w.Close())
 }

@@ -15,7 +15,6 @@ import (
 	"evenledger/internal/profile"
 	"evenledger/internal/report"
 	"evenledger/internal/system"
-	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
@@ -47,7 +46,7 @@ you use it: what was guessed says so.`,
 			defer s.Close()
 			source := &compose.Source{Name: name, System: flags.System, Today: a.Today()}
 			if source.Name == "" {
-				source.Name = briefName(s.Info().Name)
+				source.Name = compose.NameOf(s.Info().Name)
 			}
 			path := out
 			if out == "" {
@@ -93,24 +92,6 @@ you use it: what was guessed says so.`,
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a brief that exists")
 	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the system what it takes")
 	return cmd
-}
-
-// briefName makes a brief's name of a sheet's.
-func briefName(sheet string) string {
-	base, _, _ := strings.Cut(sheet, ".")
-	name := strings.Map(func(r rune) rune {
-		if r == '-' || r == '_' || r >= '0' && r <= '9' {
-			return r
-		}
-		if folded := words.Fold(string(r)); len(folded) == 1 {
-			return rune(folded[0])
-		}
-		return '-'
-	}, base)
-	if name = strings.Trim(name, "-"); name == "" {
-		return "sheet"
-	}
-	return name
 }
 
 // describe asks a system what it takes; without an answer the work goes on.

@@ -13,8 +13,6 @@ import (
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
-	"evenledger/internal/check"
-	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -121,81 +119,6 @@ Without a brief, recognised headings map themselves.`,
 	return cmd
 }
 
-// tally counts rows while a sheet is checked. A row can turn out to be refused
-// after it was counted, when a later one has the same key.
-type tally struct {
-	rows, aside, refused int
-	isRefused            map[int]bool
-	marked               *marked // nil: none is to be written
-}
-
-func (t *tally) add(w *mapping.Wanted) {
-	t.rows++
-	switch {
-	case w.Aside:
-		t.aside++
-	case w.Refused():
-		t.refuse(w.Row)
-	}
-}
-
-func (t *tally) refuse(row int) {
-	if !t.isRefused[row] {
-		t.isRefused[row] = true
-		t.refused++
-	}
-}
-
-// findings checks the rows and yields each finding.
-func (t *tally) findings(ctx context.Context, checker *check.Checker, rows iter.Seq2[sheet.Row, error], tell func(int)) iter.Seq2[account.Finding, error] {
-	return func(yield func(account.Finding, error) bool) {
-		for checked, err := range checker.Rows(ctx, rows) {
-			if err != nil {
-				yield(account.Finding{}, err)
-				return
-			}
-			t.add(checked.Wanted)
-			t.marked.note(checked)
-			for _, f := range checked.Earlier {
-				t.refuse(f.Row)
-				if !yield(f, nil) {
-					return
-				}
-			}
-			for _, f := range checked.Wanted.Findings {
-				if !yield(f, nil) {
-					return
-				}
-			}
-			if why := checked.Wanted.Weak; why != "" {
-				f := account.Find(account.Warning, account.WeakPassword, "if it makes an account, the row is refused: "+why)
-				f.Row, f.Field = checked.Row.Number, "password"
-				if !yield(f, nil) {
-					return
-				}
-			}
-			tell(t.rows)
-		}
-	}
-}
-
-// newTally begins to check a sheet, which is written to out with its faults marked if that is named.
-func newTally(j *app.Job, out string) *tally {
-	t := &tally{isRefused: map[int]bool{}}
-	if out != "" {
-		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
-	}
-	return t
-}
-
-// readThings reads what rows may name, from a system that is asked.
-func readThings(ctx context.Context, j *app.Job, bar *progress) (err error) {
-	if j.System != nil && j.Brief.NamesThings() {
-		j.Things, err = drafting.Catalogue(ctx, j.System, j.Brief, bar.stageDone)
-	}
-	return err
-}
-
 // checkedFor is what checking a sheet for one system of a set came to, as the document has it.
 type checkedFor struct {
 	System   string            `json:"system"`
@@ -210,26 +133,28 @@ type checkedFor struct {
 func (a *front) check(ctx context.Context, members []app.Member, set string, flags sheetFlags, out string) error {
 	bar := a.progress()
 	if j := members[0].Job; set == "" && a.json {
-		t := newTally(j, out)
-		if err := readThings(ctx, j, bar); err != nil {
+		t := app.NewTally(j, out)
+		if err := app.ReadThings(ctx, j, bar.stageDone); err != nil {
 			return err
 		}
-		found := t.findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
-		return errors.Join(a.checkJSON(j, t, found), t.marked.write(ctx, j))
+		found := t.Findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
+		told := a.checkJSON(j, t, found)
+		_, err := t.WriteMarked(ctx, j)
+		return errors.Join(told, err)
 	}
 	c := &checked{came: []checkedFor{}, set: report.Set{Name: set}}
 	for i := range members {
 		m := &members[i]
 		if m.Err == nil {
-			m.Err = readThings(ctx, m.Job, bar)
+			m.Err = app.ReadThings(ctx, m.Job, bar.stageDone)
 		}
 		if m.Err != nil {
 			continue
 		}
-		t, causes := newTally(m.Job, out), &report.Causes{}
+		t, causes := app.NewTally(m.Job, out), &report.Causes{}
 		one := checkedFor{System: m.System, Findings: app.Findings(members, i)}
 		causes.AddAll(one.Findings)
-		for f, err := range t.findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
+		for f, err := range t.Findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
 			if err != nil {
 				bar.end()
 				return err
@@ -238,21 +163,22 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 				one.Findings = append(one.Findings, f)
 			}
 		}
-		if err := t.marked.write(ctx, m.Job); err != nil {
+		plain, err := t.WriteMarked(ctx, m.Job)
+		if err != nil {
 			bar.end()
 			return err
 		}
-		if out != "" && t.marked.plain != "" {
-			a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", m.Sheet.Info().Name, t.marked.plain, out)
+		if plain != "" {
+			a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", m.Sheet.Info().Name, plain, out)
 		}
 		guessed := mapping.GuessedEncoding(m.Sheet.Info())
 		causes.AddAll(guessed)
 		one.Findings = append(one.Findings, guessed...)
-		one.Rows, one.Fine, one.Aside, one.Refused = t.rows, t.rows-t.aside-t.refused, t.aside, t.refused
-		if a.exit = max(a.exit, a.rowsExit(t.refused)); !m.Sheet.Info().Read.Even() {
+		one.Rows, one.Fine, one.Aside, one.Refused = t.Rows, t.Fine(), t.Aside, t.Refused
+		if a.exit = max(a.exit, a.rowsExit(t.Refused)); !m.Sheet.Info().Read.Even() {
 			a.exit = max(a.exit, exitRows)
 		}
-		c.set.Batches = append(c.set.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.rows, Read: m.Sheet.Info().Read}}})
+		c.set.Batches = append(c.set.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.Rows, Read: m.Sheet.Info().Read}}})
 		c.came, c.systems, c.causes = append(c.came, one), append(c.systems, m.System), append(c.causes, causes)
 		if c.of == nil {
 			c.of = m.Job
@@ -321,7 +247,7 @@ func (a *front) rowsExit(bad int) int {
 
 // checkJSON streams the findings; the counts are known only after them, so they
 // stand at the end of the document.
-func (a *front) checkJSON(j *app.Job, t *tally, found iter.Seq2[account.Finding, error]) error {
+func (a *front) checkJSON(j *app.Job, t *app.Tally, found iter.Seq2[account.Finding, error]) error {
 	info := j.Sheet.Info()
 	info.Read = sheet.Tally{} // it stands at the end, once all is read
 	head := map[string]any{"sheet": info, "columns": j.Mapper.Columns()}
@@ -343,10 +269,10 @@ func (a *front) checkJSON(j *app.Job, t *tally, found iter.Seq2[account.Finding,
 		}
 	}
 	tail := func() any {
-		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.rows, "fine": t.rows - t.aside - t.refused, "aside": t.aside, "refused": t.refused, "encoding": j.Sheet.Info().Encoding}
+		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.Rows, "fine": t.Fine(), "aside": t.Aside, "refused": t.Refused, "encoding": j.Sheet.Info().Encoding}
 	}
 	err := report.WriteJSON(a.out, head, "findings", all, tail)
-	if a.exit = a.rowsExit(t.refused); !j.Sheet.Info().Read.Even() {
+	if a.exit = a.rowsExit(t.Refused); !j.Sheet.Info().Read.Even() {
 		a.exit = exitRows
 	}
 	return err

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,14 +10,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/demo"
 	"evenledger/internal/report"
 	"evenledger/internal/standin"
-	"evenledger/internal/standin/desk"
 )
 
 func (a *front) demoCommand() *cobra.Command {
@@ -48,13 +45,6 @@ it waits before each command until you press Enter.`,
 	return cmd
 }
 
-// step is a command of the demonstration with what it is about.
-type step struct {
-	about string
-	args  []string
-	exit  int // that it should have
-}
-
 func (a *front) demo(ctx context.Context, dir string) error {
 	if dir == "" {
 		dir = "brindlesound"
@@ -77,7 +67,7 @@ func (a *front) demo(ctx context.Context, dir string) error {
 		}
 	}
 	defer box.Close()
-	if err := a.writeDemo(dir, practiceURL(listener.Addr()), "smtp://"+box.Address); err != nil {
+	if err := demo.Write(dir, practiceURL(listener.Addr()), "smtp://"+box.Address, a.Clock.Now()); err != nil {
 		return err
 	}
 	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
@@ -95,21 +85,6 @@ func (a *front) demo(ctx context.Context, dir string) error {
 	err = a.demoSteps(ctx, dir, fmt.Sprintf("evenledger standin --data crewdesk.json --token file:crewdesk.token --port %d --mail mails --mail-port %s", listener.Addr().(*net.TCPAddr).Port, mailPort))
 	stop()
 	return errors.Join(err, <-served)
-}
-
-// writeDemo makes the demonstration's workspaces, that for files with an export of an hour ago.
-func (a *front) writeDemo(dir, url, mail string) error {
-	if err := demo.Write(dir, url, mail, a.Clock.Now()); err != nil {
-		return err
-	}
-	d, err := fileDesk(desk.Options{}, true, a.Clock.Now())
-	if err != nil {
-		return err
-	}
-	export := filepath.Join(dir, "desk", "exports", "people.csv")
-	var text bytes.Buffer
-	before := a.Clock.Now().Add(-time.Hour)
-	return errors.Join(desk.Write(&text, d.Export()), os.WriteFile(export, text.Bytes(), 0o644), os.Chtimes(export, before, before))
 }
 
 func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
@@ -133,15 +108,15 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	}
 	var ran []map[string]any
 	var lines []string
-	for i, act := range demoActs() {
+	for i, act := range demo.Acts() {
 		for _, s := range act {
 			code, err := a.demoStep(ctx, dir, s)
 			if err != nil {
 				return err
 			}
-			ran = append(ran, map[string]any{"command": "evenledger " + strings.Join(s.args, " "), "exit": code})
-			if code != s.exit {
-				return fmt.Errorf("“evenledger %s” ended with %d where %d was expected", strings.Join(s.args, " "), code, s.exit)
+			ran = append(ran, map[string]any{"command": "evenledger " + strings.Join(s.Args, " "), "exit": code})
+			if code != s.Exit {
+				return fmt.Errorf("“evenledger %s” ended with %d where %d was expected", strings.Join(s.Args, " "), code, s.Exit)
 			}
 		}
 		var err error
@@ -151,7 +126,11 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 		case 1:
 			_, err = edit("managers.csv", "Somebody opens managers.csv and changes three cells:", demo.NewManagers())
 		case 3:
-			err = a.giveToDesk(dir)
+			if err = demo.GiveToDesk(dir, a.Clock.Now()); err == nil && !a.json {
+				page.Line("")
+				page.Line("%s", page.Dim("# Somebody gives desk/outbox/people-1-1.csv to Deskbook's page, and saves its list of"))
+				page.Line("%s", page.Dim("# what it did not take as desk/not-taken.csv, its new export as desk/exports/people.csv."))
+			}
 		}
 		if err != nil {
 			return err
@@ -167,81 +146,6 @@ func (a *front) demoSteps(ctx context.Context, dir, serve string) error {
 	page.Line("  %s", page.Bold(serve+" &"))
 	page.Line("  %s", page.Bold("evenledger show 1 --outcome refused"))
 	return page.Err()
-}
-
-// demoActs are the commands of the demonstration; between two acts a person does something.
-func demoActs() [][]step {
-	return [][]step{
-		{
-			{"What is in the sheet, and what would each column be?", []string{"peek", "starters.csv"}, exitDone},
-			{"Is the brief in order? It says what the sheet's columns mean.", []string{"brief", "check", "starters"}, exitDone},
-			{"Every problem of the sheet, before anything else.", []string{"check", "starters.csv", "-b", "starters"}, exitRows},
-			{"What would happen to whom. Nothing is changed yet.", []string{"draft", "starters.csv", "-b", "starters"}, exitRows},
-			{"One row first. (--yes answers the question that would be asked.)", []string{"post", "1", "--trial", "1", "--yes"}, exitRows},
-			{"That went well: now the rest.", []string{"post", "1", "--yes"}, exitRows},
-			{"The whole story of two rows.", []string{"show", "1", "--row", "5,6"}, exitDone},
-			{"All of it as one page, to keep or send.", []string{"report", "1", "-o", "batch-1.html"}, exitDone},
-			{"The rows to correct, with the reasons beside them.", []string{"fixes", "1", "-o", "again.csv"}, exitDone},
-		},
-		{
-			{"The corrected rows, handed back in with the same brief.", []string{"draft", "again.csv", "-b", "starters"}, exitDone},
-			{"", []string{"post", "2", "--yes"}, exitDone},
-			{"Is the application even with the sheet now?", []string{"reconcile", "again.csv", "-b", "starters"}, exitDone},
-			{"Somebody left, and somebody is back. What the office writes, the brief translates.", []string{"draft", "moves.csv", "-b", "moves"}, exitDone},
-			{"", []string{"post", "3", "--yes"}, exitDone},
-			{"The workshop has a new lead: an export, to edit and hand back in.", []string{"export", "crewdesk", "-o", "managers.csv", "--fields", "employeeNumber,userName,title,manager", "--only", `department == "Workshop"`}, exitDone},
-		},
-		{
-			{"Only the managers are touched.", []string{"draft", "managers.csv", "--fields", "manager"}, exitDone},
-			{"", []string{"post", "4", "--yes"}, exitDone},
-			{"That was a mistake: undone, and only that.", []string{"reverse", "4"}, exitDone},
-			{"", []string{"post", "5", "--yes"}, exitDone},
-			{"", []string{"report", "crewdesk", "licences"}, exitDone},
-			{"Every week the office's own database brings some hands.", []string{"peek", "feed:office"}, exitDone},
-			{"They are to hear how to sign in. How would such a mail look?", []string{"notices", "try", "welcome", "-b", "weekly", "--row", "3"}, exitDone},
-			{"The whole way with nobody at the keyboard: feed, draft, post, mails, report.", []string{"run", "weekly"}, exitDone},
-			{"", []string{"notices", "last"}, exitDone},
-			{"A scheduler may run it again and again: nothing new, nothing done.", []string{"run", "weekly"}, exitDone},
-			{"Every batch so far; and nothing in the ledger was altered since.", []string{"batches"}, exitDone},
-			{"", []string{"ledger", "check"}, exitDone},
-		},
-		{
-			{"Deskbook takes nothing but files. A layout says what they look like, its export who is there.", []string{"draft", "desk/watch.csv", "-b", "watch", "--workspace", "desk"}, exitRows},
-			{"Nothing is sent: the rows are handed over in a file of Deskbook's own form.", []string{"post", "1", "--yes", "--workspace", "desk"}, exitRows},
-		},
-		{
-			{"Only what the new export shows counts as done; what was not taken says why.", []string{"settle", "1", "--results", "desk/not-taken.csv", "--workspace", "desk"}, exitRows},
-		},
-	}
-}
-
-// giveToDesk does what a person does with the file of the demonstration: it gives it to Deskbook's page, and saves
-// what that lists and exports.
-func (a *front) giveToDesk(dir string) error {
-	d, err := fileDesk(desk.Options{Data: filepath.Join(dir, "desk", "deskbook.json")}, true, a.Clock.Now())
-	if err != nil {
-		return err
-	}
-	content, err := os.ReadFile(filepath.Join(dir, "desk", "outbox", "people-1-1.csv"))
-	if err == nil {
-		err = d.Take("people-1-1.csv", content, false)
-	}
-	if err != nil {
-		return err
-	}
-	for name, list := range map[string][][]string{"not-taken.csv": d.NotTaken(), "exports/people.csv": d.Export()} {
-		var text bytes.Buffer
-		if err := errors.Join(desk.Write(&text, list), os.WriteFile(filepath.Join(dir, "desk", name), text.Bytes(), 0o644)); err != nil {
-			return err
-		}
-	}
-	if !a.json {
-		page := a.page()
-		page.Line("")
-		page.Line("%s", page.Dim("# Somebody gives desk/outbox/people-1-1.csv to Deskbook's page, and saves its list of"))
-		page.Line("%s", page.Dim("# what it did not take as desk/not-taken.csv, its new export as desk/exports/people.csv."))
-	}
-	return nil
 }
 
 // entered waits for somebody to press Enter, and reports whether somebody did.
@@ -260,7 +164,7 @@ func (a *front) entered(ctx context.Context) bool {
 }
 
 // demoStep runs one command as a person would, in the demonstration's folder.
-func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
+func (a *front) demoStep(ctx context.Context, dir string, s demo.Step) (int, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return 0, err
@@ -268,11 +172,11 @@ func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 	page := a.page()
 	if !a.json {
 		page.Line("")
-		if s.about != "" {
-			page.Line("%s", page.Dim("# "+s.about))
+		if s.About != "" {
+			page.Line("%s", page.Dim("# "+s.About))
 		}
 		line := "$ evenledger"
-		for _, arg := range s.args {
+		for _, arg := range s.Args {
 			line += " " + report.Quoted(arg)
 		}
 		page.Line("%s", page.Bold(line))
@@ -283,7 +187,7 @@ func (a *front) demoStep(ctx context.Context, dir string, s step) (int, error) {
 			return 0, context.Cause(ctx)
 		}
 	}
-	args := s.args
+	args := s.Args
 	if a.plain {
 		args = append(args, "--plain")
 	}

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/report"
 	"evenledger/internal/store/engines"
@@ -100,39 +100,14 @@ func (a *front) checkLedger(ctx context.Context, against string) (err error) {
 		}
 		sound.Problems = append(sound.Problems, since...)
 	}
-	if a.exit = soundExit(sound); a.json {
-		return a.writeJSON(map[string]any{"ledger": w.Ledger.String(), "sound": len(sound.Problems) == 0, "batches": sound.Batches, "unsigned": sound.Alone, "entries": sound.Entries, "problems": sound.Problems})
-	}
-	page := a.page()
-	for _, problem := range sound.Problems {
-		page.Line("  %s", problem)
-	}
-	if a.exit != exitDone {
+	if a.exit = soundExit(sound); a.exit != exitDone && !a.json {
+		page := a.page()
+		for _, problem := range sound.Problems {
+			page.Line("  %s", problem)
+		}
 		return wrong(fmt.Sprintf("the ledger %s is not sound", w.Ledger), "Ask who keeps it. Put it aside and your last copy in its place; “evenledger ledger copy FILE” makes copies.")
 	}
-	page.Line("The ledger is sound: %s with %s, every batch is even, and each is as its history says.", report.Counted(sound.Batches, "batch", "batches"), report.Counted(sound.Entries, "entry", "entries"))
-	if len(sound.Alone) > 0 {
-		page.Text(page.Dim, fmt.Sprintf("Nobody vouches for %s: who drafted and posted them has no key in evenledger.yaml, and whoever can write to the ledger could have.", batchesText(sound.Alone)))
-	}
-	page.Next("evenledger ledger copy ledger-"+a.Today()+".db", "evenledger ledger head -o heads-"+a.Today()+".jsonl    # to keep elsewhere")
-	return page.Err()
-}
-
-// batchesText names batches, the first of many.
-func batchesText(ids []int) string {
-	const most = 12
-	var names []string
-	for _, id := range ids[:min(most, len(ids))] {
-		names = append(names, fmt.Sprint(id))
-	}
-	text := "batch " + names[0]
-	if len(ids) > 1 {
-		text = "batches " + strings.Join(names, ", ")
-	}
-	if more := len(ids) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
+	return a.tell(ctx, answer.Sound{Ledger: w.Ledger.String(), Soundness: sound, Today: a.Today()})
 }
 
 // writeHeads writes where the history of every batch stands.
@@ -204,16 +179,5 @@ func (a *front) moveLedger(ctx context.Context, to string) error {
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"from": from.String(), "to": into.String(), "rows": rows})
-	}
-	page := a.page()
-	page.Line("All of the ledger is in %s now: %s written and compared.", into, report.Counted(rows, "row", "rows"))
-	page.Line("%s is marked as moved, and is used no more. Keep it until you have made a copy of the new one.", from)
-	page.Line("")
-	page.Line("Write this into evenledger.yaml, on every machine:")
-	page.Line("")
-	page.Line("  %s", page.Bold("ledger: "+to))
-	page.Next("evenledger ledger check")
-	return page.Err()
+	return a.tell(ctx, answer.Moved{From: from.String(), To: into.String(), As: to, Rows: rows})
 }

@@ -86,71 +86,17 @@ func isPage(path string) bool {
 	return ending == ".html" || ending == ".htm"
 }
 
-// beside opens the workbook that a batch was made of, to write what became of its rows
-// into a copy. If that cannot be, it says why.
-func (a *front) beside(b *batch.Batch, out string, width int) (*sheet.Beside, error) {
-	if !b.Workbook || !sheet.TraitsOf(out).Workbook {
-		return nil, nil
-	}
-	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
-	why := "it was not .xlsx, or is not there any more"
-	if path, sum := app.Fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
-		var to *sheet.Beside
-		var err error
-		if to, why, err = sheet.OpenBeside(path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
-			return to, err
-		}
-	} else if path != "" {
-		why = "it was changed since"
-	}
-	a.remark("%s cannot be given back as it was (%s): this is a plain workbook of its rows.", b.Sheet, why)
-	return nil, nil
-}
-
-// outcomes writes the sheet with what became of its rows.
-func (a *front) outcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.File, out string) (int, error) {
-	counts, waiting, err := l.Counts(ctx, b.ID)
-	if err != nil {
-		return 0, err
-	}
-	width := 0
-	for e, err := range l.Entries(ctx, b.ID, store.Filter{Cells: true}) {
-		if err != nil {
-			return 0, err
-		}
-		width = max(width, len(e.Cells))
-	}
-	to, err := a.beside(b, out, width)
-	if err != nil {
-		return 0, err
-	}
-	if to == nil {
-		begin := app.SheetWriter(file, out)
-		return report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
-			form.Account = report.Chart(b, counts, waiting)
-			return begin(form)
-		}, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}))
-	}
-	// What the ledger does not keep is not to stand in the report either.
-	hide := func(e batch.Entry) (hidden []int) {
-		for i, cell := range e.Cells {
-			if cell == "" {
-				hidden = append(hidden, i)
-			}
-		}
-		return hidden
-	}
-	rows, err := report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}), hide)
-	return rows, errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
-}
-
 func (a *front) report(ctx context.Context, l store.Store, b *batch.Batch, out string, page bool) error {
 	if b.Path != "" && sheet.SameFile(b.Path, out) {
 		return wrong(out+" is the sheet that the batch was made of", "Name another file.")
 	}
 	rows, err := app.WriteWhole(out, func(file *os.File) (int, error) {
 		if !page {
-			return a.outcomes(ctx, l, b, file, out)
+			rows, plain, err := app.WriteOutcomes(ctx, l, b, file, out)
+			if plain != "" {
+				a.remark("%s cannot be given back as it was (%s): this is a plain workbook of its rows.", b.Sheet, plain)
+			}
+			return rows, err
 		}
 		return report.PageOf(ctx, l, b, file)
 	})

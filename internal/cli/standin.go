@@ -185,23 +185,8 @@ func practice(options standin.Options, sample bool) (*standin.Server, error) {
 	return server, server.Save()
 }
 
-// fileDesk makes the practice application that takes files; with sample it begins with the sample company's people,
-// unless its data are in a file already.
-func fileDesk(options desk.Options, sample bool, today time.Time) (*desk.Desk, error) {
-	begun := options.Data != "" && exists(options.Data)
-	d, err := desk.New(options)
-	if err != nil || !sample || begun {
-		return d, err
-	}
-	people, err := demo.Desk(today)
-	for _, p := range people {
-		err = errors.Join(err, d.Put(p))
-	}
-	return d, err
-}
-
 func (a *front) serveFiles(ctx context.Context, options desk.Options, port int, sample bool) error {
-	d, err := fileDesk(options, sample, a.Clock.Now())
+	d, err := demo.NewDesk(options, sample, a.Clock.Now())
 	if err != nil {
 		return wrong(err.Error(), "")
 	}

@@ -8,6 +8,7 @@ import (
 
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
+	"evenledger/internal/compose"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -34,7 +35,7 @@ func TestBytesIn(t *testing.T) {
 
 func TestBriefName(t *testing.T) {
 	for name, want := range map[string]string{"starters.csv": "starters", "Season starters 2027.xlsx": "season-starters-2027", "Ångström.csv.gz": "angstrom", "田中.csv": "sheet", "../../etc.csv": "sheet", "standard input": "standard-input"} {
-		assert.Equal(t, want, briefName(name), name)
+		assert.Equal(t, want, compose.NameOf(name), name)
 	}
 }
 

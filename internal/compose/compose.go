@@ -478,3 +478,21 @@ func camel(text string) string {
 	}
 	return b.String()
 }
+
+// NameOf makes a brief's name of a sheet's.
+func NameOf(sheet string) string {
+	base, _, _ := strings.Cut(sheet, ".")
+	name := strings.Map(func(r rune) rune {
+		if r == '-' || r == '_' || r >= '0' && r <= '9' {
+			return r
+		}
+		if folded := words.Fold(string(r)); len(folded) == 1 {
+			return rune(folded[0])
+		}
+		return '-'
+	}, base)
+	if name = strings.Trim(name, "-"); name == "" {
+		return "sheet"
+	}
+	return name
+}

@@ -58,6 +58,9 @@ func Write(dir, url, mail string, today time.Time) error {
 			return err
 		}
 	}
+	if err := writeDesk(dir, today); err != nil {
+		return err
+	}
 	return os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("# Made-up data, to play with: nothing of it belongs in a repository.\n*\n"), 0o644)
 }
 

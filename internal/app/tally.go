@@ -1,17 +1,94 @@
-package cli
+package app
 
 import (
 	"context"
 	"errors"
+	"iter"
 	"os"
 	"slices"
 
 	"evenledger/internal/account"
-	"evenledger/internal/app"
 	"evenledger/internal/check"
+	"evenledger/internal/drafting"
+	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
+
+// A Tally counts rows while a sheet is checked. A row can turn out to be refused
+// after it was counted, when a later one has the same key.
+type Tally struct {
+	Rows, Aside, Refused int
+	isRefused            map[int]bool
+	marked               *marked // nil: none is to be written
+}
+
+func (t *Tally) add(w *mapping.Wanted) {
+	t.Rows++
+	switch {
+	case w.Aside:
+		t.Aside++
+	case w.Refused():
+		t.refuse(w.Row)
+	}
+}
+
+func (t *Tally) refuse(row int) {
+	if !t.isRefused[row] {
+		t.isRefused[row] = true
+		t.Refused++
+	}
+}
+
+// Findings checks the rows and yields each finding.
+func (t *Tally) Findings(ctx context.Context, checker *check.Checker, rows iter.Seq2[sheet.Row, error], tell func(int)) iter.Seq2[account.Finding, error] {
+	return func(yield func(account.Finding, error) bool) {
+		for checked, err := range checker.Rows(ctx, rows) {
+			if err != nil {
+				yield(account.Finding{}, err)
+				return
+			}
+			t.add(checked.Wanted)
+			t.marked.note(checked)
+			for _, f := range checked.Earlier {
+				t.refuse(f.Row)
+				if !yield(f, nil) {
+					return
+				}
+			}
+			for _, f := range checked.Wanted.Findings {
+				if !yield(f, nil) {
+					return
+				}
+			}
+			if why := checked.Wanted.Weak; why != "" {
+				f := account.Find(account.Warning, account.WeakPassword, "if it makes an account, the row is refused: "+why)
+				f.Row, f.Field = checked.Row.Number, "password"
+				if !yield(f, nil) {
+					return
+				}
+			}
+			tell(t.Rows)
+		}
+	}
+}
+
+// NewTally begins to check a sheet, which is written to out with its faults marked if that is named.
+func NewTally(j *Job, out string) *Tally {
+	t := &Tally{isRefused: map[int]bool{}}
+	if out != "" {
+		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
+	}
+	return t
+}
+
+// ReadThings reads what rows may name, from a system that is asked.
+func ReadThings(ctx context.Context, j *Job, told func(stage string, n int)) (err error) {
+	if j.System != nil && j.Brief.NamesThings() {
+		j.Things, err = drafting.Catalogue(ctx, j.System, j.Brief, told)
+	}
+	return err
+}
 
 // marked writes a sheet again as it came, with the reasons beside its rows. What
 // a row is at fault for can turn out far below it, so the sheet is gone through
@@ -36,7 +113,7 @@ func (m *marked) note(checked check.Checked) {
 }
 
 // write goes through the sheet for the second time.
-func (m *marked) write(ctx context.Context, j *app.Job) error {
+func (m *marked) write(ctx context.Context, j *Job) error {
 	if m == nil {
 		return nil
 	}
@@ -45,7 +122,7 @@ func (m *marked) write(ctx context.Context, j *app.Job) error {
 		return err
 	}
 	defer again.Close()
-	_, err = app.WriteWhole(m.out, func(file *os.File) (rows int, err error) {
+	_, err = WriteWhole(m.out, func(file *os.File) (rows int, err error) {
 		info := again.Info()
 		if info.Traits().Workbook && sheet.TraitsOf(m.out).Workbook {
 			var to *sheet.Beside
@@ -57,7 +134,7 @@ func (m *marked) write(ctx context.Context, j *app.Job) error {
 		for len(headings) < m.width {
 			headings = append(headings, sheet.BeyondHeading)
 		}
-		out, err := app.SheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
+		out, err := SheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
 		if err != nil {
 			return 0, err
 		}
@@ -81,7 +158,7 @@ func (m *marked) write(ctx context.Context, j *app.Job) error {
 				}
 			}
 			if len(checked.Row.Cells) > len(headings) {
-				return rows, wrong(m.path+" changed while it was read", "Let nobody write to it, and try again.")
+				return rows, mistake(m.path+" changed while it was read", "Let nobody write to it, and try again.")
 			}
 			findings := append(checked.Wanted.Findings, m.later[checked.Row.Number]...)
 			cells := slices.Clone(j.Mapper.Conceal(checked.Row.Cells)) // passwords are not to stand in a second file
@@ -97,7 +174,7 @@ func (m *marked) write(ctx context.Context, j *app.Job) error {
 }
 
 // beside writes the reasons into a copy of the workbook.
-func (m *marked) beside(ctx context.Context, j *app.Job, again *sheet.Sheet, to *sheet.Beside, file *os.File, err error) (rows int, _ error) {
+func (m *marked) beside(ctx context.Context, j *Job, again *sheet.Sheet, to *sheet.Beside, file *os.File, err error) (rows int, _ error) {
 	if err != nil {
 		return 0, err
 	}
@@ -119,4 +196,17 @@ func (m *marked) beside(ctx context.Context, j *app.Job, again *sheet.Sheet, to 
 		rows++
 	}
 	return rows, to.Save(file, nil)
+}
+
+// Fine is how many rows are neither refused nor left out.
+func (t *Tally) Fine() int { return t.Rows - t.Aside - t.Refused }
+
+// WriteMarked writes the sheet with its faults marked, if that is wanted, and returns why a workbook could not be given
+// back as it was; empty: it could.
+func (t *Tally) WriteMarked(ctx context.Context, j *Job) (plain string, err error) {
+	if t.marked == nil {
+		return "", nil
+	}
+	err = t.marked.write(ctx, j)
+	return t.marked.plain, err
 }
