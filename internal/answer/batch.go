@@ -24,7 +24,7 @@ import (
 // A Batch is what a batch came to.
 type Batch struct {
 	Ledger store.Store
-	Batch  *batch.Batch
+	Of     *batch.Batch
 	Counts account.Counts
 	Even   bool // every row is accounted for, as far as that was drawn
 }
@@ -32,7 +32,7 @@ type Batch struct {
 // NewBatch counts what a batch came to.
 func NewBatch(ctx context.Context, l store.Store, b *batch.Batch) (Batch, error) {
 	counts, _, err := l.Counts(ctx, b.ID)
-	return Batch{Ledger: l, Batch: b, Counts: counts, Even: true}, err
+	return Batch{Ledger: l, Of: b, Counts: counts, Even: true}, err
 }
 
 // Fine returns how many rows were refused or failed, and whether all are accounted for.
@@ -40,19 +40,19 @@ func (b *Batch) Fine() (bad int, even bool) { return b.Counts.Bad(), b.Even }
 
 // Document implements Answer.
 func (b *Batch) Document(ctx context.Context) any {
-	return b.stream(ctx, report.NewHead(b.Batch, b.Counts), store.Filter{})
+	return b.stream(ctx, report.NewHead(b.Of, b.Counts), store.Filter{})
 }
 
 func (b *Batch) stream(ctx context.Context, head report.Head, filter store.Filter) Stream {
 	filter.Cells = true
 	return func(w io.Writer) error {
-		return report.WriteBatch(w, head, b.Batch, b.Ledger.Entries(ctx, b.Batch.ID, filter))
+		return report.WriteBatch(w, head, b.Of, b.Ledger.Entries(ctx, b.Of.ID, filter))
 	}
 }
 
 // summary writes what stands at the head of every batch.
 func (b *Batch) summary(ctx context.Context, page *report.Page, more []account.Finding, told func(batch.Entry) bool) (report.Came, error) {
-	came, err := page.Batch(ctx, b.Ledger, b.Batch, more, told)
+	came, err := page.Batch(ctx, b.Ledger, b.Of, more, told)
 	b.Even = came.Even
 	return came, err
 }
@@ -73,7 +73,7 @@ type Draft struct {
 
 // Draw implements Answer.
 func (d *Draft) Draw(ctx context.Context, page *report.Page) error {
-	b, j := d.Batch.Batch, d.Job
+	b, j := d.Of, d.Job
 	if !j.Named {
 		ReadAs(page, j)
 		page.Line("")
@@ -121,12 +121,12 @@ func (d *Draft) Draw(ctx context.Context, page *report.Page) error {
 // A Reversal is a batch that was drafted to undo another.
 type Reversal struct {
 	Batch
-	Of *batch.Batch
+	Undoes *batch.Batch
 }
 
 // Draw implements Answer.
 func (r *Reversal) Draw(ctx context.Context, page *report.Page) error {
-	b, of := r.Batch.Batch, r.Of
+	b, of := r.Of, r.Undoes
 	came, err := r.summary(ctx, page, nil, nil)
 	if err != nil {
 		return err
@@ -169,7 +169,7 @@ type Posted struct {
 
 // Draw implements Answer.
 func (p *Posted) Draw(ctx context.Context, page *report.Page) error {
-	b := p.Batch.Batch
+	b := p.Of
 	// What the draft told is not told again.
 	came, err := p.summary(ctx, page, nil, func(e batch.Entry) bool {
 		return e.Outcome != account.Refused && e.Outcome != account.Aside || slices.ContainsFunc(e.Findings, func(f account.Finding) bool { return f.Code == account.Stale })
@@ -208,7 +208,7 @@ type GivenUp struct {
 
 // Draw implements Answer.
 func (g *GivenUp) Draw(_ context.Context, page *report.Page) error {
-	id := g.Batch.Batch.ID
+	id := g.Of.ID
 	page.Line("%s of batch %d given up: failed, and looked for no more.", report.Counted(g.Rows, "row is", "rows are"), id)
 	page.Next(fmt.Sprintf("evenledger post %d    # ends it", id), fmt.Sprintf("evenledger fixes %d -o again.csv", id))
 	return nil
@@ -219,7 +219,7 @@ type Withdrawn struct{ Batch }
 
 // Draw implements Answer.
 func (d *Withdrawn) Draw(_ context.Context, page *report.Page) error {
-	b := d.Batch.Batch
+	b := d.Of
 	page.Line("Batch %d is withdrawn: it can be looked at, and not be posted.", b.ID)
 	if b.Secrets != "" {
 		page.Line("The passwords it kept are destroyed.")
@@ -244,9 +244,9 @@ func (s *Shown) whole() bool {
 // Document implements Answer.
 func (s *Shown) Document(ctx context.Context) any {
 	return Stream(func(w io.Writer) (err error) {
-		head := report.NewHead(s.Batch.Batch, s.Counts)
+		head := report.NewHead(s.Of, s.Counts)
 		head.Countersigned = s.Signed
-		if head.SignedBy, head.Doubts, err = app.Vouched(ctx, s.Workspace, s.Ledger, s.Batch.Batch); err != nil {
+		if head.SignedBy, head.Doubts, err = app.Vouched(ctx, s.Workspace, s.Ledger, s.Of); err != nil {
 			return err
 		}
 		return s.stream(ctx, head, s.Filter)(w)
@@ -255,7 +255,7 @@ func (s *Shown) Document(ctx context.Context) any {
 
 // Draw implements Answer.
 func (s *Shown) Draw(ctx context.Context, page *report.Page) error {
-	l, b, filter := s.Ledger, s.Batch.Batch, s.Filter
+	l, b, filter := s.Ledger, s.Of, s.Filter
 	if s.whole() {
 		if _, err := s.summary(ctx, page, nil, nil); err != nil {
 			return err

@@ -122,7 +122,7 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 	default:
 		var undoes answer.Batch
 		if undoes, err = answer.NewBatch(ctx, l, made[0]); err == nil {
-			err = a.came(ctx, &answer.Reversal{Batch: undoes, Of: all[0].Of})
+			err = a.came(ctx, &answer.Reversal{Batch: undoes, Undoes: all[0].Of})
 		}
 	}
 	if err != nil {
