@@ -103,7 +103,9 @@ func doing(seed maphash.Seed, e *batch.Entry) uint64 {
 		_, _ = h.WriteString(c.Field + "\x00" + c.After.Text() + "\x00")
 	}
 	for _, s := range e.Steps {
-		_, _ = h.WriteString(string(s.Do) + "\x00" + s.Kind + "\x00" + s.Name + s.Choose + "\x00" + s.Role + "\x00" + s.Section + "\x00" + s.Sent + "\x00")
+		for _, part := range []string{string(s.Do), s.Kind, s.Name, s.Role, s.Section, s.Choose, fmt.Sprint(s.Tells), s.Sent} {
+			_, _ = h.WriteString(part + "\x00")
+		}
 	}
 	return h.Sum64()
 }

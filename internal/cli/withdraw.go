@@ -34,7 +34,9 @@ Nothing is changed in the system.`,
 					}
 					a.remark("Batch %d is withdrawn: it can be looked at, and not be posted.", b.ID)
 				}
-				return a.showSet(cmd.Context(), l, batches, nil)
+				err := a.showSet(cmd.Context(), l, batches, nil)
+				a.exit = exitDone // it was done, whatever became of the rows
+				return err
 			})
 		},
 	}

@@ -53,8 +53,8 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 	password, _ = e.Password(password)
 	p.Mask.Add(password)
 	var also []account.Change
-	if step.Name != "" {
-		also = append(also, account.Change{Field: step.Name, After: account.Of("true")})
+	if step.Choose != "" {
+		also = append(also, account.Change{Field: step.Choose, After: account.Of("true")})
 	}
 	end := func(result membership.Result) error {
 		step.Result = result
