@@ -25,10 +25,12 @@ func (l *draft) Decide(ctx context.Context, entries []batch.Entry) error {
 		return nil
 	}
 	var decided, rows [][]any
+	var numbers []int
 	for _, e := range entries {
 		decided = append(decided, []any{e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), l.id, e.Row})
-		rows = append(rows, []any{l.id, e.Row})
+		rows, numbers = append(rows, []any{l.id, e.Row}), append(numbers, e.Row)
 	}
+	l.making.alter(l.id, numbers)
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "UPDATE entries SET key = ?, intent = ?, outcome = ?, account = ?, version = ?, changes = ?, known = ?, findings = ? WHERE batch = ? AND row = ?", decided); err != nil {
 			return err
@@ -42,10 +44,13 @@ func (l *draft) Decide(ctx context.Context, entries []batch.Entry) error {
 
 // Add implements store.Drafting.
 func (l *draft) Add(ctx context.Context, entries []batch.Entry) error {
-	lists := make([][]any, 0, len(entries))
-	for _, e := range entries {
-		lists = append(lists, []any{l.id, e.Row, e.Key, e.Intent, e.Outcome, e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)})
+	lists := make([][]any, len(entries))
+	for i, e := range entries {
+		lists[i] = []any{l.id, e.Row, e.Key, string(e.Intent), string(e.Outcome), e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)}
 	}
+	marks := make(chan markPage, 1)
+	go func() { marks <- draftMarks(entries, lists) }() // while they are written
+	defer func() { l.making.add(l.id, <-marks) }()
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", lists); err != nil {
 			return err
@@ -84,6 +89,7 @@ func (l *draft) WithoutAccount(ctx context.Context, rows []int) (map[int]bool, e
 
 // Discard implements store.Drafting.
 func (l *draft) Discard(ctx context.Context) error {
+	l.making.take(l.id)
 	return l.Write(ctx, func(tx Tx) error {
 		if err := tx.Alone(ctx, 0); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"iter"
 	"maps"
 	"slices"
 
@@ -112,6 +113,7 @@ func draftOf(id int, text string) string {
 
 // Seal implements store.Drafting.
 func (l *draft) Seal(ctx context.Context, b *batch.Batch) error {
+	drafted := l.making.take(b.ID)
 	if err := l.Write(ctx, func(tx Tx) (err error) {
 		var seal string
 		if err := one(ctx, tx, []any{&seal}, "SELECT seal FROM batches WHERE id = ?", b.ID); err != nil {
@@ -128,12 +130,14 @@ func (l *draft) Seal(ctx context.Context, b *batch.Batch) error {
 	}); err != nil {
 		return err
 	}
-	for after := 0; ; {
-		marks, err := l.marks(ctx, b.ID, after, linksTogether*linkRows)
-		if err != nil || len(marks) == 0 {
+	all := l.marked(ctx, b.ID)
+	if drafted != nil && drafted.n == b.Rows+b.Unlisted { // else this process did not write all of them
+		all = drafted.marks(ctx, l.Ledger, b.ID, linksTogether*linkRows)
+	}
+	for marks, err := range all {
+		if err != nil {
 			return err
 		}
-		after = marks[len(marks)-1].Row
 		if err := l.Note(ctx, func(tx Tx) (err error) {
 			for some := range slices.Chunk(marks, linkRows) {
 				if b.Seal, err = add(ctx, tx, b.ID, ofDraft, "entries", jsonText(some)); err != nil {
@@ -145,18 +149,33 @@ func (l *draft) Seal(ctx context.Context, b *batch.Batch) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// marked yields the marks of all entries as they are stored, some at a time.
+func (l *Ledger) marked(ctx context.Context, id int) iter.Seq2[[]marked, error] {
+	return func(yield func([]marked, error) bool) {
+		for after := 0; ; {
+			marks, err := l.marks(ctx, id, after, linksTogether*linkRows)
+			if err == nil && len(marks) == 0 || !yield(marks, err) || err != nil {
+				return
+			}
+			after = marks[len(marks)-1].Row
+		}
+	}
 }
 
 // marks are those of the next entries as they were drafted.
 func (l *Ledger) marks(ctx context.Context, id, after, limit int) (all []marked, err error) {
 	err = l.Read(ctx, func(tx Tx) (err error) {
-		all, err = marksIn(ctx, tx, id, after, limit)
+		all, err = marksIn(ctx, tx, id, "row > ? ORDER BY row LIMIT ?", after, limit)
 		return err
 	})
 	return all, err
 }
 
-func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, err error) {
+// marksIn are those of the entries that a condition picks, in the order of their rows.
+func marksIn(ctx context.Context, tx Tx, id int, which string, args ...any) (all []marked, err error) {
 	hashes, secrets := map[int]hash.Hash{}, map[int]string{}
 	err = func() error {
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
@@ -174,25 +193,19 @@ func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, er
 			hashes[row] = h
 			all = append(all, marked{Row: row})
 			return nil
-		}, "SELECT row, key, intent, outcome, account, version, changes, known, findings, cells FROM entries WHERE batch = ? AND row > ? ORDER BY row LIMIT ?", id, after, limit); err != nil || len(all) == 0 {
+		}, "SELECT row, key, intent, outcome, account, version, changes, known, findings, cells FROM entries WHERE batch = ? AND "+which, append([]any{id}, args...)...); err != nil || len(all) == 0 {
 			return err
 		}
 		low, high := all[0].Row, all[len(all)-1].Row
 		if err := each(ctx, tx, func(rows *sql.Rows) error {
 			var row, n, target, made int
 			var was sql.NullString
-			texts := make([]string, 7)
+			var texts [7]string
 			if err := rows.Scan(&row, &n, &texts[0], &texts[1], &texts[2], &texts[3], &texts[4], &texts[5], &texts[6], &was, &target, &made); err != nil {
 				return err
 			}
-			if made == madeThing {
-				texts[2] = "" // it gets one when it is made
-			}
-			if texts[6] != string(membership.Goes) {
-				texts[6] = "" // what became of it is no part of the draft
-			}
 			if h := hashes[row]; h != nil {
-				note(h, append(texts, fmt.Sprint(n, was.Valid, target, made), was.String)...)
+				noteStep(h, texts, n, was, target, made)
 			}
 			return nil
 		}, `SELECT row, n, "do", kind, thing, name, role, section, result, was, target, made FROM steps WHERE batch = ? AND row BETWEEN ? AND ? ORDER BY row, n`, id, low, high); err != nil {
@@ -213,9 +226,7 @@ func marksIn(ctx context.Context, tx Tx, id, after, limit int) (all []marked, er
 			var row int
 			var sealed string
 			err := rows.Scan(&row, &sealed)
-			h := sha256.New()
-			note(h, sealed)
-			secrets[row] = digested(h)
+			secrets[row] = secretMark(sealed)
 			return err
 		}, "SELECT row, sealed FROM secrets WHERE batch = ? AND row BETWEEN ? AND ?", id, low, high)
 	}()
@@ -417,7 +428,7 @@ func (p *proof) links(ctx context.Context) error {
 				p.say("its draft does not end with the seal of the batch, %.12s: something was taken out or written anew", p.b.Seal)
 				return nil
 			}
-			if more, err := marksIn(ctx, p.tx, p.b.ID, p.after, 1); err != nil {
+			if more, err := marksIn(ctx, p.tx, p.b.ID, "row > ? ORDER BY row LIMIT ?", p.after, 1); err != nil {
 				return err
 			} else if len(more) > 0 {
 				p.say("%s was added since it was drafted", batch.RowName(more[0].Row))
@@ -517,7 +528,7 @@ func (p *proof) entries(ctx context.Context, k *link) bool {
 		p.say("a link of its history cannot be read")
 		return false
 	}
-	is, err := marksIn(ctx, p.tx, p.b.ID, p.after, len(was))
+	is, err := marksIn(ctx, p.tx, p.b.ID, "row > ? ORDER BY row LIMIT ?", p.after, len(was))
 	if err != nil {
 		p.say("its entries cannot be read: %s", err)
 		return false
@@ -597,9 +608,7 @@ func (p *proof) sealed(ctx context.Context) error {
 		var row int
 		var sealed string
 		err := rows.Scan(&row, &sealed)
-		h := sha256.New()
-		note(h, sealed)
-		is[row] = digested(h)
+		is[row] = secretMark(sealed)
 		return err
 	}, "SELECT row, sealed FROM secrets WHERE batch = ?", p.b.ID); err != nil {
 		return err

@@ -34,6 +34,7 @@ func (l *passwords) Count(ctx context.Context) (c store.PasswordCounts, err erro
 
 // Wipe implements store.Passwords.
 func (l *passwords) Wipe(ctx context.Context, rows []int) error {
+	l.making.alter(l.id, rows)
 	return l.Write(ctx, func(tx Tx) error {
 		if err := errors.Join(tx.Still(ctx), mayUse(ctx, tx)); err != nil {
 			return err

@@ -52,7 +52,9 @@ func columnsOf(s membership.Step) stepColumns {
 		if s.Holder {
 			c.role = ofHolder
 		}
-		c.was = sql.NullString{String: s.Before + parted, Valid: !s.Again}
+		if !s.Again {
+			c.was = sql.NullString{String: s.Before + parted, Valid: true}
+		}
 	case s.Was != nil:
 		c.was = sql.NullString{String: s.Was[0] + parted + s.Was[1], Valid: true}
 	}

@@ -66,6 +66,7 @@ type Tx interface {
 type Ledger struct {
 	Engine
 	entered sync.Map // name of a worker of this process → how it leaves
+	making  making   // drafts
 }
 
 // querier is what asks: an engine, or a transaction of it.
