@@ -136,7 +136,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	}
 	for range maxAttempts {
 		now := earlier.again(p.Clock.Now())
-		made, err := p.System.Create(ctx, wanted, p.fields())
+		made, err := system.CreateOne(ctx, p.System, wanted, p.fields())
 		var refusal *system.Refusal
 		switch {
 		case err == nil:

@@ -86,7 +86,7 @@ func (p *run) createAll(ctx context.Context, entries []*batch.Entry) error {
 		}
 	}
 	now := sent{}.again(p.Clock.Now())
-	made, err := p.System.CreateAll(ctx, wanted, p.fields())
+	made, err := p.System.Create(ctx, wanted, p.fields())
 	var refusal *system.Refusal
 	switch {
 	case errors.As(err, &refusal), errors.Is(err, system.ErrGone):

@@ -48,9 +48,9 @@ func (s *slow) Find(ctx context.Context, field string, values, fields []string) 
 	return s.System.Find(ctx, field, values, fields)
 }
 
-func (s *slow) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (s *slow) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	if err := s.clock.Wait(ctx, 10*time.Millisecond); err != nil {
-		return account.Account{}, err
+		return nil, err
 	}
 	return s.System.Create(ctx, wanted, fields)
 }
@@ -71,7 +71,7 @@ func TestGlance(t *testing.T) {
 	}
 	b := w.draft(crew, columns+text.String())
 	for _, made := range []account.Account{someone("2500", "Another", "Person", ""), someone("", "P2400", "Reyes", ""), someone("", "P3", "Reyes", "")} {
-		_, err := w.system.Create(t.Context(), made, nil)
+		_, err := system.CreateOne(t.Context(), w.system, made, nil)
 		require.NoError(t, err)
 	}
 	s := &slow{System: w.system, clock: w.clock}

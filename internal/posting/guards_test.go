@@ -146,7 +146,7 @@ type stopping struct {
 	stop func()
 }
 
-func (s *stopping) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (s *stopping) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	if s.at == "create" {
 		s.stop()
 	}

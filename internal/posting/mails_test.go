@@ -433,20 +433,19 @@ type picky struct {
 	met     map[string][]string // user name → passwords that came
 }
 
-func (p *picky) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	name := wanted.Field("userName").Text()
+func (p *picky) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	if len(wanted) > 1 {
+		return nil, &system.Refusal{Code: account.SystemRefused, Message: "one by one"}
+	}
+	name := wanted[0].Field("userName").Text()
 	p.mu.Lock()
-	p.met[name] = append(p.met[name], wanted.Password)
+	p.met[name] = append(p.met[name], wanted[0].Password)
 	refused := len(p.met[name]) <= p.refuses
 	p.mu.Unlock()
 	if refused {
-		return account.Account{}, &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}
+		return nil, &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}
 	}
 	return p.System.Create(ctx, wanted, fields)
-}
-
-func (p *picky) CreateAll(context.Context, []account.Account, []string) ([]system.Made, error) {
-	return nil, &system.Refusal{Code: account.SystemRefused, Message: "one by one"}
 }
 
 // A password that was made and is refused is made anew, twice, and the one that was taken is handed out.

@@ -233,7 +233,7 @@ func TestStale(t *testing.T) {
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
 	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
-	_, err := w.system.Create(t.Context(), someone("1", "Zora", "Other", ""), nil)
+	_, err := system.CreateOne(t.Context(), w.system, someone("1", "Zora", "Other", ""), nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	entries := w.entries(b)
@@ -327,7 +327,7 @@ func TestUnclearAnswers(t *testing.T) {
 	for _, c := range w.entries(b)[0].Changes {
 		made.Fields[c.Field] = c.After
 	}
-	_, err := w.system.Create(t.Context(), made, nil)
+	_, err := system.CreateOne(t.Context(), w.system, made, nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1, account.HandedOver: 1}, w.even(b))
@@ -342,8 +342,8 @@ type asking struct {
 	answer func() (account.Account, error)
 }
 
-func (a *asking) Create(context.Context, account.Account, []string) (account.Account, error) {
-	return account.Account{}, &system.Unclear{Err: errors.New("later"), TakenIn: true, Ask: "/jobs/1"}
+func (a *asking) Create(context.Context, []account.Account, []string) ([]system.Made, error) {
+	return nil, &system.Unclear{Err: errors.New("later"), TakenIn: true, Ask: "/jobs/1"}
 }
 
 func (a *asking) Ask(context.Context, string, []string) (account.Account, error) {
@@ -396,7 +396,7 @@ func TestAskedAfter(t *testing.T) {
 					made.Fields[change.Field] = change.After
 				}
 				var err error
-				made, err = w.system.Create(t.Context(), made, nil)
+				made, err = system.CreateOne(t.Context(), w.system, made, nil)
 				require.NoError(t, err)
 			}
 			s.answer = func() (account.Account, error) { return c.answer(made) }
@@ -461,7 +461,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
 			if carriedOut { // and seen only now
-				_, err := w.system.Create(t.Context(), account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
+				_, err := system.CreateOne(t.Context(), w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
 				require.NoError(t, err)
 			}
 			require.NoError(t, w.post(t.Context(), b, 0))
@@ -671,7 +671,10 @@ func (b *bulk) Describe(ctx context.Context) (*system.Description, error) {
 	return about, err
 }
 
-func (b *bulk) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+func (b *bulk) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	if len(wanted) == 1 {
+		return b.System.Create(ctx, wanted, fields)
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.tries++
@@ -687,7 +690,7 @@ func (b *bulk) CreateAll(ctx context.Context, wanted []account.Account, fields [
 			one, oneErr = b.single(w.Field("userName").Text())
 		}
 		if one {
-			made[i].Account, made[i].Err = b.System.Create(ctx, w, fields)
+			made[i].Account, made[i].Err = system.CreateOne(ctx, b.System, w, fields)
 		}
 		if oneErr != nil {
 			made[i] = system.Made{Err: oneErr}

@@ -70,21 +70,21 @@ func (l *liar) done(action string, a account.Account) (account.Account, error) {
 	return a, nil
 }
 
-func (l *liar) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (l *liar) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
 	if l.lies != nil && l.lies("create", wanted) {
 		return account.Account{ID: "x-" + wanted.Field("userName").Text(), Fields: wanted.Fields}, nil
 	}
-	made, err := l.System.Create(ctx, wanted, fields)
+	made, err := system.CreateOne(ctx, l.System, wanted, fields)
 	if err != nil {
 		return made, err
 	}
 	return l.done("create", made)
 }
 
-func (l *liar) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+func (l *liar) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	made := make([]system.Made, len(wanted))
 	for i, w := range wanted {
-		made[i].Account, made[i].Err = l.Create(ctx, w, fields)
+		made[i].Account, made[i].Err = l.create(ctx, w, fields)
 	}
 	return made, nil
 }

@@ -19,7 +19,7 @@ func ExampleSystem() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	zoe, err := directory.Create(ctx, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
+	zoe, err := system.CreateOne(ctx, directory, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -50,8 +50,10 @@ type System interface {
 	// Get returns one account by the system's identifier, or ErrGone.
 	Get(ctx context.Context, id string, fields []string) (account.Account, error)
 
-	// Create makes an account and returns it as the system now has it.
-	Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error)
+	// Create makes accounts, as many as Abilities.AtOnce allows, and returns what became of
+	// each, in their order. An error means that none was made, or if it is an Unclear, that
+	// any may have been.
+	Create(ctx context.Context, wanted []account.Account, fields []string) ([]Made, error)
 
 	// Change makes the changes to an account, and no others, and returns it as the system
 	// now has it: where Abilities.Moves, perhaps under another identifier. If the account
@@ -63,11 +65,6 @@ type System interface {
 	// Count returns how many accounts there are; ErrCannotFind means that they may not be
 	// listed. Without Abilities.Counts nobody can say.
 	Count(ctx context.Context) (int, error)
-
-	// CreateAll makes as many accounts as Abilities.AtOnce allows and returns what became of
-	// each, in their order. An error means that none was made, or if it is an Unclear, that
-	// any may have been.
-	CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]Made, error)
 
 	// Remove removes an account for good. Errors are as with Change.
 	Remove(ctx context.Context, known account.Account) error
@@ -133,7 +130,7 @@ type Abilities struct {
 	Names     []string // fields that make the name of an account, which no two of the same place share; none: there is no such name
 	Refers    bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
 	Moves     bool     // an account's identifier may change with it; without it an identifier is for ever
-	AtOnce    int      // accounts that CreateAll makes in one request; below 2: they are made one by one
+	AtOnce    int      // accounts that Create makes in one request; below 2: they are made one by one
 	Bulk      bool     // and as one request; else they are on their way together
 	Rate      float64  // requests a second that are allowed; 0: nothing says
 	Removes   bool     // without it rows that ask for it are refused
@@ -153,11 +150,6 @@ var ErrCannot = errors.New("the system cannot do this")
 
 // Count implements System.
 func (Base) Count(context.Context) (int, error) { return 0, ErrCannot }
-
-// CreateAll implements System.
-func (Base) CreateAll(context.Context, []account.Account, []string) ([]Made, error) {
-	return nil, ErrCannot
-}
 
 // Remove implements System.
 func (Base) Remove(context.Context, account.Account) error { return ErrCannot }
@@ -233,6 +225,27 @@ type Owned struct {
 type Made struct {
 	Account account.Account
 	Err     error
+}
+
+// CreateOne makes one account, and returns it as the system now has it.
+func CreateOne(ctx context.Context, s System, wanted account.Account, fields []string) (account.Account, error) {
+	made, err := s.Create(ctx, []account.Account{wanted}, fields)
+	switch {
+	case err != nil:
+		return account.Account{}, err
+	case len(made) != 1:
+		return account.Account{}, &Unclear{Err: fmt.Errorf("one account was to be made, and %d came back", len(made))}
+	}
+	return made[0].Account, made[0].Err
+}
+
+// Alone is what Create returns of an account that was made by itself: a refusal is of just that one.
+func Alone(made account.Account, err error) ([]Made, error) {
+	var refusal *Refusal
+	if err != nil && !errors.As(err, &refusal) {
+		return nil, err
+	}
+	return []Made{{Account: made, Err: err}}, nil
 }
 
 // A Tie is a change of one account's membership of a thing.

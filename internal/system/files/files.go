@@ -297,8 +297,8 @@ func (a *app) Get(ctx context.Context, id string, _ []string) (account.Account, 
 }
 
 // Create implements system.System.
-func (a *app) Create(context.Context, account.Account, []string) (account.Account, error) {
-	return account.Account{}, system.ErrCannot
+func (a *app) Create(context.Context, []account.Account, []string) ([]system.Made, error) {
+	return nil, system.ErrCannot
 }
 
 // Change implements system.System.

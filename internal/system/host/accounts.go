@@ -203,16 +203,7 @@ func (c *client) Get(ctx context.Context, id string, fields []string) (account.A
 }
 
 // Create implements system.System.
-func (c *client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	made, err := c.CreateAll(ctx, []account.Account{wanted}, fields)
-	if err != nil {
-		return account.Account{}, err
-	}
-	return made[0].Account, made[0].Err
-}
-
-// CreateAll implements system.System.
-func (c *client) CreateAll(ctx context.Context, wanted []account.Account, _ []string) ([]system.Made, error) {
+func (c *client) Create(ctx context.Context, wanted []account.Account, _ []string) ([]system.Made, error) {
 	_, f, err := c.open(system.Stopping(ctx))
 	if err != nil {
 		return nil, err

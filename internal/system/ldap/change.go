@@ -18,30 +18,9 @@ import (
 	"evenledger/internal/system"
 )
 
-// Create implements system.System.
-func (c *client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	d, err := c.describe(ctx)
-	if err != nil {
-		return account.Account{}, err
-	}
-	dn, err := c.add(ctx, d, wanted, fields)
-	if err != nil {
-		return account.Account{}, err
-	}
-	made, err := c.readBack(ctx, d, map[string]account.Account{keyOf(dn): wanted}, fields)
-	if err != nil {
-		return account.Account{}, &system.Unclear{Err: err}
-	}
-	a, there := made[keyOf(dn)]
-	if !there {
-		return account.Account{}, &system.Unclear{Err: fmt.Errorf("%s was made, and is not shown", dn)}
-	}
-	return a, nil
-}
-
-// CreateAll implements system.System: entries are made one by one, as the protocol has it,
+// Create implements system.System: entries are made one by one, as the protocol has it,
 // and read together.
-func (c *client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+func (c *client) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return nil, err
@@ -62,6 +41,9 @@ func (c *client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		case err == nil:
 			were[keyOf(dn)] = wanted[i]
 		case !errors.As(err, &refusal) && !errors.As(err, &open):
+			if len(wanted) == 1 {
+				return nil, err
+			}
 			// Nothing more can be done, and others may have been made by now.
 			return nil, &system.Unclear{Err: err}
 		}

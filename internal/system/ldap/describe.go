@@ -26,7 +26,7 @@ const (
 	mostFound        = 200                       // values in one filter
 	mostTies         = 5000                      // members in one change
 	mostUnits        = 5000                      // that the schema lists
-	together         = 50                        // accounts that CreateAll makes
+	together         = 50                        // accounts that Create makes
 )
 
 // unit is the field that says where beneath the people an account stands: a path such as

@@ -85,23 +85,23 @@ func theOffice(t *testing.T, c *client, place string) {
 	assert.Equal(t, 3, about.Rules.Kinds)
 	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
 
-	ana, err := c.Create(t.Context(), clerk("ana.reyes", "Ana Reyes", place), officeFields)
+	ana, err := system.CreateOne(t.Context(), c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true", place}, []string{ana.Field("active").Text(), ana.Field("unit").Text()})
 	without := clerk("tom.kaya", "Tom Kaya, Jr", place)
 	without.Password = ""
 	without.Fields["manager"] = account.Of(ana.ID)
-	tom, err := c.Create(t.Context(), without, officeFields)
+	tom, err := system.CreateOne(t.Context(), c, without, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"false", ana.ID}, []string{tom.Field("active").Text(), tom.Field("manager").Text()}, "nobody is let in without a password")
 
 	var refusal *system.Refusal
-	_, err = c.Create(t.Context(), clerk("ANA.REYES", "Another", place), officeFields)
+	_, err = system.CreateOne(t.Context(), c, clerk("ANA.REYES", "Another", place), officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	weak := clerk("mei.lin", "Mei Lin", place)
 	weak.Password = "short"
-	_, err = c.Create(t.Context(), weak, officeFields)
+	_, err = system.CreateOne(t.Context(), c, weak, officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "password", refusal.Field)
 	assert.NotContains(t, refusal.Message, "short")
@@ -132,7 +132,7 @@ func theOffice(t *testing.T, c *client, place string) {
 		one := clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), place)
 		made = append(made, one)
 	}
-	all, err := c.CreateAll(t.Context(), made, officeFields)
+	all, err := c.Create(t.Context(), made, officeFields)
 	require.NoError(t, err)
 	var joins []system.Tie
 	for _, one := range all {
@@ -220,7 +220,7 @@ func TestOddAnswers(t *testing.T) {
 			c, p := openOffice(t)
 			c.clock = clock.NewFake(time.Now())
 			p.odd = test.odd
-			_, err := c.Create(t.Context(), clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
+			_, err := system.CreateOne(t.Context(), c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
 			if test.check == nil {
 				require.NoError(t, err)
 			} else {
@@ -277,7 +277,7 @@ func TestListingBreaksOff(t *testing.T) {
 	for i := range 18 {
 		all = append(all, clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), "Deck"))
 	}
-	_, err := c.CreateAll(t.Context(), all, officeFields)
+	_, err := c.Create(t.Context(), all, officeFields)
 	require.NoError(t, err)
 	n := 0
 	p.odd = func(op, dn string) (uint16, bool) {

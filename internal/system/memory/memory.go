@@ -170,13 +170,17 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 }
 
 // Create implements system.System.
-func (s *System) Create(ctx context.Context, wanted account.Account, _ []string) (account.Account, error) {
-	return s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
+func (s *System) Create(ctx context.Context, all []account.Account, _ []string) ([]system.Made, error) {
+	if len(all) != 1 {
+		return nil, system.ErrCannot
+	}
+	wanted := all[0]
+	return system.Alone(s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
 		if err := s.fits(account.Account{Fields: wanted.Fields}, slices.Collect(maps.Keys(wanted.Fields))); err != nil {
 			return account.Account{}, err
 		}
 		return s.put(account.Account{Fields: wanted.Fields}), nil
-	})
+	}))
 }
 
 // Change implements system.System. In a tree it takes a request to move the account, and

@@ -257,9 +257,9 @@ func (d *discovered) body(wanted account.Account) (resource, error) {
 	return body, nil
 }
 
-// Create implements system.System (RFC 7644 section 3.3). What the system answers is
+// create makes one account (RFC 7644 section 3.3). What the system answers is
 // returned as it is: whether it is the account that was sent, the caller sees.
-func (c *Client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (c *Client) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return account.Account{}, err

@@ -39,8 +39,11 @@ type bulkResult struct {
 	Response json.RawMessage `json:"response"`
 }
 
-// CreateAll implements system.System.
-func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+// Create implements system.System.
+func (c *Client) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	if len(wanted) == 1 {
+		return system.Alone(c.create(ctx, wanted[0], fields))
+	}
 	d, err := c.discover(ctx)
 	if err != nil {
 		return nil, err
@@ -68,11 +71,11 @@ func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields
 		operations.Write(operation)
 	}
 	if most := d.config.Bulk.MaxPayloadSize; most > 0 && operations.Len()+200 > most && len(wanted) > 1 {
-		first, err := c.CreateAll(ctx, wanted[:len(wanted)/2], fields)
+		first, err := c.Create(ctx, wanted[:len(wanted)/2], fields)
 		if err != nil {
 			return nil, err
 		}
-		rest, err := c.CreateAll(ctx, wanted[len(wanted)/2:], fields)
+		rest, err := c.Create(ctx, wanted[len(wanted)/2:], fields)
 		for i := len(first); err != nil && i < len(wanted); i++ {
 			// Some were made already, so this is no error of the whole.
 			first = append(first, system.Made{Err: &system.Unclear{Err: err}})

@@ -100,7 +100,7 @@ func TestCreateReadChange(t *testing.T) {
 			c, log := practice(t, options, func(config *scim.Config) { config.Aliases = map[string]string{"berth": berth} })
 			ctx := t.Context()
 			wanted := fields("userName", "zoe", "givenName", "Zoë", "email", "zoe@x.example", "mobile", "+447700900102", "country", "GB", "department", "Engine", "active", "true", "berth", "C4", miles, "1200", joined, "2026-11-01")
-			made, err := c.Create(ctx, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
+			made, err := system.CreateOne(ctx, c, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
 			require.NoError(t, err)
 			assert.NotEmpty(t, made.ID)
 			for name, value := range wanted {
@@ -140,16 +140,16 @@ func TestCreateReadChange(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	c, _ := practice(t, standin.Options{}, nil)
 	ctx := t.Context()
-	made, err := c.Create(ctx, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
+	made, err := system.CreateOne(ctx, c, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
 	require.NoError(t, err)
 	var refusal *system.Refusal
-	_, err = c.Create(ctx, account.Account{Fields: fields("userName", "ANA")}, all)
+	_, err = system.CreateOne(ctx, c, account.Account{Fields: fields("userName", "ANA")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	_, err = c.Change(ctx, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.ImmutableField, refusal.Code)
-	_, err = c.Create(ctx, account.Account{Fields: fields("title", "nobody")}, all)
+	_, err = system.CreateOne(ctx, c, account.Account{Fields: fields("title", "nobody")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
 }
@@ -197,7 +197,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	for i := range 230 {
 		name := fmt.Sprintf("crew%03d", i)
 		names = append(names, name)
-		_, err := c.Create(ctx, account.Account{Fields: fields("userName", name)}, all)
+		_, err := system.CreateOne(ctx, c, account.Account{Fields: fields("userName", name)}, all)
 		require.NoError(t, err)
 	}
 	for _, try := range []struct {
@@ -217,7 +217,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	}
 	// Those who are listed first need not have a number for it to be found by.
 	for i := range 3 {
-		_, err := c.Create(ctx, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
+		_, err := system.CreateOne(ctx, c, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
 		require.NoError(t, err)
 	}
 	numbered := 0
@@ -238,14 +238,14 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 func TestBusyServerIsAskedAgain(t *testing.T) {
 	c, log := practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Busy: 0.4}}, nil)
 	for i := range 30 {
-		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		require.NoError(t, err)
 	}
 	assert.Greater(t, log.to("POST"), 30)
 	c, log = practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Errors: 0.3, Drops: 0.3}}, nil)
 	unclear := 0
 	for i := range 30 {
-		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		var open *system.Unclear
 		if errors.As(err, &open) {
 			unclear++
@@ -403,7 +403,7 @@ func TestSuccessThatCannotBeRead(t *testing.T) {
 		_, err = c.Change(t.Context(), account.Account{ID: "1"}, change, all)
 		require.ErrorAs(t, err, &open, answer)
 		if !strings.Contains(answer, "2") {
-			_, err = c.Create(t.Context(), account.Account{Fields: fields("userName", "ana")}, all)
+			_, err = system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", "ana")}, all)
 			require.ErrorAs(t, err, &open, answer)
 		}
 	}
@@ -520,7 +520,7 @@ func TestSeveralValues(t *testing.T) {
 				assert.Equal(t, account.List, a.Kind)
 			}
 			both := []string{certificates, "roles"}
-			made, err := c.Create(ctx, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
+			made, err := system.CreateOne(ctx, c, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
 			require.NoError(t, err)
 			assert.Equal(t, []string{"tow", "pilotage"}, account.Items(made.Field(certificates).Text()))
 			assert.Equal(t, "master", made.Field("roles").Text())
@@ -637,7 +637,7 @@ func named(t *testing.T, r *http.Request, answer string) string {
 
 // Many accounts in one request: what became of each is told, whatever way the
 // server has of telling it.
-func TestCreateAll(t *testing.T) {
+func TestCreateMany(t *testing.T) {
 	people := func(names ...string) []account.Account {
 		var all []account.Account
 		for _, name := range names {
@@ -666,14 +666,14 @@ func TestCreateAll(t *testing.T) {
 	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 4, about.Can.AtOnce)
-	made, err := c.CreateAll(t.Context(), people("ana", "zoe", "ANA", "mei"), all)
+	made, err := c.Create(t.Context(), people("ana", "zoe", "ANA", "mei"), all)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"u-000001", "u-000002", "taken-value", "u-000003"}, told(made))
 	assert.Equal(t, 1, log.to(http.MethodPost))
 	got, err := c.Get(t.Context(), made[1].Account.ID, all)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Account.Version, got.Version)
-	_, err = c.CreateAll(t.Context(), people("1", "2", "3", "4", "5"), all)
+	_, err = c.Create(t.Context(), people("1", "2", "3", "4", "5"), all)
 	var refusal *system.Refusal
 	assert.ErrorAs(t, err, &refusal, "more than the server takes")
 	without, _ := practice(t, standin.Options{}, nil)
@@ -698,7 +698,7 @@ func TestCreateAll(t *testing.T) {
 			}
 		}))
 		t.Cleanup(server.Close)
-		made, err := connect(t, server.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
+		made, err := connect(t, server.URL, nil).Create(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
 		require.NoError(t, err)
 		assert.Equal(t, name, strings.Join(told(made), "; "))
 	}
@@ -721,7 +721,7 @@ func TestCreateAll(t *testing.T) {
 		require.NoError(t, json.NewEncoder(w).Encode(map[string]any{"Operations": done}))
 	}))
 	t.Cleanup(server.Close)
-	made, err = connect(t, server.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
+	made, err = connect(t, server.URL, nil).Create(t.Context(), people("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"100", "101", "200", "201", "300", "301", "400", "401"}, told(made))
 	assert.Greater(t, len(sizes), 1)
@@ -741,7 +741,7 @@ func TestCreateAll(t *testing.T) {
 		}
 	}))
 	t.Cleanup(broken.Close)
-	made, err = connect(t, broken.URL, nil).CreateAll(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
+	made, err = connect(t, broken.URL, nil).Create(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1", "taken-value", "unclear", "unclear"}, told(made))
 }
@@ -766,7 +766,7 @@ func TestWhatTheServerSays(t *testing.T) {
 			w.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(w, body)
 		}, func(config *scim.Config) { config.Mask = secret.NewMask("to-be-hidden-always") })
-		_, err := c.Create(t.Context(), account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
+		_, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
 		var refusal *system.Refusal
 		require.ErrorAs(t, err, &refusal, body)
 		assert.Contains(t, err.Error(), "(POST /Users answered 400); the system says: "+want)
@@ -778,7 +778,7 @@ func TestWhatTheServerSays(t *testing.T) {
 // of every server, and where one tells nothing, a user name has to be there.
 func TestWhatIsAssumed(t *testing.T) {
 	c, log := practice(t, standin.Options{}, func(config *scim.Config) { config.NoPatch = true })
-	made, err := c.Create(t.Context(), account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
+	made, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
 	require.NoError(t, err)
 	assert.Equal(t, "x-7", made.Field("externalId").Text())
 	_, err = c.Change(t.Context(), made, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)

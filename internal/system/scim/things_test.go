@@ -192,7 +192,7 @@ func TestParts(t *testing.T) {
 		assert.Equal(t, known, ok, name)
 		assert.True(t, a.Multi)
 	}
-	made, err := c.Create(t.Context(), account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
+	made, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
 	require.NoError(t, err)
 	assert.Equal(t, "local\tana\noidc\thttps://id|7", made.Field(ids).Text())
 	changed, err := c.Change(t.Context(), made, []account.Change{

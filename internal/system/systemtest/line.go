@@ -135,7 +135,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	var unclear *system.Unclear
 	over.Line.Lose(over.Work)
-	_, err := s.Create(t.Context(), x.person("tom", "Tom", ""), x.asked)
+	_, err := system.CreateOne(t.Context(), s, x.person("tom", "Tom", ""), x.asked)
 	require.ErrorAs(t, err, &unclear)
 	names := map[string]int{}
 	for a, err := range s.List(t.Context(), x.asked) {

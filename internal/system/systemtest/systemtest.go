@@ -93,7 +93,7 @@ func (x suite) person(userName, text, other string) account.Account {
 }
 
 func (x suite) create(t *testing.T, s system.System, a account.Account) account.Account {
-	made, err := s.Create(t.Context(), a, x.asked)
+	made, err := system.CreateOne(t.Context(), s, a, x.asked)
 	require.NoError(t, err)
 	require.NotEmpty(t, made.ID)
 	return made
@@ -151,13 +151,13 @@ func (x suite) finds(t *testing.T, s system.System, _ *system.Description) {
 
 func (x suite) refusals(t *testing.T, s system.System, _ *system.Description) {
 	x.create(t, s, x.person("ana", "Ana", ""))
-	_, err := s.Create(t.Context(), x.person("ana", "Another", ""), x.asked)
+	_, err := system.CreateOne(t.Context(), s, x.person("ana", "Another", ""), x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	nameless := x.person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
-	_, err = s.Create(t.Context(), nameless, x.asked)
+	_, err = system.CreateOne(t.Context(), s, nameless, x.asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
 	assert.Equal(t, account.UnknownField, refusal.Code)
 }
@@ -311,7 +311,7 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	fields := append(slices.Clone(x.asked), field)
 	wanted := x.person("ana", "Ana", x.Values[0])
 	wanted.Fields[field] = account.Of(made[1].Name)
-	ana, err := s.Create(t.Context(), wanted, fields)
+	ana, err := system.CreateOne(t.Context(), s, wanted, fields)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Name, ana.Field(field).Text())
 	standing := func(id string) (n int) {
@@ -435,10 +435,10 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 		"fenced":  {system.Fenced(t.Context(), func() error { return over }), over},
 		"stopped": {system.Ending(stopped), context.Canceled},
 	} {
-		_, err := s.Create(c.ctx, x.person("tom", "Tom", ""), x.asked)
+		_, err := system.CreateOne(c.ctx, s, x.person("tom", "Tom", ""), x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.AtOnce > 1 {
-			all, err := s.CreateAll(c.ctx, []account.Account{x.person("mei", "Mei", ""), x.person("bo", "Bo", "")}, x.asked)
+			all, err := s.Create(c.ctx, []account.Account{x.person("mei", "Mei", ""), x.person("bo", "Bo", "")}, x.asked)
 			for _, one := range all {
 				err = errors.Join(err, one.Err)
 			}

@@ -230,9 +230,9 @@ func (c *Client) body(wanted account.Account) (map[string]any, error) {
 	return object, nil
 }
 
-// Create implements system.System. What the application answers is returned as it is: whether it is the account that
+// create makes one account. What the application answers is returned as it is: whether it is the account that
 // was sent, the caller sees.
-func (c *Client) Create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (c *Client) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
 	if c.app.Create == nil {
 		return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: "no account can be made there: the description has no “create”"}
 	}
@@ -373,10 +373,13 @@ func (c *Client) values(known, wanted *account.Account) map[string]string {
 	return values
 }
 
-// CreateAll implements system.System.
-func (c *Client) CreateAll(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	if c.app.Together == nil {
-		return c.Base.CreateAll(ctx, wanted, fields)
+// Create implements system.System.
+func (c *Client) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+	switch {
+	case len(wanted) == 1:
+		return system.Alone(c.create(ctx, wanted[0], fields))
+	case c.app.Together == nil:
+		return nil, system.ErrCannot
 	}
 	how := c.app.Together
 	results := make([]system.Made, len(wanted))

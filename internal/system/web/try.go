@@ -358,7 +358,7 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 		t.step("Make an account", err)
 		return
 	}
-	made, err := t.Create(ctx, a, names)
+	made, err := t.create(ctx, a, names)
 	if before[made.ID] {
 		t.step("Make an account", &system.Unavailable{Message: fmt.Sprintf("the answer is an account that was there before, %s: nothing more is done with it", made.ID), Remedy: "Look at create and answers: taken in the description."})
 		return
