@@ -58,7 +58,6 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 		return errors.New("the system has no names by which others refer to accounts")
 	}
 	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
-		window = slices.DeleteFunc(window, func(e batch.Entry) bool { return !slices.ContainsFunc(e.Steps, waitsToStay) })
 		var moved, called []account.Account
 		for i := range window {
 			e := &window[i]

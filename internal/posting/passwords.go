@@ -4,9 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-
-	"golang.org/x/sync/errgroup"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -19,33 +16,14 @@ import (
 // one was set: what is not clear is sent again, with the same password.
 func (p *run) passwords(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, membership.Renew, func(window []batch.Entry) error {
-		window = slices.DeleteFunc(window, func(e batch.Entry) bool { return renewal(&e) < 0 })
-		if len(window) == 0 {
-			return nil
-		}
 		p.begin("passwords", len(window))
-		group, sending := errgroup.WithContext(system.Ending(ctx))
-		group.SetLimit(p.slots())
-		for i := range window {
-			group.Go(func() error {
-				if ctx.Err() != nil || sending.Err() != nil {
-					return nil
-				}
-				return p.renew(sending, &window[i])
-			})
-		}
-		return group.Wait()
+		return p.oneByOne(ctx, window, p.renew)
 	})
-}
-
-// renewal returns which of an entry's steps gives another password and waits; -1: none.
-func renewal(e *batch.Entry) int {
-	return slices.IndexFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Renew && s.Result == "" })
 }
 
 // renew gives one account its other password.
 func (p *run) renew(ctx context.Context, e *batch.Entry) error {
-	step := &e.Steps[renewal(e)]
+	step := stepOf(e, membership.Renew)
 	password, err := p.Vault.Open(e.Row, e.Secret)
 	if err != nil {
 		return fmt.Errorf("the password of row %d cannot be opened: %w", e.Row, err)

@@ -725,7 +725,7 @@ func (p *run) advance(n int) {
 func (p *run) wipe(ctx context.Context, group []store.Result) error {
 	var rows []int
 	for _, r := range group {
-		sent := !waits(&r.Entry) && !r.Entry.Outcome.IsElsewhere() && renewal(&r.Entry) < 0
+		sent := !waits(&r.Entry) && !r.Entry.Outcome.IsElsewhere() && stepOf(&r.Entry, membership.Renew) == nil
 		told := slices.ContainsFunc(r.Entry.Steps, func(s membership.Step) bool {
 			return s.Do == membership.Notify && s.Tells && s.Result == membership.Done
 		})

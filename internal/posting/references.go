@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
@@ -27,29 +25,12 @@ func (p *run) references(ctx context.Context, _ func(error)) error {
 				}
 			}
 		}
-		if total == 0 {
-			return nil
-		}
 		p.begin("references", total)
 		accounts, outcomes, err := p.Ledger.Accounts(ctx, p.Batch.ID, rows)
 		if err != nil {
 			return err
 		}
-		group, sending := errgroup.WithContext(system.Ending(ctx))
-		group.SetLimit(p.slots())
-		for i := range window {
-			e := &window[i]
-			if !slices.ContainsFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Refer && s.Result == "" }) {
-				continue
-			}
-			group.Go(func() error {
-				if ctx.Err() != nil || sending.Err() != nil {
-					return nil
-				}
-				return p.refer(sending, e, accounts, outcomes)
-			})
-		}
-		return group.Wait()
+		return p.oneByOne(ctx, window, func(ctx context.Context, e *batch.Entry) error { return p.refer(ctx, e, accounts, outcomes) })
 	})
 }
 

@@ -3,7 +3,6 @@ package posting
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -16,15 +15,11 @@ import (
 func (p *run) reown(ctx context.Context, _ func(error)) error {
 	return p.pending(ctx, membership.Reown, func(window []batch.Entry) error {
 		var numbers []system.Renumbered
-		window = slices.DeleteFunc(window, func(e batch.Entry) bool {
-			at := reowning(&e)
-			if at >= 0 {
-				numbers = append(numbers, *e.Steps[at].Numbers)
-			}
-			return at < 0
-		})
-		if len(window) == 0 || p.Batch.Reown == nil {
+		if p.Batch.Reown == nil {
 			return nil
+		}
+		for i := range window {
+			numbers = append(numbers, *stepOf(&window[i], membership.Reown).Numbers)
 		}
 		p.begin("owners of files", len(window))
 		_, err := system.Reown(system.Ending(ctx), p.System, *p.Batch.Reown, numbers, false, func(int) {})
@@ -34,7 +29,7 @@ func (p *run) reown(ctx context.Context, _ func(error)) error {
 		}
 		for i := range window {
 			e := &window[i]
-			step := &e.Steps[reowning(e)]
+			step := stepOf(e, membership.Reown)
 			step.Result = membership.Done
 			if refusal != nil {
 				step.Result = membership.Failed
@@ -46,9 +41,4 @@ func (p *run) reown(ctx context.Context, _ func(error)) error {
 		}
 		return nil
 	})
-}
-
-// reowning returns which of an entry's steps re-owns files and waits; -1: none.
-func reowning(e *batch.Entry) int {
-	return slices.IndexFunc(e.Steps, func(s membership.Step) bool { return s.Do == membership.Reown && s.Result == "" })
 }

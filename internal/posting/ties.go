@@ -23,7 +23,7 @@ import (
 const tieWindow = 20000
 
 // pending yields the entries whose account is as wanted and whose steps wait, in
-// windows; of those with a step that does the given, or of all.
+// windows: those with a step that does the given, or all.
 func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch.Entry) error) error {
 	outward, limit := does == membership.Notify || does == membership.Follow, tieWindow
 	if outward {
@@ -41,12 +41,42 @@ func (p *run) pending(ctx context.Context, does membership.Verb, do func([]batch
 		if len(window) == 0 {
 			return nil
 		}
-		after = window[len(window)-1].Row
+		if after = window[len(window)-1].Row; does != "" && !outward {
+			window = slices.DeleteFunc(window, func(e batch.Entry) bool { return stepOf(&e, does) == nil })
+		}
+		if len(window) == 0 {
+			continue
+		}
 		if err := do(window); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// stepOf returns the first of an entry's steps that does something and waits; nil: none.
+func stepOf(e *batch.Entry, does membership.Verb) *membership.Step {
+	for n := range e.Steps {
+		if s := &e.Steps[n]; s.Do == does && s.Waits() {
+			return s
+		}
+	}
+	return nil
+}
+
+// oneByOne does something for each entry of a window, for as many at once as may be under way.
+func (p *run) oneByOne(ctx context.Context, window []batch.Entry, do func(ctx context.Context, e *batch.Entry) error) error {
+	group, sending := errgroup.WithContext(system.Ending(ctx))
+	group.SetLimit(p.slots())
+	for i := range window {
+		group.Go(func() error {
+			if ctx.Err() != nil || sending.Err() != nil {
+				return nil
+			}
+			return do(sending, &window[i])
+		})
+	}
+	return group.Wait()
 }
 
 // open tells that it is open what became of steps of an entry: they wait, and a further
