@@ -77,8 +77,9 @@ func (p *run) lookAround(ctx context.Context) error {
 		return nil // nobody knows yet how fast it goes
 	}
 	rows = min(left, int(float64(rows)*float64(holds)/float64(took)))
+	keys := slices.Compact(slices.Sorted(slices.Values(slices.Concat(p.Batch.Match, p.Batch.Numbers))))
 	var fields []account.Field
-	for _, field := range slices.Concat(p.Batch.Match, p.Batch.Numbers) {
+	for _, field := range keys {
 		fields = append(fields, p.about.Field(field))
 	}
 	if way, err := system.Looks(ctx, p.System, rows*len(fields), 0); err != nil || !way.Listed {
@@ -86,7 +87,7 @@ func (p *run) lookAround(ctx context.Context) error {
 	}
 	begun := p.Clock.Now()
 	g := &glance{seed: maphash.MakeSeed()}
-	for a, err := range p.System.List(ctx, p.fields()) {
+	for a, err := range p.System.List(ctx, keys) {
 		if err != nil {
 			return err
 		}
