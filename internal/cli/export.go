@@ -8,19 +8,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
 	"evenledger/internal/export"
-	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/workspace"
 )
 
 func (a *front) exportCommand() *cobra.Command {
-	var out, only string
-	var fields, memberships []string
-	var each string
-	var overwrite, all bool
+	var w exportWish
 	cmd := &cobra.Command{
 		Use:     "export [SYSTEM] -o FILE",
 		GroupID: "look",
@@ -45,59 +42,71 @@ out of the list is left. With --each there is a row for each membership of one k
 		ValidArgsFunction: a.completeSystems,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			if out == "" {
-				return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
-			}
-			if err := app.MayWrite(out, overwrite, "and may have been edited"); err != nil {
-				return err
-			}
-			target, client, err := a.target(args)
-			if err != nil {
-				return err
-			}
-			if each != "" && len(memberships) > 0 {
-				return wrong("--each and --memberships cannot both be given", "Keep one of them.")
-			}
-			about, err := client.Describe(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if each != "" && len(fields) == 0 {
-				fields = []string{about.Naming}
-			}
-			columns, err := export.Columns(about.Schema, fields, all)
-			if err != nil {
-				return err
-			}
-			e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: memberships, Each: each}, "", namedKinds(about)
-			switch {
-			case all && each == "":
-				e.Kinds, left = kinds, export.LeftOut(about.Schema, columns, nil)
-			case len(fields) == 0:
-				left = export.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(memberships, kind) }))
-			}
-			if err := e.Only(about.Schema, only, a.Today()); err != nil {
-				return err
-			}
-			if err := e.Register(cmd.Context(), about); err != nil {
-				return err
-			}
-			return a.export(cmd.Context(), e, target, out, left)
+			return a.exportAs(cmd.Context(), args, w)
 		},
 	}
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
-	cmd.Flags().StringSliceVar(&fields, "fields", nil, "only these `FIELDS`, in this order")
+	cmd.Flags().StringVarP(&w.out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
+	cmd.Flags().StringSliceVar(&w.fields, "fields", nil, "only these `FIELDS`, in this order")
 	completeFlag(cmd, "fields", listOf(fieldNames()...))
-	cmd.Flags().StringSliceVar(&memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
-	cmd.Flags().StringVar(&each, "each", "", "a row for each membership of this `KIND`")
+	cmd.Flags().StringSliceVar(&w.memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
+	cmd.Flags().StringVar(&w.each, "each", "", "a row for each membership of this `KIND`")
 	completeFlag(cmd, "memberships", listOf(brief.Kinds()...))
 	completeFlag(cmd, "each", oneOf(brief.Kinds()...))
-	cmd.Flags().BoolVar(&all, "all", false, "also the system's own fields, and all memberships")
-	cmd.Flags().StringVar(&only, "only", "", "only accounts for which this `EXPRESSION` holds")
-	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
+	cmd.Flags().BoolVar(&w.all, "all", false, "also the system's own fields, and all memberships")
+	cmd.Flags().StringVar(&w.only, "only", "", "only accounts for which this `EXPRESSION` holds")
+	cmd.Flags().BoolVar(&w.overwrite, "overwrite", false, "write over a file that exists")
 	ofRows.tell(cmd, "only", "each")
 	ofWriting.tell(cmd, "output", "overwrite", "fields", "memberships", "all")
 	return cmd
+}
+
+// An exportWish is what was asked of an export.
+type exportWish struct {
+	out, only, each     string
+	fields, memberships []string
+	overwrite, all      bool
+}
+
+// exportAs writes the accounts of a system as they were asked for.
+func (a *front) exportAs(ctx context.Context, args []string, w exportWish) error {
+	if w.out == "" {
+		return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
+	}
+	if err := app.MayWrite(w.out, w.overwrite, "and may have been edited"); err != nil {
+		return err
+	}
+	target, client, err := a.target(args)
+	if err != nil {
+		return err
+	}
+	if w.each != "" && len(w.memberships) > 0 {
+		return wrong("--each and --memberships cannot both be given", "Keep one of them.")
+	}
+	about, err := client.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	if w.each != "" && len(w.fields) == 0 {
+		w.fields = []string{about.Naming}
+	}
+	columns, err := export.Columns(about.Schema, w.fields, w.all)
+	if err != nil {
+		return err
+	}
+	e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: w.memberships, Each: w.each}, "", namedKinds(about)
+	switch {
+	case w.all && w.each == "":
+		e.Kinds, left = kinds, export.LeftOut(about.Schema, columns, nil)
+	case len(w.fields) == 0:
+		left = export.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(w.memberships, kind) }))
+	}
+	if err := e.Only(about.Schema, w.only, a.Today()); err != nil {
+		return err
+	}
+	if err := e.Register(ctx, about); err != nil {
+		return err
+	}
+	return a.export(ctx, e, target, w.out, left)
 }
 
 func (a *front) export(ctx context.Context, e *export.Export, target workspace.System, out, left string) error {
@@ -114,21 +123,5 @@ func (a *front) export(ctx context.Context, e *export.Export, target workspace.S
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"system": target.Name, "file": out, "accounts": e.Looked, "rows": rows, "headings": e.Headings(), "note": left})
-	}
-	page := a.page()
-	if e.Each != "" {
-		page.Line("%s: %s %s of %s, a row each.", out, report.Number(rows), e.Each, target.Name)
-		page.Next("evenledger draft " + report.Quoted(out) + " --system " + target.Name)
-		return page.Err()
-	}
-	page.Line("%s: %s of the %s %s of %s, with %d columns.", out, report.Number(rows), report.Number(e.Looked), report.Plural(e.Looked, "account", "accounts"), target.Name, len(e.Headings()))
-	page.Line("Edit it and hand it back in; a cell that you empty leaves its field as it is. The last column says")
-	page.Line("which account a row is, whatever else of it you change.")
-	if left != "" {
-		page.Text(page.Dim, left)
-	}
-	page.Next("evenledger draft " + report.Quoted(out) + " --system " + target.Name)
-	return page.Err()
+	return a.tell(ctx, answer.Exported{System: target.Name, File: out, Rows: rows, Export: e, Left: left})
 }
