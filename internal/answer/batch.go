@@ -101,7 +101,7 @@ func (d *Draft) Draw(ctx context.Context, page *report.Page) error {
 	} else if came.ToDo() > 0 {
 		post := fmt.Sprintf("evenledger post %d", b.ID)
 		if b.MakesPasswords() {
-			post += CredentialsWanted
+			post += credentialsWanted
 		}
 		next := []string{post}
 		if came.ToDo() > 1 {
@@ -109,7 +109,7 @@ func (d *Draft) Draw(ctx context.Context, page *report.Page) error {
 		}
 		page.Next(next...)
 	} else if came.Counts[account.Refused] > 0 {
-		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, FreeName("again", b)))
+		page.Next(fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	} else if b.Delivery != nil {
 		page.Next(fmt.Sprintf("evenledger post %d    # nothing is sent; what the feed brought counts as taken", b.ID))
 	} else {
@@ -417,11 +417,11 @@ func signNext(batches string) string {
 // ShortSeal is the beginning of a batch's seal, which people compare.
 func ShortSeal(b *batch.Batch) string { return fmt.Sprintf("%.12s", b.Seal) }
 
-// CredentialsWanted stands in a command to type where a batch makes passwords.
-const CredentialsWanted = " --credentials FILE --to KEY"
+// credentialsWanted stands in a command to type where a batch makes passwords.
+const credentialsWanted = " --credentials FILE --to KEY"
 
-// FreeName proposes a file that is not there, of the kind the batch's sheet was.
-func FreeName(name string, b *batch.Batch) string {
+// freeName proposes a file that is not there, of the kind the batch's sheet was.
+func freeName(name string, b *batch.Batch) string {
 	ending := ".csv"
 	if b.Workbook {
 		ending = ".xlsx"
@@ -442,7 +442,7 @@ func FreeName(name string, b *batch.Batch) string {
 func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 	var next []string
 	if flags == "" && b.MakesPasswords() {
-		flags = CredentialsWanted
+		flags = credentialsWanted
 	}
 	if counts.Waiting() > 0 && b.State == batch.Drafted && b.IsToBeSigned() {
 		next = append(next, signNext(fmt.Sprint(b.ID))+", if nobody has")
@@ -455,7 +455,7 @@ func nextAfter(b *batch.Batch, counts account.Counts, flags string) []string {
 		next = append(next, fmt.Sprintf("evenledger settle %d", b.ID))
 	}
 	if counts.Bad() > 0 {
-		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, FreeName("again", b)))
+		next = append(next, fmt.Sprintf("evenledger fixes %d -o %s", b.ID, freeName("again", b)))
 	}
 	if len(next) == 0 {
 		next = append(next, fmt.Sprintf("evenledger show %d", b.ID))

@@ -119,12 +119,12 @@ func (t *Set) Draw(ctx context.Context, page *report.Page) error {
 	if t.toDo() > 0 && !slices.ContainsFunc(next, func(n string) bool { return strings.Contains(n, "countersign") }) {
 		flags := ""
 		if slices.ContainsFunc(batches, (*batch.Batch).MakesPasswords) {
-			flags = CredentialsWanted
+			flags = credentialsWanted
 		}
 		next = append(next, "evenledger post "+s.Numbers()+flags, fmt.Sprintf("evenledger post %d%s --trial 1    # one row of one system first", batches[0].ID, flags))
 	}
 	if t.bad() > 0 {
-		next = append(next, fmt.Sprintf("evenledger fixes %s -o %s", s.Numbers(), FreeName("again", batches[0])))
+		next = append(next, fmt.Sprintf("evenledger fixes %s -o %s", s.Numbers(), freeName("again", batches[0])))
 	}
 	if len(next) == 0 {
 		next = []string{"evenledger show " + s.Numbers()}

@@ -114,9 +114,6 @@ func (m *marked) note(checked check.Checked) {
 
 // write goes through the sheet for the second time.
 func (m *marked) write(ctx context.Context, j *Job) error {
-	if m == nil {
-		return nil
-	}
 	again, err := sheet.Open(m.path, nil, m.options)
 	if err != nil {
 		return err

@@ -294,13 +294,15 @@ func everyStep(t *testing.T, opens opener) {
 		{Do: membership.Reown, Kind: "files", Name: "12 files", Numbers: &system.Renumbered{User: [2]int{1000, 2000}, Group: [2]int{100, 100}}},
 		{Do: membership.Follow, Kind: "follow_ups", Name: "badge", To: "desk"}, {Do: membership.Notify, Kind: "notices", Name: "welcome", To: "ada@brindlesound.example", Tells: true, Row: 3},
 	}
-	b := drafted(t, l, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u1", Steps: steps}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u2", Steps: steps})
-	for _, e := range read(t, l, b.ID, store.Filter{}) {
+	odd := []membership.Step{{Do: membership.Join, Kind: "groups", Name: "Night\xff\x00watch", Made: true}} // not every engine keeps that
+	b := drafted(t, l, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u1", Steps: steps}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u2", Steps: steps},
+		batch.Entry{Key: "a\x00b", Outcome: account.Aside}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u\xff4"}, batch.Entry{Intent: account.Update, Outcome: account.Waiting, Account: "u5", Steps: odd})
+	for _, e := range read(t, l, b.ID, store.Filter{Rows: []int{2, 3}}) {
 		assert.Equal(t, steps, e.Steps)
 	}
 	join(t, l, b.ID, "a")
 	require.NoError(t, l.Lease(b.ID, worker("a")).ClaimSteps(t.Context(), map[int][]int{0: {2, 3}, 5: {3}}))
-	for i, sending := range [][]int{{0}, {0, 5}} {
+	for i, sending := range [][]int{{0}, {0, 5}} { // of the first two
 		want := slices.Clone(steps)
 		for _, n := range sending {
 			want[n].Result = membership.Sending

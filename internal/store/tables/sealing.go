@@ -9,7 +9,9 @@ import (
 	"hash"
 	"iter"
 	"slices"
+	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -158,9 +160,10 @@ func (s *sealing) readAltered(ctx context.Context, l *Ledger, id int, some []mar
 func draftMarks(entries []batch.Entry, lists [][]any) markPage {
 	page := markPage{rows: make([]int32, len(entries)), digests: make([]digest, len(entries))}
 	for i := range entries {
-		e, h, sent := &entries[i], sha256.New(), 0
+		e, h, sent, whole := &entries[i], sha256.New(), 0, true
 		for _, text := range lists[i][2:] {
 			note(h, text.(string))
+			whole = whole && isKept(text.(string))
 		}
 		for n, s := range e.Steps {
 			c := columnsOf(s)
@@ -168,6 +171,7 @@ func draftMarks(entries []batch.Entry, lists [][]any) markPage {
 			if s.Sent != "" {
 				sent++
 			}
+			whole = whole && isKept(s.Kind+c.thing+c.name+c.role+s.Section+c.was.String+s.Sent)
 		}
 		for _, s := range e.Steps {
 			if s.Sent != "" {
@@ -175,7 +179,7 @@ func draftMarks(entries []batch.Entry, lists [][]any) markPage {
 			}
 		}
 		page.rows[i] = int32(e.Row)
-		if sent < 2 { // else the engine has them in its own order
+		if whole && sent < 2 { // else the engine has them in its own form, or order
 			page.digests[i] = digest(h.Sum(nil)[:16])
 		}
 		if e.Secret != "" && e.Outcome != account.Refused {
@@ -187,6 +191,9 @@ func draftMarks(entries []batch.Entry, lists [][]any) markPage {
 	}
 	return page
 }
+
+// isKept reports whether every engine keeps a text as it is: PostgreSQL has no room for a zero byte, nor for what is no UTF-8.
+func isKept(text string) bool { return utf8.ValidString(text) && strings.IndexByte(text, 0) < 0 }
 
 // noteStep adds a step to the hash of its entry.
 func noteStep(h hash.Hash, texts [7]string, n int, was sql.NullString, target, made int) {

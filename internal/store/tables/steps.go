@@ -71,8 +71,8 @@ func (c *stepColumns) put(s *membership.Step) error {
 		return nil
 	case membership.Reown:
 		var n system.Renumbered
-		if _, err := fmt.Sscan(c.thing, &n.User[0], &n.User[1], &n.Group[0], &n.Group[1]); err != nil {
-			return fmt.Errorf("the numbers “%s” of a step cannot be read: %w", c.thing, err)
+		if _, err := fmt.Sscan(c.thing, &n.User[0], &n.User[1], &n.Group[0], &n.Group[1]); err != nil || n.String() != c.thing {
+			return fmt.Errorf("the numbers “%s” of a step cannot be read", c.thing)
 		}
 		s.Numbers = &n
 	case membership.Follow:
