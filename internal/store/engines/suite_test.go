@@ -309,6 +309,10 @@ func everyStep(t *testing.T, opens opener) {
 		}
 		assert.Equal(t, want, read(t, l, b.ID, store.Filter{})[i].Steps)
 	}
+	came := read(t, l, b.ID, store.Filter{Rows: []int{5, 6}})
+	came[0].Did, came[0].Account, came[0].Version, came[0].Outcome = account.Updated, "u\xff\x004", "W/\xff", account.Updated
+	came[1].Did, came[1].Outcome, came[1].Steps[0].Thing, came[1].Steps[0].Result = account.Updated, account.Updated, "g\xff\x001", membership.Done
+	require.NoError(t, l.Lease(b.ID, worker("a")).Settle(t.Context(), []store.Result{{Entry: came[0]}, {Entry: came[1]}}, noon))
 	problems, err := l.History(b.ID).Problems(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, problems, "that something is on its way is no part of what became of it")

@@ -358,13 +358,23 @@ var (
 	resulted = regexp.MustCompile(`LEFT JOIN results r ON r\.batch = (\w)\.batch AND r\.row = \w\.row\b`)
 )
 
-// kept are arguments as PostgreSQL keeps them: it has no texts with a NUL or with broken letters
-// in them, which no name of an account in use has either.
+// Kept implements tables.Engine: PostgreSQL has no texts with a NUL or with broken letters in them, which no name of an
+// account in use has either.
+func (l *Ledger) Kept(text string) string { return keptText(text) }
+
+func keptText(text string) string {
+	if strings.IndexByte(text, 0) < 0 && utf8.ValidString(text) {
+		return text
+	}
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", "␀"), "�")
+}
+
+// kept are arguments as PostgreSQL keeps them.
 func kept(args []any) []any {
 	for i, arg := range args {
-		if text, is := arg.(string); is && (strings.IndexByte(text, 0) >= 0 || !utf8.ValidString(text)) {
+		if text, is := arg.(string); is && keptText(text) != text {
 			args = slices.Clone(args)
-			args[i] = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", "␀"), "�")
+			args[i] = keptText(text)
 		}
 	}
 	return args

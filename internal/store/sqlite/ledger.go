@@ -386,3 +386,6 @@ func (l *Ledger) Lock(work string) (unlock func() error, err error) {
 }
 
 func (l *Ledger) lockPath(work string) string { return l.path + "." + work + ".lock" }
+
+// Kept implements tables.Engine: a text is kept as it is.
+func (l *Ledger) Kept(text string) string { return text }

@@ -49,7 +49,7 @@ func (l *draft) Add(ctx context.Context, entries []batch.Entry) error {
 		lists[i] = []any{l.id, e.Row, e.Key, string(e.Intent), string(e.Outcome), e.Account, e.Version, changesText(e.Changes), jsonText(e.Known), jsonText(e.Findings), textsText(e.Cells)}
 	}
 	marks := make(chan markPage, 1)
-	go func() { marks <- draftMarks(entries, lists) }() // while they are written
+	go func() { marks <- draftMarks(entries, lists, l.Kept) }() // while they are written
 	defer func() { l.making.add(l.id, <-marks) }()
 	return l.Note(ctx, func(tx Tx) error {
 		if err := tx.Many(ctx, "INSERT INTO entries (batch, row, key, intent, outcome, account, version, changes, known, findings, cells) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", lists); err != nil {

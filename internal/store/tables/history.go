@@ -236,11 +236,11 @@ func marksIn(ctx context.Context, tx Tx, id int, which string, args ...any) (all
 	return all, err
 }
 
-// markOf is that of what became of an entry, and of when; with claims that of an earlier version, which took
-// that a step was on its way for something that became of it.
-func markOf(e *batch.Entry, ended string, claims bool) marked {
+// markOf is that of what became of an entry, and of when, as it is kept; with claims that of an earlier version, which
+// took that a step was on its way for something that became of it.
+func markOf(e *batch.Entry, ended string, claims bool, kept func(string) string) marked {
 	h := sha256.New()
-	note(h, ended, string(e.Outcome), e.Account, e.Version, jsonText(e.Findings), string(e.Did), partText(e.Part))
+	note(h, ended, string(e.Outcome), kept(e.Account), kept(e.Version), jsonText(e.Findings), string(e.Did), partText(e.Part))
 	if e.Place != nil {
 		note(h, placeText(e.Place))
 	}
@@ -249,18 +249,18 @@ func markOf(e *batch.Entry, ended string, claims bool) marked {
 			note(h, fmt.Sprint(n), string(s.Result))
 		}
 		if s.Made && s.Thing != "" {
-			note(h, fmt.Sprint(n), s.Thing)
+			note(h, fmt.Sprint(n), kept(s.Thing))
 		}
 	}
 	return marked{Row: e.Row, Digest: digested(h)}
 }
 
 // noteResults adds results to the history.
-func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result, ended string) error {
+func noteResults(ctx context.Context, tx Tx, id int, worker store.Worker, results []store.Result, ended string, kept func(string) string) error {
 	marks := make([]marked, len(results))
 	of := map[batch.Proof][]int{}
 	for i := range results {
-		marks[i] = markOf(&results[i].Entry, ended, false)
+		marks[i] = markOf(&results[i].Entry, ended, false, kept)
 		if e := &results[i].Entry; e.Proof != "" {
 			of[e.Proof] = append(of[e.Proof], e.Row)
 		}
@@ -335,7 +335,7 @@ func heads(ctx context.Context, q querier, id int) (map[string]string, error) {
 // Problems implements store.History. Others may be at the batch meanwhile: all is read as it is at one moment.
 func (l *history) Problems(ctx context.Context) (problems []string, err error) {
 	err = l.Read(ctx, func(tx Tx) error {
-		p := &proof{tx: tx, say: func(format string, args ...any) {
+		p := &proof{tx: tx, kept: l.Kept, say: func(format string, args ...any) {
 			problems = append(problems, fmt.Sprintf("batch %d: ", l.id)+fmt.Sprintf(format, args...))
 		}, noted: map[int]noted{}, proved: map[int]provenNoted{}, chains: map[string]link{}, secrets: map[int]string{}, wiped: map[int]bool{}}
 		return errors.Join(tx.Lasting(ctx), p.all(ctx, l.id, &problems))
@@ -346,6 +346,7 @@ func (l *history) Problems(ctx context.Context) (problems []string, err error) {
 // A proof is on its way.
 type proof struct {
 	tx     Tx
+	kept   func(string) string // a text as the engine keeps it
 	b      batch.Batch
 	say    func(format string, args ...any)
 	after  int           // the row up to which the draft was seen
@@ -584,7 +585,7 @@ func (p *proof) results(ctx context.Context) error {
 		case has && !posted:
 			p.say("what became of %s was taken out", batch.RowName(e.Row))
 			return nil
-		case has && markOf(&e, at, false).Digest != was.digest && markOf(&e, at, true).Digest != was.digest:
+		case has && markOf(&e, at, false, p.kept).Digest != was.digest && markOf(&e, at, true, p.kept).Digest != was.digest:
 			p.say("what became of %s was altered", batch.RowName(e.Row))
 			return nil
 		case has && e.Proof != p.proved[e.Row].proof:

@@ -76,7 +76,7 @@ func (l *lease) Settle(ctx context.Context, results []store.Result, now time.Tim
 		if err := tx.Many(ctx, "UPDATE steps SET result = ?, thing = ? WHERE batch = ? AND row = ? AND n = ?", steps); err != nil {
 			return err
 		}
-		return noteResults(ctx, tx, l.id, l.worker, results, now.Format(stamp))
+		return noteResults(ctx, tx, l.id, l.worker, results, now.Format(stamp), l.Kept)
 	})
 }
 

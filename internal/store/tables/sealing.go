@@ -9,9 +9,7 @@ import (
 	"hash"
 	"iter"
 	"slices"
-	"strings"
 	"sync"
-	"unicode/utf8"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -157,29 +155,28 @@ func (s *sealing) readAltered(ctx context.Context, l *Ledger, id int, some []mar
 }
 
 // draftMarks are the marks of entries as they are being written in columns: after the batch and the row all are texts.
-func draftMarks(entries []batch.Entry, lists [][]any) markPage {
+func draftMarks(entries []batch.Entry, lists [][]any, kept func(string) string) markPage {
 	page := markPage{rows: make([]int32, len(entries)), digests: make([]digest, len(entries))}
 	for i := range entries {
-		e, h, sent, whole := &entries[i], sha256.New(), 0, true
+		e, h, sent := &entries[i], sha256.New(), 0
 		for _, text := range lists[i][2:] {
-			note(h, text.(string))
-			whole = whole && isKept(text.(string))
+			note(h, kept(text.(string)))
 		}
 		for n, s := range e.Steps {
 			c := columnsOf(s)
-			noteStep(h, [7]string{string(s.Do), s.Kind, c.thing, c.name, c.role, s.Section, string(s.Result)}, n, c.was, s.Row, c.made)
+			c.was.String = kept(c.was.String)
+			noteStep(h, [7]string{string(s.Do), kept(s.Kind), kept(c.thing), kept(c.name), kept(c.role), kept(s.Section), string(s.Result)}, n, c.was, s.Row, c.made)
 			if s.Sent != "" {
 				sent++
 			}
-			whole = whole && isKept(s.Kind+c.thing+c.name+c.role+s.Section+c.was.String+s.Sent)
 		}
 		for _, s := range e.Steps {
 			if s.Sent != "" {
-				note(h, s.Kind+"/"+s.Name, s.Sent)
+				note(h, kept(s.Kind+"/"+s.Name), kept(s.Sent))
 			}
 		}
 		page.rows[i] = int32(e.Row)
-		if whole && sent < 2 { // else the engine has them in its own form, or order
+		if sent < 2 { // else the engine has them in its own order
 			page.digests[i] = digest(h.Sum(nil)[:16])
 		}
 		if e.Secret != "" && e.Outcome != account.Refused {
@@ -191,9 +188,6 @@ func draftMarks(entries []batch.Entry, lists [][]any) markPage {
 	}
 	return page
 }
-
-// isKept reports whether every engine keeps a text as it is: PostgreSQL has no room for a zero byte, nor for what is no UTF-8.
-func isKept(text string) bool { return utf8.ValidString(text) && strings.IndexByte(text, 0) < 0 }
 
 // noteStep adds a step to the hash of its entry.
 func noteStep(h hash.Hash, texts [7]string, n int, was sql.NullString, target, made int) {

@@ -40,6 +40,8 @@ type Engine interface {
 	// Lost reports whether an error leaves it open whether what was written is there, as the
 	// connection to the engine broke.
 	Lost(err error) bool
+	// Kept is a text as it is when it is read again: not every engine has room for a NUL or for broken letters.
+	Kept(text string) string
 }
 
 // A Tx is a transaction.
