@@ -326,30 +326,11 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 		if c.Note != "" {
 			errs = append(errs, file.AddComment(people, noteAt(name+"1", c.Note)))
 		}
-		v := excelize.NewDataValidation(true)
-		v.SetSqref(name + "2:" + name + strconv.Itoa(blankRows+1))
-		switch {
-		case len(c.Allowed) > 0:
+		if len(c.Allowed) > 0 {
 			long++
-			column, err := excelize.ColumnNumberToName(long)
-			if err != nil {
-				return err
-			}
-			for at, value := range c.Allowed {
-				errs = append(errs, file.SetCellStr(lists, column+strconv.Itoa(at+1), value))
-			}
-			v.SetSqrefDropList(lists + "!$" + column + "$1:$" + column + "$" + strconv.Itoa(len(c.Allowed)))
-			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "Choose one of the list.")
-		case c.Holds != "":
-			v.Type, v.Formula1 = "custom", `ISNUMBER(FIND("`+c.Holds+`",`+name+`2))`
-			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There must be “"+c.Holds+"” in it.")
-		case c.Lacks != "":
-			v.Type, v.Formula1 = "custom", `ISERROR(FIND("`+c.Lacks+`",`+name+`2))`
-			v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There may be no "+map[bool]string{true: "space", false: "“" + c.Lacks + "”"}[c.Lacks == " "]+" in it.")
-		default:
-			v = nil
+			errs = append(errs, listed(file, lists, long, c.Allowed))
 		}
-		if v != nil {
+		if v := c.validation(name, lists, long); v != nil {
 			errs = append(errs, file.AddDataValidation(people, v))
 		}
 		if err := errors.Join(errs...); err != nil {
@@ -370,6 +351,35 @@ func WriteBlank(to io.Writer, b Blank) (err error) {
 	file.SetActiveSheet(0)
 	_, err = file.WriteTo(to)
 	return err
+}
+
+// listed writes the values to choose from into a column of a tab, from 1.
+func listed(file *excelize.File, tab string, column int, values []string) (err error) {
+	for at, value := range values {
+		err = errors.Join(err, file.SetCellStr(tab, cellName(column, at+1), value))
+	}
+	return err
+}
+
+// validation is what a column of that name accepts; what may be chosen stands in a column of a tab. nil: it accepts anything.
+func (c *BlankColumn) validation(name, tab string, column int) *excelize.DataValidation {
+	v := excelize.NewDataValidation(true)
+	v.SetSqref(name + "2:" + name + strconv.Itoa(blankRows+1))
+	switch {
+	case len(c.Allowed) > 0:
+		of, _ := excelize.ColumnNumberToName(column) // no blank has too many
+		v.SetSqrefDropList(tab + "!$" + of + "$1:$" + of + "$" + strconv.Itoa(len(c.Allowed)))
+		v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "Choose one of the list.")
+	case c.Holds != "":
+		v.Type, v.Formula1 = "custom", `ISNUMBER(FIND("`+c.Holds+`",`+name+`2))`
+		v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There must be “"+c.Holds+"” in it.")
+	case c.Lacks != "":
+		v.Type, v.Formula1 = "custom", `ISERROR(FIND("`+c.Lacks+`",`+name+`2))`
+		v.SetError(excelize.DataValidationErrorStyleStop, c.Heading, "There may be no "+map[bool]string{true: "space", false: "“" + c.Lacks + "”"}[c.Lacks == " "]+" in it.")
+	default:
+		return nil
+	}
+	return v
 }
 
 // writeNotes fills the tab of notes.
