@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"evenledger/internal/account"
@@ -38,7 +39,7 @@ func LoadOf(ctx context.Context, l store.Store, b *batch.Batch, can system.Abili
 	entries := 0
 	for intent, n := range waiting {
 		entries += n
-		if intent == account.Create && can.Bulk {
+		if can.Bulk && slices.Contains(can.Together, system.VerbOf(intent)) {
 			n = (n + max(1, can.AtOnce) - 1) / max(1, can.AtOnce)
 		}
 		if intent != account.Finish {

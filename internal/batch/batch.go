@@ -300,11 +300,12 @@ type Entry struct {
 	Cells    []string // of the row, as they came
 }
 
-// Ties are the memberships that an entry's steps change.
-func Ties(e *Entry) (all []system.OrderTie) {
+// Intended is all that is to be done with an entry's account.
+func (e *Entry) Intended() system.Intended {
+	all := system.Intended{Row: e.Row, Known: account.Account{ID: e.Account, Fields: e.Known}, Does: e.Intent, Changes: e.Changes}
 	for _, s := range e.Steps {
 		if s.IsTie() {
-			all = append(all, system.OrderTie{Kind: s.Kind, Thing: cmp.Or(s.Thing, s.Name), Tie: system.Tie{Account: e.Account, Role: s.Role, Section: s.Section, Was: s.Was != nil, Leave: s.Do == membership.Leave}})
+			all.Ties = append(all.Ties, system.IntendedTie{Kind: s.Kind, Thing: cmp.Or(s.Thing, s.Name), Tie: system.Tie{Account: e.Account, Role: s.Role, Section: s.Section, Was: s.Was != nil, Leave: s.Do == membership.Leave}})
 		}
 	}
 	return all

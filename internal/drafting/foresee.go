@@ -24,7 +24,7 @@ func foresee(ctx context.Context, ledger store.Drafts, s system.System, id int, 
 				return err
 			}
 			entries = append(entries, e)
-			all = append(all, system.Intended{Known: account.Account{ID: e.Account, Fields: e.Known}, Does: e.Intent, Changes: e.Changes, Ties: batch.Ties(&e)})
+			all = append(all, e.Intended())
 		}
 		if len(entries) == 0 {
 			return nil

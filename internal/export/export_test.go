@@ -23,7 +23,7 @@ func crew(t *testing.T) *memory.System {
 		for name, text := range fields {
 			a.Fields[name] = account.Of(text)
 		}
-		made, err := system.CreateOne(t.Context(), s, a, nil)
+		made, err := system.Create(t.Context(), s, a, nil)
 		require.NoError(t, err)
 		ids = append(ids, made.ID)
 	}

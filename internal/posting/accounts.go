@@ -72,13 +72,13 @@ func (p *run) carryOut(ctx context.Context, e *batch.Entry) error {
 	}
 	switch {
 	case e.Intent == account.Remove:
-		return p.remove(ctx, e)
+		return p.remove(ctx, e, p.resent[e.Row].any())
 	case len(e.Changes) == 0: // only steps follow; that nobody changed the account was seen
 		e.Did = e.Intent.Comes()
 		e.Settle()
 		return nil
 	}
-	return p.change(ctx, e)
+	return p.change(ctx, e, false)
 }
 
 // protected reports whether the entry's account is one that no batch may change, as it
@@ -136,7 +136,7 @@ func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
 	}
 	for range maxAttempts {
 		now := earlier.again(p.Clock.Now())
-		made, err := system.CreateOne(ctx, p.System, wanted, p.fields())
+		made, err := system.Create(ctx, p.System, wanted, p.fields())
 		var refusal *system.Refusal
 		switch {
 		case err == nil:
@@ -460,43 +460,24 @@ func (p *run) clear(e *batch.Entry) {
 	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet || f.Code == account.TakenIn })
 }
 
-func (p *run) change(ctx context.Context, e *batch.Entry) error {
+// change makes the changes of an entry's account. It is unclear if a request of ours may have made them already.
+func (p *run) change(ctx context.Context, e *batch.Entry, unclear bool) error {
 	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
-	look, before := known.Version == "" || !p.about.Can.Versions, wasOpen(e)
-	unclear := false
+	look, before := unclear || known.Version == "" || !p.about.Can.Versions, wasOpen(e)
 	for range maxAttempts {
 		if look {
 			settled, now, err := p.settleChange(ctx, e, unclear)
 			if err != nil || settled {
 				return err
 			}
-			known.Version = now.Version
+			known.ID, known.Version = e.Account, now.Version
 		}
-		now, err := p.System.Change(ctx, known, e.Changes, p.fields())
-		var refusal *system.Refusal
-		var part *system.Partial
-		switch {
-		case err == nil:
-			return p.changed(e, now)
-		case errors.As(err, &part):
-			e.Account, known.ID = part.Now.ID, part.Now.ID
-			if !isOpen(err) {
-				return p.partly(e, part)
-			}
-			look, unclear = true, true
-		case isOpen(err):
-			look, unclear = true, true
-		case errors.Is(err, system.ErrChanged):
-			look = true
-		case errors.Is(err, system.ErrGone):
-			p.gone(e)
-			return nil
-		case errors.As(err, &refusal):
-			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
-			return nil
-		default:
-			return stillOpen(unclear, err)
+		now, err := system.Change(ctx, p.System, known, e.Changes, p.fields())
+		settled, open, err := p.changeEnded(e, now, err, unclear)
+		if err != nil || settled {
+			return err
 		}
+		look, unclear = true, unclear || open
 	}
 	if unclear {
 		p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
@@ -505,6 +486,33 @@ func (p *run) change(ctx context.Context, e *batch.Entry) error {
 	e.Find(account.Error, account.Stale, "", "", "the account kept changing while it was to be changed")
 	p.refuse(e)
 	return nil
+}
+
+// changeEnded settles an entry by what came of the request that was to change its account. One that is not settled by it
+// is to be looked at; it is open if the request may have been carried out. An error means that the post cannot go on.
+func (p *run) changeEnded(e *batch.Entry, now account.Account, came error, unclear bool) (settled, open bool, err error) {
+	var refusal *system.Refusal
+	var part *system.Partial
+	switch {
+	case came == nil:
+		return true, false, p.changed(e, now)
+	case errors.As(came, &part):
+		if e.Account = part.Now.ID; !isOpen(came) {
+			return true, false, p.partly(e, part)
+		}
+		return false, true, nil
+	case isOpen(came):
+		return false, true, nil
+	case errors.Is(came, system.ErrChanged):
+		return false, false, nil
+	case errors.Is(came, system.ErrGone):
+		p.gone(e)
+	case errors.As(came, &refusal):
+		p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+	default:
+		return false, false, stillOpen(unclear, came)
+	}
+	return true, false, nil
 }
 
 // changed settles an entry whose change was made. If it is somebody else whose account
@@ -555,40 +563,48 @@ func (p *run) otherSystem(e *batch.Entry, now account.Account) error {
 	return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
 }
 
-// remove removes the entry's account. One that is gone already is as it should be.
-func (p *run) remove(ctx context.Context, e *batch.Entry) error {
+// remove removes the entry's account. One that is gone already is as it should be. It is unclear if a request of ours
+// may have removed it.
+func (p *run) remove(ctx context.Context, e *batch.Entry, unclear bool) error {
 	if !p.about.Can.Removes {
 		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
 		return nil
 	}
-	unclear, before := p.resent[e.Row].any(), wasOpen(e)
+	before := wasOpen(e)
 	for range maxAttempts {
 		settled, now, err := p.settleChange(ctx, e, unclear)
 		if err != nil || settled {
 			return err
 		}
 		known := account.Account{ID: e.Account, Version: now.Version, Fields: e.Known}
-		err = p.System.Remove(ctx, known)
-		var refusal *system.Refusal
-		switch {
-		case err == nil:
-			p.removed(e)
-			return nil
-		case errors.Is(err, system.ErrGone):
-			p.goneAlready(e, unclear)
-			return nil
-		case isOpen(err):
-			unclear = true
-		case errors.Is(err, system.ErrChanged):
-		case errors.As(err, &refusal):
-			p.fail(e, refusal.Code, refusal.Field, refusal.Message)
-			return nil
-		default:
-			return stillOpen(unclear, err)
+		settled, open, err := p.removeEnded(e, system.Remove(ctx, p.System, known), unclear)
+		if err != nil || settled {
+			return err
 		}
+		unclear = unclear || open
 	}
 	p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
 	return nil
+}
+
+// removeEnded settles an entry by what came of the request that was to remove its account, as changeEnded does.
+func (p *run) removeEnded(e *batch.Entry, came error, unclear bool) (settled, open bool, err error) {
+	var refusal *system.Refusal
+	switch {
+	case came == nil:
+		p.removed(e)
+	case errors.Is(came, system.ErrGone):
+		p.goneAlready(e, unclear)
+	case isOpen(came):
+		return false, true, nil
+	case errors.Is(came, system.ErrChanged):
+		return false, false, nil
+	case errors.As(came, &refusal):
+		p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+	default:
+		return false, false, stillOpen(unclear, came)
+	}
+	return true, false, nil
 }
 
 func (p *run) removed(e *batch.Entry) {
@@ -615,6 +631,11 @@ func (p *run) goneAlready(e *batch.Entry, ours bool) {
 // Otherwise the account is as drafted and is returned.
 func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
 	now, err = p.System.Get(system.Stopping(ctx), e.Account, p.fields())
+	return p.settleAs(ctx, e, now, err, unclear)
+}
+
+// settleAs is settleChange with what reading the account came to.
+func (p *run) settleAs(ctx context.Context, e *batch.Entry, now account.Account, err error, unclear bool) (bool, account.Account, error) {
 	if errors.Is(err, system.ErrGone) && unclear && p.about.Can.Moves {
 		now, err = p.moved(ctx, e)
 	}

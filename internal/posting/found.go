@@ -81,7 +81,7 @@ func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (la
 	if err != nil {
 		return false, err
 	}
-	err = p.System.Complete(ctx, a, wanted)
+	err = system.Complete(ctx, p.System, a, wanted)
 	var refusal *system.Refusal
 	if errors.As(err, &refusal) {
 		e.Find(account.Error, account.PartlyDone, refusal.Field, "", "the account was made, and what was to follow at once was refused: "+refusal.Message)

@@ -146,11 +146,11 @@ type stopping struct {
 	stop func()
 }
 
-func (s *stopping) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+func (s *stopping) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
 	if s.at == "create" {
 		s.stop()
 	}
-	return s.System.Create(ctx, wanted, fields)
+	return s.System.Apply(ctx, orders, fields)
 }
 
 func (s *stopping) Changes() bool { return s.System.(interface{ Changes() int }).Changes() > 0 }

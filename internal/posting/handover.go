@@ -179,11 +179,11 @@ func (h *handed) window(ctx context.Context, window []batch.Entry) error {
 			h.advance(1)
 			continue
 		}
-		order, err := h.order(e, referred)
+		intended, err := h.intended(e, referred)
 		if err != nil {
 			return err
 		}
-		file, line, full, why, err := h.handing.Add(order)
+		file, line, full, why, err := h.handing.Add(intended)
 		switch {
 		case err != nil:
 			return err
@@ -260,22 +260,23 @@ func (p *run) willBe(e *batch.Entry) string {
 	return e.Changes[i].After.Text()
 }
 
-// order is all that is to be done with an entry's account.
-func (h *handed) order(e *batch.Entry, referred map[int]string) (order system.Order, err error) {
-	order = system.Order{Row: e.Row, Does: e.Intent, Account: e.Account, Changes: slices.Clone(e.Changes), Ties: batch.Ties(e)}
+// intended is all that is to be done with an entry's account, with what its steps and its password add.
+func (h *handed) intended(e *batch.Entry, referred map[int]string) (all system.Intended, err error) {
+	all = e.Intended()
+	all.Changes = slices.Clone(all.Changes)
 	for _, s := range e.Steps {
 		if id := referred[s.Row]; s.Do == membership.Refer && id != "" {
-			order.Changes = append(order.Changes, account.Change{Field: s.Kind, After: account.Of(id)})
+			all.Changes = append(all.Changes, account.Change{Field: s.Kind, After: account.Of(id)})
 		}
 	}
 	if e.Secret != "" && h.hander().HoldsPasswords() {
 		wanted, err := h.wantedOf(e)
 		if err != nil {
-			return order, err
+			return all, err
 		}
-		order.Password = wanted.Password
+		all.Password = wanted.Password
 	}
-	return order, nil
+	return all, nil
 }
 
 // note notes which rows are about to be put into which files.

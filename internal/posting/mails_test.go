@@ -182,11 +182,11 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 		accounts[a.Field("givenName").Text()] = a
 	}
 	change := func(who, field, after string) {
-		_, err := w.system.Change(t.Context(), accounts[who], []account.Change{{Field: field, Before: accounts[who].Field(field), After: account.Of(after)}}, nil)
+		_, err := system.Change(t.Context(), w.system, accounts[who], []account.Change{{Field: field, Before: accounts[who].Field(field), After: account.Of(after)}}, nil)
 		require.NoError(t, err)
 	}
 	change("Tom", "active", "false")
-	require.NoError(t, w.system.Remove(t.Context(), accounts["Mia"]))
+	require.NoError(t, system.Remove(t.Context(), w.system, accounts["Mia"]))
 	change("Zoë", "email", "ash@x.example")
 	change("Eve", "email", "")
 	entries := w.entries(b)
@@ -433,19 +433,20 @@ type picky struct {
 	met     map[string][]string // user name → passwords that came
 }
 
-func (p *picky) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	if len(wanted) > 1 {
-		return nil, &system.Refusal{Code: account.SystemRefused, Message: "one by one"}
+func (p *picky) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+	if orders[0].Does != system.Creates {
+		return p.System.Apply(ctx, orders, fields)
 	}
-	name := wanted[0].Field("userName").Text()
+	wanted := orders[0].Wanted
+	name := wanted.Field("userName").Text()
 	p.mu.Lock()
-	p.met[name] = append(p.met[name], wanted[0].Password)
+	p.met[name] = append(p.met[name], wanted.Password)
 	refused := len(p.met[name]) <= p.refuses
 	p.mu.Unlock()
 	if refused {
 		return nil, &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}
 	}
-	return p.System.Create(ctx, wanted, fields)
+	return p.System.Apply(ctx, orders, fields)
 }
 
 // A password that was made and is refused is made anew, twice, and the one that was taken is handed out.

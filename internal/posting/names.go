@@ -153,7 +153,7 @@ func (p *run) referAgain(ctx context.Context, e *batch.Entry, s *membership.Step
 			}
 			return nil
 		}
-		_, err = p.System.Change(ctx, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
+		_, err = system.Change(ctx, p.System, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
 		var refusal *system.Refusal
 		switch {
 		case err == nil:

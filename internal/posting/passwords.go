@@ -49,7 +49,7 @@ func (p *run) renew(ctx context.Context, e *batch.Entry) error {
 	}
 	known, again, before := account.Account{ID: e.Account, Version: e.Version}, p.again, wasOpen(e)
 	for range maxAttempts {
-		err := p.System.SetPassword(ctx, known, password, also)
+		err := system.SetPassword(ctx, p.System, known, password, also)
 		var refusal *system.Refusal
 		var partly *system.Partial
 		switch {

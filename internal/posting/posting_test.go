@@ -1,6 +1,7 @@
 package posting_test
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -233,7 +234,7 @@ func TestStale(t *testing.T) {
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
 	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
-	_, err := system.CreateOne(t.Context(), w.system, someone("1", "Zora", "Other", ""), nil)
+	_, err := system.Create(t.Context(), w.system, someone("1", "Zora", "Other", ""), nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	entries := w.entries(b)
@@ -327,7 +328,7 @@ func TestUnclearAnswers(t *testing.T) {
 	for _, c := range w.entries(b)[0].Changes {
 		made.Fields[c.Field] = c.After
 	}
-	_, err := system.CreateOne(t.Context(), w.system, made, nil)
+	_, err := system.Create(t.Context(), w.system, made, nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1, account.HandedOver: 1}, w.even(b))
@@ -342,7 +343,7 @@ type asking struct {
 	answer func() (account.Account, error)
 }
 
-func (a *asking) Create(context.Context, []account.Account, []string) ([]system.Made, error) {
+func (a *asking) Apply(context.Context, []system.Order, []string) ([]system.Result, error) {
 	return nil, &system.Unclear{Err: errors.New("later"), TakenIn: true, Ask: "/jobs/1"}
 }
 
@@ -396,7 +397,7 @@ func TestAskedAfter(t *testing.T) {
 					made.Fields[change.Field] = change.After
 				}
 				var err error
-				made, err = system.CreateOne(t.Context(), w.system, made, nil)
+				made, err = system.Create(t.Context(), w.system, made, nil)
 				require.NoError(t, err)
 			}
 			s.answer = func() (account.Account, error) { return c.answer(made) }
@@ -461,7 +462,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
 			if carriedOut { // and seen only now
-				_, err := system.CreateOne(t.Context(), w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
+				_, err := system.Create(t.Context(), w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
 				require.NoError(t, err)
 			}
 			require.NoError(t, w.post(t.Context(), b, 0))
@@ -667,46 +668,57 @@ type bulk struct {
 
 func (b *bulk) Describe(ctx context.Context) (*system.Description, error) {
 	about, err := b.System.Describe(ctx)
-	about.Can.AtOnce = b.most
+	about.Can.AtOnce, about.Can.Together, about.Can.Finds = b.most, []system.Verb{system.Creates, system.Changes, system.Removes}, 20
 	return about, err
 }
 
-func (b *bulk) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	if len(wanted) == 1 {
-		return b.System.Create(ctx, wanted, fields)
+func (b *bulk) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+	if len(orders) == 1 {
+		return b.System.Apply(ctx, orders, fields)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.tries++
-	b.sizes = append(b.sizes, len(wanted))
+	b.sizes = append(b.sizes, len(orders))
 	carriedOut, err := true, error(nil)
 	if b.whole != nil {
 		carriedOut, err = b.whole(b.tries)
 	}
-	made := make([]system.Made, len(wanted))
-	for i, w := range wanted {
+	results := make([]system.Result, len(orders))
+	for i, o := range orders {
 		one, oneErr := carriedOut, error(nil)
 		if b.single != nil && carriedOut {
-			one, oneErr = b.single(w.Field("userName").Text())
+			one, oneErr = b.single(cmp.Or(o.Wanted.Field("userName").Text(), o.Known.Field("userName").Text()))
 		}
 		if one {
-			made[i].Account, made[i].Err = system.CreateOne(ctx, b.System, w, fields)
+			came, err := b.System.Apply(ctx, orders[i:i+1], fields)
+			if results[i].Err = err; err == nil {
+				results[i] = came[0]
+			}
 		}
 		if oneErr != nil {
-			made[i] = system.Made{Err: oneErr}
+			results[i] = system.Result{Err: oneErr}
 		}
 	}
 	if err != nil {
 		return nil, err
 	}
-	return made, nil
+	return results, nil
 }
 
-// Whatever becomes of the requests that make many accounts, each account is made
+// Whatever becomes of the requests that make, change and remove many accounts, each is made, changed or removed
 // once, and each row knows it.
 func TestInBulk(t *testing.T) {
 	t.Parallel()
 	lost := &system.Unclear{Err: errors.New("the connection broke")}
+	of7 := func(done bool, came error) func(string) (bool, error) {
+		return func(name string) (bool, error) {
+			if !strings.HasSuffix(name, "7") {
+				return true, nil
+			}
+			return done, came
+		}
+	}
 	for name, c := range map[string]struct {
 		whole  func(int) (bool, error)
 		single func(string) (bool, error)
@@ -719,47 +731,96 @@ func TestInBulk(t *testing.T) {
 		"not like this": {whole: func(try int) (bool, error) {
 			return false, &system.Refusal{Code: account.SystemRefused, Message: "too many operations"}
 		}},
-		"one is refused": {single: func(name string) (bool, error) {
-			return name != "u7", map[bool]error{true: &system.Refusal{Code: account.TakenValue, Message: "taken"}}[name == "u7"]
-		}, failed: 1},
-		"one stays open, done":     {single: func(name string) (bool, error) { return true, map[bool]error{true: lost}[name == "u7"] }},
-		"one stays open, not done": {single: func(name string) (bool, error) { return name != "u7", map[bool]error{true: lost}[name == "u7"] }},
-		"turned away":              {whole: func(try int) (bool, error) { return false, &system.Unavailable{Message: "turned away"} }, err: "turned away"},
+		"some are refused":              {single: of7(false, &system.Refusal{Code: account.TakenValue, Message: "taken"}), failed: 3},
+		"some stay open, done":          {single: of7(true, lost)},
+		"some stay open, not done":      {single: of7(false, lost)},
+		"some were changed meanwhile":   {single: of7(false, system.ErrChanged)},
+		"of some the system was not up": {single: of7(false, &system.Unavailable{Message: "not now"})},
+		"turned away":                   {whole: func(try int) (bool, error) { return false, &system.Unavailable{Message: "turned away"} }, err: "turned away"},
 	} {
-		t.Run(name, func(t *testing.T) {
-			w := newWorld(t)
-			var csv strings.Builder
-			csv.WriteString("Staff no,Login\n")
-			for i := range 30 {
-				fmt.Fprintf(&csv, "%d,u%d\n", i+1, i+1)
-			}
-			b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n", csv.String())
-			s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
-			post := func() error {
-				return (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Clock: w.clock}).Run(context.Background())
-			}
-			err := post()
-			if c.err != "" {
-				require.ErrorContains(t, err, c.err)
-				assert.Equal(t, 30, w.even(b)[account.Waiting], "none was made")
-				s.whole = nil
-				err = post()
-			}
-			require.NoError(t, err)
-			counts := w.even(b)
-			assert.Equal(t, 30-c.failed, counts[account.Created])
-			assert.Equal(t, c.failed, counts[account.Failed])
-			assert.Equal(t, 30-c.failed, w.system.Changes(), "nothing was made twice")
-			assert.LessOrEqual(t, slices.Max(s.sizes), 8)
-			ids := map[string]bool{}
-			for _, e := range w.entries(b) {
-				if e.Outcome == account.Created {
-					assert.False(t, ids[e.Account])
-					ids[e.Account] = true
+		for _, mixed := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, mixed %v", name, mixed), func(t *testing.T) {
+				var there []account.Account
+				var csv strings.Builder
+				csv.WriteString("Staff no,Login,Position,Do\n")
+				for i := range 30 {
+					does, row := "", account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of(fmt.Sprint(i + 1)), "userName": account.Of(fmt.Sprintf("u%d", i+1)), "title": account.Of("Mate")}}
+					if mixed && i < 20 { // 10 are changed, 10 removed, and 10 made
+						there = append(there, row)
+					}
+					if mixed && i%3 == 1 && i < 20 {
+						does = "away"
+					}
+					fmt.Fprintf(&csv, "%d,u%d,Bosun,%s\n", i+1, i+1, does)
 				}
-			}
-		})
+				w := newWorld(t, there...)
+				began := w.system.Changes()
+				b := w.draft("match: [employeeNumber, userName]\nfields:\n  employeeNumber: {from: Staff no}\n  userName: {from: Login}\n  title: {from: Position}\nintent: {from: Do, via: {away: remove}}\nallow_remove: true\n", csv.String())
+				s := &bulk{System: w.system, most: 8, whole: c.whole, single: c.single}
+				post := func() error {
+					return (&posting.Post{Ledger: w.ledger, Worker: worker(), System: s, Batch: b, Together: 2, Settle: 10 * time.Millisecond, Clock: w.clock}).Run(context.Background())
+				}
+				err := post()
+				if c.err != "" {
+					require.ErrorContains(t, err, c.err)
+					assert.Equal(t, 30, w.even(b)[account.Waiting], "nothing was done")
+					s.whole = nil
+					err = post()
+				}
+				require.NoError(t, err)
+				counts := w.even(b)
+				done := counts[account.Created] + counts[account.Updated] + counts[account.Removed]
+				assert.Equal(t, 30-c.failed, done, counts)
+				assert.Equal(t, c.failed, counts[account.Failed])
+				assert.Equal(t, 30-c.failed, w.system.Changes()-began, "nothing was done twice")
+				assert.LessOrEqual(t, slices.Max(s.sizes), 8)
+				if name == "fine" {
+					n := 0
+					for _, size := range s.sizes {
+						n += size
+					}
+					assert.Equal(t, 30, n, "all went together, and none one by one")
+				}
+				ids := map[string]bool{}
+				for _, e := range w.entries(b) {
+					now, gone := w.system.Get(t.Context(), e.Account, nil)
+					switch e.Outcome {
+					case account.Created, account.Updated:
+						assert.False(t, ids[e.Account])
+						ids[e.Account] = true
+						assert.Equal(t, "Bosun", now.Field("title").Text())
+					case account.Removed:
+						assert.ErrorIs(t, gone, system.ErrGone)
+					}
+				}
+			})
+		}
 	}
+}
+
+// Where the system goes away while one row of a request that was answered is seen to, what was answered of the others is not lost.
+func TestAnsweredTogetherThenAway(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.secrets = "generate"
+	b := w.draft(crew+"password: {new: generate}\n", columns+"7,Tom,Kaya,,,,\n8,Mia,Lund,,,,\n9,Lea,Brandt,,,,\n")
+	away := true
+	s := &bulk{System: w.system, most: 8, single: func(name string) (bool, error) {
+		return name != "tom.kaya", map[bool]error{true: &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}}[name == "tom.kaya"]
+	}}
+	w.system.Before = func(string, account.Account) error {
+		if away && len(s.sizes) > 0 && w.system.Changes() == 2 {
+			return &system.Unavailable{Message: "it went away"}
+		}
+		return nil
+	}
+	post := func() error { return w.postWith(s, b, func(p *posting.Post) { p.HandsOut = true }) }
+	require.ErrorContains(t, post(), "it went away")
+	assert.Equal(t, account.Counts{account.Created: 2, account.Waiting: 1}, w.even(b))
+	away = false
+	require.NoError(t, post())
+	assert.Equal(t, account.Counts{account.Created: 3}, w.even(b))
+	assert.Equal(t, 3, w.system.Changes(), "nothing was done twice")
 }
 
 // A given password is kept, sealed, no longer than its account waits to be made.

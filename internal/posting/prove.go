@@ -394,7 +394,7 @@ func (w *proving) shutOut(ctx context.Context, entries []batch.Entry, differ []r
 			continue
 		}
 		if err == nil {
-			now, err = w.System.Change(system.Ending(ctx), now, []account.Change{w.about.Mark(&now, true)}, w.fields())
+			now, err = system.Change(system.Ending(ctx), w.System, now, []account.Change{w.about.Mark(&now, true)}, w.fields())
 		}
 		var refusal *system.Refusal
 		var part *system.Partial

@@ -54,7 +54,7 @@ func (l *liar) Describe(ctx context.Context) (*system.Description, error) {
 	about, err := l.System.Describe(ctx)
 	if err == nil && l.atOnce > 0 {
 		copied := *about
-		copied.Can.AtOnce, copied.Can.Finds, copied.Can.Page, copied.Can.Counts = l.atOnce, 5, 10, true
+		copied.Can.AtOnce, copied.Can.Together, copied.Can.Finds, copied.Can.Page, copied.Can.Counts = l.atOnce, []system.Verb{system.Creates}, 5, 10, true
 		about = &copied
 	}
 	return about, err
@@ -70,44 +70,36 @@ func (l *liar) done(action string, a account.Account) (account.Account, error) {
 	return a, nil
 }
 
-func (l *liar) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
-	if l.lies != nil && l.lies("create", wanted) {
-		return account.Account{ID: "x-" + wanted.Field("userName").Text(), Fields: wanted.Fields}, nil
+func (l *liar) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+	results := make([]system.Result, len(orders))
+	for i, o := range orders {
+		results[i].Account, results[i].Err = l.carryOut(ctx, o, fields)
 	}
-	made, err := system.CreateOne(ctx, l.System, wanted, fields)
-	if err != nil {
-		return made, err
-	}
-	return l.done("create", made)
+	return results, nil
 }
 
-func (l *liar) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	made := make([]system.Made, len(wanted))
-	for i, w := range wanted {
-		made[i].Account, made[i].Err = l.create(ctx, w, fields)
+func (l *liar) carryOut(ctx context.Context, o system.Order, fields []string) (account.Account, error) {
+	about := o.Known
+	if o.Does == system.Creates {
+		about = o.Wanted
 	}
-	return made, nil
-}
-
-func (l *liar) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	if l.lies != nil && l.lies("change", known) {
-		for _, c := range changes {
-			known.Fields[c.Field] = c.After
+	if l.lies != nil && l.lies(string(o.Does), about) {
+		if o.Does == system.Creates {
+			about = account.Account{ID: "x-" + o.Wanted.Field("userName").Text(), Fields: o.Wanted.Fields}
 		}
-		return known, nil
+		for _, c := range o.Changes {
+			about.Fields[c.Field] = c.After
+		}
+		return about, nil
 	}
-	now, err := l.System.Change(ctx, known, changes, fields)
-	if err != nil {
-		return now, err
+	results, err := l.System.Apply(ctx, []system.Order{o}, fields)
+	switch {
+	case err != nil:
+		return account.Account{}, err
+	case results[0].Err != nil, o.Does != system.Creates && o.Does != system.Changes:
+		return account.Account{}, results[0].Err
 	}
-	return l.done("change", now)
-}
-
-func (l *liar) Remove(ctx context.Context, known account.Account) error {
-	if l.lies != nil && l.lies("remove", known) {
-		return nil
-	}
-	return l.System.Remove(ctx, known)
+	return l.done(string(o.Does), results[0].Account)
 }
 
 func (l *liar) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
@@ -177,7 +169,7 @@ func TestProof(t *testing.T) {
 			l.after = func(action string) {
 				for _, a := range l.Accounts() {
 					if action == "change" && a.Field("userName").Text() == "ana.reyes" {
-						_ = l.System.Remove(context.Background(), a)
+						_ = system.Remove(context.Background(), l.System, a)
 					}
 				}
 			}
@@ -240,7 +232,7 @@ func TestProofOfWhoMayNotSignIn(t *testing.T) {
 				for _, a := range w.system.Accounts() {
 					if a.Field("active").Text() == "false" && opened[a.ID] < c.opens {
 						opened[a.ID]++
-						_, err := w.system.Change(context.Background(), a, []account.Change{{Field: "active", Before: account.Of("false"), After: account.Of("true")}}, nil)
+						_, err := system.Change(context.Background(), w.system, a, []account.Change{{Field: "active", Before: account.Of("false"), After: account.Of("true")}}, nil)
 						require.NoError(t, err)
 					}
 				}
@@ -342,7 +334,7 @@ func TestWhatGoesOutWaitsForTheProof(t *testing.T) {
 	l.after = func(string) {
 		for _, a := range w.system.Accounts() {
 			if n := a.Field("employeeNumber").Text(); n == "7" || n == "70" {
-				_ = w.system.Remove(context.Background(), a)
+				_ = system.Remove(context.Background(), w.system, a)
 			}
 		}
 	}

@@ -99,7 +99,7 @@ func (r *reference) carryOut(ctx context.Context) error {
 			known.Version = now.Version
 		}
 		if err == nil {
-			now, err = r.System.Change(ctx, known, r.changes, fields)
+			now, err = system.Change(ctx, r.System, known, r.changes, fields)
 			attempts++
 		}
 		var refusal *system.Refusal

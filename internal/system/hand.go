@@ -10,24 +10,8 @@ import (
 	"evenledger/internal/account"
 )
 
-// An Order is all that is to be done with one account, where a system takes that in a file.
-type Order struct {
-	Row      int
-	Does     account.Intent
-	Account  string // identifier; empty: it is to be made
-	Changes  []account.Change
-	Ties     []OrderTie
-	Password string
-}
-
-// An OrderTie is a change of a membership of a thing of a kind.
-type OrderTie struct {
-	Kind, Thing string
-	Tie
-}
-
 // A Hander is a system that takes what is to be done in files, and carries it out later. Accounts are read out of the
-// newest export of it. Create, Change and the like are never called.
+// newest export of it. It gets no orders.
 type Hander interface {
 	// Hand begins the files of a part of a batch.
 	Hand(ctx context.Context, batch, part int, at time.Time) (Handing, error)
@@ -45,9 +29,9 @@ type Hander interface {
 
 // A Handing is the files of one part while they are made. Nobody sees them before they are put.
 type Handing interface {
-	// Add puts an order into one of the files and says which line of which it is. When full, the order was not put: this
+	// Add puts what is intended into one of the files and says which line of which it is. When full, it was not put: this
 	// part is to be ended. Why says why the file cannot hold it; empty: it can.
-	Add(order Order) (file string, line int, full bool, why []account.Finding, err error)
+	Add(intended Intended) (file string, line int, full bool, why []account.Finding, err error)
 	// End ends the files and returns them. Nothing can be added any more.
 	End() ([]HandedFile, error)
 	// Put has the files be where the application's are fetched, whole. One that is there already has to be the same, or of the

@@ -25,7 +25,7 @@ import (
 // A System is one application or directory. It may be used by several goroutines at
 // once. Values are in the standard forms of their fields' kinds.
 //
-// The first six methods every kind of system has of its own. The others are what a kind
+// The first five methods every kind of system has of its own. The others are what a kind
 // may lack: it embeds Base, which says no for it, and Describe tells beforehand what
 // there is, so that nobody has to try. A System that is put around another embeds that,
 // and passes on what it has nothing to say about.
@@ -50,34 +50,15 @@ type System interface {
 	// Get returns one account by the system's identifier, or ErrGone.
 	Get(ctx context.Context, id string, fields []string) (account.Account, error)
 
-	// Create makes accounts, as many as Abilities.AtOnce allows, and returns what became of
-	// each, in their order. An error means that none was made, or if it is an Unclear, that
-	// any may have been.
-	Create(ctx context.Context, wanted []account.Account, fields []string) ([]Made, error)
-
-	// Change makes the changes to an account, and no others, and returns it as the system
-	// now has it: where Abilities.Moves, perhaps under another identifier. If the account
-	// has a Version and the system can tell that it isn't of that version any more, the
-	// error is ErrChanged. Where the changes take more than one request and not all were
-	// carried out, it is a *Partial.
-	Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error)
+	// Apply carries out orders, and returns what became of each, in their order: several at once as
+	// Abilities.AtOnce and Together say, else one. How many go in a request or a session is the
+	// kind's matter. An error means that nothing was done, or if it is an Unclear, that anything
+	// may have been.
+	Apply(ctx context.Context, orders []Order, fields []string) ([]Result, error)
 
 	// Count returns how many accounts there are; ErrCannotFind means that they may not be
 	// listed. Without Abilities.Counts nobody can say.
 	Count(ctx context.Context) (int, error)
-
-	// Remove removes an account for good. Errors are as with Change.
-	Remove(ctx context.Context, known account.Account) error
-
-	// SetPassword gives an account another password, and makes the changes that go with it.
-	// Nobody can read whether it was set; setting the same once more does no harm. Errors are
-	// as with Change, and the account's identifier stays.
-	SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error
-
-	// Complete gives an account that was found after no clear answer had come to its making
-	// what it may lack of what was wanted. Doing it once more does no harm. Errors are as with
-	// Change.
-	Complete(ctx context.Context, known, wanted account.Account) error
 
 	// Things yields every thing of a kind that Describe lists. Without counted, how many
 	// members each has need not be told.
@@ -116,7 +97,7 @@ func (d *Description) Kind(name string) (account.ThingKind, bool) {
 	return d.Kinds[i], true
 }
 
-// Abilities are what a system can do besides the six methods that every one has. Each
+// Abilities are what a system can do besides the five methods that every one has. Each
 // says what becomes of the work without it.
 type Abilities struct {
 	Finds     int      // values that one request of Find looks for; 0: accounts are found by listing all
@@ -124,14 +105,15 @@ type Abilities struct {
 	Page      int      // accounts that one request of List gives; 0: all
 	Around    int      // how many accounts there are, as far as one can tell without counting; 0: nobody knows
 	Unlisted  bool     // accounts can be found that List does not give; a number that seems free is looked for as well
-	Piecemeal bool     // an account is made by several changes, and one that was cut off may lack some; without it Complete is never called
+	Piecemeal bool     // an account is made by several changes, and one that was cut off may lack some; without it no order Completes
 	Counts    bool     // without it all are listed to be counted, and finding is never given up for listing
-	Versions  bool     // Change is made to the version that is named or not at all; without it the account is looked at before
+	Versions  bool     // accounts are changed and removed as of the version that is named or not at all; without it the account is looked at before
 	Names     []string // fields that make the name of an account, which no two of the same place share; none: there is no such name
 	Refers    bool     // others refer to accounts by that name; without it references are by identifier. The system is a Follower then
 	Moves     bool     // an account's identifier may change with it; without it an identifier is for ever
-	AtOnce    int      // accounts that Create makes in one request; below 2: they are made one by one
-	Bulk      bool     // and as one request; else they are on their way together
+	AtOnce    int      // orders that Apply takes at once; below 2: it takes one
+	Together  []Verb   // that it takes others with
+	Bulk      bool     // what is taken at once goes as one request; else it is on its way together
 	Rate      float64  // requests a second that are allowed; 0: nothing says
 	Removes   bool     // without it rows that ask for it are refused
 	Unkeyed   bool     // new accounts get no password from here; briefs that give one are refused
@@ -150,17 +132,6 @@ var ErrCannot = errors.New("the system cannot do this")
 
 // Count implements System.
 func (Base) Count(context.Context) (int, error) { return 0, ErrCannot }
-
-// Remove implements System.
-func (Base) Remove(context.Context, account.Account) error { return ErrCannot }
-
-// SetPassword implements System.
-func (Base) SetPassword(context.Context, account.Account, string, []account.Change) error {
-	return ErrCannot
-}
-
-// Complete implements System.
-func (Base) Complete(context.Context, account.Account, account.Account) error { return ErrCannot }
 
 // Things implements System.
 func (Base) Things(context.Context, string, bool) iter.Seq2[account.Thing, error] {
@@ -218,34 +189,6 @@ type Owned struct {
 	After       int // that one of its numbers after has already
 	Marked      int // of those: with bits or capabilities that a change of owner takes away, and that are put back
 	Listed      int // entries of access lists, of whosever files, that name a number before
-}
-
-// Made is what became of one account that was to be made: the account as the
-// system now has it, or a Refusal or Unclear.
-type Made struct {
-	Account account.Account
-	Err     error
-}
-
-// CreateOne makes one account, and returns it as the system now has it.
-func CreateOne(ctx context.Context, s System, wanted account.Account, fields []string) (account.Account, error) {
-	made, err := s.Create(ctx, []account.Account{wanted}, fields)
-	switch {
-	case err != nil:
-		return account.Account{}, err
-	case len(made) != 1:
-		return account.Account{}, &Unclear{Err: fmt.Errorf("one account was to be made, and %d came back", len(made))}
-	}
-	return made[0].Account, made[0].Err
-}
-
-// Alone is what Create returns of an account that was made by itself: a refusal is of just that one.
-func Alone(made account.Account, err error) ([]Made, error) {
-	var refusal *Refusal
-	if err != nil && !errors.As(err, &refusal) {
-		return nil, err
-	}
-	return []Made{{Account: made, Err: err}}, nil
 }
 
 // A Tie is a change of one account's membership of a thing.
@@ -344,12 +287,20 @@ type Follower interface {
 	Follow(ctx context.Context, accounts []account.Account) (done, left []Reference, err error)
 }
 
-// Intended is what is to be done with one account: Known is as it was read, without an identifier if it is to be made.
+// Intended is all that is to be done with one account.
 type Intended struct {
-	Known   account.Account
-	Does    account.Intent
-	Changes []account.Change
-	Ties    []OrderTie
+	Row      int
+	Known    account.Account // as it was read, without an identifier if it is to be made
+	Does     account.Intent
+	Changes  []account.Change
+	Ties     []IntendedTie
+	Password string // that it is to get
+}
+
+// An IntendedTie is a change of a membership of a thing of a kind.
+type IntendedTie struct {
+	Kind, Thing string
+	Tie
 }
 
 // A Divider is a system in which sections can be added to things of kinds that are account.ThingKind.Divides.

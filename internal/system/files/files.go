@@ -296,14 +296,9 @@ func (a *app) Get(ctx context.Context, id string, _ []string) (account.Account, 
 	return one, nil
 }
 
-// Create implements system.System.
-func (a *app) Create(context.Context, []account.Account, []string) ([]system.Made, error) {
+// Apply implements system.System: orders go in files.
+func (a *app) Apply(context.Context, []system.Order, []string) ([]system.Result, error) {
 	return nil, system.ErrCannot
-}
-
-// Change implements system.System.
-func (a *app) Change(context.Context, account.Account, []account.Change, []string) (account.Account, error) {
-	return account.Account{}, system.ErrCannot
 }
 
 // Things implements system.System.

@@ -75,8 +75,8 @@ func (a *app) trouble(what string, err error) error {
 }
 
 // Add implements system.Handing.
-func (h *handing) Add(order system.Order) (name string, line int, full bool, why []account.Finding, err error) {
-	wants, why := h.app.line(h.export, order)
+func (h *handing) Add(intended system.Intended) (name string, line int, full bool, why []account.Finding, err error) {
+	wants, why := h.app.line(h.export, intended)
 	if why != nil {
 		return "", 0, false, why, nil
 	}
@@ -242,23 +242,23 @@ func (h *handing) Close() (err error) {
 }
 
 // line is what a row of a file is to say of an order.
-func (a *app) line(x *export, order system.Order) (*layout.Line, []account.Finding) {
+func (a *app) line(x *export, intended system.Intended) (*layout.Line, []account.Finding) {
 	cannot := func(field, format string, args ...any) []account.Finding {
 		f := account.Find(account.Error, account.CannotBeWritten, fmt.Sprintf(format, args...))
 		f.Field = field
 		return []account.Finding{f}
 	}
-	if marks := order.Does == account.Suspend || order.Does == account.Resume; marks && !a.layout.Does(order.Does) && a.marks() {
-		order.Does = account.Update // of the field that says who may sign in
+	if marks := intended.Does == account.Suspend || intended.Does == account.Resume; marks && !a.layout.Does(intended.Does) && a.marks() {
+		intended.Does = account.Update // of the field that says who may sign in
 	}
-	if !a.layout.Does(order.Does) {
-		return nil, cannot("", "the application's files have no way to %s an account", order.Does)
+	if !a.layout.Does(intended.Does) {
+		return nil, cannot("", "the application's files have no way to %s an account", intended.Does)
 	}
-	line := &layout.Line{Does: order.Does, Account: account.Account{Fields: map[string]account.Value{}, Password: order.Password}}
-	if order.Account != "" {
-		known, there := x.account(order.Account)
+	line := &layout.Line{Does: intended.Does, Account: account.Account{Fields: map[string]account.Value{}, Password: intended.Password}}
+	if intended.Known.ID != "" {
+		known, there := x.account(intended.Known.ID)
 		if !there {
-			return nil, cannot("", "the account %s is not in the export", order.Account)
+			return nil, cannot("", "the account %s is not in the export", intended.Known.ID)
 		}
 		line.Account.ID, line.Account.Fields = known.ID, known.Fields
 		if !a.layout.Adds {
@@ -266,17 +266,17 @@ func (a *app) line(x *export, order system.Order) (*layout.Line, []account.Findi
 		}
 	}
 	touched := map[string]bool{}
-	for _, c := range order.Changes {
+	for _, c := range intended.Changes {
 		line.Account.Fields[c.Field], touched[c.Field] = c.After, true
 	}
-	if order.Account != "" && a.layout.Clears && order.Does != account.Remove {
+	if intended.Known.ID != "" && a.layout.Clears && intended.Does != account.Remove {
 		for _, c := range a.layout.Columns {
 			if c.Fill == layout.Field && !x.shown.Fields[c.Field] && !touched[c.Field] {
 				return nil, cannot(c.Field, "the file would empty “%s”, as the export does not show what stands there and a blank cell clears", c.Heading)
 			}
 		}
 	}
-	for _, t := range order.Ties {
+	for _, t := range intended.Ties {
 		same := func(m account.Membership) bool { return m.Kind == t.Kind && m.Thing == t.Thing }
 		if t.Leave && a.layout.Adds {
 			return nil, cannot(t.Kind, "the application's files can add to the %s of an account, and take nothing away: %s", t.Kind, t.Thing)
@@ -313,7 +313,7 @@ func (a *app) Foresee(ctx context.Context, all []system.Intended) ([][]account.F
 	}
 	told := make([][]account.Finding, len(all))
 	for i, intended := range all {
-		line, why := a.line(x, system.Order{Does: intended.Does, Account: intended.Known.ID, Changes: intended.Changes, Ties: intended.Ties})
+		line, why := a.line(x, intended)
 		if told[i] = why; why == nil {
 			_, problems := a.layout.Cells(line, nil)
 			told[i] = findings(problems)

@@ -202,55 +202,6 @@ func (c *client) Get(ctx context.Context, id string, fields []string) (account.A
 	return account.Account{}, system.ErrGone
 }
 
-// Create implements system.System.
-func (c *client) Create(ctx context.Context, wanted []account.Account, _ []string) ([]system.Made, error) {
-	_, f, err := c.open(system.Stopping(ctx))
-	if err != nil {
-		return nil, err
-	}
-	made := make([]system.Made, len(wanted))
-	b, at := &block{}, []int{}
-	for i, w := range wanted {
-		name := w.Field("userName").Text()
-		if made[i].Err = refuseValues(f, w.Fields); made[i].Err != nil {
-			continue
-		}
-		commands, err := c.create(f, w, i == len(wanted)-1)
-		if err != nil {
-			return nil, err
-		}
-		b.own(name, commands)
-		at = append(at, i)
-	}
-	if len(at) == 0 {
-		return made, nil
-	}
-	a, err := c.do(ctx, "make accounts", b)
-	var unclear *system.Unclear
-	if err != nil && (!errors.As(err, &unclear) || a == nil) {
-		return nil, err
-	}
-	for n, i := range at {
-		switch r := a.results[n]; {
-		case !r.came:
-			made[i].Err = err // that it is unclear
-		case r.code != 0:
-			_, gone := a.account(b.names[n])
-			made[i].Err = leftBehind(c.trouble(r, wanted[i].Fields), r, gone == nil)
-		case err == nil:
-			if made[i].Account, made[i].Err = a.account(b.names[n]); made[i].Err != nil {
-				made[i].Err = &system.Unclear{Err: fmt.Errorf("the host said that it made %s, and /etc/passwd does not have it", b.names[n])}
-			}
-		default: // it was made, and how it looks was not seen any more
-			made[i].Account = account.Account{ID: b.names[n]}
-		}
-	}
-	if err != nil && !slices.ContainsFunc(a.results, func(r result) bool { return r.came }) {
-		return nil, err
-	}
-	return made, nil
-}
-
 // leftBehind adds to a trouble that an account stays, as it could not be taken away again.
 func leftBehind(err error, r result, there bool) error {
 	if !there || r.step != "password" && r.step != "renewal" && r.step != "home-short" && r.code != 12 {
@@ -268,9 +219,9 @@ func leftBehind(err error, r result, there bool) error {
 	return err
 }
 
-// create is the commands that make an account, all of it or nothing; last says that it is the
+// creation is the commands that make an account, all of it or nothing; last says that it is the
 // last of its block.
-func (c *client) create(f *facts, w account.Account, last bool) (string, error) {
+func (c *client) creation(f *facts, w account.Account, last bool) (string, error) {
 	name, uid, gid := w.Field("userName").Text(), w.Field("uidNumber").Text(), w.Field("gidNumber").Text()
 	home := w.Field("homeDirectory").Text()
 	if home == "" {
@@ -337,13 +288,9 @@ func (c *client) create(f *facts, w account.Account, last bool) (string, error) 
 	return strings.Join(append(steps, made), " && "), nil
 }
 
-// Complete implements system.System: the host may have gone down between the tools that make an
-// account, or between what one of them writes.
-func (c *client) Complete(ctx context.Context, known, wanted account.Account) error {
-	_, f, err := c.open(system.Stopping(ctx))
-	if err != nil {
-		return err
-	}
+// completion is the commands that give an account what it may lack: the host may have gone down between the
+// tools that make one, or between what one of them writes.
+func (c *client) completion(f *facts, known, wanted account.Account) (string, error) {
 	home := ""
 	if c.homes.make {
 		home = known.Field("homeDirectory").Text()
@@ -356,22 +303,13 @@ func (c *client) Complete(ctx context.Context, known, wanted account.Account) er
 	}
 	more, err := c.secrets(f, known.ID, wanted)
 	if err != nil {
-		return err
+		return "", err
 	}
 	commands = append(commands, more...)
 	if off {
 		commands = append(commands, "try "+words("account", "usermod", "-L", "-e", closedDate, "--", known.ID))
 	}
-	b := &block{}
-	b.own(known.ID, strings.Join(commands, " && "))
-	a, err := c.one(ctx, "make an account whole", b, known)
-	if err != nil {
-		return err
-	}
-	if r := a.results[0]; r.code != 0 {
-		return c.trouble(r, wanted.Fields)
-	}
-	return nil
+	return strings.Join(commands, " && "), nil
 }
 
 // secrets are the commands that set the password of an account that is made, and have the person
@@ -397,38 +335,6 @@ func (c *client) secrets(f *facts, name string, w account.Account) (commands []s
 // aPerson has commands carried out only if the account is a person's.
 func aPerson(name string, f *facts) string {
 	return fmt.Sprintf(`{ [ "$(line %s | sed -n 1p | cut -d: -f2)" -ge %d ] 2>/dev/null || no not-as-it-was; }`, quoted(pattern([]string{name})), f.least)
-}
-
-// Change implements system.System.
-func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	_, f, err := c.open(system.Stopping(ctx))
-	if err != nil {
-		return account.Account{}, err
-	}
-	commands, after, err := c.change(f, known, changes)
-	if err != nil {
-		return account.Account{}, err
-	}
-	b := &block{}
-	if fieldsOf(changes)[local].Text() != "true" { // else it is not in the files, which useradd sees to
-		commands = as(known) + commands
-	}
-	b.own(known.ID, commands)
-	if after != known.ID {
-		b.names = append(b.names, after)
-	}
-	a, err := c.one(ctx, "change an account", b, known)
-	if err != nil {
-		return account.Account{}, err
-	}
-	if r := a.results[0]; r.code != 0 {
-		// Who has the name that it was to get is somebody else while it has its own.
-		return account.Account{}, c.partly(ctx, a, []string{known.ID, after}, changes, c.trouble(r, fieldsOf(changes)))
-	}
-	if now, err := a.account(after); err == nil {
-		return now, nil
-	}
-	return c.Get(ctx, after, fields) // a directory serves it
 }
 
 // partly is the error of a change that was refused: the tools write some of it before they come to
@@ -591,34 +497,21 @@ func fieldsOf(changes []account.Change) map[string]account.Value {
 	return fields
 }
 
-// Remove implements system.System.
-func (c *client) Remove(ctx context.Context, known account.Account) error {
+// removal is the commands that remove an account.
+func (c *client) removal(known account.Account) string {
 	userdel := []string{"account", "userdel"}
 	if c.homes.remove {
 		userdel = append(userdel, "-r")
 	}
-	b := &block{}
-	b.own(known.ID, as(known)+"slow "+words(append(userdel, "--", known.ID)...))
-	a, err := c.one(ctx, "remove an account", b, known)
-	if err != nil {
-		return err
-	}
-	if r := a.results[0]; r.code != 0 {
-		return c.trouble(r, nil)
-	}
-	return nil
+	return as(known) + "slow " + words(append(userdel, "--", known.ID)...)
 }
 
-// SetPassword implements system.System. The password of a suspended account is set and
+// renewal is the commands that give an account another password. That of a suspended account is set and
 // stays locked.
-func (c *client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
-	_, f, err := c.open(system.Stopping(ctx))
-	if err != nil {
-		return err
-	}
+func (c *client) renewal(f *facts, known account.Account, password string, also []account.Change) (string, error) {
 	hash, err := hashed(f.method, password)
 	if err != nil {
-		return err
+		return "", err
 	}
 	c.work.Mask.Add(hash)
 	name := pattern([]string{known.ID})
@@ -628,18 +521,9 @@ func (c *client) SetPassword(ctx context.Context, known account.Account, passwor
 	if len(also) > 0 {
 		more, _, err := c.change(f, known, also)
 		if err != nil {
-			return err
+			return "", err
 		}
 		commands += " && " + more
 	}
-	b := &block{}
-	b.own(known.ID, commands)
-	a, err := c.one(ctx, "set a password", b, known)
-	if err != nil {
-		return err
-	}
-	if r := a.results[0]; r.code != 0 {
-		return c.trouble(r, fieldsOf(also))
-	}
-	return nil
+	return commands, nil
 }

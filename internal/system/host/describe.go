@@ -12,7 +12,7 @@ import (
 	"evenledger/internal/system"
 )
 
-// mostTogether is how many accounts are made by one block of commands.
+// mostTogether is how many orders one block of commands carries out.
 const mostTogether = 50
 
 // probe asks what the host is like: who we are, what is set for new accounts, and which
@@ -125,7 +125,7 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	return &system.Description{
 		Schema: schema,
 		Kinds:  []account.ThingKind{{Name: groups}},
-		Can:    system.Abilities{Finds: mostFound, Unlisted: len(f.sources) > 0, Reowns: f.find, Piecemeal: true, Versions: true, Moves: true, AtOnce: mostTogether, Bulk: true, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
+		Can:    system.Abilities{Finds: mostFound, Unlisted: len(f.sources) > 0, Reowns: f.find, Piecemeal: true, Versions: true, Moves: true, AtOnce: mostTogether, Together: []system.Verb{system.Creates, system.Changes, system.Removes}, Bulk: true, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
 	}, nil
 }
 

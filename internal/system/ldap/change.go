@@ -18,18 +18,37 @@ import (
 	"evenledger/internal/system"
 )
 
-// Create implements system.System: entries are made one by one, as the protocol has it,
-// and read together.
-func (c *client) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
+// Apply implements system.System.
+func (c *client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+	if !slices.ContainsFunc(orders, func(o system.Order) bool { return o.Does != system.Creates }) {
+		return c.create(ctx, orders, fields)
+	}
+	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
+		switch o.Does {
+		case system.Changes:
+			return c.change(ctx, o.Known, o.Changes, fields)
+		case system.Removes:
+			return now, c.remove(ctx, o.Known)
+		case system.Renews:
+			return now, c.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+		case system.Completes:
+			return now, c.complete(ctx, o.Known, o.Wanted)
+		}
+		return now, system.ErrCannot
+	})
+}
+
+// create makes entries one by one, as the protocol has it, and reads them together.
+func (c *client) create(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return nil, err
 	}
-	made, dns := make([]system.Made, len(wanted)), make([]string, len(wanted))
+	made, dns := make([]system.Result, len(orders)), make([]string, len(orders))
 	var adding sync.WaitGroup
-	for i := range wanted {
+	for i, o := range orders {
 		adding.Go(func() {
-			dns[i], made[i].Err = c.add(ctx, d, wanted[i], fields)
+			dns[i], made[i].Err = c.add(ctx, d, o.Wanted, fields)
 		})
 	}
 	adding.Wait()
@@ -39,9 +58,9 @@ func (c *client) Create(ctx context.Context, wanted []account.Account, fields []
 		var open *system.Unclear
 		switch err := made[i].Err; {
 		case err == nil:
-			were[keyOf(dn)] = wanted[i]
+			were[keyOf(dn)] = orders[i].Wanted
 		case !errors.As(err, &refusal) && !errors.As(err, &open):
-			if len(wanted) == 1 {
+			if len(orders) == 1 {
 				return nil, err
 			}
 			// Nothing more can be done, and others may have been made by now.
@@ -77,7 +96,7 @@ func (c *client) add(ctx context.Context, d *directory, wanted account.Account, 
 	if err != nil {
 		return "", c.whoHas(ctx, d, request, wanted, fields, err)
 	}
-	if err = c.setPassword(ctx, d, request.DN, wanted); err == nil {
+	if err = c.setFirstPassword(ctx, d, request.DN, wanted); err == nil {
 		return request.DN, nil
 	}
 	if isOpen(err) {
@@ -133,9 +152,9 @@ func (c *client) isOf(ctx context.Context, d *directory, refusal *system.Refusal
 	}
 }
 
-// setPassword gives a new account its password, where that was not sent with it. What a password does
+// setFirstPassword gives a new account its password, where that was not sent with it. What a password does
 // away with comes after it: that the person has to choose another, and last that nobody may sign in.
-func (c *client) setPassword(ctx context.Context, d *directory, dn string, wanted account.Account) error {
+func (c *client) setFirstPassword(ctx context.Context, d *directory, dn string, wanted account.Account) error {
 	if wanted.Password == "" || d.quoted {
 		return nil
 	}
@@ -153,16 +172,16 @@ func (d *directory) isMarked(field string, a account.Account) bool {
 	return marks && a.Field(field).Text() == m.marked
 }
 
-// Complete implements system.System: a cut between the two requests that make an account leaves one
-// without its password.
-func (c *client) Complete(ctx context.Context, known, wanted account.Account) error {
+// complete gives an account its password: a cut between the two requests that make one leaves it
+// without.
+func (c *client) complete(ctx context.Context, known, wanted account.Account) error {
 	d, err := c.describe(ctx)
 	if err != nil || wanted.Password == "" || !d.password {
 		return err
 	}
 	c.mask.Add(wanted.Password)
 	_, dn := splitVersion(known.Version)
-	err = c.setPassword(ctx, d, dn, wanted)
+	err = c.setFirstPassword(ctx, d, dn, wanted)
 	if told, plain := err.(*ldap.Error); plain && told.ResultCode == ldap.LDAPResultConstraintViolation && sameAsBefore(c.said(told)) {
 		// It was set before the cut.
 		err = c.markAgain(ctx, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
@@ -203,8 +222,8 @@ func (c *client) markAgain(ctx context.Context, d *directory, dn string, renews,
 	return c.run(ctx, operation{what: "marking " + dn + " after its password was set", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 }
 
-// SetPassword implements system.System.
-func (c *client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+// setPassword gives an account another password.
+func (c *client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return err
@@ -380,9 +399,9 @@ func (c *client) readBack(ctx context.Context, d *directory, were map[string]acc
 	return now, nil
 }
 
-// Change implements system.System. What an entry is called by, and where it stands, takes
+// change changes an account. What an entry is called by, and where it stands, takes
 // a request of its own, which is sent last: values are refused more often than places.
-func (c *client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return account.Account{}, err
@@ -727,8 +746,8 @@ func (c *client) modify(ctx context.Context, d *directory, id, changed, dn strin
 	return all[0], true, nil
 }
 
-// Remove implements system.System.
-func (c *client) Remove(ctx context.Context, known account.Account) error {
+// remove removes an account.
+func (c *client) remove(ctx context.Context, known account.Account) error {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return err

@@ -68,7 +68,7 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	}
 	about := &system.Description{Schema: d.schema, Can: system.Abilities{
 		Piecemeal: d.password,
-		Finds:     mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Rate: c.rate, Removes: true,
+		Finds:     mostFound, Page: c.pageSize(d), Versions: d.asserts && d.version != "", AtOnce: together, Together: []system.Verb{system.Creates}, Rate: c.rate, Removes: true,
 	}}
 	about.Can.Names, about.Can.Refers = []string{unit, d.fieldOf(d.named)}, !d.quoted
 	about.Can.Around, about.Can.Makes, about.Can.Unmakes, about.Can.Renews = d.around, true, true, true

@@ -19,6 +19,7 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
+	"evenledger/internal/system/systemtest"
 )
 
 var officeFields = []string{"userName", "formattedName", "title", "manager", "unit", "active"}
@@ -65,7 +66,7 @@ func TestOffice(t *testing.T) {
 		theOffice(t, opened, "Trial of tests")
 		for m, err := range opened.Members(t.Context(), unitsKind, []string{made.ID}) {
 			require.NoError(t, err)
-			_ = opened.Remove(t.Context(), account.Account{ID: m.Account})
+			_ = system.Remove(t.Context(), opened, account.Account{ID: m.Account})
 		}
 		require.NoError(t, opened.RemoveThing(t.Context(), unitsKind, made.ID))
 	})
@@ -85,42 +86,42 @@ func theOffice(t *testing.T, c *client, place string) {
 	assert.Equal(t, 3, about.Rules.Kinds)
 	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
 
-	ana, err := system.CreateOne(t.Context(), c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
+	ana, err := system.Create(t.Context(), c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true", place}, []string{ana.Field("active").Text(), ana.Field("unit").Text()})
 	without := clerk("tom.kaya", "Tom Kaya, Jr", place)
 	without.Password = ""
 	without.Fields["manager"] = account.Of(ana.ID)
-	tom, err := system.CreateOne(t.Context(), c, without, officeFields)
+	tom, err := system.Create(t.Context(), c, without, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"false", ana.ID}, []string{tom.Field("active").Text(), tom.Field("manager").Text()}, "nobody is let in without a password")
 
 	var refusal *system.Refusal
-	_, err = system.CreateOne(t.Context(), c, clerk("ANA.REYES", "Another", place), officeFields)
+	_, err = system.Create(t.Context(), c, clerk("ANA.REYES", "Another", place), officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	weak := clerk("mei.lin", "Mei Lin", place)
 	weak.Password = "short"
-	_, err = system.CreateOne(t.Context(), c, weak, officeFields)
+	_, err = system.Create(t.Context(), c, weak, officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "password", refusal.Field)
 	assert.NotContains(t, refusal.Message, "short")
 
 	renews := []account.Change{{Field: renewal, After: account.Of("true")}}
-	require.ErrorAs(t, c.SetPassword(t.Context(), ana, "short", renews), &refusal)
+	require.ErrorAs(t, system.SetPassword(t.Context(), c, ana, "short", renews), &refusal)
 	assert.Equal(t, "password", refusal.Field)
-	require.NoError(t, c.SetPassword(t.Context(), ana, "Another-quay-78", renews))
+	require.NoError(t, system.SetPassword(t.Context(), c, ana, "Another-quay-78", renews))
 	ana, err = c.Get(t.Context(), ana.ID, append(slices.Clone(officeFields), renewal))
 	require.NoError(t, err)
 	assert.Equal(t, "true", ana.Field(renewal).Text())
 
 	for _, off := range []bool{true, false} {
-		ana, err = c.Change(t.Context(), ana, []account.Change{about.Mark(&ana, off)}, officeFields)
+		ana, err = system.Change(t.Context(), c, ana, []account.Change{about.Mark(&ana, off)}, officeFields)
 		require.NoError(t, err)
 		assert.Equal(t, off, about.IsSuspended(&ana))
 	}
 	was := ana.ID
-	ana, err = c.Change(t.Context(), ana, []account.Change{{Field: "formattedName", Before: account.Of("Ana Reyes"), After: account.Of(`Ana "Nan" Reyes, MBE`)}, {Field: "title", Before: account.Of("Clerk"), After: account.Of("Lead")}}, officeFields)
+	ana, err = system.Change(t.Context(), c, ana, []account.Change{{Field: "formattedName", Before: account.Of("Ana Reyes"), After: account.Of(`Ana "Nan" Reyes, MBE`)}, {Field: "title", Before: account.Of("Clerk"), After: account.Of("Lead")}}, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{was, "Lead", `Ana "Nan" Reyes, MBE`}, []string{ana.ID, ana.Field("title").Text(), ana.Field("formattedName").Text()}, "she is the same, whatever she is called")
 	tom, err = c.Get(t.Context(), tom.ID, officeFields)
@@ -132,7 +133,7 @@ func theOffice(t *testing.T, c *client, place string) {
 		one := clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), place)
 		made = append(made, one)
 	}
-	all, err := c.Create(t.Context(), made, officeFields)
+	all, err := c.Apply(t.Context(), systemtest.Making(made...), officeFields)
 	require.NoError(t, err)
 	var joins []system.Tie
 	for _, one := range all {
@@ -150,7 +151,7 @@ func theOffice(t *testing.T, c *client, place string) {
 	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, []system.Tie{{Account: all[0].Account.ID, Leave: true}}))
 	assert.NotContains(t, members(t, c, group.ID), all[0].Account.ID)
 
-	require.NoError(t, c.Remove(t.Context(), tom))
+	require.NoError(t, system.Remove(t.Context(), c, tom))
 	_, err = c.Get(t.Context(), tom.ID, officeFields)
 	assert.ErrorIs(t, err, system.ErrGone)
 }
@@ -220,7 +221,7 @@ func TestOddAnswers(t *testing.T) {
 			c, p := openOffice(t)
 			c.clock = clock.NewFake(time.Now())
 			p.odd = test.odd
-			_, err := system.CreateOne(t.Context(), c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
+			_, err := system.Create(t.Context(), c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
 			if test.check == nil {
 				require.NoError(t, err)
 			} else {
@@ -277,7 +278,7 @@ func TestListingBreaksOff(t *testing.T) {
 	for i := range 18 {
 		all = append(all, clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), "Deck"))
 	}
-	_, err := c.Create(t.Context(), all, officeFields)
+	_, err := c.Apply(t.Context(), systemtest.Making(all...), officeFields)
 	require.NoError(t, err)
 	n := 0
 	p.odd = func(op, dn string) (uint16, bool) {

@@ -169,23 +169,35 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 	return s.shown(a), nil
 }
 
-// Create implements system.System.
-func (s *System) Create(ctx context.Context, all []account.Account, _ []string) ([]system.Made, error) {
-	if len(all) != 1 {
-		return nil, system.ErrCannot
-	}
-	wanted := all[0]
-	return system.Alone(s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
+// Apply implements system.System.
+func (s *System) Apply(ctx context.Context, orders []system.Order, _ []string) ([]system.Result, error) {
+	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
+		switch o.Does {
+		case system.Creates:
+			return s.create(ctx, o.Wanted)
+		case system.Changes:
+			return s.changeAccount(ctx, o.Known, o.Changes)
+		case system.Removes:
+			return now, s.remove(ctx, o.Known)
+		case system.Renews:
+			return now, s.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+		}
+		return now, system.ErrCannot
+	})
+}
+
+func (s *System) create(ctx context.Context, wanted account.Account) (account.Account, error) {
+	return s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
 		if err := s.fits(account.Account{Fields: wanted.Fields}, slices.Collect(maps.Keys(wanted.Fields))); err != nil {
 			return account.Account{}, err
 		}
 		return s.put(account.Account{Fields: wanted.Fields}), nil
-	}))
+	})
 }
 
-// Change implements system.System. In a tree it takes a request to move the account, and
+// changeAccount changes an account. In a tree it takes a request to move it, and
 // another for the rest.
-func (s *System) Change(ctx context.Context, known account.Account, changes []account.Change, _ []string) (account.Account, error) {
+func (s *System) changeAccount(ctx context.Context, known account.Account, changes []account.Change) (account.Account, error) {
 	if s.tree == nil {
 		return s.change(ctx, "change", known, changes)
 	}
@@ -243,9 +255,8 @@ func (s *System) change(ctx context.Context, action string, known account.Accoun
 	})
 }
 
-// SetPassword implements system.System. Nobody signs in here, so none is kept; that one was
-// set is a change as others are.
-func (s *System) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+// setPassword keeps none, as nobody signs in here; that one was set is a change as others are.
+func (s *System) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
 	if len(password) < shortest {
 		return &system.Refusal{Code: account.SystemRefused, Field: "password", Message: fmt.Sprintf("the password is shorter than %d characters", shortest)}
 	}
@@ -256,8 +267,7 @@ func (s *System) SetPassword(ctx context.Context, known account.Account, passwor
 // shortest is how many characters a password has to have.
 const shortest = 8
 
-// Remove implements system.System.
-func (s *System) Remove(ctx context.Context, known account.Account) error {
+func (s *System) remove(ctx context.Context, known account.Account) error {
 	_, err := s.carryOut(ctx, "remove", known, func() (account.Account, error) {
 		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {

@@ -33,7 +33,7 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 		about.Can.Page = min(about.Can.Page, most)
 	}
 	if d.config.Bulk.Supported {
-		about.Can.AtOnce = min(d.config.Bulk.MaxOperations, mostAtOnce)
+		about.Can.AtOnce, about.Can.Together = min(d.config.Bulk.MaxOperations, mostAtOnce), c.bulks()
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.kinds)) {
 		kind := d.kinds[name].about

@@ -44,9 +44,9 @@ func (c *Client) noPatch(endpoint string, err error) bool {
 	return true
 }
 
-// Change implements system.System with the least PATCH, or with a PUT of the
+// change changes an account with the least PATCH, or with a PUT of the
 // whole account where the server has no PATCH.
-func (c *Client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *Client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return account.Account{}, err
@@ -136,16 +136,11 @@ func (c *Client) putOnce(err error, endpoint string, put func() error) (done boo
 }
 
 // changed reads the account out of the answer to a change. An answer without a body
-// (204) says that the change was made as it was sent. Where another does not show the
-// account, it is looked at.
+// (204) says that the change was made as it was sent, and shows nothing of the account. Where another does
+// not show it, it is looked at.
 func (c *Client) changed(ctx context.Context, got *httpdial.Answer, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	if got.Status == http.StatusNoContent {
-		now := account.Account{ID: known.ID, Version: got.Header.Get("ETag"), Fields: map[string]account.Value{}}
-		maps.Copy(now.Fields, known.Fields)
-		for _, change := range changes {
-			now.Fields[change.Field] = change.After
-		}
-		return now, nil
+		return account.Account{ID: known.ID, Version: got.Header.Get("ETag")}, nil
 	}
 	if r, err := decodeResource(got.Body); err == nil && r.text("id") == known.ID {
 		return c.known.account(r, fields, got.Header), nil
@@ -196,8 +191,12 @@ func versionOf(r resource, header http.Header) string {
 }
 
 func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*httpdial.Answer, error) {
-	body := map[string]any{"schemas": []string{patchOp}, "Operations": operations}
-	return c.send(ctx, request{method: http.MethodPatch, body: body, version: known.Version}, c.known.endpoint, known.ID)
+	return c.send(ctx, request{method: http.MethodPatch, body: patchBody(operations), version: known.Version}, c.known.endpoint, known.ID)
+}
+
+// patchBody is what a PATCH has in it.
+func patchBody(operations []operation) map[string]any {
+	return map[string]any{"schemas": []string{patchOp}, "Operations": operations}
 }
 
 // operations writes the changes as operations. It is not certain of them when an
@@ -375,9 +374,9 @@ func (r resource) merge(p path, change account.Change) {
 	}
 }
 
-// SetPassword implements system.System (RFC 7643 section 4.1.1: a password is written and
+// setPassword gives an account another password (RFC 7643 section 4.1.1: one is written and
 // never read).
-func (c *Client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+func (c *Client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return err

@@ -39,6 +39,7 @@ type habits struct {
 	putTried    map[string]bool    // endpoints at which it was tried whether PUT is taken where PATCH is not
 	noPatch     map[string]bool    // endpoints that have no PATCH after all
 	wholes      map[string]bool    // complex attributes that have to be sent whole
+	unbulked    []system.Verb      // that it refuses in bulk requests, and takes by themselves
 	ways        map[string]finding // by filter's attribute
 	honoured    bool               // pages begin where they are asked to
 	zeroBased   bool               // its first resource is number 0, and not 1 (RFC 7644 section 3.4.2.4)

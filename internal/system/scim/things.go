@@ -422,8 +422,8 @@ func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
 	return c.delete(ctx, at.Endpoint, thing, "")
 }
 
-// Remove implements system.System (RFC 7644 section 3.6).
-func (c *Client) Remove(ctx context.Context, known account.Account) error {
+// remove removes an account (RFC 7644 section 3.6).
+func (c *Client) remove(ctx context.Context, known account.Account) error {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return err

@@ -115,9 +115,9 @@ func TestMakeThingAndRemove(t *testing.T) {
 	require.NoError(t, err)
 	old := known
 	old.Version = `W/"9"`
-	assert.ErrorIs(t, c.Remove(t.Context(), old), system.ErrChanged)
-	require.NoError(t, c.Remove(t.Context(), known))
-	assert.ErrorIs(t, c.Remove(t.Context(), known), system.ErrGone)
+	assert.ErrorIs(t, system.Remove(t.Context(), c, old), system.ErrChanged)
+	require.NoError(t, system.Remove(t.Context(), c, known))
+	assert.ErrorIs(t, system.Remove(t.Context(), c, known), system.ErrGone)
 	assert.Empty(t, members(t, c, "groups", "g-000001"))
 	var found []string
 	for a, err := range c.Find(t.Context(), system.ByID, []string{"u-000001", "u-000003", "x"}, []string{"userName"}) {
@@ -192,10 +192,10 @@ func TestParts(t *testing.T) {
 		assert.Equal(t, known, ok, name)
 		assert.True(t, a.Multi)
 	}
-	made, err := system.CreateOne(t.Context(), c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
+	made, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
 	require.NoError(t, err)
 	assert.Equal(t, "local\tana\noidc\thttps://id|7", made.Field(ids).Text())
-	changed, err := c.Change(t.Context(), made, []account.Change{
+	changed, err := system.Change(t.Context(), c, made, []account.Change{
 		{Field: ids, Before: made.Field(ids), After: account.Of("oidc\thttps://id|7\nlocal\tana.reyes")},
 		{Field: phones, Before: made.Field(phones), After: account.Of(made.Field(phones).Text() + "\n+44 2\tfax\ttrue")},
 	}, []string{ids, phones, "phone"})

@@ -135,7 +135,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	var unclear *system.Unclear
 	over.Line.Lose(over.Work)
-	_, err := system.CreateOne(t.Context(), s, x.person("tom", "Tom", ""), x.asked)
+	_, err := system.Create(t.Context(), s, x.person("tom", "Tom", ""), x.asked)
 	require.ErrorAs(t, err, &unclear)
 	names := map[string]int{}
 	for a, err := range s.List(t.Context(), x.asked) {
@@ -144,7 +144,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	}
 	assert.Equal(t, map[string]int{"ana": 1, "tom": 1}, names)
 	over.Line.Lose(over.Work)
-	_, err = s.Change(t.Context(), made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	_, err = system.Change(t.Context(), s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 	if !over.Looks || err != nil { // what was lost may have been what it read, which it read again
 		require.ErrorAs(t, err, &unclear)
 	}
@@ -155,7 +155,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 		return
 	}
 	over.Line.Lose(over.Work)
-	if err := s.Remove(t.Context(), now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
+	if err := system.Remove(t.Context(), s, now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
 		require.ErrorAs(t, err, &unclear)
 	}
 	_, err = s.Get(t.Context(), made.ID, x.asked)

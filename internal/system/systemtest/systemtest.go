@@ -36,6 +36,14 @@ func Person() Shape {
 	return Shape{"givenName", "title", [3]string{"Mate", "Bosun", "Cook"}, `o'%d (x)*\é"`, "Night watch"}
 }
 
+// Making are orders that make accounts.
+func Making(wanted ...account.Account) (orders []system.Order) {
+	for _, a := range wanted {
+		orders = append(orders, system.Order{Does: system.Creates, Wanted: a})
+	}
+	return orders
+}
+
 // Run tests the systems that open makes: a new one each time, in which accounts may be
 // made with userName and the fields of the shape alone, and with groups where they have any.
 // What else they can do is tested where they say that they can.
@@ -93,7 +101,7 @@ func (x suite) person(userName, text, other string) account.Account {
 }
 
 func (x suite) create(t *testing.T, s system.System, a account.Account) account.Account {
-	made, err := system.CreateOne(t.Context(), s, a, x.asked)
+	made, err := system.Create(t.Context(), s, a, x.asked)
 	require.NoError(t, err)
 	require.NotEmpty(t, made.ID)
 	return made
@@ -106,14 +114,14 @@ func (x suite) changes(t *testing.T, s system.System, about *system.Description)
 	got, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, got.Fields)
-	now, err := s.Change(t.Context(), got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, x.asked)
+	now, err := system.Change(t.Context(), s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, []string{x.Values[1], "Ana “Nan” Ångström"}, []string{now.Field(x.Other).Text(), now.Field(x.Text).Text()}, "nothing else changes")
 	if about.Can.Versions {
-		_, err = s.Change(t.Context(), got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[2])}}, x.asked)
+		_, err = system.Change(t.Context(), s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[2])}}, x.asked)
 		assert.ErrorIs(t, err, system.ErrChanged, "a change is made to the version that is named, or not at all")
 	}
-	now, err = s.Change(t.Context(), now, []account.Change{{Field: x.Other, Before: account.Of(x.Values[1]), After: account.Blank()}}, x.asked)
+	now, err = system.Change(t.Context(), s, now, []account.Change{{Field: x.Other, Before: account.Of(x.Values[1]), After: account.Blank()}}, x.asked)
 	require.NoError(t, err)
 	assert.False(t, now.Field(x.Other).Filled(), "a blank clears")
 	_, err = s.Get(t.Context(), made.ID+"-of-nobody", x.asked)
@@ -151,13 +159,13 @@ func (x suite) finds(t *testing.T, s system.System, _ *system.Description) {
 
 func (x suite) refusals(t *testing.T, s system.System, _ *system.Description) {
 	x.create(t, s, x.person("ana", "Ana", ""))
-	_, err := system.CreateOne(t.Context(), s, x.person("ana", "Another", ""), x.asked)
+	_, err := system.Create(t.Context(), s, x.person("ana", "Another", ""), x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	nameless := x.person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
-	_, err = system.CreateOne(t.Context(), s, nameless, x.asked)
+	_, err = system.Create(t.Context(), s, nameless, x.asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
 	assert.Equal(t, account.UnknownField, refusal.Code)
 }
@@ -216,10 +224,10 @@ func (x suite) removes(t *testing.T, s system.System, about *system.Description)
 	}
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	other := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, s.Remove(t.Context(), made))
+	require.NoError(t, system.Remove(t.Context(), s, made))
 	_, err := s.Get(t.Context(), made.ID, x.asked)
 	assert.ErrorIs(t, err, system.ErrGone)
-	err = s.Remove(t.Context(), made)
+	err = system.Remove(t.Context(), s, made)
 	assert.True(t, err == nil || errors.Is(err, system.ErrGone), "removing what is gone is no trouble: %v", err)
 	_, err = s.Get(t.Context(), other.ID, x.asked)
 	assert.NoError(t, err)
@@ -234,7 +242,7 @@ func (x suite) suspends(t *testing.T, s system.System, about *system.Description
 	for _, off := range []bool{true, false} {
 		now, err := s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
-		_, err = s.Change(t.Context(), now, []account.Change{about.Mark(&now, off)}, fields)
+		_, err = system.Change(t.Context(), s, now, []account.Change{about.Mark(&now, off)}, fields)
 		require.NoError(t, err)
 		now, err = s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
@@ -247,7 +255,7 @@ func (x suite) suspends(t *testing.T, s system.System, about *system.Description
 func (x suite) renames(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", x.Values[0]))
 	other := x.create(t, s, x.person("tom", "Tom", ""))
-	now, err := s.Change(t.Context(), made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, x.asked)
+	now, err := system.Change(t.Context(), s, made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, "ana.reyes", now.Field(about.Naming).Text())
 	assert.Equal(t, x.Values[0], now.Field(x.Other).Text())
@@ -260,7 +268,7 @@ func (x suite) renames(t *testing.T, s system.System, about *system.Description)
 	got, err := s.Get(t.Context(), now.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, now.Fields, got.Fields)
-	_, err = s.Change(t.Context(), got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, x.asked)
+	_, err = system.Change(t.Context(), s, got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal, "the name is somebody else's")
 	got, err = s.Get(t.Context(), other.ID, x.asked)
@@ -311,7 +319,7 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	fields := append(slices.Clone(x.asked), field)
 	wanted := x.person("ana", "Ana", x.Values[0])
 	wanted.Fields[field] = account.Of(made[1].Name)
-	ana, err := system.CreateOne(t.Context(), s, wanted, fields)
+	ana, err := system.Create(t.Context(), s, wanted, fields)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Name, ana.Field(field).Text())
 	standing := func(id string) (n int) {
@@ -324,10 +332,10 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	}
 	assert.Equal(t, 1, standing(made[1].ID))
 	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[1].ID), &refusal, "she stands there")
-	ana, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, fields)
+	ana, err = system.Change(t.Context(), s, ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, fields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Fore", x.Values[1], "ana"}, []string{ana.Field(field).Text(), ana.Field(x.Other).Text(), ana.Field("userName").Text()})
-	_, err = s.Change(t.Context(), ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
+	_, err = system.Change(t.Context(), s, ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Zero(t, standing(made[1].ID))
 	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[0].ID), &refusal, "another stands in it")
@@ -343,14 +351,14 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 		t.Skip("the system sets no passwords of accounts that are there")
 	}
 	made := x.create(t, s, x.person("ana", "Ana", x.Values[2]))
-	require.NoError(t, s.SetPassword(t.Context(), made, "gulls-over-Quay-41", nil))
+	require.NoError(t, system.SetPassword(t.Context(), s, made, "gulls-over-Quay-41", nil))
 	now, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, now.Fields, "and nothing else changes")
-	require.NoError(t, s.SetPassword(t.Context(), now, "gulls-over-Quay-41", nil), "the same once more does no harm")
+	require.NoError(t, system.SetPassword(t.Context(), s, now, "gulls-over-Quay-41", nil), "the same once more does no harm")
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, s.Remove(t.Context(), gone))
-	assert.ErrorIs(t, s.SetPassword(t.Context(), gone, "gulls-over-Quay-41", nil), system.ErrGone)
+	require.NoError(t, system.Remove(t.Context(), s, gone))
+	assert.ErrorIs(t, system.SetPassword(t.Context(), s, gone, "gulls-over-Quay-41", nil), system.ErrGone)
 }
 
 // halves has a change refused of which one part can be made and another cannot: what is told of it is so.
@@ -365,7 +373,7 @@ func (x suite) halves(t *testing.T, s system.System, _ *system.Description) {
 		if i == 1 {
 			slices.Reverse(changes)
 		}
-		_, err := s.Change(t.Context(), now, changes, x.asked)
+		_, err := system.Change(t.Context(), s, now, changes, x.asked)
 		var refusal *system.Refusal
 		require.ErrorAs(t, err, &refusal)
 		var part *system.Partial
@@ -398,13 +406,13 @@ func (x suite) shows(t *testing.T, s system.System, about *system.Description) {
 	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: "", ids[2]: ""}, now())
 	known, err := s.Get(t.Context(), ids[1], x.asked)
 	require.NoError(t, err)
-	_, err = s.Change(t.Context(), known, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	_, err = system.Change(t.Context(), s, known, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0], ids[2]: ""}, now())
 	if about.Can.Removes {
 		gone, err := s.Get(t.Context(), ids[2], x.asked)
 		require.NoError(t, err)
-		require.NoError(t, s.Remove(t.Context(), gone))
+		require.NoError(t, system.Remove(t.Context(), s, gone))
 		assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0]}, now())
 	}
 }
@@ -435,22 +443,22 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 		"fenced":  {system.Fenced(t.Context(), func() error { return over }), over},
 		"stopped": {system.Ending(stopped), context.Canceled},
 	} {
-		_, err := system.CreateOne(c.ctx, s, x.person("tom", "Tom", ""), x.asked)
+		_, err := system.Create(c.ctx, s, x.person("tom", "Tom", ""), x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.AtOnce > 1 {
-			all, err := s.Create(c.ctx, []account.Account{x.person("mei", "Mei", ""), x.person("bo", "Bo", "")}, x.asked)
+			all, err := s.Apply(c.ctx, Making(x.person("mei", "Mei", ""), x.person("bo", "Bo", "")), x.asked)
 			for _, one := range all {
 				err = errors.Join(err, one.Err)
 			}
 			require.ErrorIs(t, err, c.want, how)
 		}
-		_, err = s.Change(c.ctx, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+		_, err = system.Change(c.ctx, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.Renews {
-			require.ErrorIs(t, s.SetPassword(c.ctx, made, "gulls-over-Quay-41", nil), c.want, how)
+			require.ErrorIs(t, system.SetPassword(c.ctx, s, made, "gulls-over-Quay-41", nil), c.want, how)
 		}
 		if about.Can.Removes {
-			require.ErrorIs(t, s.Remove(c.ctx, made), c.want, how)
+			require.ErrorIs(t, system.Remove(c.ctx, s, made), c.want, how)
 		}
 		if about.Can.Makes && len(about.Kinds) > 0 && about.Kinds[0].Place == "" {
 			_, err := s.MakeThing(c.ctx, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
@@ -483,8 +491,8 @@ func (x suite) cannot(t *testing.T, s system.System, about *system.Description) 
 		do  func() error
 	}{
 		"count":  {about.Can.Counts, func() error { _, err := s.Count(t.Context()); return err }},
-		"remove": {about.Can.Removes, func() error { return s.Remove(t.Context(), made) }},
-		"renew":  {about.Can.Renews, func() error { return s.SetPassword(t.Context(), made, "gulls-over-Quay-41", nil) }},
+		"remove": {about.Can.Removes, func() error { return system.Remove(t.Context(), s, made) }},
+		"renew":  {about.Can.Renews, func() error { return system.SetPassword(t.Context(), s, made, "gulls-over-Quay-41", nil) }},
 		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), "groups", "x", []system.Tie{{Account: made.ID}}) }},
 		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), "groups", "x", nil); return err }},
 		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), "groups", "x") }},

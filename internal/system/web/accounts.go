@@ -51,7 +51,7 @@ func (c *Client) Describe(ctx context.Context) (*system.Description, error) {
 		about.Can.Finds, about.Can.Reads = max(c.app.Finding.Most, 1), 1
 	}
 	if c.app.Together != nil {
-		about.Can.AtOnce, about.Can.Bulk = c.app.Together.Most, true
+		about.Can.AtOnce, about.Can.Together, about.Can.Bulk = c.app.Together.Most, []system.Verb{system.Creates}, true
 	}
 	for i := range c.app.Things {
 		t := &c.app.Things[i]
@@ -270,7 +270,7 @@ func (c *Client) create(ctx context.Context, wanted account.Account, fields []st
 		return account.Account{}, err
 	}
 	if c.lacks(&wanted) {
-		if err := c.Complete(ctx, made, wanted); err != nil {
+		if err := c.complete(ctx, made, wanted); err != nil {
 			return account.Account{}, &system.Unclear{Err: fmt.Errorf("the account was made, and lacks something: %w", err)}
 		}
 		if shown, err := c.Get(system.Stopping(ctx), made.ID, fields); err == nil {
@@ -332,8 +332,8 @@ func (c *Client) lacks(wanted *account.Account) bool {
 	return c.app.Suspend != nil && wanted.Field(active).Text() == "false" || wanted.Password != "" && !c.keysNew() || len(c.left(wanted)) > 0
 }
 
-// Complete implements system.System.
-func (c *Client) Complete(ctx context.Context, known, wanted account.Account) error {
+// complete gives an account that was made what it may lack.
+func (c *Client) complete(ctx context.Context, known, wanted account.Account) error {
 	if c.app.Suspend != nil && wanted.Field(active).Text() == "false" { // first: who may not sign in must not be able to with the password
 		if _, err := c.do(ctx, request{Call: c.app.Suspend, scope: c.app.Scope(c.values(&known, &wanted)), names: true}); err != nil {
 			return err
@@ -351,13 +351,13 @@ func (c *Client) Complete(ctx context.Context, known, wanted account.Account) er
 			}
 		}
 		if len(changes) > 0 {
-			if _, err := c.Change(ctx, now, changes, left); err != nil {
+			if _, err := c.change(ctx, now, changes, left); err != nil {
 				return err
 			}
 		}
 	}
 	if wanted.Password != "" && !c.keysNew() && c.app.Password != nil {
-		return c.SetPassword(ctx, known, wanted.Password, nil)
+		return c.setPassword(ctx, known, wanted.Password, nil)
 	}
 	return nil
 }
@@ -373,21 +373,37 @@ func (c *Client) values(known, wanted *account.Account) map[string]string {
 	return values
 }
 
-// Create implements system.System.
-func (c *Client) Create(ctx context.Context, wanted []account.Account, fields []string) ([]system.Made, error) {
-	switch {
-	case len(wanted) == 1:
-		return system.Alone(c.create(ctx, wanted[0], fields))
-	case c.app.Together == nil:
-		return nil, system.ErrCannot
+// Apply implements system.System.
+func (c *Client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+	if len(orders) > 1 && c.app.Together != nil && !slices.ContainsFunc(orders, func(o system.Order) bool { return o.Does != system.Creates }) {
+		return c.together(ctx, orders, fields)
 	}
+	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
+		switch o.Does {
+		case system.Creates:
+			return c.create(ctx, o.Wanted, fields)
+		case system.Changes:
+			return c.change(ctx, o.Known, o.Changes, fields)
+		case system.Removes:
+			return now, c.remove(ctx, o.Known)
+		case system.Renews:
+			return now, c.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+		case system.Completes:
+			return now, c.complete(ctx, o.Known, o.Wanted)
+		}
+		return now, system.ErrCannot
+	})
+}
+
+// together makes accounts by one request.
+func (c *Client) together(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
 	how := c.app.Together
-	results := make([]system.Made, len(wanted))
+	results := make([]system.Result, len(orders))
 	var list []any
 	var of []int // of results, those that are sent
-	for i := range wanted {
-		c.config.Mask.Add(wanted[i].Password)
-		object, err := c.body(wanted[i])
+	for i, o := range orders {
+		c.config.Mask.Add(o.Wanted.Password)
+		object, err := c.body(o.Wanted)
 		if err != nil {
 			results[i].Err = err
 			continue
@@ -421,45 +437,45 @@ func (c *Client) Create(ctx context.Context, wanted []account.Account, fields []
 		return nil, &system.Unclear{Err: fmt.Errorf("%s: %d accounts were sent, and the answer has %d results", how.Call.String(), len(of), len(came))}
 	}
 	for n, i := range of {
-		results[i] = c.result(ctx, came[n], wanted[i], fields)
+		results[i] = c.result(ctx, came[n], orders[i].Wanted, fields)
 	}
 	return results, nil
 }
 
 // result is what became of one of several accounts that were made together.
-func (c *Client) result(ctx context.Context, value any, wanted account.Account, fields []string) system.Made {
+func (c *Client) result(ctx context.Context, value any, wanted account.Account, fields []string) system.Result {
 	how := c.app.Together
 	status := http.StatusOK
 	if how.Status != nil {
 		if _, err := fmt.Sscan(description.Text(how.Status.Of(value)), &status); err != nil {
-			return system.Made{Err: &system.Unclear{Err: fmt.Errorf("a result says nothing that is a status at %s", how.Status)}}
+			return system.Result{Err: &system.Unclear{Err: fmt.Errorf("a result says nothing that is a status at %s", how.Status)}}
 		}
 	}
 	of := how.Of.Of(value)
 	data, err := description.Encode(value)
 	if err != nil {
-		return system.Made{Err: &system.Unclear{Err: err}}
+		return system.Result{Err: &system.Unclear{Err: err}}
 	}
 	r := request{Call: &how.Call}
 	came := &answer{Answer: answerOf(status, data), value: value}
 	sent, _ := c.filled(request{Call: &how.Call, scope: c.app.Scope(nil)})
 	if err := c.judge(r, sent, came); err != nil {
-		return system.Made{Err: open(err)}
+		return system.Result{Err: open(err)}
 	}
 	a, is := c.account(of, fields, nil)
 	if !is {
-		return system.Made{Err: &system.Unclear{Err: errors.New("a result shows no account that can be read")}}
+		return system.Result{Err: &system.Unclear{Err: errors.New("a result shows no account that can be read")}}
 	}
 	if c.lacks(&wanted) {
-		if err := c.Complete(ctx, a, wanted); err != nil {
-			return system.Made{Err: &system.Unclear{Err: fmt.Errorf("the account was made, and lacks something: %w", err)}}
+		if err := c.complete(ctx, a, wanted); err != nil {
+			return system.Result{Err: &system.Unclear{Err: fmt.Errorf("the account was made, and lacks something: %w", err)}}
 		}
 	}
-	return system.Made{Account: a}
+	return system.Result{Account: a}
 }
 
-// Remove implements system.System.
-func (c *Client) Remove(ctx context.Context, known account.Account) error {
+// remove removes an account.
+func (c *Client) remove(ctx context.Context, known account.Account) error {
 	if c.app.Remove == nil {
 		return system.ErrCannot
 	}
@@ -475,8 +491,8 @@ func (c *Client) match(known *account.Account) string {
 	return ""
 }
 
-// SetPassword implements system.System.
-func (c *Client) SetPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+// setPassword gives an account another password.
+func (c *Client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
 	if c.app.Password == nil {
 		return system.ErrCannot
 	}
@@ -490,7 +506,7 @@ func (c *Client) SetPassword(ctx context.Context, known account.Account, passwor
 		return nil
 	}
 	known.Version = ""
-	_, err := c.Change(ctx, known, also, nil)
+	_, err := c.change(ctx, known, also, nil)
 	var part *system.Partial
 	if err != nil && !errors.As(err, &part) {
 		return &system.Partial{Now: known, Err: err}

@@ -52,31 +52,34 @@ func (c *Client) ways(changes []account.Change) (all []way, err error) {
 	return all, nil
 }
 
-// Change implements system.System with as few requests as the description allows, each of which says no more than
+// change changes an account with as few requests as the description allows, each of which says no more than
 // what changes, where it can.
-func (c *Client) Change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *Client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	ways, err := c.ways(changes)
 	if err != nil {
 		return account.Account{}, err
 	}
-	now := known
+	now, seen := known, false
 	var done []account.Change
 	for _, w := range ways {
-		after, err := c.send(ctx, w, now, fields)
+		after, shown, err := c.send(ctx, w, now, fields)
 		if err != nil {
 			if len(done) > 0 {
 				err = &system.Partial{Now: now, Done: done, Err: err}
 			}
 			return account.Account{}, err
 		}
-		now = after
+		now, seen = after, shown
 		done = append(done, w.changes...)
+	}
+	if !seen {
+		now.Fields = nil
 	}
 	return now, nil
 }
 
-// send makes some changes in one request, and returns the account as it is then.
-func (c *Client) send(ctx context.Context, w way, known account.Account, fields []string) (account.Account, error) {
+// send makes some changes in one request, and returns the account as it is then, or if that was not shown, as it should be.
+func (c *Client) send(ctx context.Context, w way, known account.Account, fields []string) (now account.Account, shown bool, err error) {
 	wanted := known
 	wanted.Fields = maps.Clone(known.Fields)
 	if wanted.Fields == nil {
@@ -92,7 +95,7 @@ func (c *Client) send(ctx context.Context, w way, known account.Account, fields 
 			r.body, err = description.Encode(body)
 		}
 		if err != nil {
-			return account.Account{}, err
+			return now, false, err
 		}
 		if c.app.Account.ETag && version != "" {
 			r.version = version
@@ -101,7 +104,7 @@ func (c *Client) send(ctx context.Context, w way, known account.Account, fields 
 	}
 	got, err := c.do(ctx, r)
 	if err != nil {
-		return account.Account{}, err
+		return now, false, err
 	}
 	return c.after(ctx, w, got, known, wanted, fields)
 }
@@ -213,21 +216,20 @@ func missingOn(at description.Path, object map[string]any, operation func(op, at
 
 // after reads the account out of the answer to a change. An answer without a body says that the change was made as it
 // was sent. Where another does not show the account, it is looked at.
-func (c *Client) after(ctx context.Context, w way, got *answer, known, wanted account.Account, fields []string) (account.Account, error) {
+func (c *Client) after(ctx context.Context, w way, got *answer, known, wanted account.Account, fields []string) (now account.Account, shown bool, err error) {
 	if got.Status == http.StatusNoContent || len(got.Body) == 0 {
 		wanted.Version = ""
 		if c.app.Account.ETag {
 			wanted.Version = got.Header.Get("ETag")
 		}
-		if c.app.Account.Version != nil { // which is another by now
-			return c.looked(ctx, w, got, known, fields)
+		if c.app.Account.Version == nil { // else it is another by now
+			return wanted, false, nil
 		}
-		return wanted, nil
+	} else if a, is := c.account(w.call.Item.Of(got.value), fields, got.Header); is && a.ID == known.ID && c.shows(w, a, fields) {
+		return a, true, nil
 	}
-	if a, is := c.account(w.call.Item.Of(got.value), fields, got.Header); is && a.ID == known.ID && c.shows(w, a, fields) {
-		return a, nil
-	}
-	return c.looked(ctx, w, got, known, fields)
+	now, err = c.looked(ctx, w, got, known, fields)
+	return now, true, err
 }
 
 // shows reports whether an account that came back has what was changed in it.
