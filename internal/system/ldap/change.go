@@ -25,6 +25,12 @@ func (c *client) Apply(ctx context.Context, orders []system.Order, fields []stri
 	}
 	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
 		switch o.Does {
+		case system.Creates:
+			made, err := c.create(ctx, []system.Order{o}, fields)
+			if err != nil {
+				return now, err
+			}
+			return made[0].Account, made[0].Err
 		case system.Changes:
 			return c.change(ctx, o.Known, o.Changes, fields)
 		case system.Removes:

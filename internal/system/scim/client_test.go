@@ -155,7 +155,7 @@ func TestRefusals(t *testing.T) {
 }
 
 func TestSystem(t *testing.T) {
-	for name, options := range map[string]standin.Options{"PATCH": {Page: 20}, "PUT": {NoPatch: true}, "without versions": {NoETag: true}, "without filters": {NoFilter: true, Page: 1}} {
+	for name, options := range map[string]standin.Options{"PATCH": {Page: 20}, "bulk": {Bulk: 10}, "bulk and PUT": {Bulk: 10, NoPatch: true}, "PUT": {NoPatch: true}, "without versions": {NoETag: true}, "without filters": {NoFilter: true, Page: 1}} {
 		t.Run(name, func(t *testing.T) {
 			systemtest.Run(t, systemtest.Person(), func(t *testing.T) system.System {
 				var line *systemtest.Line

@@ -49,7 +49,7 @@ func Making(wanted ...account.Account) (orders []system.Order) {
 // What else they can do is tested where they say that they can.
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
-		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes,
+		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes, "several at once": suite.several,
 		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes, "enough is enough": suite.ends,
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -215,6 +215,56 @@ func (x suite) members(t *testing.T, s system.System, about *system.Description)
 	if about.Can.Unmakes {
 		require.NoError(t, s.RemoveThing(t.Context(), "groups", group.ID))
 		assert.ErrorIs(t, s.RemoveThing(t.Context(), "groups", group.ID), system.ErrGone)
+	}
+}
+
+// several has orders of all verbs that go with others be carried out at once: each comes to what it would by itself.
+func (x suite) several(t *testing.T, s system.System, about *system.Description) {
+	if about.Can.AtOnce < 2 {
+		t.Skip("it takes one order at a time")
+	}
+	ana, tom, mei := x.create(t, s, x.person("ana", "Ana", x.Values[0])), x.create(t, s, x.person("tom", "Tom", x.Values[0])), x.create(t, s, x.person("mei", "Mei", ""))
+	change := func(known account.Account, to string) system.Order {
+		return system.Order{Does: system.Changes, Known: known, Changes: []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(to)}}}
+	}
+	_, err := system.Change(t.Context(), s, tom, change(tom, x.Values[1]).Changes, x.asked)
+	require.NoError(t, err)
+	nobody := ana
+	nobody.ID += "-of-nobody"
+	var orders []system.Order
+	for _, o := range append(Making(x.person("zoe", "Zoe", ""), x.person("ana", "Another", "")), change(ana, x.Values[2]), change(tom, x.Values[2]), change(nobody, x.Values[2]), system.Order{Does: system.Removes, Known: mei}) {
+		if slices.Contains(about.Can.Together, o.Does) {
+			orders = append(orders, o)
+		}
+	}
+	results, err := s.Apply(t.Context(), orders, x.asked)
+	require.NoError(t, err)
+	require.Len(t, results, len(orders))
+	var refusal *system.Refusal
+	for i, o := range orders {
+		switch now, err := results[i].Account, results[i].Err; {
+		case o.Wanted.Field("userName").Text() == "ana":
+			require.ErrorAs(t, err, &refusal)
+			assert.Equal(t, account.TakenValue, refusal.Code)
+		case o.Does == system.Creates:
+			require.NoError(t, err)
+			seen, err := s.Get(t.Context(), now.ID, x.asked)
+			require.NoError(t, err)
+			assert.Equal(t, "Zoe", seen.Field(x.Text).Text())
+		case o.Known.ID == nobody.ID:
+			require.ErrorIs(t, err, system.ErrGone)
+		case o.Known.ID == tom.ID && about.Can.Versions:
+			require.ErrorIs(t, err, system.ErrChanged)
+		case o.Does == system.Removes:
+			require.NoError(t, err)
+			_, err = s.Get(t.Context(), mei.ID, x.asked)
+			require.ErrorIs(t, err, system.ErrGone)
+		default:
+			require.NoError(t, err)
+			seen, err := s.Get(t.Context(), o.Known.ID, x.asked)
+			require.NoError(t, err)
+			assert.Equal(t, x.Values[2], seen.Field(x.Other).Text())
+		}
 	}
 }
 
@@ -446,7 +496,7 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 		_, err := system.Create(c.ctx, s, x.person("tom", "Tom", ""), x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.AtOnce > 1 {
-			all, err := s.Apply(c.ctx, Making(x.person("mei", "Mei", ""), x.person("bo", "Bo", "")), x.asked)
+			all, err := s.Apply(c.ctx, append(Making(x.person("mei", "Mei", "")), system.Order{Does: system.Changes, Known: made, Changes: []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}}), x.asked)
 			for _, one := range all {
 				err = errors.Join(err, one.Err)
 			}
