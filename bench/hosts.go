@@ -25,10 +25,9 @@ const (
 // playedUseradd is a tool that takes its time and little of this machine.
 const playedUseradd = `#!/bin/sh
 sleep ` + toolTime + `
-for last; do :; done
-n=$(wc -l </etc/passwd)
-echo "$last:x:$((20000 + n)):100::/:/bin/sh" >>/etc/passwd
-echo "$last:!:20000:0:99999:7:::" >>/etc/shadow
+while [ $# -gt 1 ]; do case $1 in -u) u=$2;; -c) c=$2;; -d) d=$2;; esac; shift; done
+echo "$1:x:$u:100:$c:$d:/bin/sh" >>/etc/passwd
+echo "$1:!:20000:0:99999:7:::" >>/etc/shadow
 `
 
 // benchHosts holds making accounts on a real host against a bare script of the same commands in
@@ -43,64 +42,72 @@ func benchHosts(program, dir string) error {
 		defer os.RemoveAll(memory)
 		dir = memory
 	}
-	sheet := filepath.Join(dir, "hands.csv")
-	if err := writeHands(sheet, newHands); err != nil {
-		return err
-	}
-	var ratios, ours, bare []float64
+	what := []string{"made", "changed"}
+	ratios, ours, bare := make([][]float64, len(what)), make([][]float64, len(what)), make([][]float64, len(what))
 	for range 3 {
-		took, err := oneHost(program, dir, sheet)
+		took, err := oneHost(program, dir)
 		if err != nil {
 			return err
 		}
-		ours, bare, ratios = append(ours, took[0]), append(bare, took[1]), append(ratios, took[1]/took[0])
+		for i, t := range took {
+			ours[i], bare[i], ratios[i] = append(ours[i], t[0]), append(bare[i], t[1]), append(ratios[i], t[1]/t[0])
+		}
 	}
-	fmt.Printf("hosts  %d accounts on one host: %5.2f s; a bare script of the same commands %5.2f s; accounts/s against the script %.2f (from %.2f to %.2f)\n", newHands, middle(ours), middle(bare), middle(ratios), least(ratios), most(ratios))
+	for i, done := range what {
+		fmt.Printf("hosts  %d accounts %s on one host: %5.2f s; a bare script of the same commands %5.2f s; accounts/s against the script %.2f (from %.2f to %.2f)\n", newHands, done, middle(ours[i]), middle(bare[i]), middle(ratios[i]), least(ratios[i]), most(ratios[i]))
+	}
 	return manyHosts(program, dir)
 }
 
-func writeHands(path string, n int) error {
+func writeHands(path, called string, n int) error {
 	var rows strings.Builder
-	rows.WriteString("User name,Display name\n")
+	rows.WriteString("User name,Display name,Unix UID\n")
 	for i := range n {
-		fmt.Fprintf(&rows, "hand%04d,Deck Hand %d\n", i, i)
+		fmt.Fprintf(&rows, "hand%04d,%s %d,%d\n", i, called, i, 20000+i)
 	}
 	return os.WriteFile(path, []byte(rows.String()), 0o644)
 }
 
-// oneHost posts to a new host, and runs the script on another.
-func oneHost(program, dir, sheet string) (took [2]float64, err error) {
-	for i := range took {
+// oneHost makes accounts on a host and changes them, by posts and then, on another, by scripts.
+func oneHost(program, dir string) (took [2][2]float64, err error) {
+	sheet := filepath.Join(dir, "hands.csv")
+	for i := range 2 {
 		h, err := startHost(dir, "")
 		if err != nil {
 			return took, err
 		}
-		if i == 0 {
-			config := "systems:\n" + h.config("quay", h.port, "")
-			if err := errors.Join(os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644), removeLedger(dir)); err != nil {
-				return took, err
+		config := "systems:\n" + h.config("quay", h.port, "")
+		if err := errors.Join(os.WriteFile(filepath.Join(dir, "evenledger.yaml"), []byte(config), 0o644), removeLedger(dir)); err != nil {
+			return took, errors.Join(err, h.stop())
+		}
+		for n, c := range []struct{ called, command string }{{"Deck Hand", "useradd -c 'Deck Hand %[1]d' -u $((20000 + %[1]d)) -d /home/hand%04[1]d -m -- hand%04[1]d\n"}, {"Able Hand", "usermod -c 'Able Hand %[1]d' -- hand%04[1]d\n"}} {
+			var cmd *exec.Cmd
+			if i == 0 {
+				err = writeHands(sheet, c.called, newHands)
+				if err == nil {
+					_, err = measure(in(dir, program, "draft", sheet))
+				}
+				cmd = in(dir, program, "post", strconv.Itoa(n+1), "--yes")
+			} else {
+				var script strings.Builder
+				for n := range newHands {
+					fmt.Fprintf(&script, c.command, n)
+				}
+				cmd = exec.Command("ssh", "-q", "-i", h.dir+"/key", "-o", "UserKnownHostsFile="+h.dir+"/known_hosts", "-p", strconv.Itoa(h.port), "root@127.0.0.1", "sh")
+				cmd.Stdin = strings.NewReader(script.String())
 			}
-			if _, err := measure(in(dir, program, "draft", sheet)); err != nil {
+			var used usage
+			if err == nil {
+				used, err = measure(cmd)
+			}
+			if err != nil {
 				return took, errors.Join(err, h.stop())
 			}
-			used, err := measure(in(dir, program, "post", "1", "--yes"))
-			if err = errors.Join(err, h.stop()); err != nil {
-				return took, err
-			}
-			took[i] = used.wall.Seconds()
-			continue
+			took[n][i] = used.wall.Seconds()
 		}
-		var script strings.Builder
-		for n := range newHands {
-			fmt.Fprintf(&script, "useradd -c 'Deck Hand %d' -d /home/hand%04d -m -- hand%04d\n", n, n, n)
-		}
-		cmd := exec.Command("ssh", "-q", "-i", h.dir+"/key", "-o", "UserKnownHostsFile="+h.dir+"/known_hosts", "-p", strconv.Itoa(h.port), "root@127.0.0.1", "sh")
-		cmd.Stdin = strings.NewReader(script.String())
-		used, err := measure(cmd)
-		if err = errors.Join(err, h.stop()); err != nil {
+		if err := h.stop(); err != nil {
 			return took, err
 		}
-		took[i] = used.wall.Seconds()
 	}
 	return took, nil
 }
@@ -108,7 +115,7 @@ func oneHost(program, dir, sheet string) (took [2]float64, err error) {
 // manyHosts posts to four hosts that are played, one after the other and together.
 func manyHosts(program, dir string) error {
 	sheet := filepath.Join(dir, "each.csv")
-	if err := writeHands(sheet, each); err != nil {
+	if err := writeHands(sheet, "Deck Hand", each); err != nil {
 		return err
 	}
 	var took [2]float64

@@ -151,8 +151,8 @@ func timeBare(program, dir string, delay time.Duration, bulk int) (seconds float
 	return took.wall.Seconds(), err
 }
 
-// bareSend is the floor of posting: requests of the same shape and nothing else.
-func bareSend(url, count, connections string) error {
+// bareSend is the floor of posting: requests of the same shape, each sent by one, and nothing else.
+func bareSend(one func(*http.Client, string, int) error, url, count, connections string) error {
 	n, err := strconv.Atoi(count)
 	if err != nil {
 		return err
@@ -168,7 +168,7 @@ func bareSend(url, count, connections string) error {
 	for range workers {
 		group.Go(func() {
 			for i := range numbers {
-				if err := sendOne(client, url, i); err != nil {
+				if err := one(client, url, i); err != nil {
 					select {
 					case failed <- err:
 					default:

@@ -86,7 +86,7 @@ func send(client *http.Client, method, target string, document any, want int) er
 // bareTies is the floor of posting memberships: each account in a request of its
 // own, then the least requests that put everyone into what they are to be in.
 func bareTies(url, count, connections string) error {
-	if err := bareSend(url, count, connections); err != nil {
+	if err := bareSend(sendOne, url, count, connections); err != nil {
 		return err
 	}
 	n, err := strconv.Atoi(count)

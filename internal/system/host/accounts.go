@@ -466,7 +466,11 @@ func (c *client) change(f *facts, known account.Account, changes []account.Chang
 		more = append([]string{"rename " + words(known.ID, after, from)}, more...) // the group of the account's own
 	}
 	if len(usermod) > 1 {
-		more = append([]string{"slow account " + words(append(usermod, "--", known.ID)...)}, more...)
+		tells := "try"
+		if fields["uidNumber"].Filled() { // usermod gives all files of the home to the number
+			tells = "slow"
+		}
+		more = append([]string{tells + " account " + words(append(usermod, "--", known.ID)...)}, more...)
 	}
 	if home != "" {
 		was := ""
