@@ -20,12 +20,6 @@ import (
 	"evenledger/internal/words"
 )
 
-// isOpen reports whether an error leaves it open what became of the request.
-func isOpen(err error) bool {
-	var unclear *system.Unclear
-	return errors.As(err, &unclear)
-}
-
 // takenIn returns the error of a system that said that it took a request in, which it may carry out at any time; nil: it is none.
 func takenIn(err error) *system.Unclear {
 	var unclear *system.Unclear
@@ -56,29 +50,30 @@ func (p *run) fields() []string {
 	return p.asked
 }
 
-// carryOut sends the entry's request and settles its outcome. An error means
-// that the post cannot go on; then the entry's outcome is Waiting if nothing
-// came of it.
-func (p *run) carryOut(ctx context.Context, e *batch.Entry) error {
+// errandOf is the errand of an entry's own step; nil: the entry is settled without.
+func (p *run) errandOf(e *batch.Entry) errand {
 	if p.hasNoPlace(e) {
 		return nil
 	}
+	resent := p.resent[e.Row]
+	progress := progress{look: resent.any(), unclear: resent.any(), before: wasOpen(e), sent: resent}
 	if e.Intent == account.Create {
-		return p.create(ctx, e, p.resent[e.Row])
+		return &making{p: p, e: e, progress: progress}
 	}
-	if name, is := p.protected(e, nil); is {
-		p.refuseProtected(e, name)
-		return nil
-	}
+	name, protected := p.protected(e, nil)
 	switch {
-	case e.Intent == account.Remove:
-		return p.remove(ctx, e, p.resent[e.Row].any())
-	case len(e.Changes) == 0: // only steps follow; that nobody changed the account was seen
+	case protected:
+		p.refuseProtected(e, name)
+	case onlySteps(e): // that nobody changed the account was seen
 		e.Did = e.Intent.Comes()
 		e.Settle()
-		return nil
+	case e.Intent == account.Remove && !p.about.Can.Removes:
+		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
+	default:
+		progress.look = progress.look || e.Intent == account.Remove || e.Version == "" || !p.about.Can.Versions
+		return &changing{p: p, e: e, progress: progress, version: e.Version}
 	}
-	return p.change(ctx, e, false)
+	return nil
 }
 
 // protected reports whether the entry's account is one that no batch may change, as it
@@ -99,21 +94,6 @@ func (p *run) refuseProtected(e *batch.Entry, name string) {
 	p.refuse(e)
 }
 
-// sent says when requests of ours that may have made an account were sent.
-type sent struct {
-	first, last time.Time
-}
-
-func (s sent) any() bool { return !s.first.IsZero() }
-
-func (s sent) again(now time.Time) sent {
-	if s.first.IsZero() {
-		s.first = now
-	}
-	s.last = now
-	return s
-}
-
 // sentOf is when the request of an earlier post was sent. One that the system took in may be carried out at any time until now.
 func (p *run) sentOf(f store.InFlight) sent {
 	if f.Entry.Outcome.IsElsewhere() {
@@ -122,52 +102,79 @@ func (p *run) sentOf(f store.InFlight) sent {
 	return sent{f.First, f.Sent}
 }
 
-// create makes the entry's account. An earlier request of ours may have made it.
-func (p *run) create(ctx context.Context, e *batch.Entry, earlier sent) error {
-	wanted, err := p.wantedOf(e)
-	if err != nil {
-		return err
+// A making has an account made. An earlier request of ours may have made it.
+type making struct {
+	progress
+	p     *run
+	e     *batch.Entry
+	taken *system.Unclear // the system took it in, to carry it out later; nil: it did not
+}
+
+func (m *making) does() system.Verb { return system.Creates }
+func (m *making) account() string   { return "" }
+func (m *making) touches() []string { return nil }
+
+func (m *making) order() (system.Order, error) {
+	wanted, err := m.p.wantedOf(m.e)
+	return system.Order{Does: system.Creates, Wanted: wanted}, err
+}
+
+// lookForMade looks for the accounts of makings that may have been made.
+func (p *run) lookForMade(ctx context.Context, makings []*making) error {
+	if len(makings) == 0 {
+		return nil
 	}
-	before := wasOpen(e)
-	if earlier.any() {
-		if found, err := p.lookFor(ctx, e, earlier, 0); err != nil || found {
-			return err
+	var entries []*batch.Entry
+	of, patience := map[*batch.Entry]*making{}, time.Duration(0)
+	for _, m := range makings {
+		if entries, of[m.e] = append(entries, m.e), m; m.tries > 0 { // else it was sent by an earlier post
+			patience = p.Settle
 		}
 	}
-	for range maxAttempts {
-		now := earlier.again(p.Clock.Now())
-		made, err := system.Create(ctx, p.System, wanted, p.fields())
-		var refusal *system.Refusal
-		switch {
-		case err == nil:
-			return p.answered(ctx, e, made, now)
-		case isOpen(err):
-			unclear := err
-			earlier = now
-			if found, err := p.lookFor(ctx, e, earlier, p.Settle); err != nil || found {
-				return err
-			}
-			if taken := takenIn(unclear); taken != nil {
-				p.leaveTaken(e, taken)
-				return nil
-			}
-		case errors.As(err, &refusal):
-			return p.notCreated(ctx, e, refusal, earlier, now)
-		case errors.Is(err, system.ErrGone):
-			p.fail(e, account.SystemRefused, "", "the system has no place to create accounts in")
-			return nil
-		default:
-			return stillOpen(earlier.any(), err)
+	missing, err := p.lookForAll(ctx, entries, func(e *batch.Entry) sent { return of[e].sent }, patience)
+	for _, m := range makings {
+		m.settled = !slices.Contains(missing, m.e)
+		if !m.settled && err == nil && m.taken != nil {
+			p.leaveTaken(m.e, m.taken)
+			m.settled = true
 		}
 	}
-	p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and no such account has appeared within %s", maxAttempts, p.Settle))
-	return nil
+	return err
+}
+
+// seen is for accounts that are there.
+func (m *making) seen(context.Context, account.Account, error) (next, error) { return nextSend, nil }
+
+func (m *making) came(ctx context.Context, made account.Account, err error) (next, error) {
+	var refusal *system.Refusal
+	switch {
+	case err == nil && m.together && len(made.Fields) == 0:
+		m.p.created(m.e, made) // the answer need not show it, and was to just this request
+		return nextNothing, nil
+	case err == nil:
+		return nextNothing, m.p.answered(ctx, m.e, made, m.sent)
+	case isOpen(err):
+		m.taken = takenIn(err)
+		return nextLookup, nil
+	case errors.As(err, &refusal):
+		return m.p.notCreated(ctx, m.e, refusal, m.earlier, m.sent)
+	case errors.Is(err, system.ErrGone):
+		m.p.fail(m.e, account.SystemRefused, "", "the system has no place to create accounts in")
+		return nextNothing, nil
+	case m.together: // whatever else it is, the account may be there
+		return nextLookup, nil
+	}
+	return nextSend, stillOpen(m.unclear, err)
+}
+
+func (m *making) left() {
+	m.p.leave(m.e, m.before, fmt.Sprintf("the system gave no clear answer %d times, and no such account has appeared within %s", maxAttempts, m.p.Settle))
 }
 
 // notCreated settles an entry whose account the system refused to make. What is taken
 // may be so by an earlier request of ours, of which somebody on the way to the system
 // may have made two as well.
-func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) error {
+func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Refusal, earlier, now sent) (next, error) {
 	before := wasOpen(e)
 	if shows, agrees := p.agrees(refusal.By, e); refusal.Code == account.TakenValue && (!shows || agrees) { // else somebody else is seen to have it
 		patience := time.Duration(0)
@@ -179,7 +186,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 			err = nil // the system said no, and that stands
 		}
 		if err != nil {
-			return err
+			return nextSend, err
 		}
 		a, there := found[e]
 		switch {
@@ -187,31 +194,28 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 			if earlier.any() {
 				lacks, err := p.fillUp(ctx, e, a)
 				if err != nil {
-					return err
+					return nextSend, err
 				}
 				if lacks {
 					p.lacking(e, a)
-					return nil
+					return nextNothing, nil
 				}
 			}
 			p.created(e, a)
 			if !earlier.any() || !p.about.Can.Piecemeal {
 				p.withhold(e) // a colleague at the same sheet may have been faster
 			}
-			return nil
+			return nextNothing, nil
 		case !there && earlier.any():
 			p.leave(e, before, fmt.Sprintf("a request of this batch seems to have made the account, and the system does not show it within %s, the “settle” of evenledger.yaml; to a second request it said: %s", p.Settle, refusal.Message))
-			return nil
+			return nextNothing, nil
 		}
 	}
 	if another, err := p.remade(ctx, e, refusal); err != nil || another {
-		if err != nil {
-			return err
-		}
-		return p.create(ctx, e, sent{})
+		return nextAnew, err
 	}
 	p.fail(e, refusal.Code, refusal.Field, refusal.Message)
-	return nil
+	return nextNothing, nil
 }
 
 // answered settles an entry whose account the system says it made. That it is the
@@ -283,15 +287,6 @@ func (p *run) agrees(a account.Account, e *batch.Entry) (shows, agrees bool) {
 		}
 	}
 	return false, false
-}
-
-// stillOpen keeps it open what became of an earlier request when the one that
-// followed could not be sent.
-func stillOpen(unclear bool, err error) error {
-	if unclear {
-		return &system.Unclear{Err: err}
-	}
-	return err
 }
 
 func (p *run) created(e *batch.Entry, made account.Account) {
@@ -431,7 +426,11 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store
 				forgotten = append(forgotten, *f)
 				return nil
 			case errors.As(err, &refusal): // what is taken may be so by an earlier request of ours, of a post that was killed
-				return p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
+				n, err := p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
+				if err != nil || n != nextAnew {
+					return err
+				}
+				return p.carryOut(system.Ending(asking), []errand{&making{p: p, e: &f.Entry}})
 			case err != nil:
 				return err
 			case lacks:
@@ -460,59 +459,72 @@ func (p *run) clear(e *batch.Entry) {
 	e.Findings = slices.DeleteFunc(e.Findings, func(f account.Finding) bool { return f.Code == notYet || f.Code == account.TakenIn })
 }
 
-// change makes the changes of an entry's account. It is unclear if a request of ours may have made them already.
-func (p *run) change(ctx context.Context, e *batch.Entry, unclear bool) error {
-	known := account.Account{ID: e.Account, Version: e.Version, Fields: e.Known}
-	look, before := unclear || known.Version == "" || !p.about.Can.Versions, wasOpen(e)
-	for range maxAttempts {
-		if look {
-			settled, now, err := p.settleChange(ctx, e, unclear)
-			if err != nil || settled {
-				return err
-			}
-			known.ID, known.Version = e.Account, now.Version
-		}
-		now, err := system.Change(ctx, p.System, known, e.Changes, p.fields())
-		settled, open, err := p.changeEnded(e, now, err, unclear)
-		if err != nil || settled {
-			return err
-		}
-		look, unclear = true, unclear || open
-	}
-	if unclear {
-		p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is as it was", maxAttempts))
-		return nil
-	}
-	e.Find(account.Error, account.Stale, "", "", "the account kept changing while it was to be changed")
-	p.refuse(e)
-	return nil
+// A changing has an account changed as its entry says, or removed. One that is to be removed and is gone already is as it
+// should be.
+type changing struct {
+	progress
+	p       *run
+	e       *batch.Entry
+	version string
 }
 
-// changeEnded settles an entry by what came of the request that was to change its account. One that is not settled by it
-// is to be looked at; it is open if the request may have been carried out. An error means that the post cannot go on.
-func (p *run) changeEnded(e *batch.Entry, now account.Account, came error, unclear bool) (settled, open bool, err error) {
+func (c *changing) does() system.Verb { return system.VerbOf(c.e.Intent) }
+func (c *changing) account() string   { return c.e.Account }
+func (c *changing) touches() []string { return nil }
+
+func (c *changing) order() (system.Order, error) {
+	return system.Order{Does: c.does(), Known: account.Account{ID: c.e.Account, Version: c.version, Fields: c.e.Known}, Changes: c.e.Changes}, nil
+}
+
+func (c *changing) seen(ctx context.Context, now account.Account, err error) (next, error) {
+	over, now, err := c.p.settleAs(ctx, c.e, now, err, c.unclear)
+	if c.version = now.Version; over {
+		return nextNothing, err
+	}
+	return nextSend, err
+}
+
+func (c *changing) came(_ context.Context, now account.Account, err error) (next, error) {
 	var refusal *system.Refusal
 	var part *system.Partial
+	removes := c.e.Intent == account.Remove
 	switch {
-	case came == nil:
-		return true, false, p.changed(e, now)
-	case errors.As(came, &part):
-		if e.Account = part.Now.ID; !isOpen(came) {
-			return true, false, p.partly(e, part)
+	case err == nil && removes:
+		c.p.removed(c.e)
+	case err == nil:
+		return nextNothing, c.p.changed(c.e, now)
+	case errors.As(err, &part):
+		if c.e.Account = part.Now.ID; isOpen(err) {
+			return nextLookup, nil
 		}
-		return false, true, nil
-	case isOpen(came):
-		return false, true, nil
-	case errors.Is(came, system.ErrChanged):
-		return false, false, nil
-	case errors.Is(came, system.ErrGone):
-		p.gone(e)
-	case errors.As(came, &refusal):
-		p.fail(e, refusal.Code, refusal.Field, refusal.Message)
+		return nextNothing, c.p.partly(c.e, part)
+	case isOpen(err):
+		return nextLookup, nil
+	case errors.Is(err, system.ErrChanged):
+		return nextLook, nil
+	case errors.Is(err, system.ErrGone) && removes:
+		c.p.goneAlready(c.e, c.unclear)
+	case errors.Is(err, system.ErrGone):
+		c.p.gone(c.e)
+	case errors.As(err, &refusal):
+		c.p.fail(c.e, refusal.Code, refusal.Field, refusal.Message)
 	default:
-		return false, false, stillOpen(unclear, came)
+		return nextSend, stillOpen(c.unclear, err)
 	}
-	return true, false, nil
+	return nextNothing, nil
+}
+
+func (c *changing) left() {
+	switch as := "the account is as it was"; {
+	case c.unclear:
+		if c.e.Intent == account.Remove {
+			as = "the account is still there"
+		}
+		c.p.leave(c.e, c.before, fmt.Sprintf("the system gave no clear answer %d times, and %s", maxAttempts, as))
+	default:
+		c.e.Find(account.Error, account.Stale, "", "", "the account kept changing while it was to be changed")
+		c.p.refuse(c.e)
+	}
 }
 
 // changed settles an entry whose change was made. If it is somebody else whose account
@@ -561,50 +573,6 @@ func (p *run) did(e *batch.Entry, now account.Account, part []account.Change) {
 
 func (p *run) otherSystem(e *batch.Entry, now account.Account) error {
 	return p.Batch.OtherSystem(fmt.Sprintf("the account %s was %s when it was drafted, and is %s now", e.Account, e.Key, now.Label()))
-}
-
-// remove removes the entry's account. One that is gone already is as it should be. It is unclear if a request of ours
-// may have removed it.
-func (p *run) remove(ctx context.Context, e *batch.Entry, unclear bool) error {
-	if !p.about.Can.Removes {
-		p.fail(e, account.SystemRefused, "", "the accounts of this system cannot be removed")
-		return nil
-	}
-	before := wasOpen(e)
-	for range maxAttempts {
-		settled, now, err := p.settleChange(ctx, e, unclear)
-		if err != nil || settled {
-			return err
-		}
-		known := account.Account{ID: e.Account, Version: now.Version, Fields: e.Known}
-		settled, open, err := p.removeEnded(e, system.Remove(ctx, p.System, known), unclear)
-		if err != nil || settled {
-			return err
-		}
-		unclear = unclear || open
-	}
-	p.leave(e, before, fmt.Sprintf("the system gave no clear answer %d times, and the account is still there", maxAttempts))
-	return nil
-}
-
-// removeEnded settles an entry by what came of the request that was to remove its account, as changeEnded does.
-func (p *run) removeEnded(e *batch.Entry, came error, unclear bool) (settled, open bool, err error) {
-	var refusal *system.Refusal
-	switch {
-	case came == nil:
-		p.removed(e)
-	case errors.Is(came, system.ErrGone):
-		p.goneAlready(e, unclear)
-	case isOpen(came):
-		return false, true, nil
-	case errors.Is(came, system.ErrChanged):
-		return false, false, nil
-	case errors.As(came, &refusal):
-		p.fail(e, refusal.Code, refusal.Field, refusal.Message)
-	default:
-		return false, false, stillOpen(unclear, came)
-	}
-	return true, false, nil
 }
 
 func (p *run) removed(e *batch.Entry) {

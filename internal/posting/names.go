@@ -108,7 +108,7 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 				case s.Kind == "":
 					s.Result = membership.Done
 				case s.Again:
-					if err := p.referAgain(sending, e, s); err != nil {
+					if err := p.carryOut(sending, []errand{&restoring{p: p, e: e, s: s, progress: progress{look: true, before: wasOpen(e)}}}); err != nil {
 						return err
 					}
 				case ours[key] && now[key]:
@@ -136,44 +136,62 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 
 func waitsToStay(s membership.Step) bool { return s.Do == membership.Stay && s.Waits() }
 
-// referAgain has another account refer to one that was made again, unless it refers to somebody else by now.
-func (p *run) referAgain(ctx context.Context, e *batch.Entry, s *membership.Step) error {
-	before := wasOpen(e)
-	for range maxAttempts {
-		holder, err := p.System.Get(system.Stopping(ctx), s.Thing, []string{s.Kind})
-		switch is := holder.Field(s.Kind); {
-		case errors.Is(err, system.ErrGone):
-			s.Result = membership.Already
-			return nil
-		case err != nil:
-			return err
-		case is.Filled():
-			if s.Result = membership.Already; is.Text() != e.Account {
-				e.Find(account.Warning, account.ChangedSince, s.Kind, "", fmt.Sprintf("the %s of %s is another now, and stays so", s.Kind, s.Name))
-			}
-			return nil
+// A restoring has another account refer to one that was made again, unless it refers to somebody else by now.
+type restoring struct {
+	progress
+	p      *run
+	e      *batch.Entry
+	s      *membership.Step
+	holder account.Account
+}
+
+func (r *restoring) does() system.Verb { return system.Changes }
+func (r *restoring) account() string   { return r.s.Thing }
+func (r *restoring) touches() []string { return []string{r.s.Kind} }
+
+func (r *restoring) order() (system.Order, error) {
+	return system.Order{Does: system.Changes, Known: r.holder, Changes: []account.Change{{Field: r.s.Kind, Before: r.holder.Field(r.s.Kind), After: account.Of(r.e.Account)}}}, nil
+}
+
+func (r *restoring) seen(_ context.Context, holder account.Account, err error) (next, error) {
+	r.holder = holder
+	switch is := holder.Field(r.s.Kind); {
+	case errors.Is(err, system.ErrGone):
+		r.s.Result = membership.Already
+	case err != nil:
+		return nextSend, err
+	case is.Filled():
+		if r.s.Result = membership.Already; is.Text() != r.e.Account {
+			r.e.Find(account.Warning, account.ChangedSince, r.s.Kind, "", fmt.Sprintf("the %s of %s is another now, and stays so", r.s.Kind, r.s.Name))
 		}
-		_, err = system.Change(ctx, p.System, holder, []account.Change{{Field: s.Kind, Before: holder.Field(s.Kind), After: account.Of(e.Account)}}, nil)
-		var refusal *system.Refusal
-		switch {
-		case err == nil:
-			s.Result = membership.Done
-			return nil
-		case errors.As(err, &refusal):
-			s.Result = membership.Failed
-			e.Find(account.Error, refusal.Code, s.Kind, "", fmt.Sprintf("the account is there, but is not the %s of %s: %s", s.Kind, s.Name, refusal.Message))
-			return nil
-		case errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrGone), isOpen(err): // what is there tells
-		default:
-			return err
-		}
+	default:
+		return nextSend, nil
 	}
-	why := fmt.Sprintf("the system gave no clear answer %d times when it was to be the %s of %s", maxAttempts, s.Kind, s.Name)
-	if before {
-		s.Result = membership.Failed
-		e.Find(account.Error, account.Unclear, s.Kind, "", why+", as in an earlier post")
-		return nil
+	return nextNothing, nil
+}
+
+func (r *restoring) came(_ context.Context, _ account.Account, err error) (next, error) {
+	var refusal *system.Refusal
+	switch {
+	case err == nil:
+		r.s.Result = membership.Done
+	case errors.As(err, &refusal):
+		r.s.Result = membership.Failed
+		r.e.Find(account.Error, refusal.Code, r.s.Kind, "", fmt.Sprintf("the account is there, but is not the %s of %s: %s", r.s.Kind, r.s.Name, refusal.Message))
+	case errors.Is(err, system.ErrChanged), errors.Is(err, system.ErrGone), isOpen(err): // what is there tells
+		return nextLook, nil
+	default:
+		return nextSend, err
 	}
-	p.open(e, 1, why)
-	return nil
+	return nextNothing, nil
+}
+
+func (r *restoring) left() {
+	why := fmt.Sprintf("the system gave no clear answer %d times when it was to be the %s of %s", maxAttempts, r.s.Kind, r.s.Name)
+	if r.before {
+		r.s.Result = membership.Failed
+		r.e.Find(account.Error, account.Unclear, r.s.Kind, "", why+", as in an earlier post")
+		return
+	}
+	r.p.open(r.e, 1, why)
 }

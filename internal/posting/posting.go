@@ -625,6 +625,9 @@ func (p *run) unseen(ctx context.Context) bool {
 	return p.Clock.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
 }
 
+// mayBeUnseen reports whether accounts that were created may still be unseen.
+func (p *run) mayBeUnseen() bool { return p.Clock.Now().Before(p.seen) }
+
 // waits reports whether the entry's account's own step is still to be done.
 func waits(e *batch.Entry) bool { return e.Outcome.Waits() && e.Did == "" }
 

@@ -26,6 +26,7 @@ import (
 	"evenledger/internal/drafting"
 	"evenledger/internal/feed"
 	"evenledger/internal/mapping"
+	"evenledger/internal/membership"
 	"evenledger/internal/posting"
 	"evenledger/internal/secret"
 	"evenledger/internal/sheet"
@@ -668,7 +669,7 @@ type bulk struct {
 
 func (b *bulk) Describe(ctx context.Context) (*system.Description, error) {
 	about, err := b.System.Describe(ctx)
-	about.Can.AtOnce, about.Can.Together, about.Can.Finds = b.most, []system.Verb{system.Creates, system.Changes, system.Removes}, 20
+	about.Can.AtOnce, about.Can.Together, about.Can.Finds = b.most, []system.Verb{system.Creates, system.Changes, system.Removes, system.Renews}, 20
 	return about, err
 }
 
@@ -688,7 +689,7 @@ func (b *bulk) Apply(ctx context.Context, orders []system.Order, fields []string
 	for i, o := range orders {
 		one, oneErr := carriedOut, error(nil)
 		if b.single != nil && carriedOut {
-			one, oneErr = b.single(cmp.Or(o.Wanted.Field("userName").Text(), o.Known.Field("userName").Text()))
+			one, oneErr = b.single(cmp.Or(o.Wanted.Field("userName").Text(), o.Known.Field("userName").Text(), o.Known.ID))
 		}
 		if one {
 			came, err := b.System.Apply(ctx, orders[i:i+1], fields)
@@ -798,6 +799,74 @@ func TestInBulk(t *testing.T) {
 	}
 }
 
+// What follows the accounts' own steps goes together as well: references to accounts of the same sheet, and other passwords.
+func TestStepsInBulk(t *testing.T) {
+	t.Parallel()
+	lost := &system.Unclear{Err: errors.New("the connection broke")}
+	for name, c := range map[string]struct {
+		whole  func(int) (bool, error)
+		single func(string) (bool, error)
+	}{
+		"fine":                      {},
+		"answers lost, carried out": {whole: func(try int) (bool, error) { return true, lost }},
+		"answers lost, not done":    {whole: func(try int) (bool, error) { return false, lost }},
+		"not like this":             {whole: func(try int) (bool, error) { return false, &system.Refusal{Message: "too many operations"} }},
+		"some stay open, done":      {single: func(id string) (bool, error) { return true, map[bool]error{true: lost}[strings.HasSuffix(id, "7")] }},
+		"some stay open, not done": {single: func(id string) (bool, error) {
+			return !strings.HasSuffix(id, "7"), map[bool]error{true: lost}[strings.HasSuffix(id, "7")]
+		}},
+		"some were changed meanwhile": {single: func(id string) (bool, error) {
+			return !strings.HasSuffix(id, "7"), map[bool]error{true: system.ErrChanged}[strings.HasSuffix(id, "7")]
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var there []account.Account
+			rows := "No,First,Last,Login,Mail,Position,Department,Boss,Key\n"
+			for i := range 20 { // 10 are there and get another password, 10 are made; all but the first have the first as manager
+				given, boss := "", ""
+				if i < 10 {
+					there = append(there, someone(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes", i+1), ""))
+					given = "gulls-over-quay-41"
+				}
+				if i > 10 {
+					boss = "11"
+				}
+				rows += fmt.Sprintf("%d,Ana,Reyes%d,,,,,%s,%s\n", i+1, i+1, boss, given)
+			}
+			w := newWorld(t, there...)
+			w.secrets = "given"
+			began := w.system.Changes()
+			b := w.draft(crew+"  manager: {from: Boss, refers: employeeNumber}\npassword: {known: given, from: Key}\n", rows)
+			s := &bulk{System: w.system, most: 8}
+			post := func(n int) error {
+				return w.postWith(s, b, func(p *posting.Post) { p.Trial, p.Settle = n, 10*time.Millisecond })
+			}
+			s.whole, s.single = c.whole, c.single
+			require.NoError(t, post(0))
+			counts := w.even(b)
+			assert.Equal(t, []int{10, 10}, []int{counts[account.Created], counts[account.Updated]}, counts)
+			for _, e := range w.entries(b) {
+				for _, step := range e.Steps {
+					assert.Contains(t, []membership.Result{membership.Done, membership.Already}, step.Result, "%d %v", e.Row, e.Findings)
+				}
+				if e.Row > 12 {
+					now, err := w.system.Get(t.Context(), e.Account, nil)
+					require.NoError(t, err)
+					assert.NotEmpty(t, now.Field("manager").Text())
+				}
+			}
+			if name == "fine" {
+				assert.Equal(t, 10+9+10, w.system.Changes()-began)
+				n := 0
+				for _, size := range s.sizes {
+					n += size
+				}
+				assert.Equal(t, 10+8+10, n, "all but the ninth reference went together: %v", s.sizes)
+			}
+		})
+	}
+}
+
 // Where the system goes away while one row of a request that was answered is seen to, what was answered of the others is not lost.
 func TestAnsweredTogetherThenAway(t *testing.T) {
 	t.Parallel()
@@ -858,6 +927,7 @@ func TestOtherPasswords(t *testing.T) {
 		"done":                         {nil, nil, 1, "updated", 2},
 		"the answer was lost once":     {nil, func(n int) error { return map[bool]error{true: lost}[n == 1] }, 1, "updated", 3},
 		"no answer":                    {func(int) error { return lost }, nil, 1, "to update", 1},
+		"no answer in two posts":       {func(int) error { return lost }, nil, 2, "failed unclear", 1},
 		"no answer, and posted again":  {func(n int) error { return map[bool]error{true: lost}[n <= 3] }, nil, 2, "updated", 2},
 		"refused":                      {func(int) error { return &system.Refusal{Code: account.SystemRefused, Message: "too plain"} }, nil, 2, "failed system-refused", 1},
 		"changed by another meanwhile": {func(n int) error { return map[bool]error{true: system.ErrChanged}[n == 1] }, nil, 1, "updated", 2},

@@ -30,22 +30,32 @@ func (p *run) references(ctx context.Context, _ func(error)) error {
 		if err != nil {
 			return err
 		}
-		return p.oneByOne(ctx, window, func(ctx context.Context, e *batch.Entry) error { return p.refer(ctx, e, accounts, outcomes) })
+		return p.inGroups(ctx, window, system.Changes, func(_ context.Context, e *batch.Entry) (errand, error) {
+			r := p.referenceOf(e, accounts, outcomes)
+			if len(r.changes) == 0 {
+				r.end("")
+				return nil, nil
+			}
+			return r, nil
+		})
 	})
 }
 
-// A reference is what an entry's account is to refer to, once those accounts are there.
-type reference struct {
-	*run
-	entry   *batch.Entry
+// A referring has an entry's account refer to others, once those are there: only where each field still says what it said when it was
+// drafted.
+type referring struct {
+	progress
+	p       *run
+	e       *batch.Entry
 	changes []account.Change
 	steps   []int // of the entry, which the changes carry out
+	version string
 }
 
-// refer carries out the references of one entry: only where each still says what it
-// said when it was drafted.
-func (p *run) refer(ctx context.Context, e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) error {
-	r := &reference{run: p, entry: e}
+// referenceOf is what an entry's account is to refer to.
+func (p *run) referenceOf(e *batch.Entry, accounts map[int]string, outcomes map[int]account.Outcome) *referring {
+	r := &referring{p: p, e: e, version: e.Version, progress: progress{unclear: p.again, before: wasOpen(e)}}
+	r.look = p.again || e.Version == "" || !p.about.Can.Versions
 	for i, s := range e.Steps {
 		switch {
 		case s.Do != membership.Refer || s.Result != "":
@@ -57,121 +67,116 @@ func (p *run) refer(ctx context.Context, e *batch.Entry, accounts map[int]string
 			e.Find(account.Error, account.UnknownPerson, s.Kind, "", fmt.Sprintf("the account is there, but its %s was not set: the one in row %d was not created", s.Kind, s.Row))
 		}
 	}
-	if len(r.changes) == 0 {
-		r.settle("")
-		return nil
-	}
-	return r.carryOut(ctx)
+	return r
 }
 
-// settle notes what became of the references.
-func (r *reference) settle(result membership.Result) {
-	for _, i := range r.steps {
-		r.entry.Steps[i].Result = result
-	}
-	r.clear(r.entry)
-	r.entry.Settle()
-	r.results <- resultOf(r.entry)
-	r.advance(len(r.steps))
-}
+func (r *referring) does() system.Verb { return system.Changes }
+func (r *referring) account() string   { return r.e.Account }
 
-// fail tells why the references were not set.
-func (r *reference) fail(code account.Code, why string) {
-	r.entry.Find(account.Error, code, r.changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", r.changes[0].Field, why))
-	r.settle(membership.Failed)
-}
-
-func (r *reference) carryOut(ctx context.Context) error {
-	known := account.Account{ID: r.entry.Account, Version: r.entry.Version, Fields: map[string]account.Value{}}
-	look := r.again || known.Version == "" || !r.about.Can.Versions
-	fields := r.fields()
+func (r *referring) touches() (fields []string) {
 	for _, c := range r.changes {
 		fields = append(fields, c.Field)
 	}
-	unclear, before := r.again, wasOpen(r.entry)
-	for attempts := 0; attempts < maxAttempts; {
-		var now account.Account
-		var err error
-		if look {
-			if now, err = r.System.Get(system.Stopping(ctx), known.ID, fields); err == nil && r.settled(ctx, now, unclear) {
-				return nil
-			}
-			known.Version = now.Version
+	return fields
+}
+
+func (r *referring) order() (system.Order, error) {
+	return system.Order{Does: system.Changes, Known: account.Account{ID: r.e.Account, Version: r.version, Fields: map[string]account.Value{}}, Changes: r.changes}, nil
+}
+
+// seen settles the references if the account has them already, or somebody changed
+// them since the draft. They are ours if a request of ours may have set them.
+func (r *referring) seen(ctx context.Context, now account.Account, err error) (next, error) {
+	if err != nil {
+		return r.came(ctx, now, err)
+	}
+	r.version = now.Version
+	if r.p.carriedOut(r.changes, now) {
+		result := membership.Already
+		if r.unclear {
+			result = membership.Done
 		}
-		if err == nil {
-			now, err = system.Change(ctx, r.System, known, r.changes, fields)
-			attempts++
-		}
-		var refusal *system.Refusal
-		switch {
-		case err == nil:
-			r.entry.Version = now.Version
-			r.settle(membership.Done)
-			return nil
-		case isOpen(err):
-			look, unclear = true, true
-		case errors.Is(err, system.ErrChanged):
-			look = true
-		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && r.unseen(ctx):
-			attempts = 0 // one of the accounts is new, and not known everywhere yet
-		case system.Stopping(ctx).Err() != nil:
-			return nil // it was stopped while it waited for that: nothing is known of it
-		case (errors.Is(err, system.ErrGone) || errors.As(err, &refusal)) && !before && r.late(ctx, known.ID):
-			r.open(r.entry, len(r.steps), fmt.Sprintf("the %s could not be set yet: the system does not show all of the new accounts within %s, the “settle” of evenledger.yaml", r.changes[0].Field, r.Settle))
-			r.results <- resultOf(r.entry)
-			return nil
-		case errors.Is(err, system.ErrGone):
-			r.fail(account.AccountGone, fmt.Sprintf("the account %s is no longer in the system", known.ID))
-			return nil
-		case errors.As(err, &refusal):
-			r.fail(refusal.Code, refusal.Message)
-			return nil
-		default:
-			return err
+		r.e.Version = now.Version
+		r.end(result)
+		return nextNothing, nil
+	}
+	for _, c := range r.changes {
+		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() && !r.p.followed(c.Field, c.Before.Text()) {
+			r.fail(account.Stale, fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", r.p.said(ctx, c.Field, c.Before.Text()), r.p.said(ctx, c.Field, is)))
+			return nextNothing, nil
 		}
 	}
-	if before {
+	return nextSend, nil
+}
+
+func (r *referring) came(ctx context.Context, now account.Account, err error) (next, error) {
+	var refusal *system.Refusal
+	no := errors.Is(err, system.ErrGone) || errors.As(err, &refusal)
+	switch {
+	case err == nil:
+		r.e.Version = now.Version
+		r.end(membership.Done)
+	case isOpen(err):
+		return nextLookup, nil
+	case errors.Is(err, system.ErrChanged):
+		return nextLook, nil
+	case no && r.p.mayBeUnseen(): // one of the accounts is new, and not known everywhere yet
+		return nextWait, nil
+	case no && !r.before && r.late(ctx):
+		r.stays(fmt.Sprintf("the %s could not be set yet: the system does not show all of the new accounts within %s, the “settle” of evenledger.yaml", r.changes[0].Field, r.p.Settle))
+	case errors.Is(err, system.ErrGone):
+		r.fail(account.AccountGone, fmt.Sprintf("the account %s is no longer in the system", r.e.Account))
+	case errors.As(err, &refusal):
+		r.fail(refusal.Code, refusal.Message)
+	default:
+		return nextSend, err
+	}
+	return nextNothing, nil
+}
+
+func (r *referring) left() {
+	if r.before {
 		r.fail(account.Unclear, fmt.Sprintf("the system gave no clear answer %d times, as in an earlier post", maxAttempts))
-		return nil
+		return
 	}
-	r.open(r.entry, len(r.steps), fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
-	r.results <- resultOf(r.entry)
-	return nil
+	r.stays(fmt.Sprintf("the system gave no clear answer %d times when the %s was to be set", maxAttempts, r.changes[0].Field))
 }
 
 // late reports whether the account or one that it refers to is of this batch, and the system does not show
 // it yet.
-func (r *reference) late(ctx context.Context, id string) bool {
+func (r *referring) late(ctx context.Context) bool {
 	ids := []string{}
-	if r.entry.Did == account.Created {
-		ids = append(ids, id)
+	if r.e.Did == account.Created {
+		ids = append(ids, r.e.Account)
 	}
 	for _, c := range r.changes {
 		ids = append(ids, c.After.Text())
 	}
 	return slices.ContainsFunc(ids, func(id string) bool {
-		_, err := r.System.Get(system.Stopping(ctx), id, r.fields())
+		_, err := r.p.System.Get(system.Stopping(ctx), id, r.p.fields())
 		return errors.Is(err, system.ErrGone)
 	})
 }
 
-// settled settles the references if the account has them already, or somebody changed
-// them since the draft. They are ours if a request of ours may have set them.
-func (r *reference) settled(ctx context.Context, now account.Account, ours bool) bool {
-	if r.carriedOut(r.changes, now) {
-		result := membership.Already
-		if ours {
-			result = membership.Done
-		}
-		r.entry.Version = now.Version
-		r.settle(result)
-		return true
+// stays leaves the references open: a further post looks before it sets them.
+func (r *referring) stays(why string) {
+	r.p.open(r.e, len(r.steps), why)
+	r.p.results <- resultOf(r.e)
+}
+
+// fail tells why the references were not set.
+func (r *referring) fail(code account.Code, why string) {
+	r.e.Find(account.Error, code, r.changes[0].Field, "", fmt.Sprintf("the account is there, but its %s was not set: %s", r.changes[0].Field, why))
+	r.end(membership.Failed)
+}
+
+// end notes what became of the references.
+func (r *referring) end(result membership.Result) {
+	for _, i := range r.steps {
+		r.e.Steps[i].Result = result
 	}
-	for _, c := range r.changes {
-		if is := now.Field(c.Field).Text(); is != c.Before.Text() && is != c.After.Text() && !r.followed(c.Field, c.Before.Text()) {
-			r.fail(account.Stale, fmt.Sprintf("since the draft it changed from “%s” to “%s” in the system", r.said(ctx, c.Field, c.Before.Text()), r.said(ctx, c.Field, is)))
-			return true
-		}
-	}
-	return false
+	r.p.clear(r.e)
+	r.e.Settle()
+	r.p.results <- resultOf(r.e)
+	r.p.advance(len(r.steps))
 }

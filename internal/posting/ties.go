@@ -64,21 +64,6 @@ func stepOf(e *batch.Entry, does membership.Verb) *membership.Step {
 	return nil
 }
 
-// oneByOne does something for each entry of a window, for as many at once as may be under way.
-func (p *run) oneByOne(ctx context.Context, window []batch.Entry, do func(ctx context.Context, e *batch.Entry) error) error {
-	group, sending := errgroup.WithContext(system.Ending(ctx))
-	group.SetLimit(p.slots())
-	for i := range window {
-		group.Go(func() error {
-			if ctx.Err() != nil || sending.Err() != nil {
-				return nil
-			}
-			return do(sending, &window[i])
-		})
-	}
-	return group.Wait()
-}
-
 // open tells that it is open what became of steps of an entry: they wait, and a further
 // post looks before it sends anything.
 func (p *run) open(e *batch.Entry, steps int, why string) {

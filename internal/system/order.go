@@ -61,7 +61,7 @@ func Each(orders []Order, do func(Order) (account.Account, error)) ([]Result, er
 	results := make([]Result, 0, len(orders))
 	for i, o := range orders {
 		now, err := do(o)
-		if i == 0 && err != nil && !isOfOne(err) {
+		if i == 0 && err != nil && !IsOfOne(err) {
 			return nil, err
 		}
 		results = append(results, Result{now, err})
@@ -69,8 +69,8 @@ func Each(orders []Order, do func(Order) (account.Account, error)) ([]Result, er
 	return results, nil
 }
 
-// isOfOne reports whether an error is of the account that was ordered about, and says nothing of the next.
-func isOfOne(err error) bool {
+// IsOfOne reports whether an error is of the account that was ordered about, and says nothing of the next.
+func IsOfOne(err error) bool {
 	var refusal *Refusal
 	var part *Partial
 	return errors.As(err, &refusal) || errors.As(err, &part) || errors.Is(err, ErrGone) || errors.Is(err, ErrChanged)

@@ -94,7 +94,7 @@ func (t *task) what() string {
 	case system.Removes:
 		return "remove accounts"
 	case system.Renews:
-		return "set a password"
+		return "set passwords"
 	case system.Completes:
 		return "make an account whole"
 	}

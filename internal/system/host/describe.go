@@ -125,7 +125,7 @@ func (c *client) Describe(ctx context.Context) (*system.Description, error) {
 	return &system.Description{
 		Schema: schema,
 		Kinds:  []account.ThingKind{{Name: groups}},
-		Can:    system.Abilities{Finds: mostFound, Unlisted: len(f.sources) > 0, Reowns: f.find, Piecemeal: true, Versions: true, Moves: true, AtOnce: mostTogether, Together: []system.Verb{system.Creates, system.Changes, system.Removes}, Bulk: true, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
+		Can:    system.Abilities{Finds: mostFound, Unlisted: len(f.sources) > 0, Reowns: f.find, Piecemeal: true, Versions: true, Moves: true, AtOnce: mostTogether, Together: []system.Verb{system.Creates, system.Changes, system.Removes, system.Renews}, Bulk: true, Removes: true, Renews: true, Ties: mostTies, Makes: true, Unmakes: true},
 	}, nil
 }
 

@@ -111,19 +111,40 @@ func (c *Client) bulk(ctx context.Context, orders []system.Order, fields []strin
 	for _, i := range slices.Concat(alone, refused) {
 		results[i].Account, results[i].Err = c.apply(ctx, orders[i], fields)
 	}
-	for _, i := range refused {
-		if results[i].Err == nil { // it was not the change that it refused
-			c.habits.learn(func(h *habits) { h.unbulked = append(h.unbulked, orders[i].Does) })
-		}
-	}
+	c.learnBulk(orders, names, refused, results)
 	return results, nil
+}
+
+// bulkTrials is how many bulk requests have to refuse what is taken by itself, one after the other, until that is sent by itself alone.
+const bulkTrials = 2
+
+// learnBulk notes which verbs were refused in a bulk request, and taken by themselves.
+func (c *Client) learnBulk(orders []system.Order, names map[string]int, refused []int, results []system.Result) {
+	seen := map[system.Verb]bool{} // and whether it was refused
+	for _, i := range names {
+		does := orders[i].Does
+		seen[does] = seen[does] || slices.Contains(refused, i) && results[i].Err == nil
+	}
+	c.habits.learn(func(h *habits) {
+		if h.unbulked == nil {
+			h.unbulked = map[system.Verb]int{}
+		}
+		for verb, no := range seen {
+			switch {
+			case no:
+				h.unbulked[verb]++
+			case h.unbulked[verb] < bulkTrials:
+				h.unbulked[verb] = 0
+			}
+		}
+	})
 }
 
 // bulks are the verbs that the server takes in bulk requests, as far as is known.
 func (c *Client) bulks() (verbs []system.Verb) {
 	c.habits.learn(func(h *habits) {
-		for _, v := range []system.Verb{system.Creates, system.Changes, system.Removes} {
-			if !slices.Contains(h.unbulked, v) {
+		for _, v := range []system.Verb{system.Creates, system.Changes, system.Removes, system.Renews} {
+			if h.unbulked[v] < bulkTrials {
 				verbs = append(verbs, v)
 			}
 		}
@@ -189,7 +210,7 @@ func (c *Client) bulkOperation(d *discovered, o system.Order) (_ bulkOperation, 
 	if err != nil || o.Does == system.Removes {
 		return operation, true, err
 	}
-	if !c.patches(d.endpoint) {
+	if !c.patches(d.endpoint) || o.Does != system.Changes && o.Does != system.Renews {
 		return operation, false, nil
 	}
 	for _, change := range o.Changes {
@@ -198,6 +219,10 @@ func (c *Client) bulkOperation(d *discovered, o system.Order) (_ bulkOperation, 
 		}
 	}
 	operations, certain := c.operations(o.Changes)
+	if o.Does == system.Renews {
+		c.config.Mask.Add(o.Wanted.Password)
+		operations = append(operations, passwordTo(o.Wanted.Password))
+	}
 	operation.Method, operation.Data = http.MethodPatch, patchBody(operations)
 	return operation, certain, nil
 }

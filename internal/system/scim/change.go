@@ -374,6 +374,11 @@ func (r resource) merge(p path, change account.Change) {
 	}
 }
 
+// passwordTo is the operation that gives an account another password.
+func passwordTo(password string) operation {
+	return operation{Op: "replace", Path: "password", Value: password}
+}
+
 // setPassword gives an account another password (RFC 7643 section 4.1.1: one is written and
 // never read).
 func (c *Client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
@@ -389,7 +394,7 @@ func (c *Client) setPassword(ctx context.Context, known account.Account, passwor
 	}
 	if c.patches(d.endpoint) {
 		operations, _ := c.operations(also)
-		_, err = c.patch(ctx, known, append(operations, operation{Op: "replace", Path: "password", Value: password}))
+		_, err = c.patch(ctx, known, append(operations, passwordTo(password)))
 		if !c.noPatch(d.endpoint, err) {
 			return err
 		}

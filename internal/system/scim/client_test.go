@@ -809,13 +809,14 @@ func TestApplyMany(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, fmt.Sprintf("%v; %v", results[0].Err, results[1].Err), answer)
 		if strings.Contains(answer, "501") {
-			assert.Equal(t, []int{1, 2}, []int{bulks, alone})
-			_, err = c.Apply(t.Context(), two, all)
-			require.NoError(t, err)
-			assert.Equal(t, []int{1, 4}, []int{bulks, alone}, "what it takes only by itself is not tried again")
+			for range 2 {
+				_, err = c.Apply(t.Context(), two, all)
+				require.NoError(t, err)
+			}
+			assert.Equal(t, []int{2, 6}, []int{bulks, alone}, "what it takes only by itself is not tried a third time")
 			about, err := c.Describe(t.Context())
 			require.NoError(t, err)
-			assert.Equal(t, []system.Verb{system.Creates}, about.Can.Together)
+			assert.Equal(t, []system.Verb{system.Creates, system.Renews}, about.Can.Together)
 		}
 	}
 }

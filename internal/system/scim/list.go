@@ -32,22 +32,22 @@ const (
 // habits are what was learnt of the server, which may be otherwise than it promises.
 type habits struct {
 	mu          sync.Mutex
-	plain       bool               // it refuses “attributes” and the like
-	projected   bool               // it takes them
-	plainFor    map[string]bool    // but not with these names
-	patched     map[string]bool    // endpoints at which something was changed by PATCH
-	putTried    map[string]bool    // endpoints at which it was tried whether PUT is taken where PATCH is not
-	noPatch     map[string]bool    // endpoints that have no PATCH after all
-	wholes      map[string]bool    // complex attributes that have to be sent whole
-	unbulked    []system.Verb      // that it refuses in bulk requests, and takes by themselves
-	ways        map[string]finding // by filter's attribute
-	honoured    bool               // pages begin where they are asked to
-	zeroBased   bool               // its first resource is number 0, and not 1 (RFC 7644 section 3.4.2.4)
-	totals      *bool              // totalResults is that of all pages; nil: not known
-	having      map[string][]term  // by filter's attribute: accounts that have a value there
-	sample      []resource         // accounts that are there
-	wholeGroups bool               // it does not take them when a group is changed
-	shows       map[string]showing // by kind of thing: where its members are shown
+	plain       bool                // it refuses “attributes” and the like
+	projected   bool                // it takes them
+	plainFor    map[string]bool     // but not with these names
+	patched     map[string]bool     // endpoints at which something was changed by PATCH
+	putTried    map[string]bool     // endpoints at which it was tried whether PUT is taken where PATCH is not
+	noPatch     map[string]bool     // endpoints that have no PATCH after all
+	wholes      map[string]bool     // complex attributes that have to be sent whole
+	unbulked    map[system.Verb]int // bulk requests in which it refused what it took by itself
+	ways        map[string]finding  // by filter's attribute
+	honoured    bool                // pages begin where they are asked to
+	zeroBased   bool                // its first resource is number 0, and not 1 (RFC 7644 section 3.4.2.4)
+	totals      *bool               // totalResults is that of all pages; nil: not known
+	having      map[string][]term   // by filter's attribute: accounts that have a value there
+	sample      []resource          // accounts that are there
+	wholeGroups bool                // it does not take them when a group is changed
+	shows       map[string]showing  // by kind of thing: where its members are shown
 }
 
 // learn changes or reads what was learnt.
