@@ -389,102 +389,122 @@ func as(known account.Account) string {
 	return `{ [ "$(line ` + quoted(pattern([]string{known.ID})) + `)" = ` + quoted(known.Version) + ` ] || no not-as-it-was; } && `
 }
 
+// An edit is what changes of an account come to on a host.
+type edit struct {
+	known   account.Account
+	fields  map[string]account.Value // that the changes give
+	after   string                   // what the account is called then
+	usermod []string                 // what is done by one call of that tool
+	before  []string                 // commands that come before it
+	chosen  string                   // the day of the password by which the person has to choose another, or need not; empty: it stays
+	moves   bool                     // the home is moved
+	was     string                   // from here
+}
+
 // change is the commands that change an account, and what it is called then.
 func (c *client) change(f *facts, known account.Account, changes []account.Change) (commands, after string, err error) {
-	fields := fieldsOf(changes)
-	if err := refuseValues(f, fields); err != nil {
+	e := &edit{known: known, fields: fieldsOf(changes), after: known.ID, usermod: []string{"usermod"}}
+	if err := refuseValues(f, e.fields); err != nil {
 		return "", "", err
 	}
-	after = known.ID
-	usermod, before, more, retire, home := []string{"usermod"}, []string{}, []string{}, "", ""
+	if e.fields[local].Text() == "true" {
+		// Of the files alone, with what the directory says of it: with a prefix, useradd
+		// looks nowhere else.
+		return "restore " + quoted(known.ID), known.ID, nil
+	}
 	for _, change := range changes {
-		to := change.After.Text()
-		switch change.Field {
-		case "userName":
-			after = to
-			usermod = append(usermod, "-l", to)
-		case "uidNumber":
-			usermod = append(usermod, "-u", to)
-		case "gidNumber":
-			before = append(before, "regid "+words(known.ID, change.Before.Text(), to))
-		case local:
-			if to == "true" {
-				// Of the files alone, with what the directory says of it: with a prefix, useradd
-				// looks nowhere else.
-				return "restore " + quoted(known.ID), known.ID, nil
-			}
-			retire = "retire " + words(known.ID, pattern([]string{known.ID}))
-		case "gecos":
-			usermod = append(usermod, "-c", to)
-		case "homeDirectory":
-			if !c.homes.move {
-				usermod = append(usermod, "-d", to)
-				continue
-			}
-			// It is looked at before anything is done, and moved when all else is: usermod writes where it is to be before it moves it.
-			home = to
-			before = append(before, "rehome "+words(change.Before.Text(), to))
-		case "loginShell":
-			usermod = append(usermod, "-s", to)
-		case "expires":
-			if _, both := fields["active"]; both {
-				continue // with that
-			}
-			if closed(known) {
-				return "", "", &system.Refusal{Code: account.SystemRefused, Field: "expires", Message: "the account is closed, and another day would let the person in again: resume it first"}
-			}
-			usermod = append(usermod, "-e", to)
-		case "active":
-			day, both := fields["expires"]
-			switch {
-			case to == "false":
-				usermod = append(usermod, "-L", "-e", closedDate)
-			case both:
-				usermod = append(usermod, "-e", day.Text())
-			default: // the day that it had before it was suspended, where that is known
-				usermod = append(usermod, "-e", change.Whole)
-			}
-		case renew:
-			day := "0"
-			if to != "true" {
-				day = c.clock.Now().UTC().Format(time.DateOnly)
-			}
-			more = append(more, "try "+words("renewal", "chage", "-d", day, "--", after))
+		if err := c.edit(e, change); err != nil {
+			return "", "", err
 		}
 	}
-	if fields["active"].Text() == "true" {
-		// Where there is no password that could be let in again, usermod would say no.
-		more = append([]string{fmt.Sprintf(`{ [ -z "$(sed -nE %s /etc/shadow)" ] || try password usermod -U -- %s; }`, quoted("/^("+pattern([]string{after})+"):![^:!*]/p"), quoted(after))}, more...)
-	}
-	if fields["active"].Text() == "false" && c.ends {
-		more = append(more, "sessions "+words(pattern([]string{after}), strconv.Itoa(f.least)))
-	}
-	if from := known.Field("gidNumber").Text(); after != known.ID && from != "" {
-		if to := fields["gidNumber"].Text(); to != "" {
-			from = to
+	return strings.Join(c.steps(f, e), " && "), e.after, nil
+}
+
+// edit adds a change.
+func (c *client) edit(e *edit, change account.Change) error {
+	to := change.After.Text()
+	use := func(flags ...string) { e.usermod = append(e.usermod, flags...) }
+	switch change.Field {
+	case "userName":
+		e.after = to
+		use("-l", to)
+	case "uidNumber":
+		use("-u", to)
+	case "gidNumber":
+		e.before = append(e.before, "regid "+words(e.known.ID, change.Before.Text(), to))
+	case "gecos":
+		use("-c", to)
+	case "homeDirectory":
+		if !c.homes.move {
+			use("-d", to)
+			return nil
 		}
-		more = append([]string{"rename " + words(known.ID, after, from)}, more...) // the group of the account's own
+		// It is looked at before anything is done, and moved when all else is: usermod writes where it is to be before it moves it.
+		e.moves, e.was = true, change.Before.Text()
+		e.before = append(e.before, "rehome "+words(e.was, to))
+	case "loginShell":
+		use("-s", to)
+	case "expires":
+		if _, both := e.fields["active"]; both {
+			return nil // with that
+		}
+		if closed(e.known) {
+			return &system.Refusal{Code: account.SystemRefused, Field: "expires", Message: "the account is closed, and another day would let the person in again: resume it first"}
+		}
+		use("-e", to)
+	case "active":
+		day, both := e.fields["expires"]
+		switch {
+		case to == "false":
+			use("-L", "-e", closedDate)
+		case both:
+			use("-e", day.Text())
+		default: // the day that it had before it was suspended, where that is known
+			use("-e", change.Whole)
+		}
+	case renew:
+		e.chosen = "0"
+		if to != "true" {
+			e.chosen = c.clock.Now().UTC().Format(time.DateOnly)
+		}
 	}
-	if len(usermod) > 1 {
+	return nil
+}
+
+// steps are the commands of an edit, in their order.
+func (c *client) steps(f *facts, e *edit) []string {
+	name := pattern([]string{e.after})
+	steps := e.before
+	if len(e.usermod) > 1 {
 		tells := "try"
-		if fields["uidNumber"].Filled() { // usermod gives all files of the home to the number
+		if e.fields["uidNumber"].Filled() { // usermod gives all files of the home to the number
 			tells = "slow"
 		}
-		more = append([]string{tells + " account " + words(append(usermod, "--", known.ID)...)}, more...)
+		steps = append(steps, tells+" account "+words(append(e.usermod, "--", e.known.ID)...))
 	}
-	if home != "" {
-		was := ""
-		for _, change := range changes {
-			if change.Field == "homeDirectory" {
-				was = change.Before.Text()
-			}
+	if from := e.known.Field("gidNumber").Text(); e.after != e.known.ID && from != "" {
+		if to := e.fields["gidNumber"].Text(); to != "" {
+			from = to
 		}
-		more = append(more, "movehome "+words(was, home, after, pattern([]string{after})))
+		steps = append(steps, "rename "+words(e.known.ID, e.after, from)) // the group of the account's own
 	}
-	if more = append(before, more...); retire != "" {
-		more = append(more, retire)
+	if e.fields["active"].Text() == "true" {
+		// Where there is no password that could be let in again, usermod would say no.
+		steps = append(steps, fmt.Sprintf(`{ [ -z "$(sed -nE %s /etc/shadow)" ] || try password usermod -U -- %s; }`, quoted("/^("+name+"):![^:!*]/p"), quoted(e.after)))
 	}
-	return strings.Join(more, " && "), after, nil
+	if e.chosen != "" {
+		steps = append(steps, "try "+words("renewal", "chage", "-d", e.chosen, "--", e.after))
+	}
+	if e.fields["active"].Text() == "false" && c.ends {
+		steps = append(steps, "sessions "+words(name, strconv.Itoa(f.least)))
+	}
+	if e.moves {
+		steps = append(steps, "movehome "+words(e.was, e.fields["homeDirectory"].Text(), e.after, name))
+	}
+	if _, served := e.fields[local]; served {
+		steps = append(steps, "retire "+words(e.known.ID, pattern([]string{e.known.ID})))
+	}
+	return steps
 }
 
 // closed reports whether an account is marked as suspended.
