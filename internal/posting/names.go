@@ -58,70 +58,16 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 		return errors.New("the system has no names by which others refer to accounts")
 	}
 	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
-		var moved, called []account.Account
-		for i := range window {
-			e := &window[i]
-			if before, moves := formerly(e); moves {
-				moved = append(moved, before)
-			}
-			if e.Did != account.Removed {
-				called = append(called, account.Account{ID: e.Account, Version: e.Version})
-			}
-		}
 		p.begin("references by name", len(window))
 		sending := system.Ending(ctx)
-		done, left, err := follower.Follow(sending, moved)
+		f, err := follow(sending, follower, window)
 		if err != nil {
 			return err
 		}
-		ours, stays, why := map[[3]string]bool{}, map[string][]system.Reference{}, map[[3]string]string{}
-		for _, r := range done {
-			ours[[3]string{r.Account, r.Kind, r.Holder}] = true
-		}
-		for _, r := range left {
-			stays[r.Account] = append(stays[r.Account], r)
-			why[[3]string{r.Account, r.Kind, r.Holder}] = r.Why
-		}
-		now := map[[3]string]bool{}
-		for r, err := range follower.Referring(sending, called) {
-			if err != nil {
-				return err
-			}
-			now[[3]string{r.Account, r.Kind, r.Holder}] = true
-		}
 		for i := range window {
 			e := &window[i]
-			for _, r := range stays[e.Account] {
-				because := ""
-				if r.Why != "" {
-					because = ": " + r.Why
-				}
-				e.Find(account.Warning, account.FormerName, r.Kind, "", fmt.Sprintf("%s still has the name that it had, and whoever is called so next is taken for it there%s", r.Name, because))
-			}
-			for n := range e.Steps {
-				s := &e.Steps[n]
-				if !waitsToStay(*s) {
-					continue
-				}
-				key := [3]string{e.Account, s.Kind, s.Thing}
-				switch {
-				case s.Kind == "":
-					s.Result = membership.Done
-				case s.Again:
-					if err := p.carryOut(sending, []errand{&restoring{p: p, e: e, s: s, progress: progress{look: true, before: wasOpen(e)}}}); err != nil {
-						return err
-					}
-				case ours[key] && now[key]:
-					s.Result = membership.Done
-				case now[key]:
-					s.Result = membership.Already
-				case why[key] != "":
-					s.Result = membership.Failed
-					e.Find(account.Error, account.SystemRefused, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", s.Text(), why[key]))
-				default:
-					s.Result = membership.Failed
-					e.Find(account.Error, account.LostReference, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s does not have it any more", s.Text(), s.Name))
-				}
+			if err := p.settleNames(sending, e, f); err != nil {
+				return err
 			}
 			if !slices.ContainsFunc(e.Steps, waitsToStay) {
 				p.clear(e)
@@ -132,6 +78,87 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 		}
 		return nil
 	})
+}
+
+// A mention is that something refers to an account by its name: the account, the kind of what refers to it, and its identifier.
+type mention [3]string
+
+// followed is what became of what referred to accounts by the names that they had.
+type followed struct {
+	ours map[mention]bool              // that follow by a request of ours
+	now  map[mention]bool              // that are there now
+	left map[string][]system.Reference // by account, that could not be had to follow
+	why  map[mention]string            // those could not
+}
+
+// follow has what refers by name to the accounts of a window refer to them as they are called now.
+func follow(ctx context.Context, follower system.Follower, window []batch.Entry) (followed, error) {
+	var moved, called []account.Account
+	for i := range window {
+		e := &window[i]
+		if before, moves := formerly(e); moves {
+			moved = append(moved, before)
+		}
+		if e.Did != account.Removed {
+			called = append(called, account.Account{ID: e.Account, Version: e.Version})
+		}
+	}
+	f := followed{map[mention]bool{}, map[mention]bool{}, map[string][]system.Reference{}, map[mention]string{}}
+	done, left, err := follower.Follow(ctx, moved)
+	if err != nil {
+		return f, err
+	}
+	for _, r := range done {
+		f.ours[mention{r.Account, r.Kind, r.Holder}] = true
+	}
+	for _, r := range left {
+		f.left[r.Account] = append(f.left[r.Account], r)
+		f.why[mention{r.Account, r.Kind, r.Holder}] = r.Why
+	}
+	for r, err := range follower.Referring(ctx, called) {
+		if err != nil {
+			return f, err
+		}
+		f.now[mention{r.Account, r.Kind, r.Holder}] = true
+	}
+	return f, nil
+}
+
+// settleNames settles the steps of an entry by which others are to refer to its account still.
+func (p *run) settleNames(ctx context.Context, e *batch.Entry, f followed) error {
+	for _, r := range f.left[e.Account] {
+		because := ""
+		if r.Why != "" {
+			because = ": " + r.Why
+		}
+		e.Find(account.Warning, account.FormerName, r.Kind, "", fmt.Sprintf("%s still has the name that it had, and whoever is called so next is taken for it there%s", r.Name, because))
+	}
+	for n := range e.Steps {
+		s := &e.Steps[n]
+		if !waitsToStay(*s) {
+			continue
+		}
+		at := mention{e.Account, s.Kind, s.Thing}
+		switch {
+		case s.Kind == "":
+			s.Result = membership.Done
+		case s.Again:
+			if err := p.carryOut(ctx, []errand{&restoring{p: p, e: e, s: s, progress: progress{look: true, before: wasOpen(e)}}}); err != nil {
+				return err
+			}
+		case f.ours[at] && f.now[at]:
+			s.Result = membership.Done
+		case f.now[at]:
+			s.Result = membership.Already
+		case f.why[at] != "":
+			s.Result = membership.Failed
+			e.Find(account.Error, account.SystemRefused, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s", s.Text(), f.why[at]))
+		default:
+			s.Result = membership.Failed
+			e.Find(account.Error, account.LostReference, s.Kind, "", fmt.Sprintf("the account is there, but not that it %s: %s does not have it any more", s.Text(), s.Name))
+		}
+	}
+	return nil
 }
 
 func waitsToStay(s membership.Step) bool { return s.Do == membership.Stay && s.Waits() }
