@@ -266,7 +266,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 			require.Zero(t, code, errOut)
 			most := people / 2
 			if name == "in bulk" {
-				most = 4 // a good many creates are one request
+				most = 4 // a good many are one request
 			}
 			kills := killUntilDone(1, most)
 			assert.Positive(t, kills)
@@ -275,7 +275,7 @@ func TestKilledPostsGoOn(t *testing.T) {
 			f.crew("bosuns.csv", people, "Bosun")
 			code, _, errOut = f.run("draft", "bosuns.csv", "-b", "crew")
 			require.Zero(t, code, errOut)
-			kills = killUntilDone(2, people/2)
+			kills = killUntilDone(2, most)
 			assert.Positive(t, kills)
 			assert.Equal(t, people, f.batch(2).Outcomes["updated"], "after %d kills", kills)
 			all := users(t, direct)

@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/answer"
+	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/readback"
 	"evenledger/internal/report"
@@ -37,7 +38,7 @@ func TestAnswers(t *testing.T) {
 		"no such":    {answer.Batches{Of: 3}, []string{"None of the 3 batches is such a one."}, []string{"batches", "working"}},
 		"at work":    {answer.Batches{Working: []store.At{{Batch: 4, Who: "ana", Began: began, Until: began}}, Now: began.Add(time.Hour)}, []string{"No batch has been drafted", "ana", "not heard of: its work is free for others"}, []string{"batches", "working"}},
 		"killed run": {answer.Runs{{Brief: "weekly", Came: store.RunFailed, Began: began, By: "ana"}}, []string{"weekly", "under way, or killed", "evenledger batches"}, []string{"runs"}},
-		"never well": {answer.Late{Of: 1, Age: "8d", Briefs: []answer.LateBrief{{Brief: "weekly", Last: store.Run{Began: began}}}}, []string{"weekly", "never went well"}, []string{"late", "briefs"}},
+		"never well": {answer.Late{Of: 1, Age: "8d", Briefs: []app.LateBrief{{Brief: "weekly", Last: store.Run{Began: began}}}}, []string{"weekly", "never went well"}, []string{"late", "briefs"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var page bytes.Buffer

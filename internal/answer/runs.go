@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/app"
@@ -31,14 +30,52 @@ func (all Runs) Draw(_ context.Context, page *report.Page) error {
 		return nil
 	}
 	for _, r := range all {
-		RunLine(page, r)
+		runLine(page, r)
 	}
 	page.Next("evenledger batches")
 	return nil
 }
 
-// RunLine says what a run came to.
-func RunLine(page *report.Page, r store.Run) {
+// A Ran is a run that has just ended, with the exit code that it asks for.
+type Ran struct {
+	store.Run
+	Exit   int    `json:"exit"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// Ended are the runs of one command.
+type Ended struct {
+	Runs  []Ran
+	Batch *Batch // of the only one; nil: none was drafted, or there are several
+}
+
+// Document implements Answer.
+func (e *Ended) Document(context.Context) any { return map[string]any{"runs": e.Runs} }
+
+// Draw implements Answer.
+func (e *Ended) Draw(ctx context.Context, page *report.Page) error {
+	next := "evenledger runs"
+	for _, one := range e.Runs {
+		runLine(page, one.Run)
+		if one.Remedy != "" {
+			page.Text(page.Dim, "  → "+one.Remedy)
+		}
+		if one.Batch > 0 {
+			next = fmt.Sprintf("evenledger show %d", one.Batch)
+		}
+	}
+	if e.Batch != nil {
+		page.Line("")
+		if err := e.Batch.Draw(ctx, page); err != nil {
+			return err
+		}
+	}
+	page.Next(next)
+	return nil
+}
+
+// runLine says what a run came to.
+func runLine(page *report.Page, r store.Run) {
 	level := map[store.Ending]account.Level{store.RunHeld: account.Error, store.RunFailed: account.Error}[r.Came]
 	came := string(r.Came)
 	if r.Came == store.RunFailed && r.Ended.IsZero() {
@@ -72,16 +109,9 @@ func RunLine(page *report.Page, r store.Run) {
 	}
 }
 
-// A LateBrief is one whose last run that went well is too long ago.
-type LateBrief struct {
-	Brief string    `json:"brief"`
-	Good  time.Time `json:"lastGood,omitzero"` // when that began; zero: none ever did
-	Last  store.Run `json:"lastRun"`
-}
-
 // Late are the briefs whose last run that went well is longer ago than an age.
 type Late struct {
-	Briefs []LateBrief
+	Briefs []app.LateBrief
 	Of     int // that were ever run
 	Age    string
 }

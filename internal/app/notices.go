@@ -1,11 +1,17 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
+	netmail "net/mail"
+	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
@@ -13,6 +19,7 @@ import (
 	"evenledger/internal/expr"
 	"evenledger/internal/mail"
 	"evenledger/internal/membership"
+	"evenledger/internal/reach"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 	"evenledger/internal/store"
@@ -101,4 +108,64 @@ func Mails(ctx context.Context, l store.Store, b *batch.Batch, pick Pick, whole 
 		}
 	}
 	return all, nil
+}
+
+// A Sending is which mails of a batch a person has sent.
+type Sending struct {
+	Rows  []int
+	Mails int // that go
+	Cut   int // that were on their way when a post was cut short, of which it is told
+}
+
+// ToSend are those of some mails that are held, or with again those as well that were refused, or of which nobody can say
+// whether they were sent.
+func ToSend(mails []Mail, again bool) (s Sending) {
+	states := []membership.Result{membership.Held, membership.Queued} // the last were asked for before, and that was cut short
+	if again {
+		states = append(states, membership.Failed, membership.Unclear, membership.Sending)
+	}
+	for _, m := range mails {
+		switch {
+		case slices.Contains(states, m.Result):
+			s.Mails++
+		case m.Result == membership.Sending:
+			s.Cut++
+		default:
+			continue
+		}
+		s.Rows = append(s.Rows, m.Row)
+	}
+	s.Rows = slices.Compact(s.Rows)
+	return s
+}
+
+// MailToOneself sends a mail to an address of the person's own, marked, and to nobody else.
+func (a *App) MailToOneself(ctx context.Context, by *mail.Server, m mail.Mail, to string) error {
+	at, err := netmail.ParseAddress(to)
+	if err != nil || at.Name != "" {
+		return mistake(fmt.Sprintf("“%s” is no address", to), "")
+	}
+	sender, err := by.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
+	if err != nil {
+		return err
+	}
+	defer sender.Close()
+	m.To, m.Subject = at.Address, "[trial] "+m.Subject
+	if err := sender.Send(ctx, m); err != nil {
+		return &reach.Unavailable{Message: a.Mask.Hide(err.Error()), Remedy: "Nobody else was written to."}
+	}
+	return nil
+}
+
+// WriteMail writes a mail to a new file, as mail programs keep mails.
+func WriteMail(by *mail.Server, m mail.Mail, path string, now time.Time) error {
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		return mistake(path+" exists already", "Name another file.")
+	}
+	m.To = cmp.Or(m.To, "somebody@example.invalid")
+	text, err := by.Text(m, now)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(text), 0o600)
 }

@@ -4,16 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"iter"
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
-	"evenledger/internal/batch"
 	"evenledger/internal/brief"
-	"evenledger/internal/mapping"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
 )
@@ -119,122 +115,37 @@ Without a brief, recognised headings map themselves.`,
 	return cmd
 }
 
-// checkedFor is what checking a sheet for one system of a set came to, as the document has it.
-type checkedFor struct {
-	System   string            `json:"system"`
-	Rows     int               `json:"rows"`
-	Fine     int               `json:"fine"`
-	Aside    int               `json:"aside"`
-	Refused  int               `json:"refused"`
-	Findings []account.Finding `json:"findings"`
-}
-
 // check checks a sheet for each system that it is for. What cannot be asked leaves the others alone.
 func (a *front) check(ctx context.Context, members []app.Member, set string, flags sheetFlags, out string) error {
 	bar := a.progress()
-	if j := members[0].Job; set == "" && a.json {
-		t := app.NewTally(j, out)
-		if err := app.ReadThings(ctx, j, bar.stageDone); err != nil {
-			return err
+	how := app.Checking{Out: out, Keeps: a.json, Told: bar.stageDone}
+	if set == "" && a.json {
+		one, found, err := app.CheckFindings(ctx, members[0].Job, how)
+		if err == nil {
+			err = a.writeJSON(answer.CheckStream(one, found))
+			a.judge(one.Refused, one.Even)
 		}
-		found := t.Findings(ctx, j.Checker(), j.Rows(), func(rows int) { bar.stageDone("checked", rows) })
-		told := a.checkJSON(j, t, found)
-		_, err := t.WriteMarked(ctx, j)
-		return errors.Join(told, err)
+		return err
 	}
-	c := &checked{came: []checkedFor{}, set: report.Set{Name: set}}
-	for i := range members {
-		m := &members[i]
-		if m.Err == nil {
-			m.Err = app.ReadThings(ctx, m.Job, bar.stageDone)
-		}
-		if m.Err != nil {
-			continue
-		}
-		t, causes := app.NewTally(m.Job, out), &report.Causes{}
-		one := checkedFor{System: m.System, Findings: app.Findings(members, i)}
-		causes.AddAll(one.Findings)
-		for f, err := range t.Findings(ctx, m.Checker(), m.Rows(), func(rows int) { bar.stageDone("checked", rows) }) {
-			if err != nil {
-				bar.end()
-				return err
-			}
-			if causes.Add(f); a.json {
-				one.Findings = append(one.Findings, f)
-			}
-		}
-		plain, err := t.WriteMarked(ctx, m.Job)
-		if err != nil {
-			bar.end()
-			return err
-		}
-		if plain != "" {
-			a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", m.Sheet.Info().Name, plain, out)
-		}
-		guessed := mapping.GuessedEncoding(m.Sheet.Info())
-		causes.AddAll(guessed)
-		one.Findings = append(one.Findings, guessed...)
-		one.Rows, one.Fine, one.Aside, one.Refused = t.Rows, t.Fine(), t.Aside, t.Refused
-		if a.exit = max(a.exit, a.rowsExit(t.Refused)); !m.Sheet.Info().Read.Even() {
-			a.exit = max(a.exit, exitRows)
-		}
-		c.set.Batches = append(c.set.Batches, &batch.Batch{Draft: batch.Draft{System: m.System, Source: batch.Source{Rows: t.Rows, Read: m.Sheet.Info().Read}}})
-		c.came, c.systems, c.causes = append(c.came, one), append(c.systems, m.System), append(c.causes, causes)
-		if c.of == nil {
-			c.of = m.Job
-		}
-	}
+	all, err := app.Check(ctx, members, how)
 	bar.end()
-	troubles := a.tellSystems(ctx, ofMembers(members))
-	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"set": set, "systems": c.came}), troubles)
+	if err != nil {
+		return err
 	}
-	if c.of == nil {
+	for _, one := range all {
+		if one.Plain != "" {
+			a.remark("%s cannot be given back as it was (%s): %s is a plain workbook of its rows.", one.Job.Sheet.Info().Name, one.Plain, out)
+		}
+	}
+	troubles := a.tellSystems(ctx, ofMembers(members))
+	if len(all) == 0 && !a.json {
 		return troubles
 	}
-	next := "evenledger draft " + report.Quoted(c.of.Name) + flags.flags()
-	if out != "" {
-		next = "evenledger check " + report.Quoted(out) + flags.flags()
+	next := "evenledger check " + report.Quoted(out) + flags.flags()
+	if out == "" {
+		next = "evenledger draft " + report.Quoted(all[0].Job.Name) + flags.flags()
 	}
-	return errors.Join(a.tellChecked(c, answer.LeftTo(members), out, next), troubles)
-}
-
-// checked is what checking a sheet came to, for each system that could be asked.
-type checked struct {
-	of      *app.Job // the first
-	came    []checkedFor
-	set     report.Set
-	systems []string
-	causes  []*report.Causes
-}
-
-// tellChecked tells it, and what is left to whom.
-func (a *front) tellChecked(c *checked, left []string, out, next string) error {
-	page, of := a.page(), c.of
-	page.Line("%s", answer.About(of.Sheet.Info()))
-	page.Read(of.Sheet.Info().Read)
-	sides := func(i int) []report.Side {
-		return []report.Side{{Label: "Fine", N: c.came[i].Fine}, {Label: "Set aside", N: c.came[i].Aside}, {Label: "Refused", N: c.came[i].Refused}}
-	}
-	if c.set.Name == "" {
-		if !of.Named {
-			answer.ReadAs(page, of)
-		}
-		page.Account([]report.Side{{Label: "Rows in", N: c.came[0].Rows}}, sides(0))
-	} else {
-		page.Line("")
-		page.Sides(c.set, false, sides, page.Bold("even"))
-	}
-	for _, line := range left {
-		page.Line("  %s", page.Dim(line))
-	}
-	page.Findings(report.Together(c.systems, c.causes))
-	if out != "" {
-		page.Line("")
-		page.Line("%s has the sheet with the reasons beside each row.", out)
-	}
-	page.Next(next)
-	return page.Err()
+	return errors.Join(a.came(ctx, &answer.Checked{Set: set, All: all, Left: answer.LeftTo(members), Out: out, Next: next}), troubles)
 }
 
 // rowsExit is the exit code where so many rows were refused.
@@ -243,37 +154,4 @@ func (a *front) rowsExit(bad int) int {
 		return exitRows
 	}
 	return exitDone
-}
-
-// checkJSON streams the findings; the counts are known only after them, so they
-// stand at the end of the document.
-func (a *front) checkJSON(j *app.Job, t *app.Tally, found iter.Seq2[account.Finding, error]) error {
-	info := j.Sheet.Info()
-	info.Read = sheet.Tally{} // it stands at the end, once all is read
-	head := map[string]any{"sheet": info, "columns": j.Mapper.Columns()}
-	all := func(yield func(account.Finding, error) bool) {
-		for _, f := range j.Findings {
-			if !yield(f, nil) {
-				return
-			}
-		}
-		for f, err := range found {
-			if !yield(f, err) {
-				return
-			}
-		}
-		for _, f := range mapping.GuessedEncoding(j.Sheet.Info()) {
-			if !yield(f, nil) {
-				return
-			}
-		}
-	}
-	tail := func() any {
-		return map[string]any{"read": j.Sheet.Info().Read, "rows": t.Rows, "fine": t.Fine(), "aside": t.Aside, "refused": t.Refused, "encoding": j.Sheet.Info().Encoding}
-	}
-	err := report.WriteJSON(a.out, head, "findings", all, tail)
-	if a.exit = a.rowsExit(t.Refused); !j.Sheet.Info().Read.Even() {
-		a.exit = exitRows
-	}
-	return err
 }

@@ -5,11 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	netmail "net/mail"
-	"os"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,11 +14,8 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/brief"
 	"evenledger/internal/drafting"
-	"evenledger/internal/mail"
-	"evenledger/internal/membership"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
-	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
@@ -77,29 +70,14 @@ once more: look at them first, as somebody may get a mail twice.`,
 }
 
 func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, pick app.Pick, again, yes bool) error {
-	// What is to go now was asked for before, and that was cut short.
-	states, named := []membership.Result{membership.Held, membership.Queued}, "held"
-	if again {
-		states, named = append(states, membership.Failed, membership.Unclear, membership.Sending), "held, refused or unclear"
-	}
 	all, err := app.Mails(ctx, l, b, pick, false)
 	if err != nil {
 		return err
 	}
-	var rows []int
-	n, cut := 0, 0
-	for _, m := range all {
-		if m.Result == membership.Sending && !again {
-			rows = append(rows, m.Row)
-			cut++
-		}
-		if slices.Contains(states, m.Result) {
-			rows = append(rows, m.Row)
-			n++
-		}
-	}
-	if n+cut == 0 {
-		a.remark("No mail of batch %d is %s.", b.ID, named)
+	send := app.ToSend(all, again)
+	n := send.Mails
+	if n+send.Cut == 0 {
+		a.remark("No mail of batch %d is %s.", b.ID, map[bool]string{true: "held, refused or unclear", false: "held"}[again])
 		left, err := app.Remaining(ctx, l, b)
 		return errors.Join(a.listMails(ctx, l, b, pick), err, a.remains(left))
 	}
@@ -113,7 +91,7 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	}
 	bar := a.progress()
 	how := app.Posting{Progress: bar.of}
-	sent, err := a.SendMails(ctx, w, l, b, how, slices.Compact(rows), again)
+	sent, err := a.SendMails(ctx, w, l, b, how, send.Rows, again)
 	bar.end()
 	if err != nil {
 		return err
@@ -145,7 +123,7 @@ a file that mail programs open.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, j.Close()) }()
-			notice, err := noticeNamed(j.Brief, args[0])
+			notice, err := j.Brief.NoticeNamed(args[0])
 			if err != nil {
 				return err
 			}
@@ -176,57 +154,6 @@ a file that mail programs open.`,
 	return cmd
 }
 
-// noticeNamed finds a notice of a brief.
-func noticeNamed(b *brief.Brief, name string) (*brief.Notice, error) {
-	var names []string
-	for _, n := range b.Notices {
-		if n.Name == name {
-			return n, nil
-		}
-		names = append(names, n.Name)
-	}
-	switch near := words.Nearest(name, names); {
-	case len(names) == 0:
-		return nil, wrong(fmt.Sprintf("the brief %s has no notices", b.Name), "Add “notices” to it.")
-	case near != "":
-		return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), fmt.Sprintf("Did you mean “%s”?", near))
-	}
-	return nil, wrong(fmt.Sprintf("the brief has no notice “%s”", name), "It has "+strings.Join(names, ", ")+".")
-}
-
-// mailToOneself sends a mail to an address of the person's own, marked.
-func (a *front) mailToOneself(ctx context.Context, m answer.ShownMail, to string) error {
-	at, err := netmail.ParseAddress(to)
-	if err != nil || at.Name != "" {
-		return wrong(fmt.Sprintf("--send-to: “%s” is no address", to), "")
-	}
-	sender, err := m.Server.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
-	if err != nil {
-		return err
-	}
-	defer sender.Close()
-	trial := m.Mail
-	trial.To, trial.Subject = at.Address, "[trial] "+m.Subject
-	if err := sender.Send(ctx, trial); err != nil {
-		return &failure{code: exitUnavailable, message: a.Mask.Hide(err.Error()), remedy: "Nobody else was written to."}
-	}
-	a.remark("Sent to %s, and to nobody else.", at.Address)
-	return nil
-}
-
-// writeMail writes a mail to a new file, as mail programs keep mails.
-func writeMail(m answer.ShownMail, path string, now time.Time) error {
-	if exists(path) {
-		return wrong(path+" exists already", "Name another file.")
-	}
-	m.To = cmp.Or(m.To, "somebody@example.invalid")
-	text, err := m.Server.Text(m.Mail, now)
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(path, []byte(text), 0o600)
-}
-
 // showMail shows a mail, after it was sent to an address of the person's own or written to a
 // file, if that is wanted.
 func (a *front) showMail(ctx context.Context, m answer.ShownMail, to, out string) error {
@@ -238,12 +165,13 @@ func (a *front) showMail(ctx context.Context, m answer.ShownMail, to, out string
 	}
 	m.Text, m.HTML = strings.ReplaceAll(m.Text, brief.PasswordMark, "(the password)"), strings.ReplaceAll(m.HTML, brief.PasswordMark, "(the password)")
 	if to != "" {
-		if err := a.mailToOneself(ctx, m, to); err != nil {
+		if err := a.MailToOneself(ctx, m.Server, m.Mail, to); err != nil {
 			return err
 		}
+		a.remark("Sent to %s, and to nobody else.", to)
 	}
 	if out != "" {
-		if err := writeMail(m, out, a.Clock.Now()); err != nil {
+		if err := app.WriteMail(m.Server, m.Mail, out, a.Clock.Now()); err != nil {
 			return err
 		}
 	}

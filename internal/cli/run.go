@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -94,13 +93,13 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order,
 		return strings.ReplaceAll(o.credentials.file, "{batch}", fmt.Sprint(b.ID))
 	}
 	r.Posting.Pages = pages
-	var all []ran
+	var all []answer.Ran
 	log := a.stageLog()
 	for _, name := range briefs {
 		r.Brief = name
 		r.Log = func(stage, message string) { log(slog.LevelInfo, name, stage, a.Mask.Hide(message)) }
 		done, err := a.Run(ctx, r)
-		one := ran{Run: done}
+		one := answer.Ran{Run: done}
 		if err != nil {
 			told := explained(ctx, err)
 			one.Exit, one.Message, one.Remedy = told.code, a.Mask.Hide(told.message), told.remedy
@@ -118,27 +117,19 @@ func (a *front) runAll(ctx context.Context, briefs []string, r app.Run, o order,
 			break
 		}
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"runs": all})
-	}
-	page := a.page()
-	next := "evenledger runs"
-	for _, one := range all {
-		answer.RunLine(page, one.Run)
-		if one.Remedy != "" {
-			page.Text(page.Dim, "  → "+one.Remedy)
-		}
-		if one.Batch > 0 && len(all) == 1 {
-			if err := a.runSummary(ctx, page, one.Batch); err != nil {
+	done := &answer.Ended{Runs: all}
+	if last := all[len(all)-1]; len(all) == 1 && last.Batch > 0 && !a.json {
+		after := context.WithoutCancel(ctx)
+		return a.onBatches(after, fmt.Sprint(last.Batch), true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
+			of, err := answer.NewBatch(after, l, batches[0])
+			if err != nil {
 				return err
 			}
-		}
-		if one.Batch > 0 {
-			next = fmt.Sprintf("evenledger show %d", one.Batch)
-		}
+			done.Batch = &of
+			return a.tell(after, done)
+		})
 	}
-	page.Next(next)
-	return page.Err()
+	return a.tell(ctx, done)
 }
 
 // stageLog tells of the stages of runs on standard error: to a person line by line, else as logs
@@ -158,26 +149,6 @@ func (a *front) stageLog() func(level slog.Level, brief, stage, message string) 
 		}
 		page.Line("%s %s %s %s", page.Dim(a.Clock.Now().Local().Format("15:04:05")), report.Pad(report.Clip(brief, 14), 14), page.Dim(report.Pad(stage, 6)), said)
 	}
-}
-
-// runSummary writes what the batch of a run came to.
-func (a *front) runSummary(ctx context.Context, page *report.Page, id int) error {
-	after := context.WithoutCancel(ctx)
-	return a.onBatches(after, fmt.Sprint(id), true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {
-		page.Line("")
-		of, err := answer.NewBatch(after, l, batches[0])
-		if err != nil {
-			return err
-		}
-		return of.Draw(after, page)
-	})
-}
-
-// ran is a run with what its command comes to.
-type ran struct {
-	store.Run
-	Exit   int    `json:"exit"`
-	Remedy string `json:"remedy,omitempty"`
 }
 
 func (a *front) runsCommand() *cobra.Command {
@@ -216,22 +187,7 @@ func (a *front) lateRuns(ctx context.Context, all []store.Run, text string) erro
 	if err != nil {
 		return err
 	}
-	late := []answer.LateBrief{}
-	seen := map[string]int{} // brief → its place in late
-	for _, r := range all {  // the newest first
-		good := r.Came == store.RunPosted || r.Came == store.RunDrafted || r.Came == store.RunNothing
-		at, known := seen[r.Brief]
-		if !known {
-			at, seen[r.Brief] = len(late), len(late)
-			late = append(late, answer.LateBrief{Brief: r.Brief, Last: r})
-		}
-		if one := &late[at]; good && one.Good.IsZero() {
-			one.Good = r.Began
-		}
-	}
-	briefs := len(late)
-	since := a.Clock.Now().Add(-age)
-	late = slices.DeleteFunc(late, func(l answer.LateBrief) bool { return l.Good.After(since) })
+	late, briefs := app.LateBriefs(all, a.Clock.Now().Add(-age))
 	if len(late) > 0 || briefs == 0 {
 		a.exit = exitRows
 	}

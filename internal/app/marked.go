@@ -15,43 +15,43 @@ import (
 	"evenledger/internal/sheet"
 )
 
-// A Tally counts rows while a sheet is checked. A row can turn out to be refused
+// rowCounts counts rows while a sheet is checked. A row can turn out to be refused
 // after it was counted, when a later one has the same key.
-type Tally struct {
-	Rows, Aside, Refused int
+type rowCounts struct {
+	rows, aside, refused int
 	isRefused            map[int]bool
 	marked               *marked // nil: none is to be written
 }
 
-func (t *Tally) add(w *mapping.Wanted) {
-	t.Rows++
+func (c *rowCounts) add(w *mapping.Wanted) {
+	c.rows++
 	switch {
 	case w.Aside:
-		t.Aside++
+		c.aside++
 	case w.Refused():
-		t.refuse(w.Row)
+		c.refuse(w.Row)
 	}
 }
 
-func (t *Tally) refuse(row int) {
-	if !t.isRefused[row] {
-		t.isRefused[row] = true
-		t.Refused++
+func (c *rowCounts) refuse(row int) {
+	if !c.isRefused[row] {
+		c.isRefused[row] = true
+		c.refused++
 	}
 }
 
-// Findings checks the rows and yields each finding.
-func (t *Tally) Findings(ctx context.Context, checker *check.Checker, rows iter.Seq2[sheet.Row, error], tell func(int)) iter.Seq2[account.Finding, error] {
+// findings checks the rows and yields each finding.
+func (c *rowCounts) findings(ctx context.Context, j *Job, told func(stage string, n int)) iter.Seq2[account.Finding, error] {
 	return func(yield func(account.Finding, error) bool) {
-		for checked, err := range checker.Rows(ctx, rows) {
+		for checked, err := range j.Checker().Rows(ctx, j.Rows()) {
 			if err != nil {
 				yield(account.Finding{}, err)
 				return
 			}
-			t.add(checked.Wanted)
-			t.marked.note(checked)
+			c.add(checked.Wanted)
+			c.marked.note(checked)
 			for _, f := range checked.Earlier {
-				t.refuse(f.Row)
+				c.refuse(f.Row)
 				if !yield(f, nil) {
 					return
 				}
@@ -68,18 +68,18 @@ func (t *Tally) Findings(ctx context.Context, checker *check.Checker, rows iter.
 					return
 				}
 			}
-			tell(t.Rows)
+			told("checked", c.rows)
 		}
 	}
 }
 
-// NewTally begins to check a sheet, which is written to out with its faults marked if that is named.
-func NewTally(j *Job, out string) *Tally {
-	t := &Tally{isRefused: map[int]bool{}}
+// newCounts begins to check a sheet, which is written to out with its faults marked if that is named.
+func newCounts(j *Job, out string) *rowCounts {
+	c := &rowCounts{isRefused: map[int]bool{}}
 	if out != "" {
-		t.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
+		c.marked = &marked{path: j.Path, out: out, options: j.Options, later: map[int][]account.Finding{}}
 	}
-	return t
+	return c
 }
 
 // ReadThings reads what rows may name, from a system that is asked.
@@ -195,15 +195,12 @@ func (m *marked) beside(ctx context.Context, j *Job, again *sheet.Sheet, to *she
 	return rows, to.Save(file, nil)
 }
 
-// Fine is how many rows are neither refused nor left out.
-func (t *Tally) Fine() int { return t.Rows - t.Aside - t.Refused }
-
-// WriteMarked writes the sheet with its faults marked, if that is wanted, and returns why a workbook could not be given
+// writeMarked writes the sheet with its faults marked, if that is wanted, and returns why a workbook could not be given
 // back as it was; empty: it could.
-func (t *Tally) WriteMarked(ctx context.Context, j *Job) (plain string, err error) {
-	if t.marked == nil {
+func (c *rowCounts) writeMarked(ctx context.Context, j *Job) (plain string, err error) {
+	if c.marked == nil {
 		return "", nil
 	}
-	err = t.marked.write(ctx, j)
-	return t.marked.plain, err
+	err = c.marked.write(ctx, j)
+	return c.marked.plain, err
 }
