@@ -133,6 +133,14 @@ func TestHabits(t *testing.T) {
 		"done, and 400 with a web page":       {after: lost(400, "<html>blocked</html>")},
 		"groups that learn late":              {lateGroups: 2},
 	}
+	for _, how := range []string{"plain", "accounts are shown", "statuses are numbers", "versions are not looked at", "another order", "no PATCH in it", "ends in the middle", "says nothing", "shows another", "done, and 500", "refused as a whole"} {
+		cases["bulk requests: "+how] = habits{bulk: how}
+	}
+	cases["bulk requests without versions"] = habits{bulk: "plain", noVersions: true}
+	cases["bulk requests, and finding by one id"] = habits{bulk: "plain", firstTerm: true}
+	cases["bulk requests, and no finding by id"] = habits{bulk: "plain", blind: "id"}
+	cases["bulk requests, and no PATCH"] = habits{bulk: "plain", noPatch: 405}
+	cases["bulk requests, a manager only as a whole"] = habits{bulk: "accounts are shown", wholeRef: true}
 	for name, h := range cases {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -169,6 +177,25 @@ func TestHabits(t *testing.T) {
 			assert.Equal(t, []int{3, 1}, []int{strings.Count(f.read("out.csv"), "deck"), strings.Count(f.read("out.csv"), "tide")})
 		})
 	}
+}
+
+// Changes that a bulk request answers well and forgets are found when they are read back, and told for the rows that have them.
+func TestBulkChangesForgotten(t *testing.T) {
+	t.Parallel()
+	p, f := quay(t, habits{bulk: "changes forgotten"})
+	require.Zero(t, first(f.run("draft", "crew.csv", "-b", "crew")))
+	code, out, errOut := f.run("post", "1", "--yes")
+	assert.Equal(t, 1, code, errOut)
+	assert.Equal(t, map[string]int{"created": 1, "failed": 2, "unchanged": 1}, f.outcomes(1))
+	assert.Contains(t, out, "title was to be “Chief”, and is “Clerk”")
+	assert.Equal(t, "Clerk", p.who("ana.reyes")["title"])
+	require.Zero(t, first(f.run("fixes", "1", "-o", "again.csv")))
+	assert.Equal(t, 3, strings.Count(f.read("again.csv"), "\n"), "the headings, and the rows of which something is otherwise")
+	p.habits.bulk = ""
+	require.Zero(t, first(f.run("draft", "again.csv", "-b", "crew")))
+	require.Zero(t, first(f.run("post", "2", "--yes")))
+	assert.Equal(t, "Chief", p.who("ana.reyes")["title"])
+	assert.Equal(t, p.id("zoe.angstrom"), manager(p.who("mei.lin")))
 }
 
 // What cannot be taken for an answer to what was asked is told, with the request and the

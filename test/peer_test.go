@@ -57,6 +57,7 @@ type habits struct {
 	after      func(r *http.Request, did int) (status int, body string)   // another answer after the work was done
 	instead    func(p *peer, w http.ResponseWriter, r *http.Request) bool // another answer instead
 	mark       bool                                                       // a byte order mark stands before each answer
+	bulk       string                                                     // how bulk requests are answered; empty: there are none
 	forgets    int                                                        // so many changes of groups come without those who join
 	cutGroups  int                                                        // no more members of a group are shown
 	softly     bool                                                       // who is removed stays, and may not sign in
@@ -168,6 +169,8 @@ func (p *peer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case h.busy > 0 && len(p.seen)%h.busy == 0:
 		p.no(w, 429, "slow down")
 	case h.instead != nil && h.instead(p, w, r):
+	case endpoint == "/Bulk" && h.bulk != "":
+		p.bulk(w, r, data)
 	case !known && (h.silent > 0 || h.schemas == nil && endpoint == "/Schemas"):
 		w.WriteHeader(max(h.silent, 404))
 	case !known:
@@ -192,7 +195,7 @@ func (p *peer) discovery(w http.ResponseWriter, endpoint string) {
 	var resources []any
 	switch endpoint {
 	case "/ServiceProviderConfig":
-		_ = json.NewEncoder(w).Encode(object{"patch": object{"supported": true}, "filter": object{"supported": true}, "etag": object{"supported": !p.habits.noVersions}})
+		_ = json.NewEncoder(w).Encode(object{"patch": object{"supported": true}, "filter": object{"supported": true}, "etag": object{"supported": !p.habits.noVersions}, "bulk": object{"supported": p.habits.bulk != "", "maxOperations": 20, "maxPayloadSize": 1 << 20}})
 		return
 	case "/ResourceTypes":
 		for endpoint := range p.kinds {
@@ -320,6 +323,64 @@ func at(r object, path string) (values []string) {
 		return values
 	}
 	return []string{fmt.Sprint(in)}
+}
+
+// bulk carries out the operations of a request, and tells what became of each in a way of its own.
+func (p *peer) bulk(w http.ResponseWriter, r *http.Request, data []byte) {
+	var asked struct {
+		Operations []struct {
+			Method, Path, BulkID, Version string
+			Data                          json.RawMessage
+		}
+	}
+	_ = json.Unmarshal(data, &asked)
+	how, told := p.habits.bulk, []any{}
+	if how == "refused as a whole" {
+		p.no(w, 413, "too much")
+		return
+	}
+	for _, o := range asked.Operations {
+		result := object{"bulkId": o.BulkID, "method": o.Method}
+		if o.Method == http.MethodPatch && (how == "no PATCH in it" || how == "changes forgotten") {
+			if result["status"] = "200"; how == "no PATCH in it" {
+				result["status"], result["response"] = "501", object{"detail": "only POST"}
+			}
+			told = append(told, result)
+			continue
+		}
+		alone := httptest.NewRequest(o.Method, o.Path, nil)
+		if o.Version != "" && how != "versions are not looked at" {
+			alone.Header.Set("If-Match", o.Version)
+		}
+		endpoint, id, _ := strings.Cut(strings.TrimPrefix(o.Path, "/"), "/")
+		answer := httptest.NewRecorder()
+		p.one(answer, alone, "/"+endpoint, id, o.Data)
+		var shown object
+		_ = json.Unmarshal(answer.Body.Bytes(), &shown)
+		if result["status"] = strconv.Itoa(answer.Code); shown["id"] != nil {
+			result["location"] = p.url + "/" + endpoint + "/" + fmt.Sprint(shown["id"])
+		}
+		switch {
+		case how == "statuses are numbers":
+			result["status"] = answer.Code
+		case answer.Code >= 300, how == "accounts are shown":
+			result["response"] = shown
+		case how == "shows another" && len(told) > 0:
+			result["response"] = object{"id": "another", "userName": "x"}
+		}
+		if told = append(told, result); how == "ends in the middle" && len(told) > 1 {
+			break
+		}
+	}
+	switch how {
+	case "another order":
+		slices.Reverse(told)
+	case "says nothing":
+		told = nil
+	case "done, and 500":
+		w.WriteHeader(500)
+	}
+	_ = json.NewEncoder(w).Encode(object{"Operations": told})
 }
 
 // one serves what is about one resource.
