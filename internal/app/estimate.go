@@ -39,11 +39,8 @@ func LoadOf(ctx context.Context, l store.Store, b *batch.Batch, can system.Abili
 	entries := 0
 	for intent, n := range waiting {
 		entries += n
-		if can.Bulk && slices.Contains(can.Together, system.VerbOf(intent)) {
-			n = (n + max(1, can.AtOnce) - 1) / max(1, can.AtOnce)
-		}
 		if intent != account.Finish {
-			load.Accounts += n
+			load.Accounts += requests(n, system.VerbOf(intent), can)
 		}
 	}
 	for _, does := range []membership.Verb{membership.Join, membership.Leave, membership.Refer, membership.Renew, membership.Stay, membership.Reown, membership.Follow, membership.Notify} {
@@ -62,6 +59,10 @@ func LoadOf(ctx context.Context, l store.Store, b *batch.Batch, can system.Abili
 				load.Mails += c.N
 			case membership.Follow:
 				load.FollowUps += c.N
+			case membership.Refer:
+				load.Others += requests(c.N, system.Changes, can)
+			case membership.Renew:
+				load.Others += requests(c.N, system.Renews, can)
 			default:
 				load.Others += c.N
 			}
@@ -78,6 +79,14 @@ func LoadOf(ctx context.Context, l store.Store, b *batch.Batch, can system.Abili
 		load.Seconds, load.As = seconds, of.ID
 	}
 	return load, nil
+}
+
+// requests is how many so many orders of a verb take.
+func requests(n int, does system.Verb, can system.Abilities) int {
+	if can.Bulk && slices.Contains(can.Together, does) {
+		n = (n + max(1, can.AtOnce) - 1) / max(1, can.AtOnce)
+	}
+	return n
 }
 
 // lately is the newest batch of the same system that was posted in one go, and how long that took; of number 0: there is none.
