@@ -9,6 +9,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/codes"
+	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
 
@@ -222,4 +223,23 @@ func (b *Brief) readReportTo(node yamldoc.Node) {
 		}
 		b.ReportTo = append(b.ReportTo, at.Address)
 	}
+}
+
+// NoticeNamed is a notice of the brief; one that it does not have is a *account.Mistake.
+func (b *Brief) NoticeNamed(name string) (*Notice, error) {
+	var names []string
+	for _, n := range b.Notices {
+		if n.Name == name {
+			return n, nil
+		}
+		names = append(names, n.Name)
+	}
+	no := &account.Mistake{Message: fmt.Sprintf("the brief has no notice “%s”", name), Remedy: "It has " + strings.Join(names, ", ") + "."}
+	switch near := words.Nearest(name, names); {
+	case len(names) == 0:
+		no.Message, no.Remedy = fmt.Sprintf("the brief %s has no notices", b.Name), "Add “notices” to it."
+	case near != "":
+		no.Remedy = fmt.Sprintf("Did you mean “%s”?", near)
+	}
+	return nil, no
 }

@@ -155,14 +155,14 @@ func (m *making) came(ctx context.Context, made account.Account, err error) (nex
 		return nextNothing, m.p.answered(ctx, m.e, made, m.sent)
 	case isOpen(err):
 		m.taken = takenIn(err)
-		return nextLookup, nil
+		return nextUnclear, nil
 	case errors.As(err, &refusal):
 		return m.p.notCreated(ctx, m.e, refusal, m.earlier, m.sent)
 	case errors.Is(err, system.ErrGone):
 		m.p.fail(m.e, account.SystemRefused, "", "the system has no place to create accounts in")
 		return nextNothing, nil
 	case m.together: // whatever else it is, the account may be there
-		return nextLookup, nil
+		return nextUnclear, nil
 	}
 	return nextSend, stillOpen(m.unclear, err)
 }
@@ -495,11 +495,11 @@ func (c *changing) came(_ context.Context, now account.Account, err error) (next
 		return nextNothing, c.p.changed(c.e, now)
 	case errors.As(err, &part):
 		if c.e.Account = part.Now.ID; isOpen(err) {
-			return nextLookup, nil
+			return nextUnclear, nil
 		}
 		return nextNothing, c.p.partly(c.e, part)
 	case isOpen(err):
-		return nextLookup, nil
+		return nextUnclear, nil
 	case errors.Is(err, system.ErrChanged):
 		return nextLook, nil
 	case errors.Is(err, system.ErrGone) && removes:

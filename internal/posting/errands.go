@@ -18,8 +18,8 @@ import (
 // another, to give it another password. The entry's own step and those that follow it are carried out alike: what may have been done is
 // looked up before anything is sent again, and when no clear answer comes it is left open.
 type errand interface {
-	// now is how far it is.
-	now() *progress
+	// state is how far it is.
+	state() *progress
 	// does is what is ordered, and account the identifier of whom it is about, where that is there.
 	does() system.Verb
 	account() string
@@ -47,7 +47,7 @@ type progress struct {
 	earlier, sent sent // when requests of ours were sent: those before the last, and with it
 }
 
-func (p *progress) now() *progress { return p }
+func (p *progress) state() *progress { return p }
 
 // next is how an errand goes on.
 type next int
@@ -56,7 +56,7 @@ const (
 	nextNothing next = iota // it is over
 	nextSend                // it can be sent
 	nextLook                // it is looked at before it is sent again
-	nextLookup              // the same, and it may have been carried out
+	nextUnclear             // the same, and it may have been carried out
 	nextAnew                // it is another errand now, of which nothing was sent
 	nextWait                // it is tried again as if it had not been, as the system does not show all of the new accounts yet
 )
@@ -67,7 +67,7 @@ func (p *progress) goOn(n next) {
 		p.settled = true
 	case nextLook:
 		p.look = true
-	case nextLookup:
+	case nextUnclear:
 		p.look, p.unclear = true, true
 	case nextAnew:
 		*p = progress{before: p.before}
@@ -86,9 +86,9 @@ func (p *run) carryOut(ctx context.Context, errands []errand) error {
 		}
 		var send, tried []errand
 		for _, e := range errands {
-			switch now := e.now(); {
-			case now.settled:
-			case now.tries < maxAttempts:
+			switch s := e.state(); {
+			case s.settled:
+			case s.tries < maxAttempts:
 				send = append(send, e)
 			default:
 				tried = append(tried, e)
@@ -113,7 +113,7 @@ func (p *run) carryOut(ctx context.Context, errands []errand) error {
 
 // orOpen says with an error that it is open what became of errands, if of some it is.
 func orOpen(errands []errand, err error) error {
-	return stillOpen(slices.ContainsFunc(errands, func(e errand) bool { return !e.now().settled && e.now().unclear }), err)
+	return stillOpen(slices.ContainsFunc(errands, func(e errand) bool { return !e.state().settled && e.state().unclear }), err)
 }
 
 // lookAt looks at the accounts of errands that need it, at those of many by few requests, and reports whether some have to wait.
@@ -122,7 +122,7 @@ func (p *run) lookAt(ctx context.Context, errands []errand) (waits bool, err err
 	var known []errand
 	var ids []string
 	for _, e := range errands {
-		if now := e.now(); now.settled || !now.look {
+		if s := e.state(); s.settled || !s.look {
 			continue
 		}
 		if m, is := e.(*making); is {
@@ -146,7 +146,7 @@ func (p *run) lookAt(ctx context.Context, errands []errand) (waits bool, err err
 			now, err = p.System.Get(system.Stopping(ctx), e.account(), fields)
 		}
 		n, err := e.seen(ctx, now, err)
-		if e.now().goOn(n); err != nil {
+		if e.state().goOn(n); err != nil {
 			return false, err
 		}
 		waits = waits || n == nextWait
@@ -191,7 +191,7 @@ func (p *run) readTogether(ctx context.Context, ids, fields []string) (map[strin
 // when another has to be looked into and the system fails. It reports whether some have to wait.
 func (p *run) send(ctx context.Context, errands []errand) (waits bool, err error) {
 	alone := len(errands) == 1
-	if !alone && slices.ContainsFunc(errands, func(e errand) bool { return e.now().tries > 0 }) { // with others it came to nothing
+	if !alone && slices.ContainsFunc(errands, func(e errand) bool { return e.state().tries > 0 }) { // with others it came to nothing
 		return p.oneByOne(ctx, errands)
 	}
 	orders := make([]system.Order, len(errands))
@@ -216,11 +216,11 @@ func (p *run) send(ctx context.Context, errands []errand) (waits bool, err error
 		results = slices.Repeat([]system.Result{{Err: &system.Unclear{Err: fmt.Errorf("there were %d orders, and %d results came back", len(orders), len(results))}}}, len(orders))
 	}
 	for _, e := range errands {
-		now := e.now()
-		now.tries++
-		now.together, now.earlier, now.sent = !alone, now.sent, now.sent.again(began)
+		s := e.state()
+		s.tries++
+		s.together, s.earlier, s.sent = !alone, s.sent, s.sent.again(began)
 		if !alone {
-			now.sent = now.sent.again(p.Clock.Now())
+			s.sent = s.sent.again(p.Clock.Now())
 		}
 	}
 	for _, well := range []bool{true, false} {
@@ -234,7 +234,7 @@ func (p *run) send(ctx context.Context, errands []errand) (waits bool, err error
 				r.Err = &system.Unclear{Err: r.Err}
 			}
 			n, err := e.came(ctx, r.Account, r.Err)
-			if e.now().goOn(n); err != nil && failed == nil {
+			if e.state().goOn(n); err != nil && failed == nil {
 				failed = err
 			}
 			waits = waits || n == nextWait
@@ -297,7 +297,7 @@ func (p *run) goesTogether(does system.Verb) bool {
 func (p *run) together(ctx context.Context, errands []errand) error {
 	for _, e := range errands {
 		if len(errands) > 1 && (e.does() == system.Changes || e.does() == system.Removes) {
-			e.now().look = true
+			e.state().look = true
 		}
 	}
 	return p.carryOut(ctx, errands)

@@ -117,7 +117,7 @@ func (r *referring) came(ctx context.Context, now account.Account, err error) (n
 		r.e.Version = now.Version
 		r.end(membership.Done)
 	case isOpen(err):
-		return nextLookup, nil
+		return nextUnclear, nil
 	case errors.Is(err, system.ErrChanged):
 		return nextLook, nil
 	case no && r.p.mayBeUnseen(): // one of the accounts is new, and not known everywhere yet
