@@ -44,7 +44,7 @@ func (d *making) reown(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	owned, err := system.Reown(ctx, d.System, *d.Batch.Reown, numbers, true, func(files int) { d.tell("looked at files", files) })
+	owned, err := system.Reown(ctx, nil, d.System, *d.Batch.Reown, numbers, true, func(files int) { d.tell("looked at files", files) })
 	if err != nil {
 		return err
 	}

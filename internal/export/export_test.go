@@ -23,7 +23,7 @@ func crew(t *testing.T) *memory.System {
 		for name, text := range fields {
 			a.Fields[name] = account.Of(text)
 		}
-		made, err := system.Create(t.Context(), s, a, nil)
+		made, err := system.Create(t.Context(), nil, s, a, nil)
 		require.NoError(t, err)
 		ids = append(ids, made.ID)
 	}
@@ -32,7 +32,7 @@ func crew(t *testing.T) *memory.System {
 		for _, id := range members {
 			first = append(first, system.Tie{Account: id})
 		}
-		_, err := s.MakeThing(t.Context(), "groups", name, first)
+		_, err := s.MakeThing(t.Context(), nil, "groups", name, first)
 		require.NoError(t, err)
 	}
 	return s

@@ -144,9 +144,10 @@ type Request struct {
 	URL    *url.URL   // instead of both, a whole address of the same service
 	Header http.Header
 	Body   []byte
-	Safe   bool // it changes nothing
-	Keyed  bool // it has a key by which the server knows it when it is sent once more
-	Tries  int  // at most, where the server answers; 0: as many as where it doesn't
+	Safe   bool         // it changes nothing
+	May    func() error // asked just before what changes something is sent: why it may not be, or nil; nil: it may
+	Keyed  bool         // it has a key by which the server knows it when it is sent once more
+	Tries  int          // at most, where the server answers; 0: as many as where it doesn't
 }
 
 // String names the request as the server's keepers find it in their logs.
@@ -164,12 +165,6 @@ type Answer struct {
 	Body   []byte
 }
 
-// Sending says what may still be sent.
-type Sending struct {
-	Stop context.Context // is done as soon as nothing more is to be sent: pauses, and reading, end with it; nil: the request's own
-	May  func() error    // asked just before what changes something is sent; nil: it may
-}
-
 // Again is an answer, or the lack of one, after which a request may be repeated.
 type Again struct {
 	Err      error
@@ -185,15 +180,15 @@ func (e *Again) Unwrap() error { return e.Err }
 
 // Do sends a request until there is a final answer. Judge tells what one is: nil for what was asked for,
 // an *Again for what may be sent once more, any other error for good. A change of which nobody can say
-// whether it was carried out is a *reach.Unclear.
-func (c *Client) Do(ctx context.Context, s Sending, r Request, judge func(*Answer) error) (*Answer, error) {
-	return repeat(ctx, c, s, r, func(ctx context.Context) (*Answer, error) {
+// whether it was carried out is a *reach.Unclear. Once ctx is done nothing more is sent; a change that is under way is let to end.
+func (c *Client) Do(ctx context.Context, r Request, judge func(*Answer) error) (*Answer, error) {
+	return repeat(ctx, c, r, func(ctx, stop context.Context) (*Answer, error) {
 		if c.config.Timeout > 0 {
 			var cancel context.CancelFunc
 			ctx, cancel = context.WithTimeoutCause(ctx, c.config.Timeout, errNoAnswer)
 			defer cancel()
 		}
-		response, sent, err := c.send(ctx, s, r)
+		response, sent, err := c.send(ctx, stop, r)
 		if err != nil {
 			return nil, err
 		}
@@ -218,13 +213,13 @@ func (c *Client) Do(ctx context.Context, s Sending, r Request, judge func(*Answe
 
 // Stream is like Do for an answer that is read as it comes: its caller closes its body. What judge says
 // no to is closed.
-func (c *Client) Stream(ctx context.Context, s Sending, r Request, judge func(*http.Response) error) (*http.Response, error) {
-	return repeat(ctx, c, s, r, func(ctx context.Context) (*http.Response, error) {
+func (c *Client) Stream(ctx context.Context, r Request, judge func(*http.Response) error) (*http.Response, error) {
+	return repeat(ctx, c, r, func(ctx, stop context.Context) (*http.Response, error) {
 		begun, cancel := context.WithCancelCause(ctx)
 		if c.config.Timeout > 0 {
 			defer time.AfterFunc(c.config.Timeout, func() { cancel(errNoAnswer) }).Stop()
 		}
-		response, sent, err := c.send(begun, s, r)
+		response, sent, err := c.send(begun, stop, r)
 		if err != nil {
 			cancel(nil)
 			return nil, err
@@ -253,16 +248,13 @@ func (b *body) Close() error {
 // errNoAnswer is why a request ends that takes too long.
 var errNoAnswer = errors.New("no answer came in time")
 
-// repeat has a request be sent until there is a final answer. A pause, and reading, end as soon as
-// nothing more is to be sent.
-func repeat[T any](ctx context.Context, c *Client, s Sending, r Request, attempt func(context.Context) (T, error)) (T, error) {
+// repeat has a request be sent until there is a final answer. A pause, and reading, end as soon as stop
+// is done, and nothing more is sent then; a change that was sent is let to end.
+func repeat[T any](stop context.Context, c *Client, r Request, attempt func(ctx, stop context.Context) (T, error)) (T, error) {
 	var none T
-	stop := s.Stop
-	if stop == nil {
-		stop = ctx
-	}
-	if r.Safe {
-		ctx = stop
+	ctx := stop
+	if !r.Safe {
+		ctx = context.WithoutCancel(stop)
 	}
 	inTurn := func() (T, error) {
 		if err := c.slots.Take(stop); err != nil {
@@ -272,7 +264,7 @@ func repeat[T any](ctx context.Context, c *Client, s Sending, r Request, attempt
 		if err := c.pace.Wait(stop); err != nil {
 			return none, err
 		}
-		return attempt(ctx)
+		return attempt(ctx, stop)
 	}
 	var sent error // why nobody can say what became of a keyed request that is sent once more
 	unclear := func(err error) error {
@@ -343,21 +335,21 @@ func (k *kept) Unwrap() error { return k.error }
 const mostTokens = 3
 
 // send sends a request one time: once more where it was turned away for a token that had run out.
-func (c *Client) send(ctx context.Context, s Sending, r Request) (*http.Response, sent, error) {
+func (c *Client) send(ctx, stop context.Context, r Request) (*http.Response, sent, error) {
 	for tokens := 1; ; tokens++ {
 		request, err := c.request(ctx, r)
 		if err != nil {
 			return nil, sent{}, err
 		}
-		stop := s.Stop
-		if stop == nil || r.Safe {
-			stop = ctx
-		}
 		if err := c.config.Credential.Sign(stop, request); err != nil {
 			return nil, sent{}, err
 		}
-		if !r.Safe && s.May != nil { // asked last: a token may have taken its time
-			if err := s.May(); err != nil {
+		if !r.Safe { // asked last: a token may have taken its time
+			err := stop.Err()
+			if err == nil && r.May != nil {
+				err = r.May()
+			}
+			if err != nil {
 				return nil, sent{}, &kept{err}
 			}
 		}

@@ -137,7 +137,7 @@ func TestTokensEndMeanwhile(t *testing.T) {
 	for n := range 500 {
 		group.Go(func() error {
 			body := fmt.Sprintf(`{"n":%d}`, n)
-			got, err := c.Do(t.Context(), httpdial.Sending{May: func() error { may.Add(1); return nil }}, httpdial.Request{Method: "POST", Path: "/people", Body: []byte(body)}, judge)
+			got, err := c.Do(t.Context(), httpdial.Request{Method: "POST", Path: "/people", Body: []byte(body), May: func() error { may.Add(1); return nil }}, judge)
 			if err == nil && got.Header.Get("X-Said") != "POST "+body {
 				return fmt.Errorf("%s was answered %s", body, got.Header.Get("X-Said"))
 			}
@@ -172,13 +172,13 @@ func TestTokensAreGotEarly(t *testing.T) {
 	c, _, err := open(t, oauth(o, ""), nil)
 	require.NoError(t, err)
 	for range 20 {
-		_, err := c.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "GET", Safe: true}, judge)
+		_, err := c.Do(t.Context(), httpdial.Request{Method: "GET", Safe: true}, judge)
 		require.NoError(t, err)
 	}
 	assert.Less(t, o.given, 15)
 	time.Sleep(1100 * time.Millisecond)
 	before := o.given
-	_, err = c.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "GET", Safe: true}, judge)
+	_, err = c.Do(t.Context(), httpdial.Request{Method: "GET", Safe: true}, judge)
 	require.NoError(t, err)
 	assert.Equal(t, before+1, o.given)
 }
@@ -208,7 +208,7 @@ func TestNoToken(t *testing.T) {
 			o.status, o.body = c.status, c.body
 			client, _, err := open(t, oauth(o, ""), nil)
 			require.NoError(t, err)
-			_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "POST", Path: "/people"}, func(*httpdial.Answer) error {
+			_, err = client.Do(t.Context(), httpdial.Request{Method: "POST", Path: "/people"}, func(*httpdial.Answer) error {
 				t.Error("something was sent")
 				return nil
 			})
@@ -224,7 +224,7 @@ func TestNoToken(t *testing.T) {
 	o := newOffice(t, 0) // no token is good for anything
 	client, _, err := open(t, oauth(o, ""), nil)
 	require.NoError(t, err)
-	_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "POST", Path: "/people"}, judge)
+	_, err = client.Do(t.Context(), httpdial.Request{Method: "POST", Path: "/people"}, judge)
 	require.EqualError(t, err, "answered 401", "it is not tried for ever")
 	assert.Equal(t, 3, o.given)
 	assert.Contains(t, client.Remedy(), "does not take what the token server")
@@ -237,16 +237,16 @@ func TestFenceAfterToken(t *testing.T) {
 	client, _, err := open(t, oauth(o, ""), nil)
 	require.NoError(t, err)
 	over := errors.New("the lease is over")
-	_, err = client.Do(t.Context(), httpdial.Sending{May: func() error {
+	_, err = client.Do(t.Context(), httpdial.Request{Method: "POST", Path: "/people", May: func() error {
 		if o.given > 0 {
 			return over
 		}
 		return nil
-	}}, httpdial.Request{Method: "POST", Path: "/people"}, judge)
+	}}, judge)
 	require.ErrorIs(t, err, over)
 	stopped, stop := context.WithCancel(t.Context())
 	stop()
-	_, err = client.Do(t.Context(), httpdial.Sending{Stop: stopped}, httpdial.Request{Method: "POST", Path: "/people"}, judge)
+	_, err = client.Do(stopped, httpdial.Request{Method: "POST", Path: "/people"}, judge)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, 10, o.good["token-1-of-the-office"], "nothing was sent")
 }
@@ -268,9 +268,9 @@ func TestOwnHeaderAndRedirects(t *testing.T) {
 		c.Redirect = func(*url.URL) error { return nil }
 	})
 	require.NoError(t, err)
-	_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "GET", Path: "/old", Safe: true}, judge)
+	_, err = client.Do(t.Context(), httpdial.Request{Method: "GET", Path: "/old", Safe: true}, judge)
 	require.NoError(t, err)
-	_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "POST", Path: "/old"}, judge)
+	_, err = client.Do(t.Context(), httpdial.Request{Method: "POST", Path: "/old"}, judge)
 	require.EqualError(t, err, "answered 302")
 	assert.Equal(t, []string{"GET /old k3y-of-ours", "GET /new k3y-of-ours", "POST /old k3y-of-ours"}, asked)
 	assert.NotContains(t, trace.String(), "k3y-of-ours")
@@ -321,7 +321,7 @@ func TestQuota(t *testing.T) {
 			client, err := httpdial.New(httpdial.Config{URL: server.URL, Clock: waits})
 			require.NoError(t, err)
 			for range 2 {
-				_, err := client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "GET", Safe: true}, judge)
+				_, err := client.Do(t.Context(), httpdial.Request{Method: "GET", Safe: true}, judge)
 				require.NoError(t, err)
 			}
 			assert.Equal(t, c.waits, waits.Now().After(begun))
@@ -340,7 +340,7 @@ func TestKeyedIsSentAgain(t *testing.T) {
 		}))
 		client, err := httpdial.New(httpdial.Config{URL: server.URL, Pause: time.Millisecond})
 		require.NoError(t, err)
-		_, err = client.Do(t.Context(), httpdial.Sending{}, httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: keyed}, judge)
+		_, err = client.Do(t.Context(), httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: keyed}, judge)
 		var unclear *reach.Unclear
 		if keyed {
 			require.NoError(t, err)
@@ -369,7 +369,7 @@ func TestKeyedIsSentAgain(t *testing.T) {
 			}
 			return nil
 		}
-		_, err = client.Do(t.Context(), httpdial.Sending{Stop: stop, May: may}, httpdial.Request{Method: "POST", Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: true}, judge)
+		_, err = client.Do(stop, httpdial.Request{Method: "POST", May: may, Header: http.Header{"Idempotency-Key": {"k"}}, Keyed: true}, judge)
 		var unclear *reach.Unclear
 		require.ErrorAs(t, err, &unclear, name)
 		assert.EqualValues(t, 1, sent.Load(), name)

@@ -224,7 +224,7 @@ func (p *run) notCreated(ctx context.Context, e *batch.Entry, refusal *system.Re
 func (p *run) answered(ctx context.Context, e *batch.Entry, made account.Account, now sent) error {
 	shows, agrees := p.agrees(made, e)
 	if !shows {
-		seen, err := p.System.Get(system.Stopping(ctx), made.ID, p.fields())
+		seen, err := p.System.Get(ctx, made.ID, p.fields())
 		switch {
 		case errors.Is(err, system.ErrGone): // not to be seen yet
 		case err != nil:
@@ -415,7 +415,7 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store
 			var refusal *system.Refusal
 			var lacks bool
 			if err == nil {
-				lacks, err = p.fillUp(system.Ending(asking), &f.Entry, made)
+				lacks, err = p.fillUp(asking, &f.Entry, made)
 			}
 			switch {
 			case isOpen(err): // not yet
@@ -426,18 +426,18 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store
 				forgotten = append(forgotten, *f)
 				return nil
 			case errors.As(err, &refusal): // what is taken may be so by an earlier request of ours, of a post that was killed
-				n, err := p.notCreated(system.Ending(asking), &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
+				n, err := p.notCreated(asking, &f.Entry, refusal, sent{f.First, f.First}, p.sentOf(*f))
 				if err != nil || n != nextAnew {
 					return err
 				}
-				return p.carryOut(system.Ending(asking), []errand{&making{p: p, e: &f.Entry}})
+				return p.carryOut(asking, []errand{&making{p: p, e: &f.Entry}})
 			case err != nil:
 				return err
 			case lacks:
 				p.lacking(&f.Entry, made)
 				return nil
 			}
-			return p.answered(system.Ending(asking), &f.Entry, made, p.sentOf(*f))
+			return p.answered(asking, &f.Entry, made, p.sentOf(*f))
 		})
 	}
 	err = group.Wait()
@@ -598,7 +598,7 @@ func (p *run) goneAlready(e *batch.Entry, ours bool) {
 // is stale, gone, protected, or has been changed by a request whose answer was lost.
 // Otherwise the account is as drafted and is returned.
 func (p *run) settleChange(ctx context.Context, e *batch.Entry, unclear bool) (settled bool, now account.Account, err error) {
-	now, err = p.System.Get(system.Stopping(ctx), e.Account, p.fields())
+	now, err = p.System.Get(ctx, e.Account, p.fields())
 	return p.settleAs(ctx, e, now, err, unclear)
 }
 
@@ -645,7 +645,7 @@ func (p *run) moved(ctx context.Context, e *batch.Entry) (now account.Account, e
 		}
 	}
 	err = system.ErrGone
-	_, found := system.Fetch(system.Stopping(ctx), p.System, keys, p.fields(), 1, func(a account.Account) {
+	_, found := system.Fetch(ctx, p.System, keys, p.fields(), 1, func(a account.Account) {
 		for name, value := range keys {
 			if !p.about.Field(name).One(a.Field(name).Text(), value[0]) {
 				return
@@ -685,7 +685,7 @@ func (p *run) said(ctx context.Context, field, text string) string {
 	}
 	items := account.Items(text)
 	for i, id := range items {
-		if a, err := p.System.Get(system.Stopping(ctx), id, []string{p.about.Naming, "displayName"}); err == nil {
+		if a, err := p.System.Get(ctx, id, []string{p.about.Naming, "displayName"}); err == nil {
 			items[i] = a.Label()
 		}
 	}

@@ -105,7 +105,7 @@ func (p *run) carryOut(ctx context.Context, errands []errand) error {
 				return orOpen(errands, err)
 			}
 		}
-		if waits && !p.unseen(ctx) && system.Stopping(ctx).Err() != nil {
+		if waits && !p.unseen(ctx) && ctx.Err() != nil {
 			return nil // it was stopped while it waited for that: nothing is known of it
 		}
 	}
@@ -143,7 +143,7 @@ func (p *run) lookAt(ctx context.Context, errands []errand) (waits bool, err err
 		now, there := found[e.account()]
 		var err error
 		if !there {
-			now, err = p.System.Get(system.Stopping(ctx), e.account(), fields)
+			now, err = p.System.Get(ctx, e.account(), fields)
 		}
 		n, err := e.seen(ctx, now, err)
 		if e.state().goOn(n); err != nil {
@@ -174,7 +174,7 @@ func (p *run) readTogether(ctx context.Context, ids, fields []string) (map[strin
 		return found, nil
 	}
 	for some := range slices.Chunk(ids, p.about.Can.ByIDs()) {
-		for now, err := range p.System.Find(system.Stopping(ctx), system.ByID, some, fields) {
+		for now, err := range p.System.Find(ctx, system.ByID, some, fields) {
 			if errors.Is(err, system.ErrCannotFind) {
 				return found, nil
 			}
@@ -201,7 +201,7 @@ func (p *run) send(ctx context.Context, errands []errand) (waits bool, err error
 		}
 	}
 	began := p.Clock.Now()
-	results, err := p.System.Apply(ctx, orders, p.fieldsOf(errands))
+	results, err := p.System.Apply(ctx, p.may, orders, p.fieldsOf(errands))
 	var refusal *system.Refusal
 	switch {
 	case err != nil && alone:
@@ -263,7 +263,7 @@ func (p *run) inGroups(ctx context.Context, window []batch.Entry, does system.Ve
 	if p.goesTogether(does) {
 		size = p.about.Can.AtOnce
 	}
-	group, sending := errgroup.WithContext(system.Ending(ctx))
+	group, sending := errgroup.WithContext(ctx)
 	group.SetLimit(p.slots())
 	for some := range slices.Chunk(window, size) {
 		group.Go(func() error {

@@ -81,7 +81,7 @@ func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (la
 	if err != nil {
 		return false, err
 	}
-	err = system.Complete(ctx, p.System, a, wanted)
+	err = system.Complete(ctx, p.may, p.System, a, wanted)
 	var refusal *system.Refusal
 	if errors.As(err, &refusal) {
 		e.Find(account.Error, account.PartlyDone, refusal.Field, "", "the account was made, and what was to follow at once was refused: "+refusal.Message)
@@ -96,7 +96,7 @@ func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (la
 // seek looks for the accounts of entries until all were found or patience runs out.
 // An error means that it is still open what became of the requests.
 func (p *run) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
-	stop, missing := system.Stopping(ctx), slices.Clone(entries)
+	stop, missing := ctx, slices.Clone(entries)
 	found := map[*batch.Entry]account.Account{}
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
 		index, err := p.byKeys(stop, missing, 1)

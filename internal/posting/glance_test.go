@@ -48,11 +48,11 @@ func (s *slow) Find(ctx context.Context, field string, values, fields []string) 
 	return s.System.Find(ctx, field, values, fields)
 }
 
-func (s *slow) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (s *slow) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if err := s.clock.Wait(ctx, 10*time.Millisecond); err != nil {
 		return nil, err
 	}
-	return s.System.Apply(ctx, orders, fields)
+	return s.System.Apply(ctx, may, orders, fields)
 }
 
 // A long post looks at all accounts once in a while, and not anew for every few of its rows; what
@@ -71,7 +71,7 @@ func TestGlance(t *testing.T) {
 	}
 	b := w.draft(crew, columns+text.String())
 	for _, made := range []account.Account{someone("2500", "Another", "Person", ""), someone("", "P2400", "Reyes", ""), someone("", "P3", "Reyes", "")} {
-		_, err := system.Create(t.Context(), w.system, made, nil)
+		_, err := system.Create(t.Context(), nil, w.system, made, nil)
 		require.NoError(t, err)
 	}
 	s := &slow{System: w.system, clock: w.clock}

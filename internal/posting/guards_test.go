@@ -146,11 +146,11 @@ type stopping struct {
 	stop func()
 }
 
-func (s *stopping) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (s *stopping) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if s.at == "create" {
 		s.stop()
 	}
-	return s.System.Apply(ctx, orders, fields)
+	return s.System.Apply(ctx, may, orders, fields)
 }
 
 func (s *stopping) Changes() bool { return s.System.(interface{ Changes() int }).Changes() > 0 }

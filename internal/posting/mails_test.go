@@ -182,11 +182,11 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 		accounts[a.Field("givenName").Text()] = a
 	}
 	change := func(who, field, after string) {
-		_, err := system.Change(t.Context(), w.system, accounts[who], []account.Change{{Field: field, Before: accounts[who].Field(field), After: account.Of(after)}}, nil)
+		_, err := system.Change(t.Context(), nil, w.system, accounts[who], []account.Change{{Field: field, Before: accounts[who].Field(field), After: account.Of(after)}}, nil)
 		require.NoError(t, err)
 	}
 	change("Tom", "active", "false")
-	require.NoError(t, system.Remove(t.Context(), w.system, accounts["Mia"]))
+	require.NoError(t, system.Remove(t.Context(), nil, w.system, accounts["Mia"]))
 	change("Zoë", "email", "ash@x.example")
 	change("Eve", "email", "")
 	entries := w.entries(b)
@@ -433,9 +433,9 @@ type picky struct {
 	met     map[string][]string // user name → passwords that came
 }
 
-func (p *picky) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (p *picky) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if orders[0].Does != system.Creates {
-		return p.System.Apply(ctx, orders, fields)
+		return p.System.Apply(ctx, may, orders, fields)
 	}
 	wanted := orders[0].Wanted
 	name := wanted.Field("userName").Text()
@@ -446,7 +446,7 @@ func (p *picky) Apply(ctx context.Context, orders []system.Order, fields []strin
 	if refused {
 		return nil, &system.Refusal{Code: account.SystemRefused, Field: "password", Message: "not that one"}
 	}
-	return p.System.Apply(ctx, orders, fields)
+	return p.System.Apply(ctx, may, orders, fields)
 }
 
 // A password that was made and is refused is made anew, twice, and the one that was taken is handed out.

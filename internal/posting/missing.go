@@ -110,10 +110,9 @@ func (w *tieWork) addSection(ctx context.Context, s *membership.Step) error {
 	if !can {
 		return &system.Refusal{Code: account.SystemRefused, Message: "sections cannot be added here"}
 	}
-	ctx = system.Ending(ctx)
-	err := divider.AddSection(ctx, s.Kind, s.Thing, s.Section)
+	err := divider.AddSection(ctx, w.may, s.Kind, s.Thing, s.Section)
 	if isOpen(err) {
-		err = divider.AddSection(ctx, s.Kind, s.Thing, s.Section)
+		err = divider.AddSection(ctx, w.may, s.Kind, s.Thing, s.Section)
 	}
 	return err
 }
@@ -149,7 +148,7 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 	if err := errors.Join(m.noteMaking(ctx, m.kind, name), m.claim(ctx, first)); err != nil {
 		return err
 	}
-	t, err := m.System.MakeThing(ctx, m.kind, name, tiesOf(first))
+	t, err := m.System.MakeThing(ctx, m.may, m.kind, name, tiesOf(first))
 	var refusal *system.Refusal
 	switch {
 	case err == nil:

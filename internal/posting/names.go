@@ -59,14 +59,14 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 	}
 	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
 		p.begin("references by name", len(window))
-		sending := system.Ending(ctx)
-		f, err := follow(sending, follower, window)
+
+		f, err := follow(ctx, p.may, follower, window)
 		if err != nil {
 			return err
 		}
 		for i := range window {
 			e := &window[i]
-			if err := p.settleNames(sending, e, f); err != nil {
+			if err := p.settleNames(ctx, e, f); err != nil {
 				return err
 			}
 			if !slices.ContainsFunc(e.Steps, waitsToStay) {
@@ -92,7 +92,7 @@ type followed struct {
 }
 
 // follow has what refers by name to the accounts of a window refer to them as they are called now.
-func follow(ctx context.Context, follower system.Follower, window []batch.Entry) (followed, error) {
+func follow(ctx context.Context, may system.Permit, follower system.Follower, window []batch.Entry) (followed, error) {
 	var moved, called []account.Account
 	for i := range window {
 		e := &window[i]
@@ -104,7 +104,7 @@ func follow(ctx context.Context, follower system.Follower, window []batch.Entry)
 		}
 	}
 	f := followed{map[mention]bool{}, map[mention]bool{}, map[string][]system.Reference{}, map[mention]string{}}
-	done, left, err := follower.Follow(ctx, moved)
+	done, left, err := follower.Follow(ctx, may, moved)
 	if err != nil {
 		return f, err
 	}

@@ -46,7 +46,7 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 				target := memory.NewDirectory()
 				for _, one := range strings.Fields(there) {
 					login, number, _ := strings.Cut(one, "=")
-					_, err := system.Create(t.Context(), target, account.Account{Fields: map[string]account.Value{"userName": account.Of(login), "uidNumber": account.Of(number)}}, nil)
+					_, err := system.Create(t.Context(), nil, target, account.Account{Fields: map[string]account.Value{"userName": account.Of(login), "uidNumber": account.Of(number)}}, nil)
 					require.NoError(t, err)
 				}
 				parsed, err := brief.Parse("b.yaml", []byte(c.brief), brief.Options{Today: "2026-11-23"})

@@ -51,7 +51,7 @@ func (p *run) makePlace(ctx context.Context, m membership.Make) error {
 	if err := p.noteMaking(ctx, m.Kind, m.Name); err != nil {
 		return err
 	}
-	made, err := p.System.MakeThing(ctx, m.Kind, m.Name, nil)
+	made, err := p.System.MakeThing(ctx, p.may, m.Kind, m.Name, nil)
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
@@ -81,7 +81,7 @@ func (p *run) closePlace(name, why string) {
 // placeIsThere looks whether a place was made since the draft, or by an earlier post of ours, and returns
 // its identifier; empty: it was not.
 func (p *run) placeIsThere(ctx context.Context, m membership.Make) (id string, err error) {
-	for t, err := range p.System.Things(system.Stopping(ctx), m.Kind, false) {
+	for t, err := range p.System.Things(ctx, m.Kind, false) {
 		if err != nil {
 			return "", err
 		}

@@ -115,7 +115,7 @@ func (p *Post) Run(ctx context.Context) error {
 			}
 		}
 		// What changes something is sent only while the work is this worker's: a process may be stopped at any moment, and wake much later.
-		return newRun(p, about, at).all(system.Fenced(ctx, at.May))
+		return newRun(p, about, at).all(ctx)
 	})
 	if last {
 		err = errors.Join(err, p.halted(context.WithoutCancel(ctx)))
@@ -170,8 +170,9 @@ type run struct {
 	*Post
 
 	at      *presence.Presence
-	part    store.Part // that is carried out now
-	waiting int        // entries that waited when the worker began
+	may     system.Permit // whether anything may be sent: others may have the work by now
+	part    store.Part    // that is carried out now
+	waiting int           // entries that waited when the worker began
 	about   *system.Description
 	again   bool        // an earlier post of the batch may have sent something
 	made    atomic.Bool // an account was created
@@ -207,7 +208,7 @@ type run struct {
 }
 
 func newRun(p *Post, about *system.Description, at *presence.Presence) *run {
-	return &run{Post: p, at: at, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}, kept: map[int]batch.Entry{}, wrote: keyset.New()}
+	return &run{Post: p, at: at, may: at.May, about: about, left: map[int]bool{}, withheld: map[int]bool{}, resent: map[int]sent{}, kept: map[int]batch.Entry{}, wrote: keyset.New()}
 }
 
 // all does the worker's share of every stage.
@@ -573,7 +574,7 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	ready := make(chan []store.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
 	var workers sync.WaitGroup
 	// A request in flight is let to end when the person stops the post.
-	sending := system.Ending(ctx)
+
 	// A few more than requests may be under way, which the system sees to, make theirs ready
 	// or read what came.
 	hands := p.slots()
@@ -582,7 +583,7 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 			for group := range ready {
 				open := false // noted as on their way
 				if ctx.Err() == nil {
-					if err := p.carryOutAll(sending, group); err != nil {
+					if err := p.carryOutAll(ctx, group); err != nil {
 						stop(err)
 						open = isOpen(err)
 					}
@@ -622,7 +623,7 @@ func (p *run) unseen(ctx context.Context) bool {
 		return false
 	}
 	p.waits(left)
-	return p.Clock.Wait(system.Stopping(ctx), min(left, 200*time.Millisecond)) == nil
+	return p.Clock.Wait(ctx, min(left, 200*time.Millisecond)) == nil
 }
 
 // mayBeUnseen reports whether accounts that were created may still be unseen.

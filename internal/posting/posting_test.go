@@ -235,7 +235,7 @@ func TestStale(t *testing.T) {
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
 	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
-	_, err := system.Create(t.Context(), w.system, someone("1", "Zora", "Other", ""), nil)
+	_, err := system.Create(t.Context(), nil, w.system, someone("1", "Zora", "Other", ""), nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	entries := w.entries(b)
@@ -329,7 +329,7 @@ func TestUnclearAnswers(t *testing.T) {
 	for _, c := range w.entries(b)[0].Changes {
 		made.Fields[c.Field] = c.After
 	}
-	_, err := system.Create(t.Context(), w.system, made, nil)
+	_, err := system.Create(t.Context(), nil, w.system, made, nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1, account.HandedOver: 1}, w.even(b))
@@ -344,7 +344,7 @@ type asking struct {
 	answer func() (account.Account, error)
 }
 
-func (a *asking) Apply(context.Context, []system.Order, []string) ([]system.Result, error) {
+func (a *asking) Apply(context.Context, system.Permit, []system.Order, []string) ([]system.Result, error) {
 	return nil, &system.Unclear{Err: errors.New("later"), TakenIn: true, Ask: "/jobs/1"}
 }
 
@@ -398,7 +398,7 @@ func TestAskedAfter(t *testing.T) {
 					made.Fields[change.Field] = change.After
 				}
 				var err error
-				made, err = system.Create(t.Context(), w.system, made, nil)
+				made, err = system.Create(t.Context(), nil, w.system, made, nil)
 				require.NoError(t, err)
 			}
 			s.answer = func() (account.Account, error) { return c.answer(made) }
@@ -463,7 +463,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
 			if carriedOut { // and seen only now
-				_, err := system.Create(t.Context(), w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
+				_, err := system.Create(t.Context(), nil, w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
 				require.NoError(t, err)
 			}
 			require.NoError(t, w.post(t.Context(), b, 0))
@@ -673,9 +673,9 @@ func (b *bulk) Describe(ctx context.Context) (*system.Description, error) {
 	return about, err
 }
 
-func (b *bulk) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (b *bulk) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if len(orders) == 1 {
-		return b.System.Apply(ctx, orders, fields)
+		return b.System.Apply(ctx, may, orders, fields)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -692,7 +692,7 @@ func (b *bulk) Apply(ctx context.Context, orders []system.Order, fields []string
 			one, oneErr = b.single(cmp.Or(o.Wanted.Field("userName").Text(), o.Known.Field("userName").Text(), o.Known.ID))
 		}
 		if one {
-			came, err := b.System.Apply(ctx, orders[i:i+1], fields)
+			came, err := b.System.Apply(ctx, may, orders[i:i+1], fields)
 			if results[i].Err = err; err == nil {
 				results[i] = came[0]
 			}

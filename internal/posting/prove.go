@@ -394,7 +394,7 @@ func (w *proving) shutOut(ctx context.Context, entries []batch.Entry, differ []r
 			continue
 		}
 		if err == nil {
-			now, err = system.Change(system.Ending(ctx), w.System, now, []account.Change{w.about.Mark(&now, true)}, w.fields())
+			now, err = system.Change(ctx, w.may, w.System, now, []account.Change{w.about.Mark(&now, true)}, w.fields())
 		}
 		var refusal *system.Refusal
 		var part *system.Partial
@@ -424,7 +424,7 @@ func (w *proving) joinAgain(ctx context.Context, entries []batch.Entry, differ [
 	}
 	for at, all := range ties {
 		for some := range slices.Chunk(all, max(1, w.about.Can.Ties)) {
-			err := w.System.Tie(system.Ending(ctx), at.kind, at.id, some)
+			err := w.System.Tie(ctx, w.may, at.kind, at.id, some)
 			var refusal *system.Refusal
 			if err != nil && !errors.Is(err, system.ErrGone) && !errors.Is(err, system.ErrChanged) && !errors.As(err, &refusal) && !isOpen(err) {
 				return any, err

@@ -70,7 +70,7 @@ func (l *liar) done(action string, a account.Account) (account.Account, error) {
 	return a, nil
 }
 
-func (l *liar) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (l *liar) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	results := make([]system.Result, len(orders))
 	for i, o := range orders {
 		results[i].Account, results[i].Err = l.carryOut(ctx, o, fields)
@@ -92,7 +92,7 @@ func (l *liar) carryOut(ctx context.Context, o system.Order, fields []string) (a
 		}
 		return about, nil
 	}
-	results, err := l.System.Apply(ctx, []system.Order{o}, fields)
+	results, err := l.System.Apply(ctx, nil, []system.Order{o}, fields)
 	switch {
 	case err != nil:
 		return account.Account{}, err
@@ -102,12 +102,12 @@ func (l *liar) carryOut(ctx context.Context, o system.Order, fields []string) (a
 	return l.done(string(o.Does), results[0].Account)
 }
 
-func (l *liar) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+func (l *liar) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
 	kept := slices.DeleteFunc(slices.Clone(ties), func(t system.Tie) bool { return l.lies != nil && l.lies("tie", account.Account{ID: t.Account}) })
 	if len(kept) == 0 {
 		return nil
 	}
-	return l.System.Tie(ctx, kind, thing, kept)
+	return l.System.Tie(ctx, may, kind, thing, kept)
 }
 
 func (l *liar) List(ctx context.Context, fields []string) iter.Seq2[account.Account, error] {
@@ -169,7 +169,7 @@ func TestProof(t *testing.T) {
 			l.after = func(action string) {
 				for _, a := range l.Accounts() {
 					if action == "change" && a.Field("userName").Text() == "ana.reyes" {
-						_ = system.Remove(context.Background(), l.System, a)
+						_ = system.Remove(context.Background(), nil, l.System, a)
 					}
 				}
 			}
@@ -232,7 +232,7 @@ func TestProofOfWhoMayNotSignIn(t *testing.T) {
 				for _, a := range w.system.Accounts() {
 					if a.Field("active").Text() == "false" && opened[a.ID] < c.opens {
 						opened[a.ID]++
-						_, err := system.Change(context.Background(), w.system, a, []account.Change{{Field: "active", Before: account.Of("false"), After: account.Of("true")}}, nil)
+						_, err := system.Change(context.Background(), nil, w.system, a, []account.Change{{Field: "active", Before: account.Of("false"), After: account.Of("true")}}, nil)
 						require.NoError(t, err)
 					}
 				}
@@ -252,7 +252,7 @@ func TestProofOfSteps(t *testing.T) {
 	w.all(t, aCrew)
 	b := w.draft(aboard, aboardColumns+"1,zoe,,,,,night;day;deck,\n2,tom,,,,,night;day,\n3,ana,,,,,,away\n")
 	tom := w.watch(t, "night")[0]
-	require.NoError(t, w.system.Tie(t.Context(), "groups", "cn=day,dc=sound", []system.Tie{{Account: tom}})) // somebody did it meanwhile
+	require.NoError(t, w.system.Tie(t.Context(), nil, "groups", "cn=day,dc=sound", []system.Tie{{Account: tom}})) // somebody did it meanwhile
 	l := &liar{System: w.system, lies: func(action string, a account.Account) bool { return action == "remove" }}
 	require.NoError(t, w.postWith(l, b, nil))
 	assert.Equal(t, []string{"updated proven", "unchanged proven", "failed otherwise removes-data not-proven"}, w.proofs(b))
@@ -334,7 +334,7 @@ func TestWhatGoesOutWaitsForTheProof(t *testing.T) {
 	l.after = func(string) {
 		for _, a := range w.system.Accounts() {
 			if n := a.Field("employeeNumber").Text(); n == "7" || n == "70" {
-				_ = system.Remove(context.Background(), w.system, a)
+				_ = system.Remove(context.Background(), nil, w.system, a)
 			}
 		}
 	}

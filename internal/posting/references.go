@@ -153,7 +153,7 @@ func (r *referring) late(ctx context.Context) bool {
 		ids = append(ids, c.After.Text())
 	}
 	return slices.ContainsFunc(ids, func(id string) bool {
-		_, err := r.p.System.Get(system.Stopping(ctx), id, r.p.fields())
+		_, err := r.p.System.Get(ctx, id, r.p.fields())
 		return errors.Is(err, system.ErrGone)
 	})
 }

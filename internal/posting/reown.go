@@ -22,7 +22,7 @@ func (p *run) reown(ctx context.Context, _ func(error)) error {
 			numbers = append(numbers, *stepOf(&window[i], membership.Reown).Numbers)
 		}
 		p.begin("owners of files", len(window))
-		_, err := system.Reown(system.Ending(ctx), p.System, *p.Batch.Reown, numbers, false, func(int) {})
+		_, err := system.Reown(ctx, p.may, p.System, *p.Batch.Reown, numbers, false, func(int) {})
 		var refusal *system.Refusal
 		if err != nil && !errors.As(err, &refusal) {
 			return err // a further post walks again

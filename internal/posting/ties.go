@@ -202,7 +202,7 @@ func (w *tieWork) seated(ctx context.Context, work map[thing][]tied) error {
 		}
 	}
 	for kind, seats := range kinds {
-		for t, err := range w.System.Things(system.Stopping(ctx), kind, true) {
+		for t, err := range w.System.Things(ctx, kind, true) {
 			if err != nil {
 				return err
 			}
@@ -269,7 +269,7 @@ func (w *tieWork) known() (things []thing) {
 
 // pass goes once through the things, several side by side, and returns what was refused.
 func (w *tieWork) pass(ctx context.Context, work map[thing][]tied) (refused []refusedTie, err error) {
-	group, sending := errgroup.WithContext(system.Ending(ctx))
+	group, sending := errgroup.WithContext(ctx)
 	group.SetLimit(w.slots())
 	var mu sync.Mutex
 	for at, ties := range work {
@@ -321,7 +321,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 	if err := w.claim(ctx, ties); err != nil {
 		return err
 	}
-	err := w.System.Tie(ctx, at.kind, at.id, tiesOf(ties))
+	err := w.System.Tie(ctx, w.may, at.kind, at.id, tiesOf(ties))
 	var refusal *system.Refusal
 	switch {
 	case err == nil:
@@ -329,7 +329,7 @@ func (w *tieWork) tie(ctx context.Context, at thing, ties []tied, attempts int, 
 		return nil
 	case errors.Is(err, system.ErrGone) && w.unseen(ctx):
 		return w.tie(ctx, at, ties, attempts, refused)
-	case errors.Is(err, system.ErrGone) && system.Stopping(ctx).Err() != nil:
+	case errors.Is(err, system.ErrGone) && ctx.Err() != nil:
 		w.undone(ties)
 		return nil // it was stopped while it waited for that: nothing is known of it
 	case errors.Is(err, system.ErrGone):
@@ -416,7 +416,7 @@ func tiesOf(steps []tied) []system.Tie {
 // lookAt reads a thing's members, settles what is as wanted and returns the rest.
 func (w *tieWork) lookAt(ctx context.Context, at thing, ties []tied) ([]tied, error) {
 	members := &membership.Register{}
-	if err := members.Read(system.Stopping(ctx), w.System, at.kind, []string{at.id}, membership.Anyone, membership.Silent); err != nil {
+	if err := members.Read(ctx, w.System, at.kind, []string{at.id}, membership.Anyone, membership.Silent); err != nil {
 		return nil, err
 	}
 	return w.sift(at, ties, members, false), nil

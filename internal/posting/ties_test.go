@@ -69,7 +69,7 @@ func (c *clubs) Members(_ context.Context, kind string, things []string) iter.Se
 	}
 }
 
-func (c *clubs) Tie(_ context.Context, _, thing string, ties []system.Tie) error {
+func (c *clubs) Tie(_ context.Context, _ system.Permit, _, thing string, ties []system.Tie) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.asked = append(c.asked, fmt.Sprintf("%s %d", thing, len(ties)))
@@ -90,7 +90,7 @@ func (c *clubs) Tie(_ context.Context, _, thing string, ties []system.Tie) error
 	return err
 }
 
-func (c *clubs) MakeThing(_ context.Context, _, name string, _ []system.Tie) (account.Thing, error) {
+func (c *clubs) MakeThing(_ context.Context, _ system.Permit, _, name string, _ []system.Tie) (account.Thing, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if strings.Contains(name, "forbidden") {

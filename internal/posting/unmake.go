@@ -28,7 +28,7 @@ func (p *run) noteUnmade(ctx context.Context, kind, name string) error {
 	if len(p.Batch.MadeThings) == before {
 		return nil
 	}
-	return p.Ledger.Save(ctx, p.Batch)
+	return p.Ledger.Save(context.WithoutCancel(ctx), p.Batch) // it was asked for, and this is what came of it
 }
 
 // noteMade notes that a thing is there. It is ours if the answer said so, or if we were making it when an
@@ -37,7 +37,7 @@ func (p *run) noteMade(ctx context.Context, kind, name, id string) error {
 	for i := range p.Batch.MadeThings {
 		if s := &p.Batch.MadeThings[i]; s.Kind == kind && s.Name == name && s.Result == membership.Sending {
 			s.Thing, s.Result = id, ""
-			return p.Ledger.Save(ctx, p.Batch)
+			return p.Ledger.Save(context.WithoutCancel(ctx), p.Batch) // it was asked for, and this is what came of it
 		}
 	}
 	return nil
@@ -70,7 +70,7 @@ func (p *run) unmake(ctx context.Context) error {
 		if used {
 			continue
 		}
-		err = p.System.RemoveThing(ctx, s.Kind, s.Thing)
+		err = p.System.RemoveThing(ctx, p.may, s.Kind, s.Thing)
 		var refusal *system.Refusal
 		switch {
 		case err == nil, errors.Is(err, system.ErrGone):
@@ -112,7 +112,7 @@ func (w *tieWork) emptied(ctx context.Context, work map[thing][]tied) error {
 		if err := w.claim(ctx, work[at]); err != nil {
 			return err
 		}
-		err := w.System.RemoveThing(system.Ending(ctx), s.Kind, s.Thing)
+		err := w.System.RemoveThing(ctx, w.may, s.Kind, s.Thing)
 		if err != nil && !errors.Is(err, system.ErrGone) {
 			var refusal *system.Refusal
 			if errors.As(err, &refusal) {
@@ -122,7 +122,7 @@ func (w *tieWork) emptied(ctx context.Context, work map[thing][]tied) error {
 			return err
 		}
 		w.Batch.Unmade.Note(i, membership.Done)
-		if err := w.Ledger.Save(ctx, w.Batch); err != nil {
+		if err := w.Ledger.Save(context.WithoutCancel(ctx), w.Batch); err != nil {
 			return err
 		}
 		w.settle(work[at], membership.Done, "", "")

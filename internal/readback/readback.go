@@ -346,7 +346,7 @@ func (r *Reading) files(ctx context.Context, entries []batch.Entry, now *seen) e
 	if len(numbers) == 0 {
 		return nil
 	}
-	owned, err := system.Reown(ctx, r.System, *r.Batch.Reown, numbers, true, func(int) {})
+	owned, err := system.Reown(ctx, nil, r.System, *r.Batch.Reown, numbers, true, func(int) {})
 	if err != nil {
 		return err
 	}

@@ -19,11 +19,11 @@ func ExampleSystem() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	zoe, err := system.Create(ctx, directory, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
+	zoe, err := system.Create(ctx, nil, directory, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
 	if err != nil {
 		log.Fatal(err)
 	}
-	moved, err := system.Change(ctx, directory, zoe, []account.Change{{Field: "unit", Before: account.Of("Deck"), After: account.Of("Engine")}}, nil)
+	moved, err := system.Change(ctx, nil, directory, zoe, []account.Change{{Field: "unit", Before: account.Of("Deck"), After: account.Of("Engine")}}, nil)
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -77,8 +77,8 @@ func IsOfOne(err error) bool {
 }
 
 // apply carries out one order.
-func apply(ctx context.Context, s System, o Order, fields []string) (account.Account, error) {
-	results, err := s.Apply(ctx, []Order{o}, fields)
+func apply(ctx context.Context, may Permit, s System, o Order, fields []string) (account.Account, error) {
+	results, err := s.Apply(ctx, may, []Order{o}, fields)
 	switch {
 	case err != nil:
 		return account.Account{}, err
@@ -89,29 +89,29 @@ func apply(ctx context.Context, s System, o Order, fields []string) (account.Acc
 }
 
 // Create makes an account, and returns it as the system now has it.
-func Create(ctx context.Context, s System, wanted account.Account, fields []string) (account.Account, error) {
-	return apply(ctx, s, Order{Does: Creates, Wanted: wanted}, fields)
+func Create(ctx context.Context, may Permit, s System, wanted account.Account, fields []string) (account.Account, error) {
+	return apply(ctx, may, s, Order{Does: Creates, Wanted: wanted}, fields)
 }
 
 // Change changes an account, and returns it as the system now has it.
-func Change(ctx context.Context, s System, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
-	return apply(ctx, s, Order{Does: Changes, Known: known, Changes: changes}, fields)
+func Change(ctx context.Context, may Permit, s System, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+	return apply(ctx, may, s, Order{Does: Changes, Known: known, Changes: changes}, fields)
 }
 
 // Remove removes an account.
-func Remove(ctx context.Context, s System, known account.Account) error {
-	_, err := apply(ctx, s, Order{Does: Removes, Known: known}, nil)
+func Remove(ctx context.Context, may Permit, s System, known account.Account) error {
+	_, err := apply(ctx, may, s, Order{Does: Removes, Known: known}, nil)
 	return err
 }
 
 // SetPassword gives an account another password.
-func SetPassword(ctx context.Context, s System, known account.Account, password string, also []account.Change) error {
-	_, err := apply(ctx, s, Order{Does: Renews, Known: known, Wanted: account.Account{Password: password}, Changes: also}, nil)
+func SetPassword(ctx context.Context, may Permit, s System, known account.Account, password string, also []account.Change) error {
+	_, err := apply(ctx, may, s, Order{Does: Renews, Known: known, Wanted: account.Account{Password: password}, Changes: also}, nil)
 	return err
 }
 
 // Complete gives an account what it may lack of what was wanted.
-func Complete(ctx context.Context, s System, known, wanted account.Account) error {
-	_, err := apply(ctx, s, Order{Does: Completes, Known: known, Wanted: wanted}, nil)
+func Complete(ctx context.Context, may Permit, s System, known, wanted account.Account) error {
+	_, err := apply(ctx, may, s, Order{Does: Completes, Known: known, Wanted: wanted}, nil)
 	return err
 }

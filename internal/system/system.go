@@ -33,7 +33,10 @@ import (
 // An account's identifier is written in one way only, wherever it stands: as its ID, in a
 // field that refers to it, in a membership.
 //
-// Besides the errors of this package, methods return the context's.
+// Once its context is done, a method sends nothing more: waiting and reading end. A change that was sent is let to end,
+// within the system's timeout; what it came to is returned. What changes something takes a Permit.
+//
+// Besides the errors of this package, methods return the context's, and the Permit's.
 type System interface {
 	// Describe returns what the system takes of an account and what it can do. A server is
 	// asked once; what was learned of it since is in the next Description.
@@ -54,7 +57,7 @@ type System interface {
 	// Abilities.AtOnce and Together say, else one. How many go in a request or a session is the
 	// kind's matter. An error means that nothing was done, or if it is an Unclear, that anything
 	// may have been.
-	Apply(ctx context.Context, orders []Order, fields []string) ([]Result, error)
+	Apply(ctx context.Context, may Permit, orders []Order, fields []string) ([]Result, error)
 
 	// Count returns how many accounts there are; ErrCannotFind means that they may not be
 	// listed. Without Abilities.Counts nobody can say.
@@ -69,14 +72,14 @@ type System interface {
 	Members(ctx context.Context, kind string, things []string) iter.Seq2[account.Membership, error]
 
 	// Tie makes the changes to one thing's members, all or none, up to Abilities.Ties at once.
-	Tie(ctx context.Context, kind, thing string, ties []Tie) error
+	Tie(ctx context.Context, may Permit, kind, thing string, ties []Tie) error
 
 	// MakeThing makes a thing of that name. Where a thing of the kind is never empty, first
 	// has the ties of its first members, which it is made with; else it may be nil.
-	MakeThing(ctx context.Context, kind, name string, first []Tie) (account.Thing, error)
+	MakeThing(ctx context.Context, may Permit, kind, name string, first []Tie) (account.Thing, error)
 
 	// RemoveThing removes a thing for good; ErrGone means that it is not there.
-	RemoveThing(ctx context.Context, kind, thing string) error
+	RemoveThing(ctx context.Context, may Permit, kind, thing string) error
 }
 
 // A Description is what a system takes and what it can do, as plain data.
@@ -149,15 +152,15 @@ func no[T any](yield func(T, error) bool) {
 }
 
 // Tie implements System.
-func (Base) Tie(context.Context, string, string, []Tie) error { return ErrCannot }
+func (Base) Tie(context.Context, Permit, string, string, []Tie) error { return ErrCannot }
 
 // MakeThing implements System.
-func (Base) MakeThing(context.Context, string, string, []Tie) (account.Thing, error) {
+func (Base) MakeThing(context.Context, Permit, string, string, []Tie) (account.Thing, error) {
 	return account.Thing{}, ErrCannot
 }
 
 // RemoveThing implements System.
-func (Base) RemoveThing(context.Context, string, string) error { return ErrCannot }
+func (Base) RemoveThing(context.Context, Permit, string, string) error { return ErrCannot }
 
 // Folders are where files are looked for: on the device of each folder alone, unless Across
 // says otherwise. Links are never followed.
@@ -223,39 +226,17 @@ func Close(s System) error {
 	return nil
 }
 
-// Ending returns the context of a change that, once it was sent, is let to end though
-// ctx is done. What has not been sent by then is not sent any more.
-func Ending(ctx context.Context) context.Context {
-	return context.WithValue(context.WithoutCancel(ctx), stopping{}, Stopping(ctx))
-}
+// A Permit says why nothing that changes something may be sent any more, or nil. It is asked just before anything is: a request may have
+// waited for long before its turn comes, and the process may have slept. Where it is nil, anything may be sent.
+type Permit func() error
 
-// Stopping returns the context that is done as soon as nothing more is to be sent, of
-// one that Ending returned; of any other, itself. Waiting and reading go by it.
-func Stopping(ctx context.Context) context.Context {
-	if stop, ok := ctx.Value(stopping{}).(context.Context); ok {
-		return stop
+// Err asks.
+func (may Permit) Err() error {
+	if may == nil {
+		return nil
 	}
-	return ctx
+	return may()
 }
-
-type stopping struct{}
-
-// Fenced returns a context in which a request that changes something is sent only while may allows
-// it. A request may have waited for long before its turn comes, and the process may have slept.
-func Fenced(ctx context.Context, may func() error) context.Context {
-	return context.WithValue(ctx, fence{}, may)
-}
-
-// MaySend returns why a request that changes something may not be sent, or nil. A client asks just
-// before it sends one.
-func MaySend(ctx context.Context) error {
-	if may, ok := ctx.Value(fence{}).(func() error); ok {
-		return may()
-	}
-	return nil
-}
-
-type fence struct{}
 
 // Blind is the error of a kind of things of which nobody can say who is in them, and why.
 func Blind(kind, why string) error {
@@ -284,7 +265,7 @@ type Follower interface {
 	// Follow has what refers to accounts by the names which their versions say refer to them as they are called now, or not at all
 	// where they are gone: it gives the server time to see to it, and does what is left. It returns what it did itself, and what could
 	// not be done. Doing it once more does no harm.
-	Follow(ctx context.Context, accounts []account.Account) (done, left []Reference, err error)
+	Follow(ctx context.Context, may Permit, accounts []account.Account) (done, left []Reference, err error)
 }
 
 // Intended is all that is to be done with one account.
@@ -306,7 +287,7 @@ type IntendedTie struct {
 // A Divider is a system in which sections can be added to things of kinds that are account.ThingKind.Divides.
 type Divider interface {
 	// AddSection adds a section to a thing; one that it has already does no harm.
-	AddSection(ctx context.Context, kind, thing, section string) error
+	AddSection(ctx context.Context, may Permit, kind, thing, section string) error
 }
 
 // A Reowner is a system in which files belong to the numbers of accounts, where Abilities.Reowns.
@@ -314,13 +295,13 @@ type Reowner interface {
 	// Reown gives files to the new numbers of accounts, in one walk, or with dry only counts
 	// them. Doing it once more does no harm. told gets how many files were looked at. An error
 	// means that not all may have been.
-	Reown(ctx context.Context, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error)
+	Reown(ctx context.Context, may Permit, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error)
 }
 
 // Reown gives files to new numbers where the system is a Reowner; else the error is ErrCannot.
-func Reown(ctx context.Context, s System, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error) {
+func Reown(ctx context.Context, may Permit, s System, in Folders, numbers []Renumbered, dry bool, told func(files int)) ([]Owned, error) {
 	if r, is := s.(Reowner); is {
-		return r.Reown(ctx, in, numbers, dry, told)
+		return r.Reown(ctx, may, in, numbers, dry, told)
 	}
 	return nil, ErrCannot
 }

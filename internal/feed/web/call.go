@@ -36,7 +36,7 @@ func (c place) Do(ctx context.Context, order feed.Order) error {
 		return &feed.Refused{Message: err.Error()}
 	}
 	header := http.Header{"Content-Type": {"application/json"}, "Idempotency-Key": {order.Key}}
-	answer, err := c.Stream(ctx, httpdial.Sending{}, httpdial.Request{Method: http.MethodPost, URL: c.at, Header: header, Body: body}, c.outcome)
+	answer, err := c.Stream(ctx, httpdial.Request{Method: http.MethodPost, URL: c.at, Header: header, Body: body}, c.outcome)
 	if err == nil {
 		return answer.Body.Close()
 	}

@@ -143,7 +143,7 @@ func (c *client) get(ctx context.Context, at *url.URL, first bool) (*http.Respon
 		header.Set("If-Modified-Since", c.modified.UTC().Format(http.TimeFormat))
 	}
 	asked := len(header) > 1
-	return c.Stream(ctx, httpdial.Sending{}, httpdial.Request{Method: http.MethodGet, URL: at, Header: header, Safe: true, Tries: 1}, func(answer *http.Response) error {
+	return c.Stream(ctx, httpdial.Request{Method: http.MethodGet, URL: at, Header: header, Safe: true, Tries: 1}, func(answer *http.Response) error {
 		if answer.StatusCode == http.StatusOK || answer.StatusCode == http.StatusNotModified && asked {
 			return nil
 		}

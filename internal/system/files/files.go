@@ -297,7 +297,7 @@ func (a *app) Get(ctx context.Context, id string, _ []string) (account.Account, 
 }
 
 // Apply implements system.System: orders go in files.
-func (a *app) Apply(context.Context, []system.Order, []string) ([]system.Result, error) {
+func (a *app) Apply(context.Context, system.Permit, []system.Order, []string) ([]system.Result, error) {
 	return nil, system.ErrCannot
 }
 

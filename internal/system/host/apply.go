@@ -19,8 +19,8 @@ type task struct {
 }
 
 // Apply implements system.System: one block of commands carries all of it out, one account after the other.
-func (c *client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
-	_, f, err := c.open(system.Stopping(ctx))
+func (c *client) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
+	_, f, err := c.open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -31,7 +31,7 @@ func (c *client) Apply(ctx context.Context, orders []system.Order, fields []stri
 		}
 	}
 	results := make([]system.Result, len(orders))
-	b, tasks, at := &block{}, []*task{}, []int{}
+	b, tasks, at := &block{may: may}, []*task{}, []int{}
 	for i, o := range orders {
 		t, err := c.task(f, o, i == last)
 		var refusal *system.Refusal

@@ -123,7 +123,7 @@ func (c *client) Members(ctx context.Context, kind string, things []string) iter
 }
 
 // Tie implements system.System: the group's line is written anew, if it is as it was read.
-func (c *client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+func (c *client) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
 	if kind != groups {
 		return system.ErrCannot
 	}
@@ -136,7 +136,7 @@ func (c *client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		if err != nil {
 			return err
 		}
-		b := &block{}
+		b := &block{may: may}
 		b.own(thing, fmt.Sprintf(`{ [ "$(sed -nE %s /etc/group)" = %s ] || no not-as-it-was; } && try members gpasswd -M %s -- %s`, quoted("/^"+pattern([]string{thing})+":/p"), quoted(line), quoted(strings.Join(members, ",")), quoted(thing)))
 		b.names = nil
 		a, err := c.one(ctx, "change a group", b, account.Account{ID: thing})
@@ -211,14 +211,14 @@ func joined(name, line string, ties []system.Tie) ([]string, error) {
 }
 
 // MakeThing implements system.System.
-func (c *client) MakeThing(ctx context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
+func (c *client) MakeThing(ctx context.Context, may system.Permit, kind, name string, first []system.Tie) (account.Thing, error) {
 	if kind != groups {
 		return account.Thing{}, system.ErrCannot
 	}
 	if name == "" || strings.ContainsAny(name, ":,/ \t\r\n") || strings.HasPrefix(name, "-") {
 		return account.Thing{}, &system.Refusal{Code: account.NotAllowedValue, Message: fmt.Sprintf("“%s” cannot be the name of a group on a host", name)}
 	}
-	b := &block{}
+	b := &block{may: may}
 	b.own(name, "try thing groupadd -- "+quoted(name))
 	b.names = nil
 	a, err := c.one(ctx, "make a group", b, account.Account{ID: name})
@@ -236,7 +236,7 @@ func (c *client) MakeThing(ctx context.Context, kind, name string, first []syste
 	}
 	thing := account.Thing{ID: name, Name: name, Seats: -1}
 	if len(first) > 0 {
-		err = c.Tie(ctx, kind, name, first)
+		err = c.Tie(ctx, may, kind, name, first)
 		thing.Members = len(first)
 	}
 	return thing, err
@@ -244,11 +244,11 @@ func (c *client) MakeThing(ctx context.Context, kind, name string, first []syste
 
 // RemoveThing implements system.System. What holds files or is an account's primary group
 // is not looked for: groupdel says no to the latter.
-func (c *client) RemoveThing(ctx context.Context, kind, thing string) error {
+func (c *client) RemoveThing(ctx context.Context, may system.Permit, kind, thing string) error {
 	if kind != groups {
 		return system.ErrCannot
 	}
-	b := &block{}
+	b := &block{may: may}
 	b.own(thing, "try thing groupdel -- "+quoted(thing))
 	b.names = nil
 	a, err := c.one(ctx, "remove a group", b, account.Account{ID: thing})

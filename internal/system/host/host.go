@@ -123,13 +123,13 @@ func (c *client) do(ctx context.Context, what string, b *block) (*answer, error)
 // the lines of each time.
 func (c *client) doWith(ctx context.Context, what string, b *block, other func(kind, text string)) (*answer, error) {
 	for try := 1; ; try++ {
-		s, facts, err := c.open(system.Stopping(ctx))
+		s, facts, err := c.open(ctx)
 		if err != nil {
 			return nil, err
 		}
 		a := &answer{facts: facts, now: c.clock.Now(), results: make([]result, b.owns), accounts: map[string]int{}, other: other}
 		began := c.clock.Now()
-		err = s.ask(ctx, &request{what: what, script: b.script(), line: a.line})
+		err = s.ask(ctx, &request{what: what, script: b.script(), line: a.line, may: b.may})
 		c.trace(what, b, began, err)
 		switch {
 		case err == nil && a.busy:

@@ -13,8 +13,8 @@ import (
 // Reown implements system.System: one run of find, which visits every file once. A file is given
 // away from within its own folder (-execdir), and of a link the link itself (-h), so that nobody
 // has another file given to them by what they put in its place meanwhile.
-func (c *client) Reown(ctx context.Context, in system.Folders, numbers []system.Renumbered, dry bool, told func(files int)) ([]system.Owned, error) {
-	b := &block{}
+func (c *client) Reown(ctx context.Context, may system.Permit, in system.Folders, numbers []system.Renumbered, dry bool, told func(files int)) ([]system.Owned, error) {
+	b := &block{may: may}
 	if dry {
 		b.text.WriteString(counting(in, numbers))
 	} else {

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"evenledger/internal/system"
 	"fmt"
 	"regexp"
 	"slices"
@@ -158,6 +159,7 @@ type block struct {
 	text  strings.Builder
 	names []string // to look at when they were carried out
 	owns  int
+	may   system.Permit // whether it may be sent, where it changes something
 }
 
 // own adds the commands of one account, joined by “&&” and the like.

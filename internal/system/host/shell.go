@@ -52,6 +52,7 @@ type request struct {
 	script string
 	number int
 	line   func(kind, text string) // gets every line of the answer
+	may    system.Permit
 	done   chan struct{}
 	err    error
 }
@@ -119,7 +120,7 @@ func (s *shell) ask(ctx context.Context, r *request) error {
 func (s *shell) send(ctx context.Context, r *request) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	if err := cmp.Or(system.Stopping(ctx).Err(), system.MaySend(ctx)); err != nil {
+	if err := cmp.Or(ctx.Err(), r.may.Err()); err != nil {
 		return err
 	}
 	r.done = make(chan struct{})

@@ -19,33 +19,33 @@ import (
 )
 
 // Apply implements system.System.
-func (c *client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *client) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if !slices.ContainsFunc(orders, func(o system.Order) bool { return o.Does != system.Creates }) {
-		return c.create(ctx, orders, fields)
+		return c.create(ctx, may, orders, fields)
 	}
 	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
 		switch o.Does {
 		case system.Creates:
-			made, err := c.create(ctx, []system.Order{o}, fields)
+			made, err := c.create(ctx, may, []system.Order{o}, fields)
 			if err != nil {
 				return now, err
 			}
 			return made[0].Account, made[0].Err
 		case system.Changes:
-			return c.change(ctx, o.Known, o.Changes, fields)
+			return c.change(ctx, may, o.Known, o.Changes, fields)
 		case system.Removes:
-			return now, c.remove(ctx, o.Known)
+			return now, c.remove(ctx, may, o.Known)
 		case system.Renews:
-			return now, c.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+			return now, c.setPassword(ctx, may, o.Known, o.Wanted.Password, o.Changes)
 		case system.Completes:
-			return now, c.complete(ctx, o.Known, o.Wanted)
+			return now, c.complete(ctx, may, o.Known, o.Wanted)
 		}
 		return now, system.ErrCannot
 	})
 }
 
 // create makes entries one by one, as the protocol has it, and reads them together.
-func (c *client) create(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *client) create(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return nil, err
@@ -54,7 +54,7 @@ func (c *client) create(ctx context.Context, orders []system.Order, fields []str
 	var adding sync.WaitGroup
 	for i, o := range orders {
 		adding.Go(func() {
-			dns[i], made[i].Err = c.add(ctx, d, o.Wanted, fields)
+			dns[i], made[i].Err = c.add(ctx, may, d, o.Wanted, fields)
 		})
 	}
 	adding.Wait()
@@ -92,24 +92,24 @@ func (c *client) create(ctx context.Context, orders []system.Order, fields []str
 }
 
 // add makes an account's entry and returns its name.
-func (c *client) add(ctx context.Context, d *directory, wanted account.Account, fields []string) (dn string, err error) {
+func (c *client) add(ctx context.Context, may system.Permit, d *directory, wanted account.Account, fields []string) (dn string, err error) {
 	c.mask.Add(wanted.Password)
 	request, err := c.addition(ctx, d, wanted)
 	if err != nil {
 		return "", err
 	}
-	err = c.run(ctx, operation{what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
+	err = c.run(ctx, operation{may: may, what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
 	if err != nil {
 		return "", c.whoHas(ctx, d, request, wanted, fields, err)
 	}
-	if err = c.setFirstPassword(ctx, d, request.DN, wanted); err == nil {
+	if err = c.setFirstPassword(ctx, may, d, request.DN, wanted); err == nil {
 		return request.DN, nil
 	}
 	if isOpen(err) {
 		return "", err
 	}
 	// Without its password it is not the account that was wanted.
-	gone := c.run(ctx, operation{what: "taking " + request.DN + " back", do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(request.DN, nil)) }})
+	gone := c.run(ctx, operation{may: may, what: "taking " + request.DN + " back", do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(request.DN, nil)) }})
 	if gone != nil {
 		return "", &system.Unclear{Err: fmt.Errorf("%s was made, its password was refused (%s), and it could not be taken back: %w", request.DN, plainly(err), gone)}
 	}
@@ -160,16 +160,16 @@ func (c *client) isOf(ctx context.Context, d *directory, refusal *system.Refusal
 
 // setFirstPassword gives a new account its password, where that was not sent with it. What a password does
 // away with comes after it: that the person has to choose another, and last that nobody may sign in.
-func (c *client) setFirstPassword(ctx context.Context, d *directory, dn string, wanted account.Account) error {
+func (c *client) setFirstPassword(ctx context.Context, may system.Permit, d *directory, dn string, wanted account.Account) error {
 	if wanted.Password == "" || d.quoted {
 		return nil
 	}
 	if d.password {
-		if err := c.modifyPassword(ctx, dn, wanted.Password); err != nil {
+		if err := c.modifyPassword(ctx, may, dn, wanted.Password); err != nil {
 			return err
 		}
 	}
-	return c.markAgain(ctx, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
+	return c.markAgain(ctx, may, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
 }
 
 // isMarked reports whether an account is to have a mark that its field stands for.
@@ -180,17 +180,17 @@ func (d *directory) isMarked(field string, a account.Account) bool {
 
 // complete gives an account its password: a cut between the two requests that make one leaves it
 // without.
-func (c *client) complete(ctx context.Context, known, wanted account.Account) error {
+func (c *client) complete(ctx context.Context, may system.Permit, known, wanted account.Account) error {
 	d, err := c.describe(ctx)
 	if err != nil || wanted.Password == "" || !d.password {
 		return err
 	}
 	c.mask.Add(wanted.Password)
 	_, dn := splitVersion(known.Version)
-	err = c.setFirstPassword(ctx, d, dn, wanted)
+	err = c.setFirstPassword(ctx, may, d, dn, wanted)
 	if told, plain := err.(*ldap.Error); plain && told.ResultCode == ldap.LDAPResultConstraintViolation && sameAsBefore(c.said(told)) {
 		// It was set before the cut.
-		err = c.markAgain(ctx, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
+		err = c.markAgain(ctx, may, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
 	}
 	return c.refusal(err)
 }
@@ -203,8 +203,8 @@ func sameAsBefore(said string) bool {
 
 // modifyPassword sets a password by RFC 3062: the server keeps none that can be read, whatever
 // its settings.
-func (c *client) modifyPassword(ctx context.Context, dn, password string) error {
-	return c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error {
+func (c *client) modifyPassword(ctx context.Context, may system.Permit, dn, password string) error {
+	return c.run(ctx, operation{may: may, what: "setting the password of " + dn, do: func(conn *ldap.Conn) error {
 		_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(dn, "", password))
 		return err
 	}})
@@ -212,7 +212,7 @@ func (c *client) modifyPassword(ctx context.Context, dn, password string) error 
 
 // markAgain has a person choose another password, and lets nobody sign in, where setting the password may
 // have taken that away.
-func (c *client) markAgain(ctx context.Context, d *directory, dn string, renews, closed bool) error {
+func (c *client) markAgain(ctx context.Context, may system.Permit, d *directory, dn string, renews, closed bool) error {
 	request := ldap.NewModifyRequest(dn, nil)
 	for _, mark := range []struct {
 		field string
@@ -225,11 +225,11 @@ func (c *client) markAgain(ctx context.Context, d *directory, dn string, renews,
 	if len(request.Changes) == 0 {
 		return nil
 	}
-	return c.run(ctx, operation{what: "marking " + dn + " after its password was set", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+	return c.run(ctx, operation{may: may, what: "marking " + dn + " after its password was set", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 }
 
 // setPassword gives an account another password.
-func (c *client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+func (c *client) setPassword(ctx context.Context, may system.Permit, known account.Account, password string, also []account.Change) error {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return err
@@ -259,19 +259,19 @@ func (c *client) setPassword(ctx context.Context, known account.Account, passwor
 			request.Replace(m.attribute, []string{m.value})
 		}
 	case d.password:
-		if err := c.modifyPassword(ctx, dn, password); err != nil {
+		if err := c.modifyPassword(ctx, may, dn, password); err != nil {
 			return c.refusal(err)
 		}
 	default:
 		request.Replace("userPassword", []string{password})
 	}
 	if len(request.Changes) > 0 {
-		err := c.run(ctx, operation{what: "setting the password of " + dn, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+		err := c.run(ctx, operation{may: may, what: "setting the password of " + dn, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 		if err != nil || d.quoted {
 			return c.refusal(err)
 		}
 	}
-	if err := c.markAgain(ctx, d, dn, renews, closed); err != nil {
+	if err := c.markAgain(ctx, may, d, dn, renews, closed); err != nil {
 		return &system.Partial{Now: known, Err: c.refusal(err)}
 	}
 	return nil
@@ -407,7 +407,7 @@ func (c *client) readBack(ctx context.Context, d *directory, were map[string]acc
 
 // change changes an account. What an entry is called by, and where it stands, takes
 // a request of its own, which is sent last: values are refused more often than places.
-func (c *client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *client) change(ctx context.Context, may system.Permit, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return account.Account{}, err
@@ -441,7 +441,7 @@ func (c *client) change(ctx context.Context, known account.Account, changes []ac
 		return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
 	}
 	if len(mods) > 0 {
-		now, shown, err := c.modify(ctx, d, known.ID, changed, dn, mods, fields)
+		now, shown, err := c.modify(ctx, may, d, known.ID, changed, dn, mods, fields)
 		if err != nil {
 			return account.Account{}, c.elsewhere(ctx, d, known.ID, dn, err)
 		}
@@ -452,7 +452,7 @@ func (c *client) change(ctx context.Context, known account.Account, changes []ac
 	}
 	if len(moves) > 0 {
 		c.formerly.Store(keyOf(dn), known.ID) // before others can see that nobody has the name
-		if err := c.move(ctx, d, known.ID, changed, dn, moves); err != nil {
+		if err := c.move(ctx, may, d, known.ID, changed, dn, moves); err != nil {
 			err = c.elsewhere(ctx, d, known.ID, dn, err)
 			if len(mods) == 0 {
 				return account.Account{}, err
@@ -502,7 +502,7 @@ func (d *directory) controls(id, changed string) []ldap.Control {
 // guarded sends a change of an entry so that it is made to the entry that is meant, as it was, or not at all. Some servers
 // cannot hold changes of some attributes against an assertion and answer that it failed: of what was answered so of an entry that is as it
 // was asserted, others are looked at just before, and the change is sent without.
-func (c *client) guarded(ctx context.Context, d *directory, id, changed, dn string, touched []string, send func([]ldap.Control) error) error {
+func (c *client) guarded(ctx context.Context, may system.Permit, d *directory, id, changed, dn string, touched []string, send func([]ldap.Control) error) error {
 	controls := d.controls(id, changed)
 	if len(controls) == 0 {
 		return send(nil)
@@ -599,7 +599,7 @@ func readPost(controls []ldap.Control) *ldap.Entry {
 }
 
 // move calls an entry otherwise, or puts it elsewhere.
-func (c *client) move(ctx context.Context, d *directory, id, changed, dn string, moves []account.Change) error {
+func (c *client) move(ctx context.Context, may system.Permit, d *directory, id, changed, dn string, moves []account.Change) error {
 	parsed, err := ldap.ParseDN(dn)
 	if err != nil || len(parsed.RDNs) < 2 {
 		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the entry %s is called in a way that is not understood", dn)}
@@ -621,9 +621,9 @@ func (c *client) move(ctx context.Context, d *directory, id, changed, dn string,
 			return err
 		}
 	}
-	return c.guarded(ctx, d, id, changed, dn, []string{"modifyDN"}, func(controls []ldap.Control) error {
+	return c.guarded(ctx, may, d, id, changed, dn, []string{"modifyDN"}, func(controls []ldap.Control) error {
 		request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, controls)
-		return c.run(ctx, operation{what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
+		return c.run(ctx, operation{may: may, what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
 	})
 }
 
@@ -705,7 +705,7 @@ func (c *client) marking(ctx context.Context, m marking, dn string, is bool) ([]
 }
 
 // modify changes attributes of an entry, and returns it as it is then if the answer shows it.
-func (c *client) modify(ctx context.Context, d *directory, id, changed, dn string, mods []modification, fields []string) (now account.Account, shown bool, err error) {
+func (c *client) modify(ctx context.Context, may system.Permit, d *directory, id, changed, dn string, mods []modification, fields []string) (now account.Account, shown bool, err error) {
 	request := ldap.NewModifyRequest(dn, nil)
 	for _, m := range mods {
 		switch {
@@ -728,11 +728,11 @@ func (c *client) modify(ctx context.Context, d *directory, id, changed, dn strin
 	for _, m := range mods {
 		touched = append(touched, m.attribute)
 	}
-	err = c.guarded(ctx, d, id, changed, dn, touched, func(controls []ldap.Control) error {
+	err = c.guarded(ctx, may, d, id, changed, dn, touched, func(controls []ldap.Control) error {
 		if request.Controls = controls; d.postReads {
 			request.Controls = append(request.Controls, &postRead{d.asked(fields)})
 		}
-		return c.run(ctx, operation{what: "changing " + dn, more: []any{"attributes", strings.Join(touched, " ")}, do: func(conn *ldap.Conn) error {
+		return c.run(ctx, operation{may: may, what: "changing " + dn, more: []any{"attributes", strings.Join(touched, " ")}, do: func(conn *ldap.Conn) error {
 			var err error
 			answer, err = conn.ModifyWithResult(request)
 			return err
@@ -753,7 +753,7 @@ func (c *client) modify(ctx context.Context, d *directory, id, changed, dn strin
 }
 
 // remove removes an account.
-func (c *client) remove(ctx context.Context, known account.Account) error {
+func (c *client) remove(ctx context.Context, may system.Permit, known account.Account) error {
 	d, err := c.describe(ctx)
 	if err != nil {
 		return err
@@ -766,8 +766,8 @@ func (c *client) remove(ctx context.Context, known account.Account) error {
 		}
 		changed, dn = splitVersion(now.Version)
 	}
-	err = c.guarded(ctx, d, known.ID, changed, dn, []string{"delete"}, func(controls []ldap.Control) error {
-		return c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, controls)) }})
+	err = c.guarded(ctx, may, d, known.ID, changed, dn, []string{"delete"}, func(controls []ldap.Control) error {
+		return c.run(ctx, operation{may: may, what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, controls)) }})
 	})
 	if err != nil {
 		return c.elsewhere(ctx, d, known.ID, dn, err)

@@ -11,6 +11,7 @@
 package ldap
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -100,9 +101,10 @@ func newClient(c connection, password string, work system.Work) (*client, error)
 
 // An operation is one request.
 type operation struct {
-	what string // in words, for errors
-	more []any  // what else a trace tells of it, in pairs
-	safe bool   // it changes nothing
+	what string        // in words, for errors
+	more []any         // what else a trace tells of it, in pairs
+	safe bool          // it changes nothing
+	may  system.Permit // whether it may be sent, where it changes something
 	do   func(*ldap.Conn) error
 	on   *listing // whose connection is used; nil: any
 }
@@ -111,9 +113,9 @@ type operation struct {
 // nothing is tried again when the connection breaks, and anything when the server certainly
 // did not carry it out.
 func (c *client) run(ctx context.Context, o operation) error {
-	stop := system.Stopping(ctx)
-	if o.safe {
-		ctx = stop
+	stop := ctx
+	if !o.safe { // once it is sent it is let to end
+		ctx = context.WithoutCancel(ctx)
 	}
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = firstPause, 20*time.Second
@@ -153,12 +155,12 @@ func (c *client) once(ctx, stop context.Context, o operation) error {
 	if err := c.pace.Wait(stop); err != nil {
 		return err
 	}
-	conn, err := c.connect(ctx, o.on)
+	conn, err := c.connect(stop, o.on)
 	if err != nil {
 		return err
 	}
 	if !o.safe {
-		if err := system.MaySend(ctx); err != nil {
+		if err := cmp.Or(stop.Err(), o.may.Err()); err != nil {
 			c.giveBack(conn)
 			return err
 		}

@@ -182,7 +182,7 @@ func (d *directory) reference(e *ldap.Entry, x exchange) system.Reference {
 }
 
 // Follow implements system.Follower.
-func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, open []system.Reference, err error) {
+func (c *client) Follow(ctx context.Context, may system.Permit, accounts []account.Account) (done, open []system.Reference, err error) {
 	d, err := c.describe(ctx)
 	if err != nil || d.quoted {
 		return nil, nil, err
@@ -192,7 +192,7 @@ func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, 
 		return nil, nil, err
 	}
 	for some := range slices.Chunk(accounts, mostFound) {
-		right, left, err := c.follow(ctx, d, some, people)
+		right, left, err := c.follow(ctx, may, d, some, people)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -201,7 +201,7 @@ func (c *client) Follow(ctx context.Context, accounts []account.Account) (done, 
 	return done, open, nil
 }
 
-func (c *client) follow(ctx context.Context, d *directory, accounts []account.Account, people []string) (done, open []system.Reference, err error) {
+func (c *client) follow(ctx context.Context, may system.Permit, d *directory, accounts []account.Account, people []string) (done, open []system.Reference, err error) {
 	formers, err := c.formers(ctx, d, accounts)
 	if err != nil || len(formers) == 0 {
 		return nil, nil, err
@@ -256,14 +256,14 @@ func (c *client) follow(ctx context.Context, d *directory, accounts []account.Ac
 		}
 		if len(ours) > 0 {
 			round++
-			right, err := c.putRight(ctx, d, ours, formers, refused)
+			right, err := c.putRight(ctx, may, d, ours, formers, refused)
 			if err != nil {
 				return nil, nil, err
 			}
 			done = append(done, right...)
 			continue
 		}
-		if err := c.clock.Wait(system.Stopping(ctx), pause); err != nil {
+		if err := c.clock.Wait(ctx, pause); err != nil {
 			return nil, nil, err
 		}
 		pause = min(2*pause, mostPause) // looking keeps the server from its work
@@ -432,14 +432,14 @@ func (d *directory) exchanges(e *ldap.Entry, formers []former) (all []exchange) 
 
 // putRight changes what refers to entries by names that they had, all of one holder in one request, and returns what was changed.
 // A holder that the server does not let us change is noted in refused, and no reason to leave the others.
-func (c *client) putRight(ctx context.Context, d *directory, left []*ldap.Entry, formers []former, refused map[string]string) (done []system.Reference, err error) {
+func (c *client) putRight(ctx context.Context, may system.Permit, d *directory, left []*ldap.Entry, formers []former, refused map[string]string) (done []system.Reference, err error) {
 	for _, e := range left {
 		all := d.exchanges(e, formers)
 		parts := [][]exchange{all}
 		for len(parts) > 0 {
 			part := parts[0]
 			parts = parts[1:]
-			err := c.exchange(ctx, e, part)
+			err := c.exchange(ctx, may, e, part)
 			var no *system.Refusal
 			switch {
 			case err == nil:
@@ -468,7 +468,7 @@ func passable(err error) bool {
 	return slices.Contains([]uint16{ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultNoSuchObject, ldap.LDAPResultObjectClassViolation}, codeOf(err))
 }
 
-func (c *client) exchange(ctx context.Context, e *ldap.Entry, all []exchange) error {
+func (c *client) exchange(ctx context.Context, may system.Permit, e *ldap.Entry, all []exchange) error {
 	gone, come := map[string][]string{}, map[string][]string{}
 	has := map[string]map[string]bool{}
 	for _, x := range all {
@@ -491,5 +491,5 @@ func (c *client) exchange(ctx context.Context, e *ldap.Entry, all []exchange) er
 			request.Add(attribute, come[attribute])
 		}
 	}
-	return c.run(ctx, operation{what: "having " + e.DN + " refer by the names of today", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+	return c.run(ctx, operation{may: may, what: "having " + e.DN + " refer by the names of today", do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 }

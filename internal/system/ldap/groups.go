@@ -301,7 +301,7 @@ func (c *client) members(ctx context.Context, d *directory, e *ldap.Entry, class
 			}
 			return values, ids, nil
 		}
-		if err := c.clock.Wait(system.Stopping(ctx), pollPause); err != nil {
+		if err := c.clock.Wait(ctx, pollPause); err != nil {
 			return nil, nil, err
 		}
 		again, err := c.entry(ctx, "looking at "+e.DN+" again", e.DN, "(objectClass=*)", "objectClass", class.members)
@@ -342,7 +342,7 @@ func (c *client) idsOfLogins(ctx context.Context, d *directory, logins []string)
 }
 
 // Tie implements system.System.
-func (c *client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+func (c *client) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
 	d, err := c.tied(ctx, kind)
 	if err != nil {
 		return err
@@ -384,7 +384,7 @@ func (c *client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 	if len(request.Changes) == 0 {
 		return nil
 	}
-	err = c.run(ctx, operation{what: "changing who is in " + group.DN, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
+	err = c.run(ctx, operation{may: may, what: "changing who is in " + group.DN, do: func(conn *ldap.Conn) error { return conn.Modify(request) }})
 	switch codeOf(err) {
 	case ldap.LDAPResultNoSuchObject:
 		return system.ErrGone
@@ -430,14 +430,14 @@ func (c *client) tieValues(ctx context.Context, d *directory, class tieClass, ti
 }
 
 // MakeThing implements system.System.
-func (c *client) MakeThing(ctx context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
+func (c *client) MakeThing(ctx context.Context, may system.Permit, kind, name string, first []system.Tie) (account.Thing, error) {
 	d, err := c.tied(ctx, kind)
 	if err != nil {
 		return account.Thing{}, err
 	}
 	switch {
 	case kind == unitsKind:
-		return c.makeUnit(ctx, d, name)
+		return c.makeUnit(ctx, may, d, name)
 	case d.made.name == "":
 		return account.Thing{}, &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("the directory has no class “%s” for new groups", cmp.Or(c.groupClass, d.family.groupClass))}
 	}
@@ -451,7 +451,7 @@ func (c *client) MakeThing(ctx context.Context, kind, name string, first []syste
 	if len(values) > 0 {
 		request.Attribute(d.made.members, values)
 	}
-	err = c.run(ctx, operation{what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
+	err = c.run(ctx, operation{may: may, what: "adding " + request.DN, do: func(conn *ldap.Conn) error { return conn.Add(request) }})
 	if err != nil {
 		return account.Thing{}, c.refusal(err)
 	}
@@ -463,7 +463,7 @@ func (c *client) MakeThing(ctx context.Context, kind, name string, first []syste
 }
 
 // RemoveThing implements system.System.
-func (c *client) RemoveThing(ctx context.Context, kind, thing string) error {
+func (c *client) RemoveThing(ctx context.Context, may system.Permit, kind, thing string) error {
 	d, err := c.tied(ctx, kind)
 	if err != nil {
 		return err
@@ -476,7 +476,7 @@ func (c *client) RemoveThing(ctx context.Context, kind, thing string) error {
 	if dn == "" {
 		return system.ErrGone
 	}
-	err = c.run(ctx, operation{what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, nil)) }})
+	err = c.run(ctx, operation{may: may, what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, nil)) }})
 	if codeOf(err) == ldap.LDAPResultNoSuchObject {
 		return system.ErrGone
 	}

@@ -61,14 +61,14 @@ func TestOffice(t *testing.T) {
 		c.people, c.groups = c.base, c.base
 		opened, err := newClient(c, os.Getenv("OFFICE_PASSWORD"), system.Work{Together: 3, Timeout: 10 * time.Second, Mask: secret.NewMask()})
 		require.NoError(t, err)
-		made, err := opened.MakeThing(t.Context(), unitsKind, "Trial of tests", nil)
+		made, err := opened.MakeThing(t.Context(), nil, unitsKind, "Trial of tests", nil)
 		require.NoError(t, err)
 		theOffice(t, opened, "Trial of tests")
 		for m, err := range opened.Members(t.Context(), unitsKind, []string{made.ID}) {
 			require.NoError(t, err)
-			_ = system.Remove(t.Context(), opened, account.Account{ID: m.Account})
+			_ = system.Remove(t.Context(), nil, opened, account.Account{ID: m.Account})
 		}
-		require.NoError(t, opened.RemoveThing(t.Context(), unitsKind, made.ID))
+		require.NoError(t, opened.RemoveThing(t.Context(), nil, unitsKind, made.ID))
 	})
 }
 
@@ -86,42 +86,42 @@ func theOffice(t *testing.T, c *client, place string) {
 	assert.Equal(t, 3, about.Rules.Kinds)
 	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
 
-	ana, err := system.Create(t.Context(), c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
+	ana, err := system.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true", place}, []string{ana.Field("active").Text(), ana.Field("unit").Text()})
 	without := clerk("tom.kaya", "Tom Kaya, Jr", place)
 	without.Password = ""
 	without.Fields["manager"] = account.Of(ana.ID)
-	tom, err := system.Create(t.Context(), c, without, officeFields)
+	tom, err := system.Create(t.Context(), nil, c, without, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"false", ana.ID}, []string{tom.Field("active").Text(), tom.Field("manager").Text()}, "nobody is let in without a password")
 
 	var refusal *system.Refusal
-	_, err = system.Create(t.Context(), c, clerk("ANA.REYES", "Another", place), officeFields)
+	_, err = system.Create(t.Context(), nil, c, clerk("ANA.REYES", "Another", place), officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	weak := clerk("mei.lin", "Mei Lin", place)
 	weak.Password = "short"
-	_, err = system.Create(t.Context(), c, weak, officeFields)
+	_, err = system.Create(t.Context(), nil, c, weak, officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "password", refusal.Field)
 	assert.NotContains(t, refusal.Message, "short")
 
 	renews := []account.Change{{Field: renewal, After: account.Of("true")}}
-	require.ErrorAs(t, system.SetPassword(t.Context(), c, ana, "short", renews), &refusal)
+	require.ErrorAs(t, system.SetPassword(t.Context(), nil, c, ana, "short", renews), &refusal)
 	assert.Equal(t, "password", refusal.Field)
-	require.NoError(t, system.SetPassword(t.Context(), c, ana, "Another-quay-78", renews))
+	require.NoError(t, system.SetPassword(t.Context(), nil, c, ana, "Another-quay-78", renews))
 	ana, err = c.Get(t.Context(), ana.ID, append(slices.Clone(officeFields), renewal))
 	require.NoError(t, err)
 	assert.Equal(t, "true", ana.Field(renewal).Text())
 
 	for _, off := range []bool{true, false} {
-		ana, err = system.Change(t.Context(), c, ana, []account.Change{about.Mark(&ana, off)}, officeFields)
+		ana, err = system.Change(t.Context(), nil, c, ana, []account.Change{about.Mark(&ana, off)}, officeFields)
 		require.NoError(t, err)
 		assert.Equal(t, off, about.IsSuspended(&ana))
 	}
 	was := ana.ID
-	ana, err = system.Change(t.Context(), c, ana, []account.Change{{Field: "formattedName", Before: account.Of("Ana Reyes"), After: account.Of(`Ana "Nan" Reyes, MBE`)}, {Field: "title", Before: account.Of("Clerk"), After: account.Of("Lead")}}, officeFields)
+	ana, err = system.Change(t.Context(), nil, c, ana, []account.Change{{Field: "formattedName", Before: account.Of("Ana Reyes"), After: account.Of(`Ana "Nan" Reyes, MBE`)}, {Field: "title", Before: account.Of("Clerk"), After: account.Of("Lead")}}, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{was, "Lead", `Ana "Nan" Reyes, MBE`}, []string{ana.ID, ana.Field("title").Text(), ana.Field("formattedName").Text()}, "she is the same, whatever she is called")
 	tom, err = c.Get(t.Context(), tom.ID, officeFields)
@@ -133,25 +133,25 @@ func theOffice(t *testing.T, c *client, place string) {
 		one := clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), place)
 		made = append(made, one)
 	}
-	all, err := c.Apply(t.Context(), systemtest.Making(made...), officeFields)
+	all, err := c.Apply(t.Context(), nil, systemtest.Making(made...), officeFields)
 	require.NoError(t, err)
 	var joins []system.Tie
 	for _, one := range all {
 		require.NoError(t, one.Err)
 		joins = append(joins, system.Tie{Account: one.Account.ID})
 	}
-	group, err := c.MakeThing(t.Context(), groupsKind, "Night watch of tests", nil)
+	group, err := c.MakeThing(t.Context(), nil, groupsKind, "Night watch of tests", nil)
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = c.RemoveThing(context.Background(), groupsKind, group.ID) })
-	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, joins))
+	t.Cleanup(func() { _ = c.RemoveThing(context.Background(), nil, groupsKind, group.ID) })
+	require.NoError(t, c.Tie(t.Context(), nil, groupsKind, group.ID, joins))
 	in := members(t, c, group.ID)
 	assert.Len(t, in, 9, "however few of them an answer has")
-	require.ErrorAs(t, c.Tie(t.Context(), groupsKind, group.ID, []system.Tie{{Account: tom.ID}, {Account: all[0].Account.ID}}), &refusal, "one is a member already")
+	require.ErrorAs(t, c.Tie(t.Context(), nil, groupsKind, group.ID, []system.Tie{{Account: tom.ID}, {Account: all[0].Account.ID}}), &refusal, "one is a member already")
 	assert.Len(t, members(t, c, group.ID), 9, "all or none")
-	require.NoError(t, c.Tie(t.Context(), groupsKind, group.ID, []system.Tie{{Account: all[0].Account.ID, Leave: true}}))
+	require.NoError(t, c.Tie(t.Context(), nil, groupsKind, group.ID, []system.Tie{{Account: all[0].Account.ID, Leave: true}}))
 	assert.NotContains(t, members(t, c, group.ID), all[0].Account.ID)
 
-	require.NoError(t, system.Remove(t.Context(), c, tom))
+	require.NoError(t, system.Remove(t.Context(), nil, c, tom))
 	_, err = c.Get(t.Context(), tom.ID, officeFields)
 	assert.ErrorIs(t, err, system.ErrGone)
 }
@@ -221,7 +221,7 @@ func TestOddAnswers(t *testing.T) {
 			c, p := openOffice(t)
 			c.clock = clock.NewFake(time.Now())
 			p.odd = test.odd
-			_, err := system.Create(t.Context(), c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
+			_, err := system.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
 			if test.check == nil {
 				require.NoError(t, err)
 			} else {
@@ -278,7 +278,7 @@ func TestListingBreaksOff(t *testing.T) {
 	for i := range 18 {
 		all = append(all, clerk(fmt.Sprint("crew", i), fmt.Sprint("Crew ", i), "Deck"))
 	}
-	_, err := c.Apply(t.Context(), systemtest.Making(all...), officeFields)
+	_, err := c.Apply(t.Context(), nil, systemtest.Making(all...), officeFields)
 	require.NoError(t, err)
 	n := 0
 	p.odd = func(op, dn string) (uint16, bool) {

@@ -113,7 +113,7 @@ func (c *client) standing(ctx context.Context, d *directory, ids []string) iter.
 }
 
 // makeUnit makes a unit; the one above it has to be there.
-func (c *client) makeUnit(ctx context.Context, d *directory, path string) (account.Thing, error) {
+func (c *client) makeUnit(ctx context.Context, may system.Permit, d *directory, path string) (account.Thing, error) {
 	dn := c.place(path)
 	parsed, err := ldap.ParseDN(dn)
 	if err != nil {
@@ -127,7 +127,7 @@ func (c *client) makeUnit(ctx context.Context, d *directory, path string) (accou
 	request := ldap.NewAddRequest(dn, nil)
 	request.Attribute("objectClass", []string{class})
 	request.Attribute(called.Type, []string{called.Value})
-	if err := c.run(ctx, operation{what: "adding " + dn, do: func(conn *ldap.Conn) error { return conn.Add(request) }}); err != nil {
+	if err := c.run(ctx, operation{may: may, what: "adding " + dn, do: func(conn *ldap.Conn) error { return conn.Add(request) }}); err != nil {
 		return account.Thing{}, c.refusal(err)
 	}
 	e, err := c.entry(ctx, "looking at "+dn, dn, "(objectClass=*)", d.id)

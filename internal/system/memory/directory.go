@@ -161,8 +161,8 @@ func (s *System) Members(_ context.Context, kind string, things []string) iter.S
 }
 
 // Tie implements system.System.
-func (s *System) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
-	_, err := s.carryOut(ctx, "tie", account.Account{ID: thing}, func() (account.Account, error) {
+func (s *System) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
+	_, err := s.carryOut(ctx, may, "tie", account.Account{ID: thing}, func() (account.Account, error) {
 		if s.tree == nil || kind != "groups" {
 			return account.Account{}, system.ErrCannot
 		}
@@ -194,12 +194,12 @@ func (s *System) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 }
 
 // MakeThing implements system.System.
-func (s *System) MakeThing(ctx context.Context, kind, name string, first []system.Tie) (account.Thing, error) {
+func (s *System) MakeThing(ctx context.Context, may system.Permit, kind, name string, first []system.Tie) (account.Thing, error) {
 	if s.tree != nil && kind == "units" {
-		return s.makeUnit(ctx, name)
+		return s.makeUnit(ctx, may, name)
 	}
 	g := &group{id: "cn=" + escaped(name) + ",dc=sound", name: name, members: map[string]string{}}
-	_, err := s.carryOut(ctx, "make", account.Account{ID: g.id}, func() (account.Account, error) {
+	_, err := s.carryOut(ctx, may, "make", account.Account{ID: g.id}, func() (account.Account, error) {
 		switch {
 		case s.tree == nil || kind != "groups":
 			return account.Account{}, system.ErrCannot
@@ -218,8 +218,8 @@ func (s *System) MakeThing(ctx context.Context, kind, name string, first []syste
 }
 
 // RemoveThing implements system.System.
-func (s *System) RemoveThing(ctx context.Context, kind, thing string) error {
-	_, err := s.carryOut(ctx, "unmake", account.Account{ID: thing}, func() (account.Account, error) {
+func (s *System) RemoveThing(ctx context.Context, may system.Permit, kind, thing string) error {
+	_, err := s.carryOut(ctx, may, "unmake", account.Account{ID: thing}, func() (account.Account, error) {
 		switch {
 		case s.tree != nil && kind == "units":
 			return account.Account{}, s.tree.drop(thing, s.accounts)
@@ -234,8 +234,8 @@ func (s *System) RemoveThing(ctx context.Context, kind, thing string) error {
 	return err
 }
 
-func (s *System) makeUnit(ctx context.Context, path string) (account.Thing, error) {
-	_, err := s.carryOut(ctx, "make", account.Account{ID: path}, func() (account.Account, error) {
+func (s *System) makeUnit(ctx context.Context, may system.Permit, path string) (account.Thing, error) {
+	_, err := s.carryOut(ctx, may, "make", account.Account{ID: path}, func() (account.Account, error) {
 		above, _, deeper := cutLast(path)
 		if deeper && !slices.Contains(s.tree.units, above) {
 			return account.Account{}, &system.Refusal{Code: account.UnknownThing, Message: "there is no unit “" + above + "”"}

@@ -5,8 +5,8 @@
 package memory
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"iter"
 	"maps"
@@ -170,24 +170,24 @@ func (s *System) Get(_ context.Context, id string, _ []string) (account.Account,
 }
 
 // Apply implements system.System.
-func (s *System) Apply(ctx context.Context, orders []system.Order, _ []string) ([]system.Result, error) {
+func (s *System) Apply(ctx context.Context, may system.Permit, orders []system.Order, _ []string) ([]system.Result, error) {
 	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
 		switch o.Does {
 		case system.Creates:
-			return s.create(ctx, o.Wanted)
+			return s.create(ctx, may, o.Wanted)
 		case system.Changes:
-			return s.changeAccount(ctx, o.Known, o.Changes)
+			return s.changeAccount(ctx, may, o.Known, o.Changes)
 		case system.Removes:
-			return now, s.remove(ctx, o.Known)
+			return now, s.remove(ctx, may, o.Known)
 		case system.Renews:
-			return now, s.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+			return now, s.setPassword(ctx, may, o.Known, o.Wanted.Password, o.Changes)
 		}
 		return now, system.ErrCannot
 	})
 }
 
-func (s *System) create(ctx context.Context, wanted account.Account) (account.Account, error) {
-	return s.carryOut(ctx, "create", wanted, func() (account.Account, error) {
+func (s *System) create(ctx context.Context, may system.Permit, wanted account.Account) (account.Account, error) {
+	return s.carryOut(ctx, may, "create", wanted, func() (account.Account, error) {
 		if err := s.fits(account.Account{Fields: wanted.Fields}, slices.Collect(maps.Keys(wanted.Fields))); err != nil {
 			return account.Account{}, err
 		}
@@ -197,9 +197,9 @@ func (s *System) create(ctx context.Context, wanted account.Account) (account.Ac
 
 // changeAccount changes an account. In a tree it takes a request to move it, and
 // another for the rest.
-func (s *System) changeAccount(ctx context.Context, known account.Account, changes []account.Change) (account.Account, error) {
+func (s *System) changeAccount(ctx context.Context, may system.Permit, known account.Account, changes []account.Change) (account.Account, error) {
 	if s.tree == nil {
-		return s.change(ctx, "change", known, changes)
+		return s.change(ctx, may, "change", known, changes)
 	}
 	var moves, others []account.Change
 	for _, c := range changes {
@@ -210,22 +210,22 @@ func (s *System) changeAccount(ctx context.Context, known account.Account, chang
 		}
 	}
 	if len(moves) == 0 || len(others) == 0 {
-		return s.change(ctx, "change", known, changes)
+		return s.change(ctx, may, "change", known, changes)
 	}
-	now, err := s.change(ctx, "move", known, moves)
+	now, err := s.change(ctx, may, "move", known, moves)
 	if err != nil {
 		return now, err
 	}
 	known.ID = now.ID
-	after, err := s.change(ctx, "change", known, others)
+	after, err := s.change(ctx, may, "change", known, others)
 	if err != nil {
 		return account.Account{}, &system.Partial{Now: now, Done: moves, Err: err}
 	}
 	return after, nil
 }
 
-func (s *System) change(ctx context.Context, action string, known account.Account, changes []account.Change) (account.Account, error) {
-	return s.carryOut(ctx, action, known, func() (account.Account, error) {
+func (s *System) change(ctx context.Context, may system.Permit, action string, known account.Account, changes []account.Change) (account.Account, error) {
+	return s.carryOut(ctx, may, action, known, func() (account.Account, error) {
 		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {
 			return account.Account{}, system.ErrGone
@@ -256,19 +256,19 @@ func (s *System) change(ctx context.Context, action string, known account.Accoun
 }
 
 // setPassword keeps none, as nobody signs in here; that one was set is a change as others are.
-func (s *System) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+func (s *System) setPassword(ctx context.Context, may system.Permit, known account.Account, password string, also []account.Change) error {
 	if len(password) < shortest {
 		return &system.Refusal{Code: account.SystemRefused, Field: "password", Message: fmt.Sprintf("the password is shorter than %d characters", shortest)}
 	}
-	_, err := s.change(ctx, "password", known, also)
+	_, err := s.change(ctx, may, "password", known, also)
 	return err
 }
 
 // shortest is how many characters a password has to have.
 const shortest = 8
 
-func (s *System) remove(ctx context.Context, known account.Account) error {
-	_, err := s.carryOut(ctx, "remove", known, func() (account.Account, error) {
+func (s *System) remove(ctx context.Context, may system.Permit, known account.Account) error {
+	_, err := s.carryOut(ctx, may, "remove", known, func() (account.Account, error) {
 		a, ok := s.accounts[s.key(known.ID)]
 		if !ok {
 			return account.Account{}, system.ErrGone
@@ -300,8 +300,8 @@ func (s *System) fits(a account.Account, fields []string) error {
 	return nil
 }
 
-func (s *System) carryOut(ctx context.Context, action string, a account.Account, do func() (account.Account, error)) (account.Account, error) {
-	if err := errors.Join(system.Stopping(ctx).Err(), system.MaySend(ctx)); err != nil {
+func (s *System) carryOut(ctx context.Context, may system.Permit, action string, a account.Account, do func() (account.Account, error)) (account.Account, error) {
+	if err := cmp.Or(ctx.Err(), may.Err()); err != nil {
 		return account.Account{}, err
 	}
 	if s.Before != nil {

@@ -259,7 +259,7 @@ func (d *discovered) body(wanted account.Account) (resource, error) {
 
 // create makes one account (RFC 7644 section 3.3). What the system answers is
 // returned as it is: whether it is the account that was sent, the caller sees.
-func (c *Client) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (c *Client) create(ctx context.Context, may system.Permit, wanted account.Account, fields []string) (account.Account, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return account.Account{}, err
@@ -269,7 +269,7 @@ func (c *Client) create(ctx context.Context, wanted account.Account, fields []st
 		return account.Account{}, err
 	}
 	c.config.Mask.Add(wanted.Password)
-	got, err := c.do(ctx, request{method: http.MethodPost, path: d.endpoint, body: body})
+	got, err := c.do(ctx, request{method: http.MethodPost, may: may, path: d.endpoint, body: body})
 	if err != nil {
 		return account.Account{}, err
 	}
@@ -278,7 +278,7 @@ func (c *Client) create(ctx context.Context, wanted account.Account, fields []st
 		return d.account(r, fields, got.Header), nil
 	}
 	if id := lastSegment(got.Header.Get("Location")); id != "" && len(got.Body) == 0 {
-		r, header, err := c.get(system.Stopping(ctx), id)
+		r, header, err := c.get(ctx, id)
 		if err != nil {
 			return account.Account{}, &system.Unclear{Err: err}
 		}

@@ -43,31 +43,31 @@ type bulkResult struct {
 }
 
 // Apply implements system.System.
-func (c *Client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *Client) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if len(orders) > 1 {
-		return c.bulk(ctx, orders, fields)
+		return c.bulk(ctx, may, orders, fields)
 	}
-	return system.Each(orders, func(o system.Order) (account.Account, error) { return c.apply(ctx, o, fields) })
+	return system.Each(orders, func(o system.Order) (account.Account, error) { return c.apply(ctx, may, o, fields) })
 }
 
 // apply carries out one order by requests of its own.
-func (c *Client) apply(ctx context.Context, o system.Order, fields []string) (now account.Account, err error) {
+func (c *Client) apply(ctx context.Context, may system.Permit, o system.Order, fields []string) (now account.Account, err error) {
 	switch o.Does {
 	case system.Creates:
-		return c.create(ctx, o.Wanted, fields)
+		return c.create(ctx, may, o.Wanted, fields)
 	case system.Changes:
-		return c.change(ctx, o.Known, o.Changes, fields)
+		return c.change(ctx, may, o.Known, o.Changes, fields)
 	case system.Removes:
-		return now, c.remove(ctx, o.Known)
+		return now, c.remove(ctx, may, o.Known)
 	case system.Renews:
-		return now, c.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+		return now, c.setPassword(ctx, may, o.Known, o.Wanted.Password, o.Changes)
 	}
 	return now, system.ErrCannot
 }
 
 // bulk carries out orders by one bulk request. What that cannot hold follows by itself, and what was refused in it
 // is asked for once more by itself: there is more than one way to ask for a change.
-func (c *Client) bulk(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *Client) bulk(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return nil, err
@@ -100,16 +100,16 @@ func (c *Client) bulk(ctx context.Context, orders []system.Order, fields []strin
 		operations.Write(text)
 	}
 	if most := d.config.Bulk.MaxPayloadSize; most > 0 && operations.Len()+200 > most {
-		return c.halves(ctx, orders, fields)
+		return c.halves(ctx, may, orders, fields)
 	}
 	var refused []int
 	if len(names) > 0 {
-		if refused, err = c.sendBulk(ctx, d, orders, names, operations.Bytes(), fields, results); err != nil {
+		if refused, err = c.sendBulk(ctx, may, d, orders, names, operations.Bytes(), fields, results); err != nil {
 			return nil, err
 		}
 	}
 	for _, i := range slices.Concat(alone, refused) {
-		results[i].Account, results[i].Err = c.apply(ctx, orders[i], fields)
+		results[i].Account, results[i].Err = c.apply(ctx, may, orders[i], fields)
 	}
 	c.learnBulk(orders, names, refused, results)
 	return results, nil
@@ -153,13 +153,13 @@ func (c *Client) bulks() (verbs []system.Verb) {
 }
 
 // halves carries out orders that are more than one request may hold.
-func (c *Client) halves(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *Client) halves(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	half := len(orders) / 2
-	first, err := c.Apply(ctx, orders[:half], fields)
+	first, err := c.Apply(ctx, may, orders[:half], fields)
 	if err != nil {
 		return nil, err
 	}
-	rest, err := c.Apply(ctx, orders[half:], fields)
+	rest, err := c.Apply(ctx, may, orders[half:], fields)
 	for i := half; err != nil && i < len(orders); i++ {
 		// Some were carried out already, so this is no error of the whole.
 		first = append(first, system.Result{Err: &system.Unclear{Err: err}})
@@ -169,8 +169,8 @@ func (c *Client) halves(ctx context.Context, orders []system.Order, fields []str
 
 // sendBulk sends operations, and puts what became of them into the results of their orders. It returns those of changes and
 // removals that were refused.
-func (c *Client) sendBulk(ctx context.Context, d *discovered, orders []system.Order, names map[string]int, operations []byte, fields []string, results []system.Result) (refused []int, err error) {
-	got, err := c.do(ctx, request{method: http.MethodPost, path: "/Bulk", body: fmt.Appendf(nil, `{"schemas":[%q],"Operations":[%s]}`, bulkRequest, operations)})
+func (c *Client) sendBulk(ctx context.Context, may system.Permit, d *discovered, orders []system.Order, names map[string]int, operations []byte, fields []string, results []system.Result) (refused []int, err error) {
+	got, err := c.do(ctx, request{method: http.MethodPost, may: may, path: "/Bulk", body: fmt.Appendf(nil, `{"schemas":[%q],"Operations":[%s]}`, bulkRequest, operations)})
 	if err != nil {
 		return nil, err
 	}

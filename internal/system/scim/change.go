@@ -46,7 +46,7 @@ func (c *Client) noPatch(endpoint string, err error) bool {
 
 // change changes an account with the least PATCH, or with a PUT of the
 // whole account where the server has no PATCH.
-func (c *Client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *Client) change(ctx context.Context, may system.Permit, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return account.Account{}, err
@@ -57,7 +57,7 @@ func (c *Client) change(ctx context.Context, known account.Account, changes []ac
 		}
 	}
 	if !c.patches(d.endpoint) {
-		return c.replace(ctx, known, changes, fields)
+		return c.replace(ctx, may, known, changes, fields)
 	}
 	operations, certain := c.operations(changes)
 	if !certain {
@@ -65,26 +65,26 @@ func (c *Client) change(ctx context.Context, known account.Account, changes []ac
 			return account.Account{}, err
 		}
 	}
-	got, err := c.patch(ctx, known, operations)
+	got, err := c.patch(ctx, may, known, operations)
 	if c.noPatch(d.endpoint, err) {
-		return c.replace(ctx, known, changes, fields)
+		return c.replace(ctx, may, known, changes, fields)
 	}
 	var refusal *system.Refusal
 	if errors.As(err, &refusal) && c.wholly(operations, scimTypeOf(err)) {
 		// It takes such a value only together with what it is part of.
 		operations, certain = c.operations(changes)
-		got, err = c.patch(ctx, known, operations)
+		got, err = c.patch(ctx, may, known, operations)
 	}
 	if certain && errors.As(err, &refusal) && slices.ContainsFunc(operations, func(o operation) bool { return strings.Contains(o.Path, "[") }) {
 		// The element is stored in another way than it looked: work on the list.
 		if operations, err = c.look(ctx, &known, changes); err != nil {
 			return account.Account{}, err
 		}
-		got, err = c.patch(ctx, known, operations)
+		got, err = c.patch(ctx, may, known, operations)
 	}
 	if err != nil {
 		var now account.Account
-		if c.putOnce(err, d.endpoint, func() (err error) { now, err = c.replace(ctx, known, changes, fields); return err }) {
+		if c.putOnce(err, d.endpoint, func() (err error) { now, err = c.replace(ctx, may, known, changes, fields); return err }) {
 			return now, nil
 		}
 		return account.Account{}, err
@@ -150,7 +150,7 @@ func (c *Client) changed(ctx context.Context, got *httpdial.Answer, known accoun
 			fields = append(slices.Clone(fields), change.Field)
 		}
 	}
-	now, err := c.Get(system.Stopping(ctx), known.ID, fields)
+	now, err := c.Get(ctx, known.ID, fields)
 	if err == nil && len(system.NotKept(c.known.schema, changes, now)) > 0 {
 		err = errors.New("the account is as it was")
 	}
@@ -190,8 +190,8 @@ func versionOf(r resource, header http.Header) string {
 	return r.object("meta", false).text("version")
 }
 
-func (c *Client) patch(ctx context.Context, known account.Account, operations []operation) (*httpdial.Answer, error) {
-	return c.send(ctx, request{method: http.MethodPatch, body: patchBody(operations), version: known.Version}, c.known.endpoint, known.ID)
+func (c *Client) patch(ctx context.Context, may system.Permit, known account.Account, operations []operation) (*httpdial.Answer, error) {
+	return c.send(ctx, request{method: http.MethodPatch, may: may, body: patchBody(operations), version: known.Version}, c.known.endpoint, known.ID)
 }
 
 // patchBody is what a PATCH has in it.
@@ -381,7 +381,7 @@ func passwordTo(password string) operation {
 
 // setPassword gives an account another password (RFC 7643 section 4.1.1: one is written and
 // never read).
-func (c *Client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+func (c *Client) setPassword(ctx context.Context, may system.Permit, known account.Account, password string, also []account.Change) error {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return err
@@ -394,7 +394,7 @@ func (c *Client) setPassword(ctx context.Context, known account.Account, passwor
 	}
 	if c.patches(d.endpoint) {
 		operations, _ := c.operations(also)
-		_, err = c.patch(ctx, known, append(operations, passwordTo(password)))
+		_, err = c.patch(ctx, may, known, append(operations, passwordTo(password)))
 		if !c.noPatch(d.endpoint, err) {
 			return err
 		}
@@ -404,7 +404,7 @@ func (c *Client) setPassword(ctx context.Context, known account.Account, passwor
 		return err
 	}
 	r["password"] = password
-	_, err = c.send(ctx, request{method: http.MethodPut, body: r, version: version}, d.endpoint, known.ID)
+	_, err = c.send(ctx, request{method: http.MethodPut, may: may, body: r, version: version}, d.endpoint, known.ID)
 	return err
 }
 
@@ -459,12 +459,12 @@ func (c *Client) encoded(change account.Change) any {
 }
 
 // replace changes an account by putting all of it (RFC 7644 section 3.5.1).
-func (c *Client) replace(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *Client) replace(ctx context.Context, may system.Permit, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	r, version, err := c.rewritten(ctx, known, changes)
 	if err != nil {
 		return account.Account{}, err
 	}
-	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: version}, c.known.endpoint, known.ID)
+	got, err := c.send(ctx, request{method: http.MethodPut, may: may, body: r, version: version}, c.known.endpoint, known.ID)
 	if err != nil {
 		return account.Account{}, err
 	}

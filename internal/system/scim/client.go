@@ -75,11 +75,12 @@ type request struct {
 	method  string
 	path    string
 	query   url.Values
-	body    any    // to be written in JSON; []byte: it is already
-	version string // If-Match
-	safe    bool   // it changes nothing
-	names   bool   // the path names one resource, which may be gone
-	tries   int    // at most; 0: as many as the line is tried
+	body    any           // to be written in JSON; []byte: it is already
+	version string        // If-Match
+	safe    bool          // it changes nothing
+	may     system.Permit // whether it may be sent, where it changes something
+	names   bool          // the path names one resource, which may be gone
+	tries   int           // at most; 0: as many as the line is tried
 }
 
 // String names the request as the server's keepers find it in their logs.
@@ -101,8 +102,7 @@ func (c *Client) do(ctx context.Context, r request) (*httpdial.Answer, error) {
 	if r.version != "" {
 		header.Set("If-Match", r.version)
 	}
-	sending := httpdial.Sending{Stop: system.Stopping(ctx), May: func() error { return system.MaySend(ctx) }}
-	return c.http.Do(ctx, sending, httpdial.Request{Method: r.method, Path: r.path, Query: r.query, Header: header, Body: body, Safe: r.safe, Tries: r.tries}, func(got *httpdial.Answer) error {
+	return c.http.Do(ctx, httpdial.Request{Method: r.method, Path: r.path, Query: r.query, Header: header, Body: body, Safe: r.safe, May: r.may, Tries: r.tries}, func(got *httpdial.Answer) error {
 		if now, err := http.ParseTime(got.Header.Get("Date")); err == nil {
 			c.skew.Store(int64(c.since(now)))
 		}

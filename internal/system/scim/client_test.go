@@ -100,14 +100,14 @@ func TestCreateReadChange(t *testing.T) {
 			c, log := practice(t, options, func(config *scim.Config) { config.Aliases = map[string]string{"berth": berth} })
 			ctx := t.Context()
 			wanted := fields("userName", "zoe", "givenName", "Zoë", "email", "zoe@x.example", "mobile", "+447700900102", "country", "GB", "department", "Engine", "active", "true", "berth", "C4", miles, "1200", joined, "2026-11-01")
-			made, err := system.Create(ctx, c, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
+			made, err := system.Create(ctx, nil, c, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
 			require.NoError(t, err)
 			assert.NotEmpty(t, made.ID)
 			for name, value := range wanted {
 				assert.Equal(t, value, made.Field(name), name)
 			}
 			known := made
-			now, err := system.Change(ctx, c, known, []account.Change{
+			now, err := system.Change(ctx, nil, c, known, []account.Change{
 				{Field: "title", After: account.Of("Bosun")},
 				{Field: "email", Before: account.Of("zoe@x.example"), After: account.Of("zoe.a@x.example")},
 				{Field: "locality", After: account.Of("Northport")},
@@ -122,7 +122,7 @@ func TestCreateReadChange(t *testing.T) {
 				assert.Equal(t, want, read.Field(name).Text(), name)
 			}
 			if !options.NoETag {
-				_, err = system.Change(ctx, c, known, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
+				_, err = system.Change(ctx, nil, c, known, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
 				assert.ErrorIs(t, err, system.ErrChanged, "the version that was known is gone")
 			}
 			_, err = c.Get(ctx, "nobody", all)
@@ -140,16 +140,16 @@ func TestCreateReadChange(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	c, _ := practice(t, standin.Options{}, nil)
 	ctx := t.Context()
-	made, err := system.Create(ctx, c, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
+	made, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
 	require.NoError(t, err)
 	var refusal *system.Refusal
-	_, err = system.Create(ctx, c, account.Account{Fields: fields("userName", "ANA")}, all)
+	_, err = system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ANA")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
-	_, err = system.Change(ctx, c, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
+	_, err = system.Change(ctx, nil, c, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.ImmutableField, refusal.Code)
-	_, err = system.Create(ctx, c, account.Account{Fields: fields("title", "nobody")}, all)
+	_, err = system.Create(ctx, nil, c, account.Account{Fields: fields("title", "nobody")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
 }
@@ -197,7 +197,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	for i := range 230 {
 		name := fmt.Sprintf("crew%03d", i)
 		names = append(names, name)
-		_, err := system.Create(ctx, c, account.Account{Fields: fields("userName", name)}, all)
+		_, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", name)}, all)
 		require.NoError(t, err)
 	}
 	for _, try := range []struct {
@@ -217,7 +217,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	}
 	// Those who are listed first need not have a number for it to be found by.
 	for i := range 3 {
-		_, err := system.Create(ctx, c, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
+		_, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
 		require.NoError(t, err)
 	}
 	numbered := 0
@@ -238,14 +238,14 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 func TestBusyServerIsAskedAgain(t *testing.T) {
 	c, log := practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Busy: 0.4}}, nil)
 	for i := range 30 {
-		_, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		require.NoError(t, err)
 	}
 	assert.Greater(t, log.to("POST"), 30)
 	c, log = practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Errors: 0.3, Drops: 0.3}}, nil)
 	unclear := 0
 	for i := range 30 {
-		_, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		var open *system.Unclear
 		if errors.As(err, &open) {
 			unclear++
@@ -367,7 +367,7 @@ func TestChangeWithout200(t *testing.T) {
 		_ = json.NewDecoder(r.Body).Decode(&sent)
 		w.WriteHeader(http.StatusNoContent)
 	})
-	now, err := system.Change(t.Context(), c, account.Account{ID: "a/b", Fields: fields("title", "Mate")}, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, all)
+	now, err := system.Change(t.Context(), nil, c, account.Account{ID: "a/b", Fields: fields("title", "Mate")}, []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}, all)
 	require.NoError(t, err)
 	assert.Equal(t, account.Account{ID: "a/b"}, now, "it showed nothing")
 	assert.Len(t, sent["Operations"], 1, "the least change: %v", sent)
@@ -395,15 +395,15 @@ func TestSuccessThatCannotBeRead(t *testing.T) {
 		}
 	})
 	change := []account.Change{{Field: "title", Before: account.Of("Mate"), After: account.Of("Bosun")}}
-	now, err := system.Change(t.Context(), c, account.Account{ID: "1"}, change, all)
+	now, err := system.Change(t.Context(), nil, c, account.Account{ID: "1"}, change, all)
 	require.NoError(t, err, "an empty answer to a PUT")
 	assert.Equal(t, "Bosun", now.Field("title").Text())
 	for _, answer = range []string{"<html>All done</html>", "{}", "[1]", `{"id":"2","title":"Bosun"}`} {
 		var open *system.Unclear
-		_, err = system.Change(t.Context(), c, account.Account{ID: "1"}, change, all)
+		_, err = system.Change(t.Context(), nil, c, account.Account{ID: "1"}, change, all)
 		require.ErrorAs(t, err, &open, answer)
 		if !strings.Contains(answer, "2") {
-			_, err = system.Create(t.Context(), c, account.Account{Fields: fields("userName", "ana")}, all)
+			_, err = system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana")}, all)
 			require.ErrorAs(t, err, &open, answer)
 		}
 	}
@@ -461,7 +461,7 @@ func TestChangeOfForeignShapes(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, c.before, known.Field(c.field).Text(), "it is read as ours")
 				after := account.Of(c.after)
-				_, err = system.Change(t.Context(), client, known, []account.Change{{Field: c.field, Before: known.Field(c.field), After: after}}, all)
+				_, err = system.Change(t.Context(), nil, client, known, []account.Change{{Field: c.field, Before: known.Field(c.field), After: after}}, all)
 				require.NoError(t, err)
 				req, err := http.NewRequest(http.MethodGet, server.URL+"/scim/v2/Users/u-000001", nil)
 				require.NoError(t, err)
@@ -520,11 +520,11 @@ func TestSeveralValues(t *testing.T) {
 				assert.Equal(t, account.List, a.Kind)
 			}
 			both := []string{certificates, "roles"}
-			made, err := system.Create(ctx, c, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
+			made, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
 			require.NoError(t, err)
 			assert.Equal(t, []string{"tow", "pilotage"}, account.Items(made.Field(certificates).Text()))
 			assert.Equal(t, "master", made.Field("roles").Text())
-			now, err := system.Change(ctx, c, made, []account.Change{{Field: certificates, Before: made.Field(certificates), After: account.Of("radio")}, {Field: "roles", Before: made.Field("roles"), After: account.Blank()}}, both)
+			now, err := system.Change(ctx, nil, c, made, []account.Change{{Field: certificates, Before: made.Field(certificates), After: account.Of("radio")}, {Field: "roles", Before: made.Field("roles"), After: account.Blank()}}, both)
 			require.NoError(t, err)
 			assert.Equal(t, "radio", now.Field(certificates).Text())
 			assert.False(t, now.Field("roles").Filled())
@@ -574,15 +574,15 @@ func TestSections(t *testing.T) {
 		return radio
 	}
 	for range 2 {
-		require.NoError(t, c.AddSection(t.Context(), "courses", radio().ID, "Winter"))
+		require.NoError(t, c.AddSection(t.Context(), nil, "courses", radio().ID, "Winter"))
 	}
 	assert.Equal(t, []string{"Spring", "Winter"}, radio().Sections)
 	assert.Equal(t, 1, sent, "what is there is not added again")
 	deaf = true
-	assert.ErrorContains(t, c.AddSection(t.Context(), "courses", radio().ID, "Summer"), "does not show it")
-	assert.Error(t, c.AddSection(t.Context(), "courses", "nothing", "Summer"))
+	assert.ErrorContains(t, c.AddSection(t.Context(), nil, "courses", radio().ID, "Summer"), "does not show it")
+	assert.Error(t, c.AddSection(t.Context(), nil, "courses", "nothing", "Summer"))
 	deaf, replaces = false, true
-	assert.ErrorContains(t, c.AddSection(t.Context(), "courses", radio().ID, "Summer"), "no longer shows Spring, Winter")
+	assert.ErrorContains(t, c.AddSection(t.Context(), nil, "courses", radio().ID, "Summer"), "no longer shows Spring, Winter")
 }
 
 func TestThings(t *testing.T) {
@@ -666,14 +666,14 @@ func TestCreateMany(t *testing.T) {
 	about, err := c.Describe(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 4, about.Can.AtOnce)
-	made, err := c.Apply(t.Context(), people("ana", "zoe", "ANA", "mei"), all)
+	made, err := c.Apply(t.Context(), nil, people("ana", "zoe", "ANA", "mei"), all)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"u-000001", "u-000002", "taken-value", "u-000003"}, told(made))
 	assert.Equal(t, 1, log.to(http.MethodPost))
 	got, err := c.Get(t.Context(), made[1].Account.ID, all)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Account.Version, got.Version)
-	_, err = c.Apply(t.Context(), people("1", "2", "3", "4", "5"), all)
+	_, err = c.Apply(t.Context(), nil, people("1", "2", "3", "4", "5"), all)
 	var refusal *system.Refusal
 	assert.ErrorAs(t, err, &refusal, "more than the server takes")
 	without, _ := practice(t, standin.Options{}, nil)
@@ -698,7 +698,7 @@ func TestCreateMany(t *testing.T) {
 			}
 		}))
 		t.Cleanup(server.Close)
-		made, err := connect(t, server.URL, nil).Apply(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
+		made, err := connect(t, server.URL, nil).Apply(t.Context(), nil, people("a", "b", "c", "d"), []string{"userName"})
 		require.NoError(t, err)
 		assert.Equal(t, name, strings.Join(told(made), "; "))
 	}
@@ -721,7 +721,7 @@ func TestCreateMany(t *testing.T) {
 		require.NoError(t, json.NewEncoder(w).Encode(map[string]any{"Operations": done}))
 	}))
 	t.Cleanup(server.Close)
-	made, err = connect(t, server.URL, nil).Apply(t.Context(), people("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
+	made, err = connect(t, server.URL, nil).Apply(t.Context(), nil, people("a", "b", "c", "d", "e", "f", "g", "h"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"100", "101", "200", "201", "300", "301", "400", "401"}, told(made))
 	assert.Greater(t, len(sizes), 1)
@@ -741,7 +741,7 @@ func TestCreateMany(t *testing.T) {
 		}
 	}))
 	t.Cleanup(broken.Close)
-	made, err = connect(t, broken.URL, nil).Apply(t.Context(), people("a", "b", "c", "d"), []string{"userName"})
+	made, err = connect(t, broken.URL, nil).Apply(t.Context(), nil, people("a", "b", "c", "d"), []string{"userName"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1", "taken-value", "unclear", "unclear"}, told(made))
 }
@@ -749,7 +749,7 @@ func TestCreateMany(t *testing.T) {
 // Changes and removals go in one request with what is made; what was refused there is asked for by itself.
 func TestApplyMany(t *testing.T) {
 	c, log := practice(t, standin.Options{Bulk: 10}, nil)
-	made, err := c.Apply(t.Context(), systemtest.Making(account.Account{Fields: fields("userName", "ana")}, account.Account{Fields: fields("userName", "tom")}, account.Account{Fields: fields("userName", "mei", "email", "mei@x.example")}), all)
+	made, err := c.Apply(t.Context(), nil, systemtest.Making(account.Account{Fields: fields("userName", "ana")}, account.Account{Fields: fields("userName", "tom")}, account.Account{Fields: fields("userName", "mei", "email", "mei@x.example")}), all)
 	require.NoError(t, err)
 	ana, tom, mei := made[0].Account, made[1].Account, made[2].Account
 	title := func(known account.Account, to string) system.Order {
@@ -757,7 +757,7 @@ func TestApplyMany(t *testing.T) {
 	}
 	old := tom
 	old.Version = `W/"of long ago"`
-	results, err := c.Apply(t.Context(), []system.Order{
+	results, err := c.Apply(t.Context(), nil, []system.Order{
 		title(ana, "Mate"), title(old, "Mate"), {Does: system.Removes, Known: mei},
 		{Does: system.Creates, Wanted: account.Account{Fields: fields("userName", "zoe")}},
 		title(account.Account{ID: "nobody"}, "Mate"), {Does: system.Changes, Known: ana, Changes: []account.Change{{Field: "urn:x:shoe", After: account.Of("44")}}},
@@ -805,12 +805,12 @@ func TestApplyMany(t *testing.T) {
 		t.Cleanup(server.Close)
 		c := connect(t, server.URL, nil)
 		two := []system.Order{title(account.Account{ID: "1", Version: "1"}, "Mate"), {Does: system.Removes, Known: account.Account{ID: "2", Version: "1"}}}
-		results, err := c.Apply(t.Context(), two, all)
+		results, err := c.Apply(t.Context(), nil, two, all)
 		require.NoError(t, err)
 		assert.Equal(t, want, fmt.Sprintf("%v; %v", results[0].Err, results[1].Err), answer)
 		if strings.Contains(answer, "501") {
 			for range 2 {
-				_, err = c.Apply(t.Context(), two, all)
+				_, err = c.Apply(t.Context(), nil, two, all)
 				require.NoError(t, err)
 			}
 			assert.Equal(t, []int{2, 6}, []int{bulks, alone}, "what it takes only by itself is not tried a third time")
@@ -841,7 +841,7 @@ func TestWhatTheServerSays(t *testing.T) {
 			w.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(w, body)
 		}, func(config *scim.Config) { config.Mask = secret.NewMask("to-be-hidden-always") })
-		_, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
+		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
 		var refusal *system.Refusal
 		require.ErrorAs(t, err, &refusal, body)
 		assert.Contains(t, err.Error(), "(POST /Users answered 400); the system says: "+want)
@@ -853,10 +853,10 @@ func TestWhatTheServerSays(t *testing.T) {
 // of every server, and where one tells nothing, a user name has to be there.
 func TestWhatIsAssumed(t *testing.T) {
 	c, log := practice(t, standin.Options{}, func(config *scim.Config) { config.NoPatch = true })
-	made, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
+	made, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
 	require.NoError(t, err)
 	assert.Equal(t, "x-7", made.Field("externalId").Text())
-	_, err = system.Change(t.Context(), c, made, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
+	_, err = system.Change(t.Context(), nil, c, made, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)
 	require.NoError(t, err)
 	assert.Equal(t, []int{0, 1}, []int{log.to("PATCH"), log.to("PUT")})
 	quiet := odd(t, func(w http.ResponseWriter, _ *http.Request) { nobody(w) })
@@ -867,7 +867,7 @@ func TestWhatIsAssumed(t *testing.T) {
 	_, known := schema.Attribute("externalId")
 	assert.True(t, known)
 	var refusal *system.Refusal
-	_, err = system.Change(t.Context(), quiet, account.Account{ID: "1"}, []account.Change{{Field: "urn:x:shoe", After: account.Of("44")}}, nil)
+	_, err = system.Change(t.Context(), nil, quiet, account.Account{ID: "1"}, []account.Change{{Field: "urn:x:shoe", After: account.Of("44")}}, nil)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.UnknownField, refusal.Code)
 	for _, id := range []string{"..", "a/../b", ".", " ", `a\..`} {

@@ -245,13 +245,13 @@ func (m *memberReading) seeAny(ctx context.Context) error {
 
 // Tie implements system.System, with one PATCH of the thing, or a PUT of all
 // of it where the server has no PATCH.
-func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+func (c *Client) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil {
 		return err
 	}
 	if !c.patches(at.Endpoint) {
-		return c.putMembers(ctx, at, thing, ties)
+		return c.putMembers(ctx, may, at, thing, ties)
 	}
 	var operations []operation
 	var joins []any
@@ -270,14 +270,14 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 	if len(joins) > 0 {
 		operations = append(operations, operation{Op: "add", Path: at.Members, Value: joins})
 	}
-	r := request{method: http.MethodPatch, body: map[string]any{"schemas": []string{patchOp}, "Operations": operations}}
+	r := request{method: http.MethodPatch, may: may, body: map[string]any{"schemas": []string{patchOp}, "Operations": operations}}
 	var plain bool
 	if c.habits.learn(func(h *habits) { plain = h.plain || h.wholeGroups }); !plain {
 		r.query = url.Values{"attributes": {"id"}} // a large group need not come back for each change of it
 	}
 	got, err := c.send(ctx, r, at.Endpoint, thing)
 	if c.noPatch(at.Endpoint, err) {
-		return c.putMembers(ctx, at, thing, ties)
+		return c.putMembers(ctx, may, at, thing, ties)
 	}
 	var refusal *system.Refusal
 	var unclear *system.Unclear
@@ -291,7 +291,7 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 	}
 	if err != nil {
 		// Of a group that a PUT would replace whole it is tried only where accounts are known to be changed so.
-		if !c.patches(c.known.endpoint) && c.putOnce(err, at.Endpoint, func() error { return c.putMembers(ctx, at, thing, ties) }) {
+		if !c.patches(c.known.endpoint) && c.putOnce(err, at.Endpoint, func() error { return c.putMembers(ctx, may, at, thing, ties) }) {
 			return nil
 		}
 		return err
@@ -322,7 +322,7 @@ func (at *keptAt) element(tie system.Tie) map[string]any {
 	return element
 }
 
-func (c *Client) putMembers(ctx context.Context, at *keptAt, thing string, ties []system.Tie) error {
+func (c *Client) putMembers(ctx context.Context, may system.Permit, at *keptAt, thing string, ties []system.Tie) error {
 	r, read, err := c.one(ctx, at.Endpoint, thing, nil)
 	if err != nil {
 		return err
@@ -343,7 +343,7 @@ func (c *Client) putMembers(ctx context.Context, at *keptAt, thing string, ties 
 	r[r.key(at.Members)] = members
 	version := versionOf(r, read.Header)
 	delete(r, "meta")
-	got, err := c.send(ctx, request{method: http.MethodPut, body: r, version: version}, at.Endpoint, thing)
+	got, err := c.send(ctx, request{method: http.MethodPut, may: may, body: r, version: version}, at.Endpoint, thing)
 	if err != nil {
 		return err
 	}

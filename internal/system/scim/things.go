@@ -350,7 +350,7 @@ func (at *keptAt) thing(r resource, counted bool) account.Thing {
 }
 
 // AddSection implements system.Divider. It is there when the thing shows it.
-func (c *Client) AddSection(ctx context.Context, kind, thing, section string) error {
+func (c *Client) AddSection(ctx context.Context, may system.Permit, kind, thing, section string) error {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil {
 		return err
@@ -364,7 +364,7 @@ func (c *Client) AddSection(ctx context.Context, kind, thing, section string) er
 		return err
 	}
 	body := map[string]any{"schemas": []string{patchOp}, "Operations": []operation{{Op: "add", Path: "sections", Value: []string{section}}}}
-	if _, err := c.send(ctx, request{method: http.MethodPatch, body: body}, at.Endpoint, thing); err != nil {
+	if _, err := c.send(ctx, request{method: http.MethodPatch, may: may, body: body}, at.Endpoint, thing); err != nil {
 		return err
 	}
 	now, err := sections()
@@ -393,7 +393,7 @@ func texts(value any) []string {
 }
 
 // MakeThing implements system.System.
-func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Tie) (account.Thing, error) {
+func (c *Client) MakeThing(ctx context.Context, may system.Permit, kind, name string, _ []system.Tie) (account.Thing, error) {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil {
 		return account.Thing{}, err
@@ -401,7 +401,7 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Ti
 	if at.Attribute != "" {
 		return account.Thing{ID: name, Name: name, Members: -1, Seats: -1}, nil
 	}
-	got, err := c.do(ctx, request{method: http.MethodPost, path: at.Endpoint, body: map[string]any{"schemas": []string{at.schema}, "displayName": name}})
+	got, err := c.do(ctx, request{method: http.MethodPost, may: may, path: at.Endpoint, body: map[string]any{"schemas": []string{at.schema}, "displayName": name}})
 	if err != nil {
 		return account.Thing{}, err
 	}
@@ -414,31 +414,31 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Ti
 }
 
 // RemoveThing implements system.System (RFC 7644 section 3.6).
-func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
+func (c *Client) RemoveThing(ctx context.Context, may system.Permit, kind, thing string) error {
 	_, at, err := c.kind(ctx, kind)
 	if err != nil || at.Attribute != "" { // a value of accounts is gone with the last of them
 		return err
 	}
-	return c.delete(ctx, at.Endpoint, thing, "")
+	return c.delete(ctx, may, at.Endpoint, thing, "")
 }
 
 // remove removes an account (RFC 7644 section 3.6).
-func (c *Client) remove(ctx context.Context, known account.Account) error {
+func (c *Client) remove(ctx context.Context, may system.Permit, known account.Account) error {
 	d, err := c.discover(ctx)
 	if err != nil {
 		return err
 	}
-	return c.delete(ctx, d.endpoint, known.ID, known.Version)
+	return c.delete(ctx, may, d.endpoint, known.ID, known.Version)
 }
 
 // delete removes a resource. Where the answer has something in it, it is looked whether it
 // is gone.
-func (c *Client) delete(ctx context.Context, endpoint, id, version string) error {
-	got, err := c.send(ctx, request{method: http.MethodDelete, version: version}, endpoint, id)
+func (c *Client) delete(ctx context.Context, may system.Permit, endpoint, id, version string) error {
+	got, err := c.send(ctx, request{method: http.MethodDelete, may: may, version: version}, endpoint, id)
 	if err != nil || len(got.Body) == 0 {
 		return err
 	}
-	if _, _, err = c.one(system.Stopping(ctx), endpoint, id, nil); errors.Is(err, system.ErrGone) {
+	if _, _, err = c.one(ctx, endpoint, id, nil); errors.Is(err, system.ErrGone) {
 		return nil
 	}
 	return &system.Unclear{Err: fmt.Errorf("the system answered %d to DELETE %s/%s, and it does not show whether it is gone", got.Status, endpoint, id)}

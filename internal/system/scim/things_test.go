@@ -89,35 +89,35 @@ func TestTie(t *testing.T) {
 	for name, options := range map[string]standin.Options{"patch": {}, "put": {NoPatch: true}} {
 		t.Run(name, func(t *testing.T) {
 			c, log := harbour(t, options, nil)
-			require.NoError(t, c.Tie(t.Context(), "courses", "c-000001", []system.Tie{{Account: "u-000002", Role: "tutor", Was: true}, {Account: "u-000001", Section: "Spring"}, {Account: "u-000003"}}))
+			require.NoError(t, c.Tie(t.Context(), nil, "courses", "c-000001", []system.Tie{{Account: "u-000002", Role: "tutor", Was: true}, {Account: "u-000001", Section: "Spring"}, {Account: "u-000003"}}))
 			assert.Equal(t, []string{"c-000001 u-000001  Spring", "c-000001 u-000002 tutor", "c-000001 u-000003"}, members(t, c, "courses", "c-000001"))
-			require.NoError(t, c.Tie(t.Context(), "courses", "c-000001", []system.Tie{{Account: "u-000003", Leave: true}, {Account: "u-000001", Leave: true}}))
+			require.NoError(t, c.Tie(t.Context(), nil, "courses", "c-000001", []system.Tie{{Account: "u-000003", Leave: true}, {Account: "u-000001", Leave: true}}))
 			assert.Equal(t, []string{"c-000001 u-000002 tutor"}, members(t, c, "courses", "c-000001"))
 			assert.Equal(t, 2, log.to("PATCH")+log.to("PUT"))
 			var refusal *system.Refusal
-			assert.ErrorAs(t, c.Tie(t.Context(), "licences", "l-000001", []system.Tie{{Account: "u-000002"}, {Account: "u-000003"}}), &refusal)
+			assert.ErrorAs(t, c.Tie(t.Context(), nil, "licences", "l-000001", []system.Tie{{Account: "u-000002"}, {Account: "u-000003"}}), &refusal)
 			assert.Contains(t, refusal.Message, "no seat of charts is left")
 			assert.Equal(t, []string{"l-000001 u-000001"}, members(t, c, "licences", "l-000001"), "all or none")
-			assert.ErrorIs(t, c.Tie(t.Context(), "groups", "g-000009", []system.Tie{{Account: "u-000001"}}), system.ErrGone)
-			assert.ErrorAs(t, c.Tie(t.Context(), "teams", "x", nil), &refusal)
+			assert.ErrorIs(t, c.Tie(t.Context(), nil, "groups", "g-000009", []system.Tie{{Account: "u-000001"}}), system.ErrGone)
+			assert.ErrorAs(t, c.Tie(t.Context(), nil, "teams", "x", nil), &refusal)
 		})
 	}
 }
 
 func TestMakeThingAndRemove(t *testing.T) {
 	c, _ := harbour(t, standin.Options{}, nil)
-	made, err := c.MakeThing(t.Context(), "groups", "Night watch", nil)
+	made, err := c.MakeThing(t.Context(), nil, "groups", "Night watch", nil)
 	require.NoError(t, err)
 	assert.Equal(t, account.Thing{ID: "g-000003", Name: "Night watch", Members: -1, Seats: -1}, made)
-	_, err = c.MakeThing(t.Context(), "courses", "radio", nil)
+	_, err = c.MakeThing(t.Context(), nil, "courses", "radio", nil)
 	assert.ErrorContains(t, err, "unique")
 	known, err := c.Get(t.Context(), "u-000001", []string{"userName"})
 	require.NoError(t, err)
 	old := known
 	old.Version = `W/"9"`
-	assert.ErrorIs(t, system.Remove(t.Context(), c, old), system.ErrChanged)
-	require.NoError(t, system.Remove(t.Context(), c, known))
-	assert.ErrorIs(t, system.Remove(t.Context(), c, known), system.ErrGone)
+	assert.ErrorIs(t, system.Remove(t.Context(), nil, c, old), system.ErrChanged)
+	require.NoError(t, system.Remove(t.Context(), nil, c, known))
+	assert.ErrorIs(t, system.Remove(t.Context(), nil, c, known), system.ErrGone)
 	assert.Empty(t, members(t, c, "groups", "g-000001"))
 	var found []string
 	for a, err := range c.Find(t.Context(), system.ByID, []string{"u-000001", "u-000003", "x"}, []string{"userName"}) {
@@ -145,7 +145,7 @@ func TestConfiguredKinds(t *testing.T) {
 	assert.Equal(t, []string{"radar u-000001"}, members(t, c, "licences"))
 	assert.Len(t, things(t, c, "crews", true), 2)
 	assert.Equal(t, []string{"c-000001 u-000002 Spring tutor"}, members(t, c, "courses", "c-000001"), "the parts of a member are named as the server has them")
-	made, err := c.MakeThing(t.Context(), "licences", "sonar", nil)
+	made, err := c.MakeThing(t.Context(), nil, "licences", "sonar", nil)
 	require.NoError(t, err)
 	assert.Equal(t, "sonar", made.ID)
 }
@@ -174,7 +174,7 @@ func TestKindsOfAQuietServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []account.ThingKind{{Name: "groups"}}, about.Kinds)
 	assert.Equal(t, []string{"7 1"}, members(t, c, "groups", "7"))
-	require.NoError(t, c.Tie(t.Context(), "groups", "7", []system.Tie{{Account: `a"b`, Leave: true}, {Account: "2"}}))
+	require.NoError(t, c.Tie(t.Context(), nil, "groups", "7", []system.Tie{{Account: `a"b`, Leave: true}, {Account: "2"}}))
 	assert.Contains(t, got[len(got)-1], `{"op":"remove","path":"members[value eq \"a\\\"b\"]"},{"op":"add","path":"members","value":[{"value":"2"}]}`, "a quote in an identifier is escaped")
 }
 
@@ -192,10 +192,10 @@ func TestParts(t *testing.T) {
 		assert.Equal(t, known, ok, name)
 		assert.True(t, a.Multi)
 	}
-	made, err := system.Create(t.Context(), c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
+	made, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
 	require.NoError(t, err)
 	assert.Equal(t, "local\tana\noidc\thttps://id|7", made.Field(ids).Text())
-	changed, err := system.Change(t.Context(), c, made, []account.Change{
+	changed, err := system.Change(t.Context(), nil, c, made, []account.Change{
 		{Field: ids, Before: made.Field(ids), After: account.Of("oidc\thttps://id|7\nlocal\tana.reyes")},
 		{Field: phones, Before: made.Field(phones), After: account.Of(made.Field(phones).Text() + "\n+44 2\tfax\ttrue")},
 	}, []string{ids, phones, "phone"})
@@ -236,7 +236,7 @@ func TestMembersByAnotherName(t *testing.T) {
 	assert.Equal(t, []account.ThingKind{{Name: "courses", Roles: true}}, about.Kinds)
 	assert.Equal(t, []string{"7 1 tutor"}, members(t, c, "courses", "7"))
 	assert.Equal(t, 1, things(t, c, "courses", true)[0].Members)
-	require.NoError(t, c.Tie(t.Context(), "courses", "7", []system.Tie{{Account: "1", Leave: true}, {Account: "2", Role: "learner"}}))
+	require.NoError(t, c.Tie(t.Context(), nil, "courses", "7", []system.Tie{{Account: "1", Leave: true}, {Account: "2", Role: "learner"}}))
 	assert.Contains(t, changed, `"path":"participants[value eq \"1\"]"`)
 	assert.Contains(t, changed, `{"op":"add","path":"participants"`)
 }

@@ -1,6 +1,7 @@
 package systemtest
 
 import (
+	"context"
 	"errors"
 	"io"
 	"net"
@@ -28,6 +29,7 @@ type Line struct {
 	open   atomic.Int32 // connections
 	mu     sync.Mutex
 	losing time.Duration // how long the server is let work before the connection is cut; 0: nothing is lost
+	first  func()        // what is done before the next answer to a change is passed on; nil: nothing
 }
 
 // NewLine begins a line to a server; its own address is of the same network, and at for a socket of
@@ -58,6 +60,13 @@ func (l *Line) Lose(after time.Duration) {
 	l.losing = after
 }
 
+// First has something be done before the next answer to a change is passed on.
+func (l *Line) First(do func()) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.first = do
+}
+
 func (l *Line) carry(client net.Conn) {
 	defer l.open.Add(-1)
 	defer client.Close()
@@ -82,11 +91,15 @@ func (l *Line) carry(client net.Conn) {
 	for {
 		n, err := server.Read(data)
 		l.mu.Lock()
-		wait := time.Duration(0)
+		wait, first := time.Duration(0), func() {}
 		if changes.Load() {
 			wait, l.losing = l.losing, 0
+			if l.first != nil {
+				first, l.first = l.first, nil
+			}
 		}
 		l.mu.Unlock()
+		first()
 		if wait > 0 {
 			go func() { _, _ = io.Copy(io.Discard, server) }() // it is let come to its end
 			time.Sleep(wait)
@@ -135,7 +148,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	var unclear *system.Unclear
 	over.Line.Lose(over.Work)
-	_, err := system.Create(t.Context(), s, x.person("tom", "Tom", ""), x.asked)
+	_, err := system.Create(t.Context(), nil, s, x.person("tom", "Tom", ""), x.asked)
 	require.ErrorAs(t, err, &unclear)
 	names := map[string]int{}
 	for a, err := range s.List(t.Context(), x.asked) {
@@ -144,7 +157,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	}
 	assert.Equal(t, map[string]int{"ana": 1, "tom": 1}, names)
 	over.Line.Lose(over.Work)
-	_, err = system.Change(t.Context(), s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	_, err = system.Change(t.Context(), nil, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 	if !over.Looks || err != nil { // what was lost may have been what it read, which it read again
 		require.ErrorAs(t, err, &unclear)
 	}
@@ -155,9 +168,32 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 		return
 	}
 	over.Line.Lose(over.Work)
-	if err := system.Remove(t.Context(), s, now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
+	if err := system.Remove(t.Context(), nil, s, now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
 		require.ErrorAs(t, err, &unclear)
 	}
 	_, err = s.Get(t.Context(), made.ID, x.asked)
 	require.ErrorIs(t, err, system.ErrGone)
+}
+
+// letsEnd has a person stop while the answer to a change is on its way: what was sent is let to end, and the answer taken.
+func (x suite) letsEnd(t *testing.T, s system.System, _ *system.Description) {
+	over, is := s.(Lossy)
+	if !is || over.Looks {
+		t.Skip("there is no way to see when a change is on its way")
+	}
+	made := x.create(t, s, x.person("ana", "Ana", ""))
+	ctx, stop := context.WithCancel(t.Context())
+	over.Line.First(func() {
+		stop()
+		time.Sleep(over.Work)
+	})
+	_, err := system.Change(ctx, nil, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	var unclear *system.Unclear
+	if err != nil { // where it has to be looked at what it came to, that is left to the next
+		require.ErrorAs(t, err, &unclear)
+	}
+	require.Error(t, ctx.Err())
+	now, err := s.Get(t.Context(), made.ID, x.asked)
+	require.NoError(t, err)
+	assert.Equal(t, x.Values[0], now.Field(x.Other).Text())
 }

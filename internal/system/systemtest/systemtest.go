@@ -50,7 +50,7 @@ func Making(wanted ...account.Account) (orders []system.Order) {
 func Run(t *testing.T, shape Shape, open func(t *testing.T) system.System) {
 	for name, test := range map[string]func(suite, *testing.T, system.System, *system.Description){
 		"create, get and change": suite.changes, "find and list": suite.finds, "refusals": suite.refusals, "members": suite.members, "removing": suite.removes, "several at once": suite.several,
-		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes, "enough is enough": suite.ends,
+		"suspending": suite.suspends, "renaming": suite.renames, "rules": suite.rules, "places": suite.places, "passwords": suite.passwords, "what it cannot do": suite.cannot, "nothing more is sent": suite.stops, "answers that are lost": suite.loses, "stopped on the way": suite.letsEnd, "reading back": suite.shows, "half a change": suite.halves, "closing": suite.closes, "enough is enough": suite.ends,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -101,7 +101,7 @@ func (x suite) person(userName, text, other string) account.Account {
 }
 
 func (x suite) create(t *testing.T, s system.System, a account.Account) account.Account {
-	made, err := system.Create(t.Context(), s, a, x.asked)
+	made, err := system.Create(t.Context(), nil, s, a, x.asked)
 	require.NoError(t, err)
 	require.NotEmpty(t, made.ID)
 	return made
@@ -114,14 +114,14 @@ func (x suite) changes(t *testing.T, s system.System, about *system.Description)
 	got, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, got.Fields)
-	now, err := system.Change(t.Context(), s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, x.asked)
+	now, err := system.Change(t.Context(), nil, s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, []string{x.Values[1], "Ana “Nan” Ångström"}, []string{now.Field(x.Other).Text(), now.Field(x.Text).Text()}, "nothing else changes")
 	if about.Can.Versions {
-		_, err = system.Change(t.Context(), s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[2])}}, x.asked)
+		_, err = system.Change(t.Context(), nil, s, got, []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[2])}}, x.asked)
 		assert.ErrorIs(t, err, system.ErrChanged, "a change is made to the version that is named, or not at all")
 	}
-	now, err = system.Change(t.Context(), s, now, []account.Change{{Field: x.Other, Before: account.Of(x.Values[1]), After: account.Blank()}}, x.asked)
+	now, err = system.Change(t.Context(), nil, s, now, []account.Change{{Field: x.Other, Before: account.Of(x.Values[1]), After: account.Blank()}}, x.asked)
 	require.NoError(t, err)
 	assert.False(t, now.Field(x.Other).Filled(), "a blank clears")
 	_, err = s.Get(t.Context(), made.ID+"-of-nobody", x.asked)
@@ -159,13 +159,13 @@ func (x suite) finds(t *testing.T, s system.System, _ *system.Description) {
 
 func (x suite) refusals(t *testing.T, s system.System, _ *system.Description) {
 	x.create(t, s, x.person("ana", "Ana", ""))
-	_, err := system.Create(t.Context(), s, x.person("ana", "Another", ""), x.asked)
+	_, err := system.Create(t.Context(), nil, s, x.person("ana", "Another", ""), x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	nameless := x.person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
-	_, err = system.Create(t.Context(), s, nameless, x.asked)
+	_, err = system.Create(t.Context(), nil, s, nameless, x.asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
 	assert.Equal(t, account.UnknownField, refusal.Code)
 }
@@ -184,11 +184,11 @@ func (x suite) members(t *testing.T, s system.System, about *system.Description)
 	}
 	first := 0
 	if groups.Filled {
-		_, err := s.MakeThing(t.Context(), "groups", x.Group+" of nobody", nil)
+		_, err := s.MakeThing(t.Context(), nil, "groups", x.Group+" of nobody", nil)
 		assert.Error(t, err, "a thing of this kind has a member always")
 		first = 1
 	}
-	group, err := s.MakeThing(t.Context(), "groups", x.Group, joins[:first])
+	group, err := s.MakeThing(t.Context(), nil, "groups", x.Group, joins[:first])
 	require.NoError(t, err)
 	in := func() (ids []string) {
 		for m, err := range s.Members(t.Context(), "groups", []string{group.ID}) {
@@ -202,19 +202,19 @@ func (x suite) members(t *testing.T, s system.System, about *system.Description)
 	}
 	assert.Len(t, in(), first)
 	slices.Sort(ids)
-	require.NoError(t, s.Tie(t.Context(), "groups", group.ID, joins[first:]))
+	require.NoError(t, s.Tie(t.Context(), nil, "groups", group.ID, joins[first:]))
 	assert.Equal(t, ids, in())
-	require.NoError(t, s.Tie(t.Context(), "groups", group.ID, []system.Tie{{Account: ids[0], Leave: true}, {Account: ids[1], Leave: true}}))
+	require.NoError(t, s.Tie(t.Context(), nil, "groups", group.ID, []system.Tie{{Account: ids[0], Leave: true}, {Account: ids[1], Leave: true}}))
 	assert.Equal(t, ids[2:], in(), "the others stay")
-	assert.ErrorIs(t, s.Tie(t.Context(), "groups", group.ID+"-of-nobody", joins[:1]), system.ErrGone)
+	assert.ErrorIs(t, s.Tie(t.Context(), nil, "groups", group.ID+"-of-nobody", joins[:1]), system.ErrGone)
 	if groups.Filled {
 		var refusal *system.Refusal
-		require.ErrorAs(t, s.Tie(t.Context(), "groups", group.ID, []system.Tie{{Account: ids[2], Leave: true}, {Account: ids[3], Leave: true}, {Account: ids[4], Leave: true}}), &refusal)
+		require.ErrorAs(t, s.Tie(t.Context(), nil, "groups", group.ID, []system.Tie{{Account: ids[2], Leave: true}, {Account: ids[3], Leave: true}, {Account: ids[4], Leave: true}}), &refusal)
 		assert.Equal(t, ids[2:], in(), "all or none")
 	}
 	if about.Can.Unmakes {
-		require.NoError(t, s.RemoveThing(t.Context(), "groups", group.ID))
-		assert.ErrorIs(t, s.RemoveThing(t.Context(), "groups", group.ID), system.ErrGone)
+		require.NoError(t, s.RemoveThing(t.Context(), nil, "groups", group.ID))
+		assert.ErrorIs(t, s.RemoveThing(t.Context(), nil, "groups", group.ID), system.ErrGone)
 	}
 }
 
@@ -227,7 +227,7 @@ func (x suite) several(t *testing.T, s system.System, about *system.Description)
 	change := func(known account.Account, to string) system.Order {
 		return system.Order{Does: system.Changes, Known: known, Changes: []account.Change{{Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(to)}}}
 	}
-	_, err := system.Change(t.Context(), s, tom, change(tom, x.Values[1]).Changes, x.asked)
+	_, err := system.Change(t.Context(), nil, s, tom, change(tom, x.Values[1]).Changes, x.asked)
 	require.NoError(t, err)
 	nobody := ana
 	nobody.ID += "-of-nobody"
@@ -237,7 +237,7 @@ func (x suite) several(t *testing.T, s system.System, about *system.Description)
 			orders = append(orders, o)
 		}
 	}
-	results, err := s.Apply(t.Context(), orders, x.asked)
+	results, err := s.Apply(t.Context(), nil, orders, x.asked)
 	require.NoError(t, err)
 	require.Len(t, results, len(orders))
 	var refusal *system.Refusal
@@ -274,10 +274,10 @@ func (x suite) removes(t *testing.T, s system.System, about *system.Description)
 	}
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	other := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, system.Remove(t.Context(), s, made))
+	require.NoError(t, system.Remove(t.Context(), nil, s, made))
 	_, err := s.Get(t.Context(), made.ID, x.asked)
 	assert.ErrorIs(t, err, system.ErrGone)
-	err = system.Remove(t.Context(), s, made)
+	err = system.Remove(t.Context(), nil, s, made)
 	assert.True(t, err == nil || errors.Is(err, system.ErrGone), "removing what is gone is no trouble: %v", err)
 	_, err = s.Get(t.Context(), other.ID, x.asked)
 	assert.NoError(t, err)
@@ -292,7 +292,7 @@ func (x suite) suspends(t *testing.T, s system.System, about *system.Description
 	for _, off := range []bool{true, false} {
 		now, err := s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
-		_, err = system.Change(t.Context(), s, now, []account.Change{about.Mark(&now, off)}, fields)
+		_, err = system.Change(t.Context(), nil, s, now, []account.Change{about.Mark(&now, off)}, fields)
 		require.NoError(t, err)
 		now, err = s.Get(t.Context(), made.ID, fields)
 		require.NoError(t, err)
@@ -305,7 +305,7 @@ func (x suite) suspends(t *testing.T, s system.System, about *system.Description
 func (x suite) renames(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", x.Values[0]))
 	other := x.create(t, s, x.person("tom", "Tom", ""))
-	now, err := system.Change(t.Context(), s, made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, x.asked)
+	now, err := system.Change(t.Context(), nil, s, made, []account.Change{{Field: about.Naming, Before: account.Of("ana"), After: account.Of("ana.reyes")}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, "ana.reyes", now.Field(about.Naming).Text())
 	assert.Equal(t, x.Values[0], now.Field(x.Other).Text())
@@ -318,7 +318,7 @@ func (x suite) renames(t *testing.T, s system.System, about *system.Description)
 	got, err := s.Get(t.Context(), now.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, now.Fields, got.Fields)
-	_, err = system.Change(t.Context(), s, got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, x.asked)
+	_, err = system.Change(t.Context(), nil, s, got, []account.Change{{Field: about.Naming, Before: account.Of("ana.reyes"), After: account.Of("tom")}}, x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal, "the name is somebody else's")
 	got, err = s.Get(t.Context(), other.ID, x.asked)
@@ -350,12 +350,12 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	kind, field := about.Kinds[at].Name, about.Kinds[at].Place
 	var made []account.Thing
 	for _, path := range []string{"Aft, lower", "Aft, lower/Watch \"1\"", "Fore"} {
-		thing, err := s.MakeThing(t.Context(), kind, path, nil)
+		thing, err := s.MakeThing(t.Context(), nil, kind, path, nil)
 		require.NoError(t, err)
 		assert.Equal(t, path, thing.Name)
 		made = append(made, thing)
 	}
-	_, err := s.MakeThing(t.Context(), kind, "Nowhere/Within", nil)
+	_, err := s.MakeThing(t.Context(), nil, kind, "Nowhere/Within", nil)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal, "what is above has to be there")
 	there := map[string]string{}
@@ -369,7 +369,7 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	fields := append(slices.Clone(x.asked), field)
 	wanted := x.person("ana", "Ana", x.Values[0])
 	wanted.Fields[field] = account.Of(made[1].Name)
-	ana, err := system.Create(t.Context(), s, wanted, fields)
+	ana, err := system.Create(t.Context(), nil, s, wanted, fields)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Name, ana.Field(field).Text())
 	standing := func(id string) (n int) {
@@ -381,18 +381,18 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 		return n
 	}
 	assert.Equal(t, 1, standing(made[1].ID))
-	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[1].ID), &refusal, "she stands there")
-	ana, err = system.Change(t.Context(), s, ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, fields)
+	require.ErrorAs(t, s.RemoveThing(t.Context(), nil, kind, made[1].ID), &refusal, "she stands there")
+	ana, err = system.Change(t.Context(), nil, s, ana, []account.Change{{Field: field, Before: ana.Field(field), After: account.Of("Fore")}, {Field: x.Other, Before: account.Of(x.Values[0]), After: account.Of(x.Values[1])}}, fields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Fore", x.Values[1], "ana"}, []string{ana.Field(field).Text(), ana.Field(x.Other).Text(), ana.Field("userName").Text()})
-	_, err = system.Change(t.Context(), s, ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
+	_, err = system.Change(t.Context(), nil, s, ana, []account.Change{{Field: field, Before: account.Of("Fore"), After: account.Of("Nowhere")}}, fields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Zero(t, standing(made[1].ID))
-	require.ErrorAs(t, s.RemoveThing(t.Context(), kind, made[0].ID), &refusal, "another stands in it")
+	require.ErrorAs(t, s.RemoveThing(t.Context(), nil, kind, made[0].ID), &refusal, "another stands in it")
 	for _, thing := range []account.Thing{made[1], made[0]} {
-		require.NoError(t, s.RemoveThing(t.Context(), kind, thing.ID))
+		require.NoError(t, s.RemoveThing(t.Context(), nil, kind, thing.ID))
 	}
-	assert.ErrorIs(t, s.RemoveThing(t.Context(), kind, made[0].ID), system.ErrGone)
+	assert.ErrorIs(t, s.RemoveThing(t.Context(), nil, kind, made[0].ID), system.ErrGone)
 }
 
 // passwords gives an account that is there another password.
@@ -401,14 +401,14 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 		t.Skip("the system sets no passwords of accounts that are there")
 	}
 	made := x.create(t, s, x.person("ana", "Ana", x.Values[2]))
-	require.NoError(t, system.SetPassword(t.Context(), s, made, "gulls-over-Quay-41", nil))
+	require.NoError(t, system.SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil))
 	now, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, now.Fields, "and nothing else changes")
-	require.NoError(t, system.SetPassword(t.Context(), s, now, "gulls-over-Quay-41", nil), "the same once more does no harm")
+	require.NoError(t, system.SetPassword(t.Context(), nil, s, now, "gulls-over-Quay-41", nil), "the same once more does no harm")
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, system.Remove(t.Context(), s, gone))
-	assert.ErrorIs(t, system.SetPassword(t.Context(), s, gone, "gulls-over-Quay-41", nil), system.ErrGone)
+	require.NoError(t, system.Remove(t.Context(), nil, s, gone))
+	assert.ErrorIs(t, system.SetPassword(t.Context(), nil, s, gone, "gulls-over-Quay-41", nil), system.ErrGone)
 }
 
 // halves has a change refused of which one part can be made and another cannot: what is told of it is so.
@@ -423,7 +423,7 @@ func (x suite) halves(t *testing.T, s system.System, _ *system.Description) {
 		if i == 1 {
 			slices.Reverse(changes)
 		}
-		_, err := system.Change(t.Context(), s, now, changes, x.asked)
+		_, err := system.Change(t.Context(), nil, s, now, changes, x.asked)
 		var refusal *system.Refusal
 		require.ErrorAs(t, err, &refusal)
 		var part *system.Partial
@@ -456,13 +456,13 @@ func (x suite) shows(t *testing.T, s system.System, about *system.Description) {
 	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: "", ids[2]: ""}, now())
 	known, err := s.Get(t.Context(), ids[1], x.asked)
 	require.NoError(t, err)
-	_, err = system.Change(t.Context(), s, known, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+	_, err = system.Change(t.Context(), nil, s, known, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0], ids[2]: ""}, now())
 	if about.Can.Removes {
 		gone, err := s.Get(t.Context(), ids[2], x.asked)
 		require.NoError(t, err)
-		require.NoError(t, system.Remove(t.Context(), s, gone))
+		require.NoError(t, system.Remove(t.Context(), nil, s, gone))
 		assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0]}, now())
 	}
 }
@@ -479,7 +479,7 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 	things := about.Can.Makes && about.Can.Unmakes && about.Can.Ties > 0 && len(about.Kinds) > 0 && about.Kinds[0].Place == ""
 	if things {
 		var err error
-		group, err = s.MakeThing(t.Context(), about.Kinds[0].Name, "Before", []system.Tie{{Account: made.ID}})
+		group, err = s.MakeThing(t.Context(), nil, about.Kinds[0].Name, "Before", []system.Tie{{Account: made.ID}})
 		require.NoError(t, err)
 		for m, err := range s.Members(t.Context(), about.Kinds[0].Name, []string{group.ID}) {
 			require.NoError(t, err)
@@ -488,39 +488,40 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 	}
 	for how, c := range map[string]struct {
 		ctx  context.Context
+		may  system.Permit
 		want error
 	}{
-		"fenced":  {system.Fenced(t.Context(), func() error { return over }), over},
-		"stopped": {system.Ending(stopped), context.Canceled},
+		"forbidden": {t.Context(), func() error { return over }, over},
+		"stopped":   {stopped, nil, context.Canceled},
 	} {
-		_, err := system.Create(c.ctx, s, x.person("tom", "Tom", ""), x.asked)
+		_, err := system.Create(c.ctx, c.may, s, x.person("tom", "Tom", ""), x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.AtOnce > 1 {
-			all, err := s.Apply(c.ctx, append(Making(x.person("mei", "Mei", "")), system.Order{Does: system.Changes, Known: made, Changes: []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}}), x.asked)
+			all, err := s.Apply(c.ctx, c.may, append(Making(x.person("mei", "Mei", "")), system.Order{Does: system.Changes, Known: made, Changes: []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}}), x.asked)
 			for _, one := range all {
 				err = errors.Join(err, one.Err)
 			}
 			require.ErrorIs(t, err, c.want, how)
 		}
-		_, err = system.Change(c.ctx, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
+		_, err = system.Change(c.ctx, c.may, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.Renews {
-			require.ErrorIs(t, system.SetPassword(c.ctx, s, made, "gulls-over-Quay-41", nil), c.want, how)
+			require.ErrorIs(t, system.SetPassword(c.ctx, c.may, s, made, "gulls-over-Quay-41", nil), c.want, how)
 		}
 		if about.Can.Removes {
-			require.ErrorIs(t, system.Remove(c.ctx, s, made), c.want, how)
+			require.ErrorIs(t, system.Remove(c.ctx, c.may, s, made), c.want, how)
 		}
 		if about.Can.Makes && len(about.Kinds) > 0 && about.Kinds[0].Place == "" {
-			_, err := s.MakeThing(c.ctx, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
+			_, err := s.MakeThing(c.ctx, c.may, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
 			require.ErrorIs(t, err, c.want, how)
 		}
 		if things {
-			require.ErrorIs(t, s.Tie(c.ctx, about.Kinds[0].Name, group.ID, []system.Tie{{Account: made.ID, Leave: isMember}}), c.want, how)
-			require.ErrorIs(t, s.RemoveThing(c.ctx, about.Kinds[0].Name, group.ID), c.want, how)
+			require.ErrorIs(t, s.Tie(c.ctx, c.may, about.Kinds[0].Name, group.ID, []system.Tie{{Account: made.ID, Leave: isMember}}), c.want, how)
+			require.ErrorIs(t, s.RemoveThing(c.ctx, c.may, about.Kinds[0].Name, group.ID), c.want, how)
 		}
 	}
 	if things {
-		require.NoError(t, s.RemoveThing(t.Context(), about.Kinds[0].Name, group.ID))
+		require.NoError(t, s.RemoveThing(t.Context(), nil, about.Kinds[0].Name, group.ID))
 	}
 	var all []string
 	for a, err := range s.List(t.Context(), x.asked) {
@@ -541,11 +542,11 @@ func (x suite) cannot(t *testing.T, s system.System, about *system.Description) 
 		do  func() error
 	}{
 		"count":  {about.Can.Counts, func() error { _, err := s.Count(t.Context()); return err }},
-		"remove": {about.Can.Removes, func() error { return system.Remove(t.Context(), s, made) }},
-		"renew":  {about.Can.Renews, func() error { return system.SetPassword(t.Context(), s, made, "gulls-over-Quay-41", nil) }},
-		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), "groups", "x", []system.Tie{{Account: made.ID}}) }},
-		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), "groups", "x", nil); return err }},
-		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), "groups", "x") }},
+		"remove": {about.Can.Removes, func() error { return system.Remove(t.Context(), nil, s, made) }},
+		"renew":  {about.Can.Renews, func() error { return system.SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil) }},
+		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), nil, "groups", "x", []system.Tie{{Account: made.ID}}) }},
+		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), nil, "groups", "x", nil); return err }},
+		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), nil, "groups", "x") }},
 	} {
 		if err := c.do(); c.can {
 			assert.NotErrorIs(t, err, system.ErrCannot, what)

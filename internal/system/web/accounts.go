@@ -232,7 +232,7 @@ func (c *Client) body(wanted account.Account) (map[string]any, error) {
 
 // create makes one account. What the application answers is returned as it is: whether it is the account that
 // was sent, the caller sees.
-func (c *Client) create(ctx context.Context, wanted account.Account, fields []string) (account.Account, error) {
+func (c *Client) create(ctx context.Context, may system.Permit, wanted account.Account, fields []string) (account.Account, error) {
 	if c.app.Create == nil {
 		return account.Account{}, &system.Refusal{Code: account.SystemRefused, Message: "no account can be made there: the description has no “create”"}
 	}
@@ -248,7 +248,7 @@ func (c *Client) create(ctx context.Context, wanted account.Account, fields []st
 			return account.Account{}, &system.Refusal{Code: account.CannotBeWritten, Field: name, Message: name + " does not stand in what makes an account there, and cannot be changed afterwards: the description has it nowhere"}
 		}
 	}
-	r := request{Call: &how.Call, scope: c.app.Scope(description.Values(&wanted)).New()}
+	r := request{may: may, Call: &how.Call, scope: c.app.Scope(description.Values(&wanted)).New()}
 	if how.Key != "" {
 		r.header, r.key = how.Key, rand.Text()
 	}
@@ -270,10 +270,10 @@ func (c *Client) create(ctx context.Context, wanted account.Account, fields []st
 		return account.Account{}, err
 	}
 	if c.lacks(&wanted) {
-		if err := c.complete(ctx, made, wanted); err != nil {
+		if err := c.complete(ctx, may, made, wanted); err != nil {
 			return account.Account{}, &system.Unclear{Err: fmt.Errorf("the account was made, and lacks something: %w", err)}
 		}
-		if shown, err := c.Get(system.Stopping(ctx), made.ID, fields); err == nil {
+		if shown, err := c.Get(ctx, made.ID, fields); err == nil {
 			made = shown
 		}
 	}
@@ -286,7 +286,7 @@ func (c *Client) made(ctx context.Context, got *answer, wanted *account.Account,
 	if a, is := c.account(how.Item.Of(got.value), fields, got.Header); is && !how.Located {
 		for _, name := range fields {
 			if _, has := a.Fields[name]; !has && wanted.Field(name).Filled() { // some show only a part of what they made
-				if whole, err := c.Get(system.Stopping(ctx), a.ID, fields); err == nil {
+				if whole, err := c.Get(ctx, a.ID, fields); err == nil {
 					return whole, nil
 				}
 				break
@@ -300,7 +300,7 @@ func (c *Client) made(ctx context.Context, got *answer, wanted *account.Account,
 			return account.Account{}, &system.Unclear{Err: err}
 		}
 		if id, is := c.idIn(at); is {
-			a, err := c.Get(system.Stopping(ctx), id, fields)
+			a, err := c.Get(ctx, id, fields)
 			if err != nil {
 				return account.Account{}, &system.Unclear{Err: err}
 			}
@@ -333,9 +333,9 @@ func (c *Client) lacks(wanted *account.Account) bool {
 }
 
 // complete gives an account that was made what it may lack.
-func (c *Client) complete(ctx context.Context, known, wanted account.Account) error {
+func (c *Client) complete(ctx context.Context, may system.Permit, known, wanted account.Account) error {
 	if c.app.Suspend != nil && wanted.Field(active).Text() == "false" { // first: who may not sign in must not be able to with the password
-		if _, err := c.do(ctx, request{Call: c.app.Suspend, scope: c.app.Scope(c.values(&known, &wanted)), names: true}); err != nil {
+		if _, err := c.do(ctx, request{may: may, Call: c.app.Suspend, scope: c.app.Scope(c.values(&known, &wanted)), names: true}); err != nil {
 			return err
 		}
 	}
@@ -351,13 +351,13 @@ func (c *Client) complete(ctx context.Context, known, wanted account.Account) er
 			}
 		}
 		if len(changes) > 0 {
-			if _, err := c.change(ctx, now, changes, left); err != nil {
+			if _, err := c.change(ctx, may, now, changes, left); err != nil {
 				return err
 			}
 		}
 	}
 	if wanted.Password != "" && !c.keysNew() && c.app.Password != nil {
-		return c.setPassword(ctx, known, wanted.Password, nil)
+		return c.setPassword(ctx, may, known, wanted.Password, nil)
 	}
 	return nil
 }
@@ -374,29 +374,29 @@ func (c *Client) values(known, wanted *account.Account) map[string]string {
 }
 
 // Apply implements system.System.
-func (c *Client) Apply(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *Client) Apply(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	if len(orders) > 1 && c.app.Together != nil && !slices.ContainsFunc(orders, func(o system.Order) bool { return o.Does != system.Creates }) {
-		return c.together(ctx, orders, fields)
+		return c.together(ctx, may, orders, fields)
 	}
 	return system.Each(orders, func(o system.Order) (now account.Account, err error) {
 		switch o.Does {
 		case system.Creates:
-			return c.create(ctx, o.Wanted, fields)
+			return c.create(ctx, may, o.Wanted, fields)
 		case system.Changes:
-			return c.change(ctx, o.Known, o.Changes, fields)
+			return c.change(ctx, may, o.Known, o.Changes, fields)
 		case system.Removes:
-			return now, c.remove(ctx, o.Known)
+			return now, c.remove(ctx, may, o.Known)
 		case system.Renews:
-			return now, c.setPassword(ctx, o.Known, o.Wanted.Password, o.Changes)
+			return now, c.setPassword(ctx, may, o.Known, o.Wanted.Password, o.Changes)
 		case system.Completes:
-			return now, c.complete(ctx, o.Known, o.Wanted)
+			return now, c.complete(ctx, may, o.Known, o.Wanted)
 		}
 		return now, system.ErrCannot
 	})
 }
 
 // together makes accounts by one request.
-func (c *Client) together(ctx context.Context, orders []system.Order, fields []string) ([]system.Result, error) {
+func (c *Client) together(ctx context.Context, may system.Permit, orders []system.Order, fields []string) ([]system.Result, error) {
 	how := c.app.Together
 	results := make([]system.Result, len(orders))
 	var list []any
@@ -423,7 +423,7 @@ func (c *Client) together(ctx context.Context, orders []system.Order, fields []s
 	if err != nil {
 		return nil, err
 	}
-	got, err := c.do(ctx, request{Call: &how.Call, scope: c.app.Scope(nil), body: data})
+	got, err := c.do(ctx, request{may: may, Call: &how.Call, scope: c.app.Scope(nil), body: data})
 	if err != nil {
 		var refusal *system.Refusal
 		if errors.As(err, &refusal) && len(of) == 1 {
@@ -437,13 +437,13 @@ func (c *Client) together(ctx context.Context, orders []system.Order, fields []s
 		return nil, &system.Unclear{Err: fmt.Errorf("%s: %d accounts were sent, and the answer has %d results", how.Call.String(), len(of), len(came))}
 	}
 	for n, i := range of {
-		results[i] = c.result(ctx, came[n], orders[i].Wanted, fields)
+		results[i] = c.result(ctx, may, came[n], orders[i].Wanted, fields)
 	}
 	return results, nil
 }
 
 // result is what became of one of several accounts that were made together.
-func (c *Client) result(ctx context.Context, value any, wanted account.Account, fields []string) system.Result {
+func (c *Client) result(ctx context.Context, may system.Permit, value any, wanted account.Account, fields []string) system.Result {
 	how := c.app.Together
 	status := http.StatusOK
 	if how.Status != nil {
@@ -467,7 +467,7 @@ func (c *Client) result(ctx context.Context, value any, wanted account.Account, 
 		return system.Result{Err: &system.Unclear{Err: errors.New("a result shows no account that can be read")}}
 	}
 	if c.lacks(&wanted) {
-		if err := c.complete(ctx, a, wanted); err != nil {
+		if err := c.complete(ctx, may, a, wanted); err != nil {
 			return system.Result{Err: &system.Unclear{Err: fmt.Errorf("the account was made, and lacks something: %w", err)}}
 		}
 	}
@@ -475,11 +475,11 @@ func (c *Client) result(ctx context.Context, value any, wanted account.Account, 
 }
 
 // remove removes an account.
-func (c *Client) remove(ctx context.Context, known account.Account) error {
+func (c *Client) remove(ctx context.Context, may system.Permit, known account.Account) error {
 	if c.app.Remove == nil {
 		return system.ErrCannot
 	}
-	_, err := c.do(ctx, request{Call: c.app.Remove, scope: c.app.Scope(description.Values(&known)), names: true, version: c.match(&known)})
+	_, err := c.do(ctx, request{may: may, Call: c.app.Remove, scope: c.app.Scope(description.Values(&known)), names: true, version: c.match(&known)})
 	return err
 }
 
@@ -492,21 +492,21 @@ func (c *Client) match(known *account.Account) string {
 }
 
 // setPassword gives an account another password.
-func (c *Client) setPassword(ctx context.Context, known account.Account, password string, also []account.Change) error {
+func (c *Client) setPassword(ctx context.Context, may system.Permit, known account.Account, password string, also []account.Change) error {
 	if c.app.Password == nil {
 		return system.ErrCannot
 	}
 	c.config.Mask.Add(password)
 	values := description.Values(&known)
 	values["password"] = password
-	if _, err := c.do(ctx, request{Call: c.app.Password, scope: c.app.Scope(values), names: true}); err != nil {
+	if _, err := c.do(ctx, request{may: may, Call: c.app.Password, scope: c.app.Scope(values), names: true}); err != nil {
 		return err
 	}
 	if len(also) == 0 {
 		return nil
 	}
 	known.Version = ""
-	_, err := c.change(ctx, known, also, nil)
+	_, err := c.change(ctx, may, known, also, nil)
 	var part *system.Partial
 	if err != nil && !errors.As(err, &part) {
 		return &system.Partial{Now: known, Err: err}

@@ -54,7 +54,7 @@ func (c *Client) ways(changes []account.Change) (all []way, err error) {
 
 // change changes an account with as few requests as the description allows, each of which says no more than
 // what changes, where it can.
-func (c *Client) change(ctx context.Context, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
+func (c *Client) change(ctx context.Context, may system.Permit, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	ways, err := c.ways(changes)
 	if err != nil {
 		return account.Account{}, err
@@ -62,7 +62,7 @@ func (c *Client) change(ctx context.Context, known account.Account, changes []ac
 	now, seen := known, false
 	var done []account.Change
 	for _, w := range ways {
-		after, shown, err := c.send(ctx, w, now, fields)
+		after, shown, err := c.send(ctx, may, w, now, fields)
 		if err != nil {
 			if len(done) > 0 {
 				err = &system.Partial{Now: now, Done: done, Err: err}
@@ -79,7 +79,7 @@ func (c *Client) change(ctx context.Context, known account.Account, changes []ac
 }
 
 // send makes some changes in one request, and returns the account as it is then, or if that was not shown, as it should be.
-func (c *Client) send(ctx context.Context, w way, known account.Account, fields []string) (now account.Account, shown bool, err error) {
+func (c *Client) send(ctx context.Context, may system.Permit, w way, known account.Account, fields []string) (now account.Account, shown bool, err error) {
 	wanted := known
 	wanted.Fields = maps.Clone(known.Fields)
 	if wanted.Fields == nil {
@@ -88,7 +88,7 @@ func (c *Client) send(ctx context.Context, w way, known account.Account, fields 
 	for _, change := range w.changes {
 		wanted.Fields[change.Field] = change.After
 	}
-	r := request{Call: w.call, scope: c.app.Scope(description.Values(&wanted)), names: true, version: c.match(&known)}
+	r := request{may: may, Call: w.call, scope: c.app.Scope(description.Values(&wanted)), names: true, version: c.match(&known)}
 	if w.form != description.Filled {
 		body, version, err := c.changed(ctx, w, known)
 		if err == nil {
@@ -252,7 +252,7 @@ func (c *Client) looked(ctx context.Context, w way, got *answer, known account.A
 	about, err := c.Describe(ctx)
 	var now account.Account
 	if err == nil {
-		now, err = c.Get(system.Stopping(ctx), known.ID, fields)
+		now, err = c.Get(ctx, known.ID, fields)
 	}
 	if err == nil && len(system.NotKept(about.Schema, w.changes, now)) == len(w.changes) {
 		err = errors.New("the account is as it was")

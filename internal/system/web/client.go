@@ -89,8 +89,9 @@ type request struct {
 	holds   bool   // the body says which version it is made to
 	key     string // by which the server knows it again, under the header
 	header  string
-	safe    bool // it changes nothing
-	names   bool // it is about one account or thing, which may be gone
+	safe    bool          // it changes nothing
+	may     system.Permit // whether it may be sent, where it changes something
+	names   bool          // it is about one account or thing, which may be gone
 	tries   int
 }
 
@@ -106,9 +107,8 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	sending := httpdial.Sending{Stop: system.Stopping(ctx), May: func() error { return system.MaySend(ctx) }}
 	var came *answer
-	_, err = c.http.Do(ctx, sending, sent, func(got *httpdial.Answer) error {
+	_, err = c.http.Do(ctx, sent, func(got *httpdial.Answer) error {
 		came = &answer{Answer: got, value: decode(got)}
 		if c.watch != nil {
 			c.watch(sent, came)
@@ -126,7 +126,7 @@ func (c *Client) do(ctx context.Context, r request) (*answer, error) {
 
 // filled is a request as it is sent.
 func (c *Client) filled(r request) (sent httpdial.Request, err error) {
-	sent = httpdial.Request{Method: r.Method, Safe: r.safe, Tries: r.tries, Header: http.Header{"Accept": {"application/json, application/problem+json"}}, Body: r.body, URL: r.at, Query: url.Values{}}
+	sent = httpdial.Request{Method: r.Method, Safe: r.safe, May: r.may, Tries: r.tries, Header: http.Header{"Accept": {"application/json, application/problem+json"}}, Body: r.body, URL: r.at, Query: url.Values{}}
 	refuse := func(what string, err error) error {
 		return &system.Refusal{Code: account.CannotBeWritten, Message: fmt.Sprintf("%s: %s cannot be filled: %s", r.Call, what, err)}
 	}
@@ -389,13 +389,12 @@ func (c *Client) follow(ctx context.Context, sent httpdial.Request, got *answer)
 	if err != nil {
 		return nil, &system.Unclear{TakenIn: true, Err: errors.Join(errTakenIn, err)}
 	}
-	stop := system.Stopping(ctx)
 	begun := c.config.Clock.Now()
 	for pause := firstPoll; ; pause = min(2*pause, longPoll) {
-		if err := c.config.Clock.Wait(stop, pause); err != nil {
+		if err := c.config.Clock.Wait(ctx, pause); err != nil {
 			return nil, &system.Unclear{TakenIn: true, Ask: at.String(), Err: errors.Join(errTakenIn, err)}
 		}
-		ended, err := c.askAt(stop, at)
+		ended, err := c.askAt(ctx, at)
 		if errors.Is(err, system.ErrGone) { // it may be known a moment later
 			err = &system.Unclear{TakenIn: true, Ask: at.String(), Err: errTakenIn}
 		}

@@ -254,7 +254,7 @@ answers: {failed: has(body.fault), taken: 'status == 409 || has(body.fault) && b
 				w.WriteHeader(c.status)
 				fmt.Fprint(w, c.body)
 			})
-			_, err := system.Create(t.Context(), client, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
+			_, err := system.Create(t.Context(), nil, client, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.EqualValues(t, 1, posts.Load(), "it is sent once")
@@ -278,7 +278,7 @@ func TestKeyedAndTogether(t *testing.T) {
 	defer at.Close()
 	c := reach(t, "mooring", at.URL+"/api", nil)
 	for n := range 12 {
-		made, err := system.Create(t.Context(), c, account.Account{Password: fmt.Sprintf("gulls-over-Quay-%d", n), Fields: map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n)), "active": account.Of(map[bool]string{true: "false", false: "true"}[n == 5])}}, []string{"userName", "active"})
+		made, err := system.Create(t.Context(), nil, c, account.Account{Password: fmt.Sprintf("gulls-over-Quay-%d", n), Fields: map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n)), "active": account.Of(map[bool]string{true: "false", false: "true"}[n == 5])}}, []string{"userName", "active"})
 		if n == 5 { // suspending it is a request of its own
 			if err != nil {
 				var unclear *system.Unclear
@@ -300,7 +300,7 @@ func TestKeyedAndTogether(t *testing.T) {
 		wanted = append(wanted, account.Account{Password: "gulls-over-Quay-41", Fields: map[string]account.Value{"userName": account.ValueOr(name), "manager": account.Blank()}})
 	}
 	wanted[1].Password = "short"
-	results, err := c.Apply(t.Context(), systemtest.Making(wanted...), []string{"userName"})
+	results, err := c.Apply(t.Context(), nil, systemtest.Making(wanted...), []string{"userName"})
 	require.NoError(t, err)
 	require.Len(t, results, 4)
 	require.NoError(t, results[0].Err)
@@ -345,9 +345,9 @@ things:
 			_ = json.NewEncoder(w).Encode(kept)
 		}
 	})
-	require.NoError(t, client.Tie(t.Context(), "groups", "c2", []system.Tie{{Account: "7", Role: "mate"}}))
-	require.NoError(t, client.Tie(t.Context(), "groups", "c1", []system.Tie{{Account: "7", Leave: true}}))
-	require.ErrorIs(t, client.Tie(t.Context(), "groups", "c7", []system.Tie{{Account: "7"}}), system.ErrGone)
+	require.NoError(t, client.Tie(t.Context(), nil, "groups", "c2", []system.Tie{{Account: "7", Role: "mate"}}))
+	require.NoError(t, client.Tie(t.Context(), nil, "groups", "c1", []system.Tie{{Account: "7", Leave: true}}))
+	require.ErrorIs(t, client.Tie(t.Context(), nil, "groups", "c7", []system.Tie{{Account: "7"}}), system.ErrGone)
 	assert.Equal(t, `[{"crew":"c9"},{"as":"M","crew":"c2"}]`, description.Text(kept["crews"]))
 	var in []account.Membership
 	for m, err := range client.Members(t.Context(), "groups", []string{"c2"}) {
@@ -356,7 +356,7 @@ things:
 	}
 	assert.Equal(t, []account.Membership{{Kind: "groups", Thing: "c2", Account: "7", Role: "mate"}}, in)
 	sent = nil
-	_, err := system.Change(t.Context(), client, account.Account{ID: "7"}, []account.Change{{Field: "title", After: account.Of("Mate")}, {Field: "email", After: account.Of("a@x")}}, nil)
+	_, err := system.Change(t.Context(), nil, client, account.Account{ID: "7"}, []account.Change{{Field: "title", After: account.Of("Mate")}, {Field: "email", After: account.Of("a@x")}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"add /job", "add /job/title", "add /mails"}, sent)
 	assert.Equal(t, `[{"kind":"home","value":"h@x"},{"kind":"work","value":"a@x"}]`, description.Text(kept["mails"]))
@@ -386,7 +386,7 @@ func TestTiesAreReadTogether(t *testing.T) {
 			c, err := web.New(web.Config{Interface: i, Config: httpdial.Config{URL: server.URL, Credential: httpdial.Bearer("token-of-tests"), Timeout: 5 * time.Second, Pause: time.Millisecond, Mask: secret.NewMask()}})
 			require.NoError(t, err)
 			leave := func(who int) error {
-				return c.Tie(t.Context(), "groups", "1", []system.Tie{{Account: fmt.Sprint(who), Leave: true}})
+				return c.Tie(t.Context(), nil, "groups", "1", []system.Tie{{Account: fmt.Sprint(who), Leave: true}})
 			}
 			for who := range 39 {
 				if who == 20 {
@@ -458,7 +458,7 @@ func TestResultsOfSeveral(t *testing.T) {
 	for n := range wanted {
 		wanted[n].Fields = map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n))}
 	}
-	results, err := client.Apply(t.Context(), systemtest.Making(wanted...), []string{"userName"})
+	results, err := client.Apply(t.Context(), nil, systemtest.Making(wanted...), []string{"userName"})
 	require.NoError(t, err)
 	require.NoError(t, results[0].Err)
 	for n, says := range map[int]string{1: "nothing that is a status at code", 2: "nothing that is a status at code", 3: "no account that can be read"} {
@@ -466,7 +466,7 @@ func TestResultsOfSeveral(t *testing.T) {
 		assert.ErrorContains(t, results[n].Err, says, n)
 	}
 	assert.ErrorAs(t, results[4].Err, new(*system.Refusal))
-	_, err = client.Apply(t.Context(), systemtest.Making(wanted[:4]...), []string{"userName"})
+	_, err = client.Apply(t.Context(), nil, systemtest.Making(wanted[:4]...), []string{"userName"})
 	assert.ErrorContains(t, err, "4 accounts were sent, and the answer has 5 results")
 }
 

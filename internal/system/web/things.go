@@ -185,7 +185,7 @@ func (c *Client) members(ctx context.Context, kind string, things []string, yiel
 
 // member looks for one membership.
 func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.Membership, is bool, err error) {
-	err = c.members(system.Stopping(ctx), kind, []string{thing}, func(one account.Membership, _ string) error {
+	err = c.members(ctx, kind, []string{thing}, func(one account.Membership, _ string) error {
 		if one.Account == of {
 			m, is = one, true
 		}
@@ -195,7 +195,7 @@ func (c *Client) member(ctx context.Context, kind, thing, of string) (m account.
 }
 
 // Tie implements system.System: one request for each membership.
-func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie) error {
+func (c *Client) Tie(ctx context.Context, may system.Permit, kind, thing string, ties []system.Tie) error {
 	t, has := c.app.OfKind(kind)
 	if !has || t.Join == nil && t.OnAccount == nil {
 		return system.ErrCannot
@@ -208,16 +208,16 @@ func (c *Client) Tie(ctx context.Context, kind, thing string, ties []system.Tie)
 		if word, has := roles[tie.Role]; has {
 			tie.Role = word
 		}
-		if err := c.tie(ctx, t, thing, tie); err != nil {
+		if err := c.tie(ctx, may, t, thing, tie); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (c *Client) tie(ctx context.Context, t *description.Things, thing string, tie system.Tie) error {
+func (c *Client) tie(ctx context.Context, may system.Permit, t *description.Things, thing string, tie system.Tie) error {
 	if t.Join == nil {
-		return c.listTie(ctx, t, thing, tie)
+		return c.listTie(ctx, may, t, thing, tie)
 	}
 	values := map[string]string{"id": tie.Account, "account": tie.Account, "thing": thing, "role": tie.Role, "section": tie.Section}
 	calls := []*description.Call{t.Join}
@@ -230,7 +230,7 @@ func (c *Client) tie(ctx context.Context, t *description.Things, thing string, t
 		calls = []*description.Call{t.Leave, t.Join}
 	}
 	for _, call := range calls {
-		err := c.tieBy(ctx, t, call, values)
+		err := c.tieBy(ctx, may, t, call, values)
 		if err = c.sameAlready(ctx, t, thing, tie, call, err); err != nil {
 			return err
 		}
@@ -239,7 +239,7 @@ func (c *Client) tie(ctx context.Context, t *description.Things, thing string, t
 }
 
 // tieBy sends one request about a tie, which may have to name it by its own identifier.
-func (c *Client) tieBy(ctx context.Context, t *description.Things, call *description.Call, values map[string]string) error {
+func (c *Client) tieBy(ctx context.Context, may system.Permit, t *description.Things, call *description.Call, values map[string]string) error {
 	for {
 		before := false
 		if call.Uses("tie") {
@@ -252,7 +252,7 @@ func (c *Client) tieBy(ctx context.Context, t *description.Things, call *descrip
 			}
 			values["tie"], before = its, read
 		}
-		_, err := c.do(ctx, request{Call: call, scope: c.app.Scope(values), names: true})
+		_, err := c.do(ctx, request{may: may, Call: call, scope: c.app.Scope(values), names: true})
 		if !before || !errors.Is(err, system.ErrGone) {
 			return err
 		}
@@ -279,7 +279,7 @@ func (c *Client) tieOf(ctx context.Context, t *description.Things, thing, of str
 		things = nil
 	}
 	read := map[[2]string]map[string]string{}
-	err = c.members(system.Stopping(ctx), t.Kind, things, func(m account.Membership, its string) error {
+	err = c.members(ctx, t.Kind, things, func(m account.Membership, its string) error {
 		if read[at(m.Thing)] == nil {
 			read[at(m.Thing)] = map[string]string{}
 		}
@@ -323,7 +323,7 @@ func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing s
 		return err
 	}
 	there := false
-	listErr := c.things(system.Stopping(ctx), t.Kind, false, func(one account.Thing) error {
+	listErr := c.things(ctx, t.Kind, false, func(one account.Thing) error {
 		there = there || one.ID == thing
 		return nil
 	})
@@ -341,7 +341,7 @@ func (c *Client) sameAlready(ctx context.Context, t *description.Things, thing s
 }
 
 // listTie changes the list of memberships in an account, and leaves the others in it as they are.
-func (c *Client) listTie(ctx context.Context, t *description.Things, thing string, tie system.Tie) error {
+func (c *Client) listTie(ctx context.Context, may system.Permit, t *description.Things, thing string, tie system.Tie) error {
 	there := false
 	err := c.things(ctx, t.Kind, false, func(one account.Thing) error {
 		there = there || one.ID == thing
@@ -391,17 +391,17 @@ func (c *Client) listTie(ctx context.Context, t *description.Things, thing strin
 	if header != nil {
 		known.Version = header.Get("ETag")
 	}
-	_, err = c.do(ctx, request{Call: &how.Call, scope: c.app.Scope(description.Values(&known)), body: data, names: true, version: c.match(&known)})
+	_, err = c.do(ctx, request{may: may, Call: &how.Call, scope: c.app.Scope(description.Values(&known)), body: data, names: true, version: c.match(&known)})
 	return err
 }
 
 // MakeThing implements system.System.
-func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Tie) (account.Thing, error) {
+func (c *Client) MakeThing(ctx context.Context, may system.Permit, kind, name string, _ []system.Tie) (account.Thing, error) {
 	t, has := c.app.OfKind(kind)
 	if !has || t.Make == nil {
 		return account.Thing{}, system.ErrCannot
 	}
-	got, err := c.do(ctx, request{Call: t.Make, scope: c.app.Scope(map[string]string{"name": name}).New()})
+	got, err := c.do(ctx, request{may: may, Call: t.Make, scope: c.app.Scope(map[string]string{"name": name}).New()})
 	if err != nil {
 		return account.Thing{}, err
 	}
@@ -414,7 +414,7 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Ti
 	if made.ID != "" {
 		return made, nil
 	}
-	err = c.things(system.Stopping(ctx), kind, false, func(one account.Thing) error {
+	err = c.things(ctx, kind, false, func(one account.Thing) error {
 		if one.Name == name {
 			made.ID = one.ID
 		}
@@ -430,11 +430,11 @@ func (c *Client) MakeThing(ctx context.Context, kind, name string, _ []system.Ti
 }
 
 // RemoveThing implements system.System.
-func (c *Client) RemoveThing(ctx context.Context, kind, thing string) error {
+func (c *Client) RemoveThing(ctx context.Context, may system.Permit, kind, thing string) error {
 	t, has := c.app.OfKind(kind)
 	if !has || t.Unmake == nil {
 		return system.ErrCannot
 	}
-	_, err := c.do(ctx, request{Call: t.Unmake, scope: c.app.Scope(map[string]string{"thing": thing}), names: true})
+	_, err := c.do(ctx, request{may: may, Call: t.Unmake, scope: c.app.Scope(map[string]string{"thing": thing}), names: true})
 	return err
 }

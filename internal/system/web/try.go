@@ -358,7 +358,7 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 		t.step("Make an account", err)
 		return
 	}
-	made, err := t.create(ctx, a, names)
+	made, err := t.create(ctx, nil, a, names)
 	if before[made.ID] {
 		t.step("Make an account", &system.Unavailable{Message: fmt.Sprintf("the answer is an account that was there before, %s: nothing more is done with it", made.ID), Remedy: "Look at create and answers: taken in the description."})
 		return
@@ -384,7 +384,7 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 		known, err := t.Get(ctx, made.ID, names)
 		var now account.Account
 		if err == nil {
-			if now, err = t.change(ctx, known, []account.Change{{Field: name, Before: known.Field(name), After: account.Of("Changed")}}, names); err == nil {
+			if now, err = t.change(ctx, nil, known, []account.Change{{Field: name, Before: known.Field(name), After: account.Of("Changed")}}, names); err == nil {
 				now, err = t.Get(ctx, made.ID, names)
 			}
 		}
@@ -401,7 +401,7 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 		for _, off := range []bool{true, false} {
 			known, err := t.Get(ctx, made.ID, names)
 			if err == nil {
-				if _, err = t.change(ctx, known, []account.Change{about.Mark(&known, off)}, names); err == nil {
+				if _, err = t.change(ctx, nil, known, []account.Change{about.Mark(&known, off)}, names); err == nil {
 					known, err = t.Get(ctx, made.ID, names)
 				}
 			}
@@ -421,7 +421,7 @@ func (t *trial) writes(ctx context.Context, a account.Account, about *system.Des
 			err = &system.Unavailable{Message: "no password was made that keeps password_rules: " + broken, Remedy: "Look at password_rules in the description."}
 		}
 		if err == nil {
-			err = t.setPassword(ctx, known, password, nil)
+			err = t.setPassword(ctx, nil, known, password, nil)
 		}
 		t.step("Give it another password", err)
 	}
@@ -458,7 +458,7 @@ func (t *trial) ties(ctx context.Context, k *description.Things, id string) {
 		role = thing.Roles[0]
 	}
 	for _, leave := range []bool{false, true} {
-		err := t.Tie(ctx, k.Kind, thing.ID, []system.Tie{{Account: id, Role: role, Leave: leave}})
+		err := t.Tie(ctx, nil, k.Kind, thing.ID, []system.Tie{{Account: id, Role: role, Leave: leave}})
 		is := false
 		if err == nil {
 			_, is, err = t.member(ctx, k.Kind, thing.ID, id)
@@ -475,7 +475,7 @@ func (t *trial) removes(ctx context.Context, made account.Account) {
 		t.step("The account stays", nil, "The description has no “remove”: remove "+made.Label()+" by hand.")
 		return
 	}
-	err := t.remove(ctx, made)
+	err := t.remove(ctx, nil, made)
 	if err == nil {
 		if _, gone := t.Get(ctx, made.ID, nil); !errors.Is(gone, system.ErrGone) {
 			err = &system.Unavailable{Message: "afterwards it is there still", Remedy: "Look at remove, and at answers: gone."}
