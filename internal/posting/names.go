@@ -59,7 +59,6 @@ func (p *run) names(ctx context.Context, _ func(error)) error {
 	}
 	return p.pending(ctx, membership.Stay, func(window []batch.Entry) error {
 		p.begin("references by name", len(window))
-
 		f, err := follow(ctx, p.may, follower, window)
 		if err != nil {
 			return err

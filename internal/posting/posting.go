@@ -573,8 +573,6 @@ func (p *run) accounts(ctx context.Context, stop func(error)) error {
 	// has to be looked up if the post is killed, so it is no more than that.
 	ready := make(chan []store.Result, blockSize/max(1, p.about.Can.AtOnce)+1)
 	var workers sync.WaitGroup
-	// A request in flight is let to end when the person stops the post.
-
 	// A few more than requests may be under way, which the system sees to, make theirs ready
 	// or read what came.
 	hands := p.slots()
