@@ -291,6 +291,49 @@ func TestPlaces(t *testing.T) {
 	}
 }
 
+// A group or a place of whose making no clear answer comes is made once more where it does not appear, and told as missing
+// only where none comes at all.
+func TestMadeWithoutAnswer(t *testing.T) {
+	t.Parallel()
+	lost := &system.Unclear{Err: errors.New("not now")}
+	for name, c := range map[string]struct {
+		before, after func(n int) error // of the nth making
+		want          string
+		makes         int // that were asked for
+	}{
+		"not done once":         {func(n int) error { return map[bool]error{true: lost}[n == 1] }, nil, "created ana", 2},
+		"done, the answer lost": {nil, func(n int) error { return map[bool]error{true: lost}[n == 1] }, "created ana", 1},
+		"never":                 {func(int) error { return lost }, nil, "failed", 3},
+		"refused once it was asked for": {func(n int) error {
+			return map[bool]error{true: lost, false: &system.Refusal{Code: account.TakenValue, Message: "taken"}}[n == 1]
+		}, nil, "failed", 2},
+	} {
+		for _, of := range []string{"Workshop,,,\n", "Deck,,lighthouse,\n"} {
+			t.Run(name+" "+of, func(t *testing.T) {
+				w := newDirectory(t)
+				begun, done := 0, 0
+				count := func(n *int, then func(int) error) func(string, account.Account) error {
+					return func(action string, _ account.Account) error {
+						if action != "make" {
+							return nil
+						}
+						if *n++; then == nil {
+							return nil
+						}
+						return then(*n)
+					}
+				}
+				w.system.Before, w.system.After = count(&begun, c.before), count(&done, c.after)
+				b := w.draft(strings.Replace(aboard, "unit: {from: Unit}", "unit: {from: Unit, make_missing: true}", 1), aboardColumns+"3,ana,Reyes,Cook,"+of)
+				require.NoError(t, w.post(t.Context(), b, 0))
+				require.Len(t, w.tell(b), 1)
+				assert.True(t, strings.HasPrefix(w.tell(b)[0], c.want), w.tell(b))
+				assert.Equal(t, c.makes, begun)
+			})
+		}
+	}
+}
+
 // New accounts get the lowest number that neither a row nor an account has, and no one else's.
 func TestNumbers(t *testing.T) {
 	t.Parallel()

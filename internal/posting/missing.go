@@ -148,38 +148,52 @@ func (m *missing) make(ctx context.Context, key, name string) error {
 	if err := errors.Join(m.noteMaking(ctx, m.kind, name), m.claim(ctx, first)); err != nil {
 		return err
 	}
-	t, err := m.System.MakeThing(ctx, m.may, m.kind, name, tiesOf(first))
-	var refusal *system.Refusal
-	switch {
-	case err == nil:
-		m.made[key] = t.ID
-		m.seen = m.Clock.Now().Add(m.Settle)
-		if err := m.noteMade(ctx, m.kind, name, t.ID); err != nil {
-			return err
-		}
-		for _, joins := range first { // which thing it is is noted with what was done
-			joins.step.Thing = t.ID
-		}
-		m.settle(first, membership.Done, "", "")
-		return nil
-	case isOpen(err):
-		m.seen = m.Clock.Now().Add(m.Settle)
-		for m.made[key] == "" && m.unseen(ctx) {
-			if err := m.look(ctx); err != nil {
+	for tries := 1; ; tries++ {
+		t, err := m.System.MakeThing(ctx, m.may, m.kind, name, tiesOf(first))
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			m.made[key] = t.ID
+			m.seen = m.Clock.Now().Add(m.Settle)
+			if err := m.noteMade(ctx, m.kind, name, t.ID); err != nil {
 				return err
 			}
+			for _, joins := range first { // which thing it is is noted with what was done
+				joins.step.Thing = t.ID
+			}
+			m.settle(first, membership.Done, "", "")
+			return nil
+		case isOpen(err), errors.As(err, &refusal) && tries > 1: // that it is taken may be by the request before
+			if err := m.appears(ctx, key); err != nil {
+				return err
+			}
+			switch {
+			case m.made[key] != "":
+				return m.noteMade(ctx, m.kind, name, m.made[key])
+			case ctx.Err() != nil: // it was stopped while it waited for that
+				return context.Cause(ctx)
+			case tries == maxAttempts || refusal != nil:
+				m.refused[key] = err // its own rows are told, and no others
+				return nil
+			}
+		case refusal != nil:
+			m.refused[key] = err
+			m.undone(first)
+			return m.noteUnmade(ctx, m.kind, name)
+		default:
+			return err
 		}
-		if m.made[key] != "" {
-			return m.noteMade(ctx, m.kind, name, m.made[key])
-		}
-		m.refused[key] = err // its own rows are told, and no others
-		return nil
-	case errors.As(err, &refusal):
-		m.refused[key] = err
-		m.undone(first)
-		return m.noteUnmade(ctx, m.kind, name)
 	}
-	return err
+}
+
+// appears looks for one until it is there, or should be if it was made.
+func (m *missing) appears(ctx context.Context, key string) error {
+	m.seen = m.Clock.Now().Add(m.Settle)
+	for {
+		if err := m.look(ctx); err != nil || m.made[key] != "" || !m.unseen(ctx) {
+			return err
+		}
+	}
 }
 
 // tell tells the rows which thing it is, or why there is none.

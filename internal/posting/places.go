@@ -51,23 +51,30 @@ func (p *run) makePlace(ctx context.Context, m membership.Make) error {
 	if err := p.noteMaking(ctx, m.Kind, m.Name); err != nil {
 		return err
 	}
-	made, err := p.System.MakeThing(ctx, p.may, m.Kind, m.Name, nil)
-	var refusal *system.Refusal
-	switch {
-	case err == nil:
-		return p.noteMade(ctx, m.Kind, m.Name, made.ID)
-	case errors.As(err, &refusal):
-		p.closePlace(m.Name, refusal.Message)
-		return p.noteUnmade(ctx, m.Kind, m.Name)
-	case isOpen(err):
-		if at, looked := p.placeIsThere(ctx, m); looked == nil && at != "" {
-			return p.noteMade(ctx, m.Kind, m.Name, at)
-		} else if looked == nil { // the rows that are to stand there are told, and no others
-			p.closePlace(m.Name, err.Error())
-			return nil
+	for tries := 1; ; tries++ {
+		made, err := p.System.MakeThing(ctx, p.may, m.Kind, m.Name, nil)
+		var refusal *system.Refusal
+		switch {
+		case err == nil:
+			return p.noteMade(ctx, m.Kind, m.Name, made.ID)
+		case isOpen(err), errors.As(err, &refusal) && tries > 1: // that it is taken may be by the request before
+			at, looked := p.placeIsThere(ctx, m)
+			switch {
+			case looked != nil:
+				return err
+			case at != "":
+				return p.noteMade(ctx, m.Kind, m.Name, at)
+			case tries == maxAttempts || refusal != nil: // the rows that are to stand there are told, and no others
+				p.closePlace(m.Name, err.Error())
+				return nil
+			}
+		case refusal != nil:
+			p.closePlace(m.Name, refusal.Message)
+			return p.noteUnmade(ctx, m.Kind, m.Name)
+		default:
+			return err
 		}
 	}
-	return err
 }
 
 // closePlace notes that a place could not be made, and why.
