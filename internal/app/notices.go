@@ -143,7 +143,7 @@ func ToSend(mails []Mail, again bool) (s Sending) {
 func (a *App) MailToOneself(ctx context.Context, by *mail.Server, m mail.Mail, to string) error {
 	at, err := netmail.ParseAddress(to)
 	if err != nil || at.Name != "" {
-		return mistake(fmt.Sprintf("“%s” is no address", to), "")
+		return mistake(fmt.Sprintf("“%s” is no address to send a mail to", to), "Write it as me@brindlesound.example.")
 	}
 	sender, err := by.Open(mail.Work{Mask: a.Mask, Clock: a.Clock})
 	if err != nil {

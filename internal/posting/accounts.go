@@ -430,7 +430,7 @@ func (p *run) ask(ctx context.Context, open []store.InFlight) (forgotten []store
 				if err != nil || n != nextAnew {
 					return err
 				}
-				return p.carryOut(asking, []errand{&making{p: p, e: &f.Entry}})
+				return p.carryOut(asking, []errand{&making{p: p, e: &f.Entry, progress: progress{before: wasOpen(&f.Entry)}}})
 			case err != nil:
 				return err
 			case lacks:

@@ -129,7 +129,9 @@ func (p *run) lookAt(ctx context.Context, errands []errand) (waits bool, err err
 			makings = append(makings, m)
 			continue
 		}
-		known, ids = append(known, e), append(ids, e.account())
+		if known = append(known, e); e.state().tries == 0 {
+			ids = append(ids, e.account())
+		}
 	}
 	if err := p.lookForMade(ctx, makings); err != nil {
 		return false, err
@@ -140,9 +142,12 @@ func (p *run) lookAt(ctx context.Context, errands []errand) (waits bool, err err
 		return false, err
 	}
 	for _, e := range known {
+		o, err := e.order()
+		if err != nil {
+			return false, err
+		}
 		now, there := found[e.account()]
-		var err error
-		if !there {
+		if !there || p.about.Can.Versions && now.Version != o.Known.Version { // what searches find may lag behind what is there
 			now, err = p.System.Get(ctx, e.account(), fields)
 		}
 		n, err := e.seen(ctx, now, err)
@@ -167,7 +172,7 @@ func (p *run) fieldsOf(errands []errand) []string {
 	return fields
 }
 
-// readTogether reads accounts by few requests, where the system finds several by one. Not all need be among them.
+// readTogether reads accounts by few requests, where the system finds several by one. Not all need be among them, nor as they are now.
 func (p *run) readTogether(ctx context.Context, ids, fields []string) (map[string]account.Account, error) {
 	found := map[string]account.Account{}
 	if len(ids) < 2 || p.about.Can.ByIDs() < 2 {

@@ -96,10 +96,10 @@ func (p *run) fillUp(ctx context.Context, e *batch.Entry, a account.Account) (la
 // seek looks for the accounts of entries until all were found or patience runs out.
 // An error means that it is still open what became of the requests.
 func (p *run) seek(ctx context.Context, entries []*batch.Entry, patience time.Duration) (map[*batch.Entry]account.Account, error) {
-	stop, missing := ctx, slices.Clone(entries)
+	missing := slices.Clone(entries)
 	found := map[*batch.Entry]account.Account{}
 	for pause := 100 * time.Millisecond; ; pause *= 2 {
-		index, err := p.byKeys(stop, missing, 1)
+		index, err := p.byKeys(ctx, missing, 1)
 		if err != nil {
 			return found, &system.Unclear{Err: err}
 		}
@@ -118,7 +118,7 @@ func (p *run) seek(ctx context.Context, entries []*batch.Entry, patience time.Du
 		}
 		pause = min(pause, patience)
 		patience -= pause
-		if err := p.Clock.Wait(stop, pause); err != nil {
+		if err := p.Clock.Wait(ctx, pause); err != nil {
 			return found, &system.Unclear{Err: err}
 		}
 	}

@@ -241,7 +241,7 @@ func (h *handing) Close() (err error) {
 	return err
 }
 
-// line is what a row of a file is to say of an order.
+// line is what a row of a file is to say of what is intended.
 func (a *app) line(x *export, intended system.Intended) (*layout.Line, []account.Finding) {
 	cannot := func(field, format string, args ...any) []account.Finding {
 		f := account.Find(account.Error, account.CannotBeWritten, fmt.Sprintf(format, args...))

@@ -118,6 +118,10 @@ func (c *client) came(ctx context.Context, a *answer, t *task, r result, cut err
 	switch {
 	case !r.came:
 		return now, cut // that it is unclear
+	case cut != nil && r.step == "not-as-it-was": // nothing was done, and whether it is there was not seen any more
+		return now, system.ErrChanged
+	case cut != nil && r.code != 0: // nor what of it was done
+		return now, &system.Unclear{Err: cut}
 	case r.code != 0 && t.Does == system.Creates:
 		_, gone := a.account(t.after)
 		return now, leftBehind(c.trouble(r, t.gives), r, gone == nil)

@@ -502,7 +502,7 @@ func (d *directory) controls(id, changed string) []ldap.Control {
 // guarded sends a change of an entry so that it is made to the entry that is meant, as it was, or not at all. Some servers
 // cannot hold changes of some attributes against an assertion and answer that it failed: of what was answered so of an entry that is as it
 // was asserted, others are looked at just before, and the change is sent without.
-func (c *client) guarded(ctx context.Context, may system.Permit, d *directory, id, changed, dn string, touched []string, send func([]ldap.Control) error) error {
+func (c *client) guarded(ctx context.Context, d *directory, id, changed, dn string, touched []string, send func([]ldap.Control) error) error {
 	controls := d.controls(id, changed)
 	if len(controls) == 0 {
 		return send(nil)
@@ -621,7 +621,7 @@ func (c *client) move(ctx context.Context, may system.Permit, d *directory, id, 
 			return err
 		}
 	}
-	return c.guarded(ctx, may, d, id, changed, dn, []string{"modifyDN"}, func(controls []ldap.Control) error {
+	return c.guarded(ctx, d, id, changed, dn, []string{"modifyDN"}, func(controls []ldap.Control) error {
 		request := ldap.NewModifyDNWithControlsRequest(dn, called, true, newAbove, controls)
 		return c.run(ctx, operation{may: may, what: "moving " + dn, do: func(conn *ldap.Conn) error { return conn.ModifyDN(request) }})
 	})
@@ -728,7 +728,7 @@ func (c *client) modify(ctx context.Context, may system.Permit, d *directory, id
 	for _, m := range mods {
 		touched = append(touched, m.attribute)
 	}
-	err = c.guarded(ctx, may, d, id, changed, dn, touched, func(controls []ldap.Control) error {
+	err = c.guarded(ctx, d, id, changed, dn, touched, func(controls []ldap.Control) error {
 		if request.Controls = controls; d.postReads {
 			request.Controls = append(request.Controls, &postRead{d.asked(fields)})
 		}
@@ -766,7 +766,7 @@ func (c *client) remove(ctx context.Context, may system.Permit, known account.Ac
 		}
 		changed, dn = splitVersion(now.Version)
 	}
-	err = c.guarded(ctx, may, d, known.ID, changed, dn, []string{"delete"}, func(controls []ldap.Control) error {
+	err = c.guarded(ctx, d, known.ID, changed, dn, []string{"delete"}, func(controls []ldap.Control) error {
 		return c.run(ctx, operation{may: may, what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, controls)) }})
 	})
 	if err != nil {

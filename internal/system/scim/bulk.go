@@ -242,7 +242,7 @@ func (c *Client) resultOf(d *discovered, result bulkResult, o system.Order, fiel
 	}
 	shown, err := decodeResource(result.Response)
 	switch is := shown.text("id"); {
-	case err == nil && is != "" && (o.Does == system.Creates || o.Does == system.Changes && is == o.Known.ID):
+	case err == nil && is != "" && (o.Does == system.Creates || o.Does != system.Removes && is == o.Known.ID):
 		return system.Result{Account: d.account(shown, fields, nil)}
 	case o.Does == system.Creates:
 		if id := lastSegment(result.Location); id != "" {
