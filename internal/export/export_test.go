@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/sheet"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // crew is a directory with people, of whom one is another's manager, and two groups.
@@ -23,7 +24,7 @@ func crew(t *testing.T) *memory.System {
 		for name, text := range fields {
 			a.Fields[name] = account.Of(text)
 		}
-		made, err := system.Create(t.Context(), nil, s, a, nil)
+		made, err := systemtest.Create(t.Context(), nil, s, a, nil)
 		require.NoError(t, err)
 		ids = append(ids, made.ID)
 	}

@@ -224,7 +224,8 @@ func (c *Client) Stream(ctx context.Context, r Request, judge func(*http.Respons
 			cancel(nil)
 			return nil, err
 		}
-		response.Body = &body{response.Body, cancel}
+		release := context.AfterFunc(stop, func() { cancel(context.Cause(stop)) }) // what it came to is known: the rest need not come
+		response.Body = &body{response.Body, func(err error) { release(); cancel(err) }}
 		c.trace.answer(sent, response, nil)
 		if err := judge(response); err != nil {
 			_ = response.Body.Close()

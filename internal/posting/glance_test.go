@@ -17,6 +17,7 @@ import (
 	"evenledger/internal/posting"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // A slow system takes its time for each account, and counts how accounts are asked for.
@@ -71,7 +72,7 @@ func TestGlance(t *testing.T) {
 	}
 	b := w.draft(crew, columns+text.String())
 	for _, made := range []account.Account{someone("2500", "Another", "Person", ""), someone("", "P2400", "Reyes", ""), someone("", "P3", "Reyes", "")} {
-		_, err := system.Create(t.Context(), nil, w.system, made, nil)
+		_, err := systemtest.Create(t.Context(), nil, w.system, made, nil)
 		require.NoError(t, err)
 	}
 	s := &slow{System: w.system, clock: w.clock}

@@ -26,6 +26,7 @@ import (
 	"evenledger/internal/standin"
 	"evenledger/internal/store"
 	"evenledger/internal/system"
+	"evenledger/internal/system/systemtest"
 	"evenledger/internal/testserver"
 	"evenledger/internal/yamldoc"
 )
@@ -186,7 +187,7 @@ func TestMailsHeldMeanwhile(t *testing.T) {
 		require.NoError(t, err)
 	}
 	change("Tom", "active", "false")
-	require.NoError(t, system.Remove(t.Context(), nil, w.system, accounts["Mia"]))
+	require.NoError(t, systemtest.Remove(t.Context(), nil, w.system, accounts["Mia"]))
 	change("Zoë", "email", "ash@x.example")
 	change("Eve", "email", "")
 	entries := w.entries(b)

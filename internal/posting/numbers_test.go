@@ -13,8 +13,8 @@ import (
 	"evenledger/internal/drafting"
 	"evenledger/internal/mapping"
 	"evenledger/internal/sheet"
-	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // A person gets one number in all systems of a set: what somebody else has in any of them is
@@ -46,7 +46,7 @@ func TestOneNumberInSeveralSystems(t *testing.T) {
 				target := memory.NewDirectory()
 				for _, one := range strings.Fields(there) {
 					login, number, _ := strings.Cut(one, "=")
-					_, err := system.Create(t.Context(), nil, target, account.Account{Fields: map[string]account.Value{"userName": account.Of(login), "uidNumber": account.Of(number)}}, nil)
+					_, err := systemtest.Create(t.Context(), nil, target, account.Account{Fields: map[string]account.Value{"userName": account.Of(login), "uidNumber": account.Of(number)}}, nil)
 					require.NoError(t, err)
 				}
 				parsed, err := brief.Parse("b.yaml", []byte(c.brief), brief.Options{Today: "2026-11-23"})

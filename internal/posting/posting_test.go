@@ -34,6 +34,7 @@ import (
 	"evenledger/internal/store/sqlite"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // The tests here take a sheet all the way, with the system in memory.
@@ -235,7 +236,7 @@ func TestStale(t *testing.T) {
 	w := newWorld(t, someone("7", "Ana", "Reyes", "Clerk"), someone("8", "Tom", "Kaya", ""))
 	b := w.draft(crew, columns+"7,Ana,Reyes,,,Chief,\n8,Tom,Kaya,,,Bosun,\n1,Zoë,Ångström,,,,\n")
 	w.system.Set("ana.reyes", map[string]account.Value{"department": account.Of("Office")})
-	_, err := system.Create(t.Context(), nil, w.system, someone("1", "Zora", "Other", ""), nil)
+	_, err := systemtest.Create(t.Context(), nil, w.system, someone("1", "Zora", "Other", ""), nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	entries := w.entries(b)
@@ -329,7 +330,7 @@ func TestUnclearAnswers(t *testing.T) {
 	for _, c := range w.entries(b)[0].Changes {
 		made.Fields[c.Field] = c.After
 	}
-	_, err := system.Create(t.Context(), nil, w.system, made, nil)
+	_, err := systemtest.Create(t.Context(), nil, w.system, made, nil)
 	require.NoError(t, err)
 	require.NoError(t, w.post(t.Context(), b, 0))
 	assert.Equal(t, account.Counts{account.Created: 1, account.HandedOver: 1}, w.even(b))
@@ -398,7 +399,7 @@ func TestAskedAfter(t *testing.T) {
 					made.Fields[change.Field] = change.After
 				}
 				var err error
-				made, err = system.Create(t.Context(), nil, w.system, made, nil)
+				made, err = systemtest.Create(t.Context(), nil, w.system, made, nil)
 				require.NoError(t, err)
 			}
 			s.answer = func() (account.Account, error) { return c.answer(made) }
@@ -463,7 +464,7 @@ func TestUnclearThenUnavailable(t *testing.T) {
 			require.Len(t, open, 1, "it is open what became of the first request")
 			w.system.Before = nil
 			if carriedOut { // and seen only now
-				_, err := system.Create(t.Context(), nil, w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
+				_, err := systemtest.Create(t.Context(), nil, w.system, account.Account{Fields: map[string]account.Value{"employeeNumber": account.Of("1"), "givenName": account.Of("Zoë"), "familyName": account.Of("Ångström"), "userName": account.Of("zoe.angstrom"), "email": account.Of("zoe.angstrom@x.example")}}, nil)
 				require.NoError(t, err)
 			}
 			require.NoError(t, w.post(t.Context(), b, 0))
@@ -796,6 +797,78 @@ func TestInBulk(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// lagging is a system whose search shows accounts as they once were, until a post changes the first.
+type lagging struct {
+	*bulk
+	once  map[string]account.Account
+	until int // changes
+}
+
+func (l *lagging) Describe(ctx context.Context) (*system.Description, error) {
+	about, err := l.bulk.Describe(ctx)
+	about.Can.Versions = true
+	return about, err
+}
+
+func (l *lagging) Find(ctx context.Context, field string, values, fields []string) iter.Seq2[account.Account, error] {
+	return func(yield func(account.Account, error) bool) {
+		for a, err := range l.System.Find(ctx, field, values, fields) {
+			if was, known := l.once[a.ID]; known && field == system.ByID && l.System.Changes() == l.until {
+				a = was
+			}
+			if !yield(a, err) {
+				return
+			}
+		}
+	}
+}
+
+// What a search shows of another version than was drafted is looked at itself: neither is a row refused for what is long past, nor
+// is somebody's change passed over that the search does not show yet.
+func TestSearchLags(t *testing.T) {
+	t.Parallel()
+	for name, since := range map[string]bool{"it shows what was before the draft": false, "it does not show what came after it": true} {
+		t.Run(name, func(t *testing.T) {
+			var there []account.Account
+			rows := columns
+			for i := range 6 {
+				there = append(there, someone(fmt.Sprint(i+1), "Ana", fmt.Sprint("Reyes", i+1), "Clerk"))
+				rows += fmt.Sprintf("%d,Ana,Reyes%d,,,Chief,\n", i+1, i+1)
+			}
+			w := newWorld(t, there...)
+			all := func() map[string]account.Account {
+				accounts := map[string]account.Account{}
+				for a, err := range w.system.List(t.Context(), nil) {
+					require.NoError(t, err)
+					accounts[a.ID] = a
+				}
+				return accounts
+			}
+			change := func(to string) {
+				for _, a := range all() {
+					_, err := system.Change(t.Context(), nil, w.system, a, []account.Change{{Field: "title", Before: a.Field("title"), After: account.Of(to)}}, nil)
+					require.NoError(t, err)
+				}
+			}
+			l := &lagging{bulk: &bulk{System: w.system, most: 8}, once: all()}
+			if !since {
+				change("Mate")
+			}
+			b := w.draft(crew, rows)
+			if since {
+				change("Mate")
+			}
+			l.until = w.system.Changes()
+			require.NoError(t, w.postWith(l, b, func(p *posting.Post) {}))
+			want := account.Counts{account.Updated: 6}
+			if since {
+				want = account.Counts{account.Refused: 6}
+			}
+			assert.Equal(t, want, w.even(b))
+		})
 	}
 }
 

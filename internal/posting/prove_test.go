@@ -22,6 +22,7 @@ import (
 	"evenledger/internal/posting"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // A liar answers well, whatever it does.
@@ -169,7 +170,7 @@ func TestProof(t *testing.T) {
 			l.after = func(action string) {
 				for _, a := range l.Accounts() {
 					if action == "change" && a.Field("userName").Text() == "ana.reyes" {
-						_ = system.Remove(context.Background(), nil, l.System, a)
+						_ = systemtest.Remove(context.Background(), nil, l.System, a)
 					}
 				}
 			}
@@ -334,7 +335,7 @@ func TestWhatGoesOutWaitsForTheProof(t *testing.T) {
 	l.after = func(string) {
 		for _, a := range w.system.Accounts() {
 			if n := a.Field("employeeNumber").Text(); n == "7" || n == "70" {
-				_ = system.Remove(context.Background(), nil, w.system, a)
+				_ = systemtest.Remove(context.Background(), nil, w.system, a)
 			}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/system"
 	"evenledger/internal/system/memory"
+	"evenledger/internal/system/systemtest"
 )
 
 // What a system takes and can do is told beforehand, and what it cannot is refused as that.
@@ -19,7 +20,7 @@ func ExampleSystem() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	zoe, err := system.Create(ctx, nil, directory, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
+	zoe, err := systemtest.Create(ctx, nil, directory, account.Account{Fields: map[string]account.Value{"userName": account.Of("zoe"), "unit": account.Of("Deck")}}, nil)
 	if err != nil {
 		log.Fatal(err)
 	}

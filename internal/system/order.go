@@ -88,26 +88,9 @@ func apply(ctx context.Context, may Permit, s System, o Order, fields []string) 
 	return results[0].Account, results[0].Err
 }
 
-// Create makes an account, and returns it as the system now has it.
-func Create(ctx context.Context, may Permit, s System, wanted account.Account, fields []string) (account.Account, error) {
-	return apply(ctx, may, s, Order{Does: Creates, Wanted: wanted}, fields)
-}
-
 // Change changes an account, and returns it as the system now has it.
 func Change(ctx context.Context, may Permit, s System, known account.Account, changes []account.Change, fields []string) (account.Account, error) {
 	return apply(ctx, may, s, Order{Does: Changes, Known: known, Changes: changes}, fields)
-}
-
-// Remove removes an account.
-func Remove(ctx context.Context, may Permit, s System, known account.Account) error {
-	_, err := apply(ctx, may, s, Order{Does: Removes, Known: known}, nil)
-	return err
-}
-
-// SetPassword gives an account another password.
-func SetPassword(ctx context.Context, may Permit, s System, known account.Account, password string, also []account.Change) error {
-	_, err := apply(ctx, may, s, Order{Does: Renews, Known: known, Wanted: account.Account{Password: password}, Changes: also}, nil)
-	return err
 }
 
 // Complete gives an account what it may lack of what was wanted.

@@ -14,6 +14,7 @@ import (
 	"evenledger/internal/account"
 	"evenledger/internal/reach"
 	"evenledger/internal/system"
+	"evenledger/internal/system/systemtest"
 	"evenledger/internal/yamldoc"
 )
 
@@ -104,7 +105,7 @@ func TestRegister(t *testing.T) {
 	_, connect := Kind().Settings(reach.Part{})
 	s, err := connect(yamldoc.Given{}).Open(system.Work{})
 	require.NoError(t, err)
-	ana, err := system.Create(t.Context(), nil, s, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}, nil)
+	ana, err := systemtest.Create(t.Context(), nil, s, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}, nil)
 	require.NoError(t, err)
 	// Several orders: a no to one says nothing of the next, and what it cannot do is refused as that.
 	results, err := s.Apply(t.Context(), nil, []system.Order{{Does: system.Changes, Known: ana}, {Does: system.Creates}, {Does: system.Removes, Known: ana}}, nil)

@@ -357,29 +357,6 @@ func (c *client) partly(ctx context.Context, a *answer, names []string, changes 
 	return refused
 }
 
-// one carries out a block about one account that there is.
-func (c *client) one(ctx context.Context, what string, b *block, known account.Account) (*answer, error) {
-	a, err := c.do(ctx, what, b)
-	if err != nil && a == nil {
-		return nil, err
-	}
-	r := a.results[0]
-	switch {
-	case !r.came:
-		return nil, err
-	case r.step == "not-as-it-was":
-		if _, gone := a.account(known.ID); gone != nil {
-			return nil, system.ErrGone
-		}
-		return nil, system.ErrChanged
-	case err != nil: // it is done or was refused, and how it looks was not seen any more
-		if r.code == 0 {
-			return nil, &system.Unclear{Err: err}
-		}
-	}
-	return a, nil
-}
-
 // as has commands carried out only if the account is as it was when it was looked at; if
 // that is not known, only if it is a person's.
 func as(known account.Account) string {

@@ -139,8 +139,8 @@ func (c *client) Tie(ctx context.Context, may system.Permit, kind, thing string,
 		b := &block{may: may}
 		b.own(thing, fmt.Sprintf(`{ [ "$(sed -nE %s /etc/group)" = %s ] || no not-as-it-was; } && try members gpasswd -M %s -- %s`, quoted("/^"+pattern([]string{thing})+":/p"), quoted(line), quoted(strings.Join(members, ",")), quoted(thing)))
 		b.names = nil
-		a, err := c.one(ctx, "change a group", b, account.Account{ID: thing})
-		if errors.Is(err, system.ErrChanged) || errors.Is(err, system.ErrGone) {
+		a, err := c.one(ctx, "change a group", b)
+		if errors.Is(err, system.ErrChanged) {
 			continue // somebody was faster; what is gone shows when it is read again
 		}
 		if err != nil {
@@ -221,7 +221,7 @@ func (c *client) MakeThing(ctx context.Context, may system.Permit, kind, name st
 	b := &block{may: may}
 	b.own(name, "try thing groupadd -- "+quoted(name))
 	b.names = nil
-	a, err := c.one(ctx, "make a group", b, account.Account{ID: name})
+	a, err := c.one(ctx, "make a group", b)
 	if err != nil {
 		return account.Thing{}, err
 	}
@@ -251,7 +251,7 @@ func (c *client) RemoveThing(ctx context.Context, may system.Permit, kind, thing
 	b := &block{may: may}
 	b.own(thing, "try thing groupdel -- "+quoted(thing))
 	b.names = nil
-	a, err := c.one(ctx, "remove a group", b, account.Account{ID: thing})
+	a, err := c.one(ctx, "remove a group", b)
 	if err != nil {
 		return err
 	}
@@ -265,4 +265,24 @@ func (c *client) RemoveThing(ctx context.Context, may system.Permit, kind, thing
 	default:
 		return c.trouble(r, nil)
 	}
+}
+
+// one carries out a block about one group.
+func (c *client) one(ctx context.Context, what string, b *block) (*answer, error) {
+	a, err := c.do(ctx, what, b)
+	if err != nil && a == nil {
+		return nil, err
+	}
+	r := a.results[0]
+	switch {
+	case !r.came:
+		return nil, err
+	case r.step == "not-as-it-was":
+		return nil, system.ErrChanged
+	case err != nil: // it is done or was refused, and how it looks was not seen any more
+		if r.code == 0 {
+			return nil, &system.Unclear{Err: err}
+		}
+	}
+	return a, nil
 }

@@ -66,7 +66,7 @@ func TestOffice(t *testing.T) {
 		theOffice(t, opened, "Trial of tests")
 		for m, err := range opened.Members(t.Context(), unitsKind, []string{made.ID}) {
 			require.NoError(t, err)
-			_ = system.Remove(t.Context(), nil, opened, account.Account{ID: m.Account})
+			_ = systemtest.Remove(t.Context(), nil, opened, account.Account{ID: m.Account})
 		}
 		require.NoError(t, opened.RemoveThing(t.Context(), nil, unitsKind, made.ID))
 	})
@@ -86,31 +86,31 @@ func theOffice(t *testing.T, c *client, place string) {
 	assert.Equal(t, 3, about.Rules.Kinds)
 	assert.Equal(t, account.AnyCase, about.Field("userName").Rule)
 
-	ana, err := system.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
+	ana, err := systemtest.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", place), officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true", place}, []string{ana.Field("active").Text(), ana.Field("unit").Text()})
 	without := clerk("tom.kaya", "Tom Kaya, Jr", place)
 	without.Password = ""
 	without.Fields["manager"] = account.Of(ana.ID)
-	tom, err := system.Create(t.Context(), nil, c, without, officeFields)
+	tom, err := systemtest.Create(t.Context(), nil, c, without, officeFields)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"false", ana.ID}, []string{tom.Field("active").Text(), tom.Field("manager").Text()}, "nobody is let in without a password")
 
 	var refusal *system.Refusal
-	_, err = system.Create(t.Context(), nil, c, clerk("ANA.REYES", "Another", place), officeFields)
+	_, err = systemtest.Create(t.Context(), nil, c, clerk("ANA.REYES", "Another", place), officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	weak := clerk("mei.lin", "Mei Lin", place)
 	weak.Password = "short"
-	_, err = system.Create(t.Context(), nil, c, weak, officeFields)
+	_, err = systemtest.Create(t.Context(), nil, c, weak, officeFields)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, "password", refusal.Field)
 	assert.NotContains(t, refusal.Message, "short")
 
 	renews := []account.Change{{Field: renewal, After: account.Of("true")}}
-	require.ErrorAs(t, system.SetPassword(t.Context(), nil, c, ana, "short", renews), &refusal)
+	require.ErrorAs(t, systemtest.SetPassword(t.Context(), nil, c, ana, "short", renews), &refusal)
 	assert.Equal(t, "password", refusal.Field)
-	require.NoError(t, system.SetPassword(t.Context(), nil, c, ana, "Another-quay-78", renews))
+	require.NoError(t, systemtest.SetPassword(t.Context(), nil, c, ana, "Another-quay-78", renews))
 	ana, err = c.Get(t.Context(), ana.ID, append(slices.Clone(officeFields), renewal))
 	require.NoError(t, err)
 	assert.Equal(t, "true", ana.Field(renewal).Text())
@@ -151,7 +151,7 @@ func theOffice(t *testing.T, c *client, place string) {
 	require.NoError(t, c.Tie(t.Context(), nil, groupsKind, group.ID, []system.Tie{{Account: all[0].Account.ID, Leave: true}}))
 	assert.NotContains(t, members(t, c, group.ID), all[0].Account.ID)
 
-	require.NoError(t, system.Remove(t.Context(), nil, c, tom))
+	require.NoError(t, systemtest.Remove(t.Context(), nil, c, tom))
 	_, err = c.Get(t.Context(), tom.ID, officeFields)
 	assert.ErrorIs(t, err, system.ErrGone)
 }
@@ -221,7 +221,7 @@ func TestOddAnswers(t *testing.T) {
 			c, p := openOffice(t)
 			c.clock = clock.NewFake(time.Now())
 			p.odd = test.odd
-			_, err := system.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
+			_, err := systemtest.Create(t.Context(), nil, c, clerk("ana.reyes", "Ana Reyes", "Deck"), officeFields)
 			if test.check == nil {
 				require.NoError(t, err)
 			} else {

@@ -24,6 +24,7 @@ import (
 	"evenledger/internal/clock"
 	"evenledger/internal/secret"
 	"evenledger/internal/system"
+	"evenledger/internal/system/systemtest"
 )
 
 // certificate writes a certificate for the program, signed by the authority of the server.
@@ -66,27 +67,27 @@ func TestSigningIn(t *testing.T) {
 			c.user, c.certificate, c.ca = test.user, test.certificate, test.ca
 			s, err := newClient(c, string(password), system.Work{Together: 2, Timeout: 10 * time.Second, Mask: secret.NewMask(), Clock: clock.NewFake(time.Now())})
 			require.NoError(t, err)
-			made, err := system.Create(t.Context(), nil, s, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "givenName": account.Of("Ana")}}, nil)
+			made, err := systemtest.Create(t.Context(), nil, s, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "givenName": account.Of("Ana")}}, nil)
 			if test.says != "" {
 				assert.ErrorContains(t, err, test.says)
 				return
 			}
 			require.NoError(t, err)
-			require.NoError(t, system.Remove(t.Context(), nil, s, made))
+			require.NoError(t, systemtest.Remove(t.Context(), nil, s, made))
 
 			// An account whose password the server refuses is not there without it.
 			wanted := account.Account{Password: "short", Fields: map[string]account.Value{"userName": account.Of("tom"), "givenName": account.Of("Tom")}}
 			var refusal *system.Refusal
-			_, err = system.Create(t.Context(), nil, s, wanted, nil)
+			_, err = systemtest.Create(t.Context(), nil, s, wanted, nil)
 			require.ErrorAs(t, err, &refusal)
 			for a, err := range s.List(t.Context(), []string{"userName"}) {
 				require.NoError(t, err)
 				assert.NotEqual(t, "tom", a.Field("userName").Text())
 			}
 			wanted.Password = "gulls-over-Quay-41"
-			made, err = system.Create(t.Context(), nil, s, wanted, nil)
+			made, err = systemtest.Create(t.Context(), nil, s, wanted, nil)
 			require.NoError(t, err)
-			require.NoError(t, system.Remove(t.Context(), nil, s, made))
+			require.NoError(t, systemtest.Remove(t.Context(), nil, s, made))
 		})
 	}
 }
@@ -148,7 +149,7 @@ func TestOddEntries(t *testing.T) {
 // A group in a group is told, and is nobody's account.
 func TestNestedGroups(t *testing.T) {
 	c := inHarbour(t).tree(t)
-	ana, err := system.Create(t.Context(), nil, c, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}, nil)
+	ana, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}, nil)
 	require.NoError(t, err)
 	conn, err := c.take(t.Context())
 	require.NoError(t, err)

@@ -100,7 +100,7 @@ func TestCreateReadChange(t *testing.T) {
 			c, log := practice(t, options, func(config *scim.Config) { config.Aliases = map[string]string{"berth": berth} })
 			ctx := t.Context()
 			wanted := fields("userName", "zoe", "givenName", "Zoë", "email", "zoe@x.example", "mobile", "+447700900102", "country", "GB", "department", "Engine", "active", "true", "berth", "C4", miles, "1200", joined, "2026-11-01")
-			made, err := system.Create(ctx, nil, c, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
+			made, err := systemtest.Create(ctx, nil, c, account.Account{Fields: wanted}, append(slices.Clone(all), "berth"))
 			require.NoError(t, err)
 			assert.NotEmpty(t, made.ID)
 			for name, value := range wanted {
@@ -140,16 +140,16 @@ func TestCreateReadChange(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	c, _ := practice(t, standin.Options{}, nil)
 	ctx := t.Context()
-	made, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
+	made, err := systemtest.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ana", joined, "2026-11-01")}, all)
 	require.NoError(t, err)
 	var refusal *system.Refusal
-	_, err = system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ANA")}, all)
+	_, err = systemtest.Create(ctx, nil, c, account.Account{Fields: fields("userName", "ANA")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	_, err = system.Change(ctx, nil, c, made, []account.Change{{Field: joined, Before: account.Of("2026-11-01"), After: account.Of("2026-12-01")}}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.ImmutableField, refusal.Code)
-	_, err = system.Create(ctx, nil, c, account.Account{Fields: fields("title", "nobody")}, all)
+	_, err = systemtest.Create(ctx, nil, c, account.Account{Fields: fields("title", "nobody")}, all)
 	require.ErrorAs(t, err, &refusal)
 	assert.Contains(t, refusal.Message, "userName is required", "the system's own words are kept")
 }
@@ -197,7 +197,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	for i := range 230 {
 		name := fmt.Sprintf("crew%03d", i)
 		names = append(names, name)
-		_, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", name)}, all)
+		_, err := systemtest.Create(ctx, nil, c, account.Account{Fields: fields("userName", name)}, all)
 		require.NoError(t, err)
 	}
 	for _, try := range []struct {
@@ -217,7 +217,7 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 	}
 	// Those who are listed first need not have a number for it to be found by.
 	for i := range 3 {
-		_, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
+		_, err := systemtest.Create(ctx, nil, c, account.Account{Fields: fields("userName", fmt.Sprint("late", i), "employeeNumber", fmt.Sprint(i))}, all)
 		require.NoError(t, err)
 	}
 	numbered := 0
@@ -238,14 +238,14 @@ func TestFetchTakesTheFewestRequests(t *testing.T) {
 func TestBusyServerIsAskedAgain(t *testing.T) {
 	c, log := practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Busy: 0.4}}, nil)
 	for i := range 30 {
-		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		require.NoError(t, err)
 	}
 	assert.Greater(t, log.to("POST"), 30)
 	c, log = practice(t, standin.Options{Faults: standin.Faults{Seed: 3, Errors: 0.3, Drops: 0.3}}, nil)
 	unclear := 0
 	for i := range 30 {
-		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
+		_, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", fmt.Sprint("n", i))}, all)
 		var open *system.Unclear
 		if errors.As(err, &open) {
 			unclear++
@@ -403,7 +403,7 @@ func TestSuccessThatCannotBeRead(t *testing.T) {
 		_, err = system.Change(t.Context(), nil, c, account.Account{ID: "1"}, change, all)
 		require.ErrorAs(t, err, &open, answer)
 		if !strings.Contains(answer, "2") {
-			_, err = system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana")}, all)
+			_, err = systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana")}, all)
 			require.ErrorAs(t, err, &open, answer)
 		}
 	}
@@ -520,7 +520,7 @@ func TestSeveralValues(t *testing.T) {
 				assert.Equal(t, account.List, a.Kind)
 			}
 			both := []string{certificates, "roles"}
-			made, err := system.Create(ctx, nil, c, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
+			made, err := systemtest.Create(ctx, nil, c, account.Account{Fields: fields("userName", "zoe", certificates, "tow\npilotage", "roles", "master")}, both)
 			require.NoError(t, err)
 			assert.Equal(t, []string{"tow", "pilotage"}, account.Items(made.Field(certificates).Text()))
 			assert.Equal(t, "master", made.Field("roles").Text())
@@ -841,7 +841,7 @@ func TestWhatTheServerSays(t *testing.T) {
 			w.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(w, body)
 		}, func(config *scim.Config) { config.Mask = secret.NewMask("to-be-hidden-always") })
-		_, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
+		_, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana"), Password: "a-new-password"}, all)
 		var refusal *system.Refusal
 		require.ErrorAs(t, err, &refusal, body)
 		assert.Contains(t, err.Error(), "(POST /Users answered 400); the system says: "+want)
@@ -853,7 +853,7 @@ func TestWhatTheServerSays(t *testing.T) {
 // of every server, and where one tells nothing, a user name has to be there.
 func TestWhatIsAssumed(t *testing.T) {
 	c, log := practice(t, standin.Options{}, func(config *scim.Config) { config.NoPatch = true })
-	made, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
+	made, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "externalId", "x-7")}, []string{"externalId", "title"})
 	require.NoError(t, err)
 	assert.Equal(t, "x-7", made.Field("externalId").Text())
 	_, err = system.Change(t.Context(), nil, c, made, []account.Change{{Field: "title", After: account.Of("Mate")}}, all)

@@ -17,6 +17,7 @@ import (
 	"evenledger/internal/standin"
 	"evenledger/internal/system"
 	"evenledger/internal/system/scim"
+	"evenledger/internal/system/systemtest"
 )
 
 // harbour is a stand-in with three people and things they can be tied to.
@@ -115,9 +116,9 @@ func TestMakeThingAndRemove(t *testing.T) {
 	require.NoError(t, err)
 	old := known
 	old.Version = `W/"9"`
-	assert.ErrorIs(t, system.Remove(t.Context(), nil, c, old), system.ErrChanged)
-	require.NoError(t, system.Remove(t.Context(), nil, c, known))
-	assert.ErrorIs(t, system.Remove(t.Context(), nil, c, known), system.ErrGone)
+	assert.ErrorIs(t, systemtest.Remove(t.Context(), nil, c, old), system.ErrChanged)
+	require.NoError(t, systemtest.Remove(t.Context(), nil, c, known))
+	assert.ErrorIs(t, systemtest.Remove(t.Context(), nil, c, known), system.ErrGone)
 	assert.Empty(t, members(t, c, "groups", "g-000001"))
 	var found []string
 	for a, err := range c.Find(t.Context(), system.ByID, []string{"u-000001", "u-000003", "x"}, []string{"userName"}) {
@@ -192,7 +193,7 @@ func TestParts(t *testing.T) {
 		assert.Equal(t, known, ok, name)
 		assert.True(t, a.Multi)
 	}
-	made, err := system.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
+	made, err := systemtest.Create(t.Context(), nil, c, account.Account{Fields: fields("userName", "ana", "phone", "+44 1", ids, "local\tana\noidc\thttps://id|7")}, []string{ids, phones})
 	require.NoError(t, err)
 	assert.Equal(t, "local\tana\noidc\thttps://id|7", made.Field(ids).Text())
 	changed, err := system.Change(t.Context(), nil, c, made, []account.Change{

@@ -148,7 +148,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	var unclear *system.Unclear
 	over.Line.Lose(over.Work)
-	_, err := system.Create(t.Context(), nil, s, x.person("tom", "Tom", ""), x.asked)
+	_, err := Create(t.Context(), nil, s, x.person("tom", "Tom", ""), x.asked)
 	require.ErrorAs(t, err, &unclear)
 	names := map[string]int{}
 	for a, err := range s.List(t.Context(), x.asked) {
@@ -168,7 +168,7 @@ func (x suite) loses(t *testing.T, s system.System, about *system.Description) {
 		return
 	}
 	over.Line.Lose(over.Work)
-	if err := system.Remove(t.Context(), nil, s, now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
+	if err := Remove(t.Context(), nil, s, now); !errors.Is(err, system.ErrGone) { // it may have looked, and seen that nobody is there
 		require.ErrorAs(t, err, &unclear)
 	}
 	_, err = s.Get(t.Context(), made.ID, x.asked)

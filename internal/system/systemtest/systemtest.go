@@ -36,14 +36,6 @@ func Person() Shape {
 	return Shape{"givenName", "title", [3]string{"Mate", "Bosun", "Cook"}, `o'%d (x)*\é"`, "Night watch"}
 }
 
-// Making are orders that make accounts.
-func Making(wanted ...account.Account) (orders []system.Order) {
-	for _, a := range wanted {
-		orders = append(orders, system.Order{Does: system.Creates, Wanted: a})
-	}
-	return orders
-}
-
 // Run tests the systems that open makes: a new one each time, in which accounts may be
 // made with userName and the fields of the shape alone, and with groups where they have any.
 // What else they can do is tested where they say that they can.
@@ -101,7 +93,7 @@ func (x suite) person(userName, text, other string) account.Account {
 }
 
 func (x suite) create(t *testing.T, s system.System, a account.Account) account.Account {
-	made, err := system.Create(t.Context(), nil, s, a, x.asked)
+	made, err := Create(t.Context(), nil, s, a, x.asked)
 	require.NoError(t, err)
 	require.NotEmpty(t, made.ID)
 	return made
@@ -159,13 +151,13 @@ func (x suite) finds(t *testing.T, s system.System, _ *system.Description) {
 
 func (x suite) refusals(t *testing.T, s system.System, _ *system.Description) {
 	x.create(t, s, x.person("ana", "Ana", ""))
-	_, err := system.Create(t.Context(), nil, s, x.person("ana", "Another", ""), x.asked)
+	_, err := Create(t.Context(), nil, s, x.person("ana", "Another", ""), x.asked)
 	var refusal *system.Refusal
 	require.ErrorAs(t, err, &refusal)
 	assert.Equal(t, account.TakenValue, refusal.Code)
 	nameless := x.person("tom", "Tom", "")
 	nameless.Fields["shoeSizeOfNobody"] = account.Of("44")
-	_, err = system.Create(t.Context(), nil, s, nameless, x.asked)
+	_, err = Create(t.Context(), nil, s, nameless, x.asked)
 	require.ErrorAs(t, err, &refusal, "a field that the system lacks is not left out without a word")
 	assert.Equal(t, account.UnknownField, refusal.Code)
 }
@@ -274,10 +266,10 @@ func (x suite) removes(t *testing.T, s system.System, about *system.Description)
 	}
 	made := x.create(t, s, x.person("ana", "Ana", ""))
 	other := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, system.Remove(t.Context(), nil, s, made))
+	require.NoError(t, Remove(t.Context(), nil, s, made))
 	_, err := s.Get(t.Context(), made.ID, x.asked)
 	assert.ErrorIs(t, err, system.ErrGone)
-	err = system.Remove(t.Context(), nil, s, made)
+	err = Remove(t.Context(), nil, s, made)
 	assert.True(t, err == nil || errors.Is(err, system.ErrGone), "removing what is gone is no trouble: %v", err)
 	_, err = s.Get(t.Context(), other.ID, x.asked)
 	assert.NoError(t, err)
@@ -369,7 +361,7 @@ func (x suite) places(t *testing.T, s system.System, about *system.Description) 
 	fields := append(slices.Clone(x.asked), field)
 	wanted := x.person("ana", "Ana", x.Values[0])
 	wanted.Fields[field] = account.Of(made[1].Name)
-	ana, err := system.Create(t.Context(), nil, s, wanted, fields)
+	ana, err := Create(t.Context(), nil, s, wanted, fields)
 	require.NoError(t, err)
 	assert.Equal(t, made[1].Name, ana.Field(field).Text())
 	standing := func(id string) (n int) {
@@ -401,14 +393,14 @@ func (x suite) passwords(t *testing.T, s system.System, about *system.Descriptio
 		t.Skip("the system sets no passwords of accounts that are there")
 	}
 	made := x.create(t, s, x.person("ana", "Ana", x.Values[2]))
-	require.NoError(t, system.SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil))
+	require.NoError(t, SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil))
 	now, err := s.Get(t.Context(), made.ID, x.asked)
 	require.NoError(t, err)
 	assert.Equal(t, made.Fields, now.Fields, "and nothing else changes")
-	require.NoError(t, system.SetPassword(t.Context(), nil, s, now, "gulls-over-Quay-41", nil), "the same once more does no harm")
+	require.NoError(t, SetPassword(t.Context(), nil, s, now, "gulls-over-Quay-41", nil), "the same once more does no harm")
 	gone := x.create(t, s, x.person("tom", "Tom", ""))
-	require.NoError(t, system.Remove(t.Context(), nil, s, gone))
-	assert.ErrorIs(t, system.SetPassword(t.Context(), nil, s, gone, "gulls-over-Quay-41", nil), system.ErrGone)
+	require.NoError(t, Remove(t.Context(), nil, s, gone))
+	assert.ErrorIs(t, SetPassword(t.Context(), nil, s, gone, "gulls-over-Quay-41", nil), system.ErrGone)
 }
 
 // halves has a change refused of which one part can be made and another cannot: what is told of it is so.
@@ -462,7 +454,7 @@ func (x suite) shows(t *testing.T, s system.System, about *system.Description) {
 	if about.Can.Removes {
 		gone, err := s.Get(t.Context(), ids[2], x.asked)
 		require.NoError(t, err)
-		require.NoError(t, system.Remove(t.Context(), nil, s, gone))
+		require.NoError(t, Remove(t.Context(), nil, s, gone))
 		assert.Equal(t, map[string]string{ids[0]: "", ids[1]: x.Values[0]}, now())
 	}
 }
@@ -494,7 +486,7 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 		"forbidden": {t.Context(), func() error { return over }, over},
 		"stopped":   {stopped, nil, context.Canceled},
 	} {
-		_, err := system.Create(c.ctx, c.may, s, x.person("tom", "Tom", ""), x.asked)
+		_, err := Create(c.ctx, c.may, s, x.person("tom", "Tom", ""), x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.AtOnce > 1 {
 			all, err := s.Apply(c.ctx, c.may, append(Making(x.person("mei", "Mei", "")), system.Order{Does: system.Changes, Known: made, Changes: []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}}), x.asked)
@@ -506,10 +498,10 @@ func (x suite) stops(t *testing.T, s system.System, about *system.Description) {
 		_, err = system.Change(c.ctx, c.may, s, made, []account.Change{{Field: x.Other, After: account.Of(x.Values[0])}}, x.asked)
 		require.ErrorIs(t, err, c.want, how)
 		if about.Can.Renews {
-			require.ErrorIs(t, system.SetPassword(c.ctx, c.may, s, made, "gulls-over-Quay-41", nil), c.want, how)
+			require.ErrorIs(t, SetPassword(c.ctx, c.may, s, made, "gulls-over-Quay-41", nil), c.want, how)
 		}
 		if about.Can.Removes {
-			require.ErrorIs(t, system.Remove(c.ctx, c.may, s, made), c.want, how)
+			require.ErrorIs(t, Remove(c.ctx, c.may, s, made), c.want, how)
 		}
 		if about.Can.Makes && len(about.Kinds) > 0 && about.Kinds[0].Place == "" {
 			_, err := s.MakeThing(c.ctx, c.may, about.Kinds[0].Name, x.Group, []system.Tie{{Account: made.ID}})
@@ -542,8 +534,8 @@ func (x suite) cannot(t *testing.T, s system.System, about *system.Description) 
 		do  func() error
 	}{
 		"count":  {about.Can.Counts, func() error { _, err := s.Count(t.Context()); return err }},
-		"remove": {about.Can.Removes, func() error { return system.Remove(t.Context(), nil, s, made) }},
-		"renew":  {about.Can.Renews, func() error { return system.SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil) }},
+		"remove": {about.Can.Removes, func() error { return Remove(t.Context(), nil, s, made) }},
+		"renew":  {about.Can.Renews, func() error { return SetPassword(t.Context(), nil, s, made, "gulls-over-Quay-41", nil) }},
 		"tie":    {about.Can.Ties > 0, func() error { return s.Tie(t.Context(), nil, "groups", "x", []system.Tie{{Account: made.ID}}) }},
 		"make":   {about.Can.Makes, func() error { _, err := s.MakeThing(t.Context(), nil, "groups", "x", nil); return err }},
 		"unmake": {about.Can.Unmakes, func() error { return s.RemoveThing(t.Context(), nil, "groups", "x") }},

@@ -254,7 +254,7 @@ answers: {failed: has(body.fault), taken: 'status == 409 || has(body.fault) && b
 				w.WriteHeader(c.status)
 				fmt.Fprint(w, c.body)
 			})
-			_, err := system.Create(t.Context(), nil, client, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
+			_, err := systemtest.Create(t.Context(), nil, client, account.Account{Fields: map[string]account.Value{"userName": account.Of("ana"), "email": account.Of("a@x")}}, []string{"userName"})
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.EqualValues(t, 1, posts.Load(), "it is sent once")
@@ -278,7 +278,7 @@ func TestKeyedAndTogether(t *testing.T) {
 	defer at.Close()
 	c := reach(t, "mooring", at.URL+"/api", nil)
 	for n := range 12 {
-		made, err := system.Create(t.Context(), nil, c, account.Account{Password: fmt.Sprintf("gulls-over-Quay-%d", n), Fields: map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n)), "active": account.Of(map[bool]string{true: "false", false: "true"}[n == 5])}}, []string{"userName", "active"})
+		made, err := systemtest.Create(t.Context(), nil, c, account.Account{Password: fmt.Sprintf("gulls-over-Quay-%d", n), Fields: map[string]account.Value{"userName": account.Of(fmt.Sprintf("p%d", n)), "active": account.Of(map[bool]string{true: "false", false: "true"}[n == 5])}}, []string{"userName", "active"})
 		if n == 5 { // suspending it is a request of its own
 			if err != nil {
 				var unclear *system.Unclear
