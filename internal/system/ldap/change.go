@@ -139,7 +139,7 @@ func (c *client) whoHas(ctx context.Context, d *directory, request *ldap.AddRequ
 		if !value.Filled() || p.attribute == "" {
 			continue
 		}
-		for e, looked := range c.entries(ctx, "looking who has what is taken", c.base, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(encode(p.kind, value.Text()))+"))", d.asked(fields), c.pageSize(d), d.paged) {
+		for e, looked := range c.entries(ctx, d, query{what: "looking who has what is taken", base: c.base, filter: "(&" + d.isPerson + "(" + p.attribute + "=" + ldap.EscapeFilter(encode(p.kind, value.Text())) + "))", attributes: d.asked(fields)}) {
 			if looked == nil {
 				refusal.Field = field
 				c.isOf(ctx, d, refusal, e, fields)

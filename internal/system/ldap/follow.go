@@ -162,7 +162,7 @@ func (c *client) Referring(ctx context.Context, accounts []account.Account) iter
 				return
 			}
 			for _, e := range left {
-				for _, x := range d.exchanges(e, formers) {
+				for _, x := range e.by {
 					if !yield(d.reference(e, x), nil) {
 						return
 					}
@@ -173,9 +173,9 @@ func (c *client) Referring(ctx context.Context, accounts []account.Account) iter
 }
 
 // reference is what one value of an entry comes to.
-func (d *directory) reference(e *ldap.Entry, x exchange) system.Reference {
-	r := system.Reference{Account: x.former.id, Kind: d.fieldOf(x.attribute), Holder: d.idOf(e), Name: cmp.Or(e.GetEqualFoldAttributeValue("displayName"), e.GetEqualFoldAttributeValue("cn"), e.DN)}
-	if strings.EqualFold(d.classOf(e).members, x.attribute) {
+func (d *directory) reference(e holder, x exchange) system.Reference {
+	r := system.Reference{Account: x.former.id, Kind: d.fieldOf(x.attribute), Holder: d.idOf(e.Entry), Name: cmp.Or(e.GetEqualFoldAttributeValue("displayName"), e.GetEqualFoldAttributeValue("cn"), e.DN)}
+	if strings.EqualFold(d.classOf(e.Entry).members, x.attribute) {
 		r.Kind, r.Name = groupsKind, e.GetEqualFoldAttributeValue("cn")
 	}
 	return r
@@ -215,16 +215,15 @@ func (c *client) follow(ctx context.Context, may system.Permit, d *directory, ac
 		if err != nil {
 			return nil, nil, err
 		}
-		var ours, its []*ldap.Entry
+		var ours, its []holder
 		n := 0
 		for _, e := range left {
-			all := d.exchanges(e, formers)
+			all := e.by
 			if refused[e.DN] != "" {
-				all = nil
+				continue
 			}
 			n += len(all)
 			switch {
-			case len(all) == 0:
 			case slices.ContainsFunc(all, func(x exchange) bool { return c.customOf(x.attribute) == notAlone }):
 				ours = append(ours, e)
 			default:
@@ -241,12 +240,12 @@ func (c *client) follow(ctx context.Context, may system.Permit, d *directory, ac
 					c.noteCustom(attribute, itself)
 				}
 			}
-			return done, d.openReferences(left, formers, refused), nil
+			return done, d.openReferences(left, refused), nil
 		case before < 0 || n < before: // something is going on
 			until, before = c.clock.Now().Add(patience), n
 		case c.clock.Now().After(until):
 			for _, e := range its {
-				for _, x := range d.exchanges(e, formers) {
+				for _, x := range e.by {
 					if c.customOf(x.attribute) == unseen {
 						c.noteCustom(x.attribute, notAlone)
 					}
@@ -256,7 +255,7 @@ func (c *client) follow(ctx context.Context, may system.Permit, d *directory, ac
 		}
 		if len(ours) > 0 {
 			round++
-			right, err := c.putRight(ctx, may, d, ours, formers, refused)
+			right, err := c.putRight(ctx, may, d, ours, refused)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -269,13 +268,13 @@ func (c *client) follow(ctx context.Context, may system.Permit, d *directory, ac
 		pause = min(2*pause, mostPause) // looking keeps the server from its work
 	}
 	left, err := c.stillNamed(ctx, d, formers, people)
-	return done, d.openReferences(left, formers, refused), err
+	return done, d.openReferences(left, refused), err
 }
 
 // openReferences are those that still go by former names, with why they could not be put right.
-func (d *directory) openReferences(left []*ldap.Entry, formers []former, refused map[string]string) (open []system.Reference) {
+func (d *directory) openReferences(left []holder, refused map[string]string) (open []system.Reference) {
 	for _, e := range left {
-		for _, x := range d.exchanges(e, formers) {
+		for _, x := range e.by {
 			r := d.reference(e, x)
 			r.Why = refused[e.DN]
 			open = append(open, r)
@@ -330,7 +329,8 @@ func loginOf(dn string) string {
 
 // stillNamed finds the groups and the people that refer to entries by names which they had. They are looked for apart: a server that
 // has an index for the members of groups need not have one for who is whose manager. People are the attributes by which they refer.
-func (c *client) stillNamed(ctx context.Context, d *directory, all []former, people []string) (left []*ldap.Entry, err error) {
+func (c *client) stillNamed(ctx context.Context, d *directory, all []former, people []string) (left []holder, err error) {
+	names := d.formerNames(all)
 	var groups []string
 	for _, class := range d.ties {
 		groups = append(groups, class.members)
@@ -355,14 +355,20 @@ func (c *client) stillNamed(ctx context.Context, d *directory, all []former, peo
 		if filter.Len() == 0 {
 			continue
 		}
-		for e, err := range c.entries(ctx, "looking for what refers by a former name", of.base, "(&"+of.is+"(|"+filter.String()+"))", append([]string{d.id, "objectClass", "cn", "displayName"}, of.attributes...), c.pageSize(d), d.paged) {
+		// A server that looks through all that is there, and says that this is too much, would hold each entry of a part against
+		// all of the names again: it gives whoever refers to anybody.
+		q := query{what: "looking for what refers by a former name", base: of.base, filter: "(&" + of.is + "(|" + filter.String() + "))",
+			wider: "(&" + of.is + "(|(" + strings.Join(of.attributes, "=*)(") + "=*)))", attributes: append([]string{d.id, "objectClass", "cn", "displayName"}, of.attributes...)}
+		for e, err := range c.entries(ctx, d, q) {
 			if err == nil {
 				err = c.allMembers(ctx, d, e)
 			}
 			if err != nil {
 				return nil, err
 			}
-			left = append(left, e)
+			if by := names.exchanges(e); len(by) > 0 {
+				left = append(left, holder{e, by})
+			}
 		}
 	}
 	return left, nil
@@ -403,26 +409,42 @@ type exchange struct {
 	former           former
 }
 
-// exchanges are the values of an entry that refer by names which entries had.
-func (d *directory) exchanges(e *ldap.Entry, formers []former) (all []exchange) {
-	byKey, byLogin := map[string]former{}, map[string]former{}
+// A holder is an entry with values by which it refers to entries by names that they had.
+type holder struct {
+	*ldap.Entry
+	by []exchange
+}
+
+// formerNames finds, by what holders have, who was called that, and in which attributes that stands.
+type formerNames struct {
+	names, logins  []string
+	byKey, byLogin map[string]former
+}
+
+func (d *directory) formerNames(formers []former) formerNames {
+	n := formerNames{byKey: map[string]former{}, byLogin: map[string]former{}}
+	n.names, n.logins = d.referring()
 	for _, f := range formers {
-		byKey[keyOf(f.was)] = f
+		n.byKey[keyOf(f.was)] = f
 		if f.login != f.now {
-			byLogin[f.login] = f
+			n.byLogin[f.login] = f
 		}
 	}
-	names, logins := d.referring()
-	for _, attribute := range names {
+	return n
+}
+
+// exchanges are the values of an entry that refer by such names.
+func (n formerNames) exchanges(e *ldap.Entry) (all []exchange) {
+	for _, attribute := range n.names {
 		for _, value := range e.GetEqualFoldAttributeValues(attribute) {
-			if f, is := byKey[keyOf(value)]; is {
+			if f, is := n.byKey[keyOf(value)]; is {
 				all = append(all, exchange{attribute, value, f.is, f})
 			}
 		}
 	}
-	for _, attribute := range logins {
+	for _, attribute := range n.logins {
 		for _, value := range e.GetEqualFoldAttributeValues(attribute) {
-			if f, is := byLogin[value]; is {
+			if f, is := n.byLogin[value]; is {
 				all = append(all, exchange{attribute, value, f.now, f})
 			}
 		}
@@ -432,10 +454,9 @@ func (d *directory) exchanges(e *ldap.Entry, formers []former) (all []exchange) 
 
 // putRight changes what refers to entries by names that they had, all of one holder in one request, and returns what was changed.
 // A holder that the server does not let us change is noted in refused, and no reason to leave the others.
-func (c *client) putRight(ctx context.Context, may system.Permit, d *directory, left []*ldap.Entry, formers []former, refused map[string]string) (done []system.Reference, err error) {
+func (c *client) putRight(ctx context.Context, may system.Permit, d *directory, left []holder, refused map[string]string) (done []system.Reference, err error) {
 	for _, e := range left {
-		all := d.exchanges(e, formers)
-		parts := [][]exchange{all}
+		parts := [][]exchange{e.by}
 		for len(parts) > 0 {
 			part := parts[0]
 			parts = parts[1:]
@@ -468,7 +489,7 @@ func passable(err error) bool {
 	return slices.Contains([]uint16{ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists, ldap.LDAPResultNoSuchObject, ldap.LDAPResultObjectClassViolation}, codeOf(err))
 }
 
-func (c *client) exchange(ctx context.Context, may system.Permit, e *ldap.Entry, all []exchange) error {
+func (c *client) exchange(ctx context.Context, may system.Permit, e holder, all []exchange) error {
 	gone, come := map[string][]string{}, map[string][]string{}
 	has := map[string]map[string]bool{}
 	for _, x := range all {

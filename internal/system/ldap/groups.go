@@ -92,7 +92,7 @@ func (c *client) groupEntries(ctx context.Context, d *directory, filter string, 
 		whole = "(&" + whole + filter + ")"
 	}
 	return func(yield func(*ldap.Entry, error) bool) {
-		for e, err := range c.entries(ctx, "listing the groups", c.groups, whole, attributes, c.pageSize(d), d.paged) {
+		for e, err := range c.entries(ctx, d, query{what: "listing the groups", base: c.groups, filter: whole, attributes: attributes}) {
 			if err == nil && members {
 				err = c.allMembers(ctx, d, e)
 			}
@@ -327,7 +327,7 @@ func (c *client) idsOfLogins(ctx context.Context, d *directory, logins []string)
 		for _, login := range some {
 			filter.WriteString("(uid=" + ldap.EscapeFilter(login) + ")")
 		}
-		for e, err := range c.entries(ctx, "looking for who is referred to", c.people, "(|"+filter.String()+")", []string{"uid", d.id}, c.pageSize(d), d.paged) {
+		for e, err := range c.entries(ctx, d, query{what: "looking for who is referred to", base: c.people, filter: "(|" + filter.String() + ")", attributes: []string{"uid", d.id}}) {
 			if err != nil {
 				return nil, err
 			}
@@ -414,7 +414,7 @@ func (c *client) tieValues(ctx context.Context, d *directory, class tieClass, ti
 	}
 	logins := map[string]string{}
 	for some := range slices.Chunk(slices.Clone(ids), mostFound) {
-		for e, err := range c.entries(ctx, "looking for who is referred to", c.people, d.byID(some), []string{"uid", d.id}, c.pageSize(d), d.paged) {
+		for e, err := range c.entries(ctx, d, query{what: "looking for who is referred to", base: c.people, filter: d.byID(some), attributes: []string{"uid", d.id}}) {
 			if err != nil {
 				return nil, err
 			}

@@ -1,6 +1,7 @@
 package ldap
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -64,19 +65,29 @@ type listing struct {
 	begun bool
 }
 
-// entries yields all entries beneath a place that a filter finds, each once. Where the server cuts its answer short, the entries are
+// A query is what entries are searched for by.
+type query struct {
+	what       string // is being done, for errors
+	base       string
+	filter     string
+	wider      string // asked in place of the filter once the entries come in parts, and all of which the caller can do with; empty: the filter
+	attributes []string
+	page       int // how many entries at once; 0: as the settings and the server have it
+}
+
+// entries yields all entries beneath a place that a query finds, each once. Where the server cuts its answer short, the entries are
 // asked for in parts, by the first digits of their identifiers, until each part is whole; what is still cut short then is an error.
-func (c *client) entries(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
+func (c *client) entries(ctx context.Context, d *directory, q query) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
 		given := map[string]bool{} // by name, once: whether it was seen in a part that was whole
 		var walk func(first string) (more bool, err error)
 		walk = func(first string) (bool, error) {
-			within := filter
+			within := q
 			if first != "" {
-				within = "(&" + filter + c.idRange(first) + ")"
+				within.filter = "(&" + cmp.Or(q.wider, q.filter) + c.idRange(first) + ")"
 			}
 			var part []string // that is cut out of the whole
-			for e, err := range c.listed(ctx, what, base, within, attributes, page, paged) {
+			for e, err := range c.listed(ctx, d, within) {
 				if err != nil {
 					if !errors.Is(err, errIncomplete) || c.digits == "" || len(first) == deepest {
 						return false, err // smaller parts would not help
@@ -141,13 +152,13 @@ func (c *client) idRange(first string) string {
 	return "(" + id + ">=" + bound("0") + ")(" + id + "<=" + bound("f") + ")"
 }
 
-// listed yields the entries that a filter finds, page by page (RFC 2696). What is cut short is an error; what breaks off begins again,
+// listed yields the entries that a query finds, page by page (RFC 2696). What is cut short is an error; what breaks off begins again,
 // with entries that came before.
-func (c *client) listed(ctx context.Context, what, base, filter string, attributes []string, page int, paged bool) iter.Seq2[*ldap.Entry, error] {
+func (c *client) listed(ctx context.Context, d *directory, q query) iter.Seq2[*ldap.Entry, error] {
 	return func(yield func(*ldap.Entry, error) bool) {
 		for try := 1; ; try++ {
 			l := &listing{}
-			more, err := c.pages(ctx, l, what, base, filter, attributes, page, paged, func(e *ldap.Entry) bool { return yield(e, nil) })
+			more, err := c.pages(ctx, d, l, q, func(e *ldap.Entry) bool { return yield(e, nil) })
 			if l.conn != nil && !more { // half an answer may still come on it
 				_ = l.conn.Close()
 			} else if l.conn != nil {
@@ -169,14 +180,14 @@ func (c *client) listed(ctx context.Context, what, base, filter string, attribut
 }
 
 // pages goes through the pages; more is false if nobody wants the rest.
-func (c *client) pages(ctx context.Context, l *listing, what, base, filter string, attributes []string, page int, paged bool, each func(*ldap.Entry) bool) (more bool, err error) {
+func (c *client) pages(ctx context.Context, d *directory, l *listing, q query, each func(*ldap.Entry) bool) (more bool, err error) {
 	var cookie []byte
 	for {
-		request := ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, nil)
-		if paged {
-			request.Controls = []ldap.Control{&ldap.ControlPaging{PagingSize: uint32(page), Cookie: cookie}}
+		request := ldap.NewSearchRequest(q.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, q.filter, q.attributes, nil)
+		if d.paged {
+			request.Controls = []ldap.Control{&ldap.ControlPaging{PagingSize: uint32(cmp.Or(q.page, c.pageSize(d))), Cookie: cookie}}
 		}
-		found, err := c.search(ctx, l, what, request)
+		found, err := c.search(ctx, l, q.what, request)
 		if err != nil {
 			return true, err
 		}
@@ -187,7 +198,7 @@ func (c *client) pages(ctx context.Context, l *listing, what, base, filter strin
 			}
 		}
 		next, ok := ldap.FindControl(found.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-		if !paged || !ok || len(next.Cookie) == 0 {
+		if !d.paged || !ok || len(next.Cookie) == 0 {
 			return true, nil
 		}
 		cookie = next.Cookie
@@ -216,7 +227,7 @@ func (c *client) persons(ctx context.Context, d *directory, what, filter string,
 			}
 			return true
 		}
-		for e, err := range c.entries(ctx, what, c.people, whole, d.asked(fields), c.pageSize(d), d.paged) {
+		for e, err := range c.entries(ctx, d, query{what: what, base: c.people, filter: whole, attributes: d.asked(fields)}) {
 			if err != nil {
 				yield(account.Account{}, err)
 				return
@@ -523,7 +534,7 @@ func (c *client) anyOf(ctx context.Context, d *directory, field string, p place,
 // value has to be found by it.
 func (c *client) findsBy(ctx context.Context, d *directory, p place) error {
 	shown, n := "", 0
-	for e, err := range c.entries(ctx, "looking for somebody with "+p.attribute, c.people, d.isPerson, []string{p.attribute, d.id}, sampled, d.paged) {
+	for e, err := range c.entries(ctx, d, query{what: "looking for somebody with " + p.attribute, base: c.people, filter: d.isPerson, attributes: []string{p.attribute, d.id}, page: sampled}) {
 		if err != nil && !errors.Is(err, errIncomplete) {
 			return err
 		}
@@ -531,7 +542,7 @@ func (c *client) findsBy(ctx context.Context, d *directory, p place) error {
 			break
 		}
 		if shown = e.GetEqualFoldAttributeValue(p.attribute); shown != "" {
-			for found, err := range c.listed(ctx, "looking whether accounts are found by "+p.attribute, c.people, "(&"+d.isPerson+"("+p.attribute+"="+ldap.EscapeFilter(shown)+"))", []string{d.id}, sampled, d.paged) {
+			for found, err := range c.listed(ctx, d, query{what: "looking whether accounts are found by " + p.attribute, base: c.people, filter: "(&" + d.isPerson + "(" + p.attribute + "=" + ldap.EscapeFilter(shown) + "))", attributes: []string{d.id}, page: sampled}) {
 				if errors.Is(err, errIncomplete) {
 					return system.ErrCannotFind // it has no index, and would look through all each time
 				}
@@ -634,7 +645,7 @@ func (c *client) together(ctx context.Context, d *directory, all []string, filte
 	var mu sync.Mutex
 	for some := range slices.Chunk(all, mostFound) {
 		group.Go(func() error {
-			for e, err := range c.entries(looking, "looking for who is referred to", c.base, filter(some), []string{d.id}, c.pageSize(d), d.paged) {
+			for e, err := range c.entries(looking, d, query{what: "looking for who is referred to", base: c.base, filter: filter(some), attributes: []string{d.id}}) {
 				if err != nil {
 					return err
 				}

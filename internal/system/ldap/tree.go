@@ -34,7 +34,7 @@ func (c *client) units(ctx context.Context, d *directory) iter.Seq2[*ldap.Entry,
 		if !yield(topmost, nil) {
 			return
 		}
-		for e, err := range c.entries(ctx, "listing the units", c.people, containers, []string{"objectClass", d.id}, c.pageSize(d), d.paged) {
+		for e, err := range c.entries(ctx, d, query{what: "listing the units", base: c.people, filter: containers, attributes: []string{"objectClass", d.id}}) {
 			if err == nil && keyOf(e.DN) == keyOf(c.people) {
 				continue
 			}
@@ -51,7 +51,7 @@ func (c *client) unitThings(ctx context.Context, d *directory, counted bool) ite
 	return func(yield func(account.Thing, error) bool) {
 		standing := map[string]int{}
 		if counted {
-			for e, err := range c.entries(ctx, "looking where accounts stand", c.people, d.isPerson, []string{"1.1"}, c.pageSize(d), d.paged) {
+			for e, err := range c.entries(ctx, d, query{what: "looking where accounts stand", base: c.people, filter: d.isPerson, attributes: []string{"1.1"}}) {
 				if err != nil {
 					yield(account.Thing{}, err)
 					return
@@ -96,7 +96,7 @@ func (c *client) standing(ctx context.Context, d *directory, ids []string) iter.
 			if dn == "" {
 				continue
 			}
-			for e, err := range c.entries(ctx, "looking what stands in "+dn, dn, "(objectClass=*)", []string{d.id}, c.pageSize(d), d.paged) {
+			for e, err := range c.entries(ctx, d, query{what: "looking what stands in " + dn, base: dn, filter: "(objectClass=*)", attributes: []string{d.id}}) {
 				if err == nil && keyOf(e.DN) == keyOf(dn) {
 					continue
 				}
