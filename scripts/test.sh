@@ -51,6 +51,10 @@ fi
 go test -count=1 -vet=off -timeout 80m -parallel 6 ./...
 go run ./bench watch # a loss of speed is told, and fails nothing
 if command -v gcc >/dev/null; then # where goroutines meet
-  mapfile -t rooms < <(grep -rlE 'go func|errgroup|WaitGroup|\.Go\(' internal --include='*.go' | xargs -n1 dirname | sort -u)
+  rooms_with() { grep -rlE "$1" internal --include='*.go' | xargs -n1 dirname | sort -u; }
+  mapfile -t rooms < <(rooms_with 'go func|errgroup|WaitGroup|\.Go\(')
+  mapfile -t drawn < <(comm -12 <(printf '%s\n' "${rooms[@]}") <(rooms_with 'pgregory\.net/rapid')) # by chance: in full above, a few times here
+  mapfile -t rooms < <(comm -23 <(printf '%s\n' "${rooms[@]}") <(printf '%s\n' "${drawn[@]}"))
   CGO_ENABLED=1 go test -vet=off -race -timeout 80m "${rooms[@]/#/./}"
+  CGO_ENABLED=1 go test -vet=off -race -timeout 80m "${drawn[@]/#/./}" -rapid.checks=15
 fi
