@@ -11,7 +11,7 @@ import (
 )
 
 // A Hander is a system that takes what is to be done in files, and carries it out later. Accounts are read out of the
-// newest export of it. It gets no orders.
+// newest export of it, and known by what they are called: an identifier is the value of Schema.Naming. It gets no orders.
 type Hander interface {
 	// Hand begins the files of a part of a batch.
 	Hand(ctx context.Context, batch, part int, at time.Time) (Handing, error)
