@@ -34,19 +34,21 @@ type Posting struct {
 	Progress    func(string, int, int)    // stage, done, in all: of all batches together; may be nil
 }
 
-// Helpers starts processes that help with a batch until ctx is done, and returns what waits for them to end.
-type Helpers func(ctx context.Context, id int) (wait func(), err error)
+// Helpers starts processes that help with a batch until ctx is done, and returns what waits for them to end and says why some of
+// them could not.
+type Helpers func(ctx context.Context, id int) (wait func() (failed []string), err error)
 
 // A Posted is a batch that is to be posted, and then what became of it.
 type Posted struct {
 	Batch     *batch.Batch
 	Target    workspace.System
-	Over      bool    // nothing of it waited to be posted, and it was not asked for all the same
-	Err       error   // why it may not be posted, or went no further; nil: neither
-	After     error   // what went wrong with what follows a post
-	Passwords Settled // what became of its generated passwords
-	Shredded  int     // files with passwords that nobody needs any more
-	Reported  string  // what became of its report, in words; empty: nobody was to get it
+	Over      bool     // nothing of it waited to be posted, and it was not asked for all the same
+	Err       error    // why it may not be posted, or went no further; nil: neither
+	After     error    // what went wrong with what follows a post
+	Passwords Settled  // what became of its generated passwords
+	Shredded  int      // files with passwords that nobody needs any more
+	Reported  string   // what became of its report, in words; empty: nobody was to get it
+	Alone     []string // why processes that were to help did not, in words
 	Left      Remains
 
 	post *posting.Post // nil: it may not be posted
@@ -138,7 +140,10 @@ func (p *Posts) run(ctx context.Context, one *Posted) error {
 	if err != nil {
 		enough()
 	}
-	wait()
+	failed := wait()
+	if ctx.Err() == nil && err == nil {
+		one.Alone = failed
+	}
 	now, also := p.ledger.Batch(context.WithoutCancel(ctx), one.Batch.ID) // the last of them noted how far they came
 	if also == nil {
 		*one.Batch = *now

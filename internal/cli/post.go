@@ -114,7 +114,7 @@ func (a *front) posting(w *workspace.Workspace, o order, batches ...*batch.Batch
 	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope}
 	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, len(batches) > 1) }
 	if o.workers > 1 {
-		how.Helpers = func(ctx context.Context, id int) (func(), error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
+		how.Helpers = func(ctx context.Context, id int) (func() []string, error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
 	}
 	return how, err
 }
@@ -219,6 +219,9 @@ func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
 	of := ""
 	if several {
 		of = p.Batch.System + ": "
+	}
+	if n := len(p.Alone); n > 0 {
+		a.remark("%s%s of those that were to help did not: %s. The others did its share.", of, report.Counted(n, "process", "processes"), strings.Join(slices.Compact(p.Alone), "; "))
 	}
 	if p.Shredded > 0 {
 		a.remark("%s%s with passwords shredded.", of, report.Counted(p.Shredded, "file", "files"))

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -68,13 +70,16 @@ func (a *front) helped(id int) error {
 }
 
 // helpers starts processes that help with a batch until ctx is done, and returns what waits for
-// them to end.
-func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait func(), err error) {
+// them to end. What one could not do the others did; why it could not is said.
+func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait func() []string, err error) {
 	var started []*exec.Cmd
-	wait = func() {
+	wait = func() (failed []string) {
 		for _, cmd := range started {
-			_ = cmd.Wait() // what it could not do the others did, or tell
+			if err := cmd.Wait(); err != nil {
+				failed = append(failed, a.Mask.Told(cmp.Or(cmd.Stderr.(*firstLine).text(), err.Error())))
+			}
 		}
+		return failed
 	}
 	self, err := os.Executable()
 	if err != nil {
@@ -82,6 +87,7 @@ func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait 
 	}
 	for range n {
 		cmd := exec.CommandContext(ctx, self, "work", strconv.Itoa(id), "--workspace", workspace)
+		cmd.Stderr = &firstLine{}
 		cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 		if err := cmd.Start(); err != nil {
 			return wait, err
@@ -89,4 +95,17 @@ func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait 
 		started = append(started, cmd)
 	}
 	return wait, nil
+}
+
+// firstLine keeps the first line of what is written to it, as far as it is of a length that people read.
+type firstLine struct{ kept []byte }
+
+func (f *firstLine) Write(p []byte) (int, error) {
+	f.kept = append(f.kept, p[:min(len(p), 1000-len(f.kept))]...)
+	return len(p), nil
+}
+
+func (f *firstLine) text() string {
+	line, _, _ := strings.Cut(string(f.kept), "\n")
+	return strings.TrimPrefix(strings.TrimSpace(line), "evenledger: ")
 }

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -973,5 +974,31 @@ func TestListingWhileOthersWork(t *testing.T) {
 				assert.True(t, given[id] || strings.HasPrefix(id, "9") || strings.HasPrefix(id, "new"), id)
 			}
 		})
+	}
+}
+
+// Others begin to make accounts as it is found out whether totals are those of all pages: they are, and counting does not run after
+// what is made for as long as somebody makes it.
+func TestCountingWhileOthersBegin(t *testing.T) {
+	for first, of := range map[int]string{0: "none yet", 1: "one", 13: "a few"} {
+		var requests atomic.Int64
+		client := odd(t, func(w http.ResponseWriter, r *http.Request) {
+			if !strings.HasSuffix(r.URL.Path, "/Users") {
+				w.WriteHeader(http.StatusNotFound)
+				return
+			}
+			start, count, list := 1, 1, []any{}
+			_, _ = fmt.Sscan(r.URL.Query().Get("startIndex"), &start)
+			_, _ = fmt.Sscan(r.URL.Query().Get("count"), &count)
+			total := first + 4*int(requests.Add(1)-1)
+			for i := start; i < start+count && i <= total; i++ {
+				list = append(list, map[string]any{"id": fmt.Sprint(i), "userName": fmt.Sprint(i)})
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(map[string]any{"totalResults": total, "Resources": list})
+		})
+		_, err := client.Count(t.Context())
+		require.NoError(t, err)
+		assert.LessOrEqual(t, requests.Load(), int64(4), of)
 	}
 }

@@ -244,7 +244,8 @@ func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, to
 		if err != nil && statusOf(err) == 0 {
 			return nil, 0, err
 		}
-		believed = err == nil && one.total != nil && (*one.total == l.given || start == 2 && one.given == 0) || l.given == 0
+		// Others may have made accounts meanwhile: a total beyond what the page gives is not the page's own.
+		believed = err == nil && one.total != nil && (*one.total == l.given || *one.total > one.given || start == 2 && one.given == 0) || l.given == 0
 	}
 	c.habits.learn(func(h *habits) { h.sample, h.totals = sample, &believed })
 	total = l.given
