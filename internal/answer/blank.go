@@ -4,16 +4,13 @@ import (
 	"context"
 	"strings"
 
+	"evenledger/internal/app"
 	"evenledger/internal/export"
 	"evenledger/internal/report"
 )
 
 // A Blank is an empty sheet that was made for a system, or for a brief.
-type Blank struct {
-	File, System, Brief string
-	Columns             []export.Column
-	Left                string // which of the system's fields have no column
-}
+type Blank app.Blank
 
 // Document implements Answer.
 func (b Blank) Document(context.Context) any {

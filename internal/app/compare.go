@@ -2,14 +2,18 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
+	"os"
 	"slices"
 	"time"
 
 	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/readback"
+	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -105,4 +109,34 @@ func (a *App) ReadBack(ctx context.Context, w *workspace.Workspace, l store.Stor
 		err = a.Endorse(ctx, w, l, b.ID)
 	}
 	return read, err
+}
+
+// WriteDifferences writes what is otherwise to a file, as a page or as a sheet with a line for each, and returns how many
+// lines there are.
+func WriteDifferences(path string, page bool, c report.Comparison, lines iter.Seq2[[][]string, error]) (n int, err error) {
+	return WriteWhole(path, func(file *os.File) (n int, err error) {
+		if page {
+			return c.WritePage(file, lines)
+		}
+		w, err := SheetWriter(file, path)(sheet.Form{})
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, w.Close()) }()
+		if err := w.Write(c.Headings()); err != nil {
+			return 0, err
+		}
+		for of, err := range lines {
+			if err != nil {
+				return n, err
+			}
+			for _, line := range of {
+				if err := w.Write(line); err != nil {
+					return n, err
+				}
+				n++
+			}
+		}
+		return n, nil
+	})
 }

@@ -70,11 +70,11 @@ func (a *front) demo(ctx context.Context, dir string) error {
 	if err := demo.Write(dir, practiceURL(listener.Addr()), "smtp://"+box.Address, a.Clock.Now()); err != nil {
 		return err
 	}
-	token, err := practiceToken("file:" + filepath.Join(dir, "crewdesk.token"))
+	token, err := standin.OpenToken("file:" + filepath.Join(dir, "crewdesk.token"))
 	if err != nil {
 		return err
 	}
-	server, err := practice(standin.Options{Token: token, Data: filepath.Join(dir, "crewdesk.json")}, true)
+	server, err := demo.NewPractice(standin.Options{Token: token, Data: filepath.Join(dir, "crewdesk.json")}, true)
 	if err != nil {
 		return err
 	}

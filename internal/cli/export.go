@@ -93,7 +93,7 @@ func (a *front) exportAs(ctx context.Context, args []string, w exportWish) error
 	if err != nil {
 		return err
 	}
-	e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: w.memberships, Each: w.each}, "", namedKinds(about)
+	e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: w.memberships, Each: w.each}, "", app.NamedKinds(about)
 	switch {
 	case w.all && w.each == "":
 		e.Kinds, left = kinds, export.LeftOut(about.Schema, columns, nil)

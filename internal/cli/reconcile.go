@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"os"
 	"slices"
 	"time"
 
@@ -156,31 +155,7 @@ func (a *front) writeDifferences(out string, c report.Comparison, lines iter.Seq
 	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
 	c.Told = fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
 	c.Kinds = answer.Compared{}.Kinds()
-	n, err := app.WriteWhole(out, func(file *os.File) (n int, err error) {
-		if isPage(out) {
-			return c.WritePage(file, lines)
-		}
-		w, err := app.SheetWriter(file, out)(sheet.Form{})
-		if err != nil {
-			return 0, err
-		}
-		defer func() { err = errors.Join(err, w.Close()) }()
-		if err := w.Write(c.Headings()); err != nil {
-			return 0, err
-		}
-		for of, err := range lines {
-			if err != nil {
-				return n, err
-			}
-			for _, line := range of {
-				if err := w.Write(line); err != nil {
-					return n, err
-				}
-				n++
-			}
-		}
-		return n, nil
-	})
+	n, err := app.WriteDifferences(out, isPage(out), c, lines)
 	return answer.Differences{File: out, Lines: n}, err
 }
 

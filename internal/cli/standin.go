@@ -2,15 +2,12 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -22,7 +19,6 @@ import (
 
 	"evenledger/internal/demo"
 	"evenledger/internal/report"
-	"evenledger/internal/secret"
 	"evenledger/internal/standin"
 	"evenledger/internal/standin/desk"
 	"evenledger/internal/standin/mooring"
@@ -115,7 +111,7 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) error {
 	if wish.web && wish.options.Data != "" {
 		return wrong("the practice application with a web interface of its own keeps its data in memory", "Leave --data out.")
 	}
-	secret, err := practiceToken(wish.token)
+	secret, err := standin.OpenToken(wish.token)
 	if err != nil {
 		return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
 	}
@@ -128,7 +124,7 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) error {
 		return a.serveWeb(ctx, with, wish.port, wish.sample)
 	}
 	wish.options.Token = secret
-	server, err := practice(wish.options, wish.sample)
+	server, err := demo.NewPractice(wish.options, wish.sample)
 	if err != nil {
 		return wrong(err.Error(), "")
 	}
@@ -143,48 +139,6 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) error {
 		defer box.Close()
 	}
 	return a.serve(ctx, server, wish.port, box)
-}
-
-// practiceToken opens the reference to a token, and makes the file it names if
-// that isn't there.
-func practiceToken(reference string) (string, error) {
-	path, isFile := strings.CutPrefix(reference, "file:")
-	if isFile {
-		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-			if err := os.WriteFile(path, []byte(rand.Text()+"\n"), 0o600); err != nil {
-				return "", err
-			}
-		}
-	}
-	dir, err := filepath.Abs(".")
-	if err != nil {
-		return "", err
-	}
-	token, err := secret.NewReference(reference, dir)
-	if err != nil {
-		return "", err
-	}
-	return token.Open()
-}
-
-// practice makes a practice application; with sample it begins with what the sample
-// company has, unless its data are in a file already.
-func practice(options standin.Options, sample bool) (*standin.Server, error) {
-	begun := options.Data != "" && exists(options.Data)
-	server, err := standin.New(options)
-	if err != nil || !sample || begun {
-		return server, err
-	}
-	known, err := demo.Known()
-	if err != nil {
-		return nil, err
-	}
-	for _, body := range known {
-		if err := server.Add(body); err != nil {
-			return nil, err
-		}
-	}
-	return server, server.Save()
 }
 
 func (a *front) serveFiles(ctx context.Context, options desk.Options, port int, sample bool) error {

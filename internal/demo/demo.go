@@ -22,6 +22,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"evenledger/internal/sheet"
+	"evenledger/internal/standin"
 	"evenledger/internal/standin/desk"
 	"evenledger/internal/standin/mooring"
 )
@@ -112,6 +113,27 @@ func Known() ([]map[string]any, error) {
 		body["schemas"] = []string{"urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}
 	}
 	return known, nil
+}
+
+// NewPractice makes a practice application; with sample it begins with what the sample
+// company has, unless its data are in a file already.
+func NewPractice(options standin.Options, sample bool) (*standin.Server, error) {
+	_, err := os.Stat(options.Data)
+	begun := options.Data != "" && err == nil
+	server, err := standin.New(options)
+	if err != nil || !sample || begun {
+		return server, err
+	}
+	known, err := Known()
+	if err != nil {
+		return nil, err
+	}
+	for _, body := range known {
+		if err := server.Add(body); err != nil {
+			return nil, err
+		}
+	}
+	return server, server.Save()
 }
 
 // Moor puts the sample company's people into the practice application with a web interface of its own.
