@@ -67,7 +67,7 @@ fi
 pid=$!
 stop() { # one that does not end when it is asked to is ended
   kill "$pid"
-  for ((tenths = 0; tenths < 200; tenths++)); do
+  for ((tenths = 0; tenths < 50; tenths++)); do
     kill -0 "$pid" 2>/dev/null || exit 0
     sleep 0.1
   done
