@@ -9,7 +9,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -409,5 +411,25 @@ func TestHelpersEndWithThePost(t *testing.T) {
 	var shown struct{ State string }
 	require.NoError(t, json.Unmarshal(told.Bytes(), &shown))
 	assert.Equal(t, "stopped", shown.State, "the last of them has left")
+
+	// One that is gone is told.
+	again := f.command("post", "1", "--yes", "--workers", "2")
+	var says bytes.Buffer
+	again.Stderr = &says
+	require.NoError(t, again.Start())
+	testserver.Soon(t, func() bool {
+		children, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", again.Process.Pid))
+		for _, of := range children {
+			text, _ := os.ReadFile(of)
+			for _, id := range strings.Fields(string(text)) {
+				if id, err := strconv.Atoi(id); err == nil && syscall.Kill(id, syscall.SIGKILL) == nil {
+					return true
+				}
+			}
+		}
+		return false
+	})
+	_ = again.Wait()
+	assert.Contains(t, says.String(), "1 process that was to help ended early, and the others did the rest: signal: killed")
 	f.calm(w, 900)
 }

@@ -221,7 +221,7 @@ func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
 		of = p.Batch.System + ": "
 	}
 	if n := len(p.Alone); n > 0 {
-		a.remark("%s%s of those that were to help did not: %s. The others did its share.", of, report.Counted(n, "process", "processes"), strings.Join(slices.Compact(p.Alone), "; "))
+		a.remark("%s%s to help ended early, and the others did the rest: %s", of, report.Counted(n, "process that was", "processes that were"), strings.Join(slices.Compact(p.Alone), "; "))
 	}
 	if p.Shredded > 0 {
 		a.remark("%s%s with passwords shredded.", of, report.Counted(p.Shredded, "file", "files"))
