@@ -114,7 +114,9 @@ func (a *front) posting(w *workspace.Workspace, o order, batches ...*batch.Batch
 	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope}
 	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, len(batches) > 1) }
 	if o.workers > 1 {
-		how.Helpers = func(ctx context.Context, id int) (func() []string, error) { return a.helpers(ctx, id, o.workers-1, w.Dir) }
+		how.Helpers = func(ctx context.Context, id int) (func() []string, error) {
+			return a.helpers(ctx, id, o.workers-1, w.Dir)
+		}
 	}
 	return how, err
 }

@@ -40,7 +40,8 @@ const (
 	partTime    = 3 * time.Second
 	partTurns   = 24 // times as long as it took to get one, at least: the ledger may be far away
 	leastPart   = blockSize
-	pollingTime = 250 * time.Millisecond // for others to end a stage
+	pollingTime = 250 * time.Millisecond // for others to end a stage, where that takes long
+	firstPoll   = 10 * time.Millisecond
 )
 
 // share has the worker do its share of a stage: one part after the other, until all of it is over.
@@ -50,6 +51,7 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 	if crew := p.at.Crew(); crew.Of > 1 {
 		size = 4 * leastPart
 	}
+	pause := firstPoll
 	for limited := most > 0; ; {
 		if err := p.waitForSlot(ctx); err != nil {
 			return err
@@ -68,12 +70,13 @@ func (p *run) share(ctx context.Context, stage store.Stage, most int, do func(ct
 		case store.Over:
 			return nil
 		case store.Wait:
-			if clock.Real().Wait(ctx, pollingTime) != nil {
+			if clock.Real().Wait(ctx, pause) != nil {
 				return context.Cause(ctx)
 			}
+			pause = min(2*pause, pollingTime)
 			continue
 		}
-		p.part = part
+		p.part, pause = part, firstPoll
 		p.again = p.again || part.Again
 		if part.N > 0 || stage.Whole || part.Again {
 			err = do(ctx)
