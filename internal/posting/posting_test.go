@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -311,19 +312,19 @@ func TestUnclearAnswers(t *testing.T) {
 	// What was taken in, to be made later, is sent once, however often it is looked for.
 	w = newWorld(t)
 	b = w.draft(crew, columns+"1,Zoë,Ångström,,,,\n2,Tom,Kaya,,,,\n")
-	sent := 0
+	var sent atomic.Int32
 	w.system.Before = func(action string, a account.Account) error {
 		if action != "create" {
 			return nil
 		}
-		sent++
+		sent.Add(1)
 		return &system.Unclear{Err: errors.New("later"), TakenIn: true}
 	}
 	for range 3 {
 		require.NoError(t, w.post(t.Context(), b, 0))
 		assert.Equal(t, account.Counts{account.HandedOver: 2}, w.even(b))
 	}
-	assert.Equal(t, 2, sent)
+	assert.Equal(t, int32(2), sent.Load())
 	assert.Equal(t, account.TakenIn, w.entries(b)[0].Findings[0].Code)
 	w.system.Before = nil
 	made := account.Account{Fields: map[string]account.Value{}}

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -81,6 +82,38 @@ func TestAnswers(t *testing.T) {
 		b := &answer{results: make([]result, 1)}
 		b.line("R", text)
 		assert.ErrorContains(t, b.err, "cannot be understood")
+	}
+}
+
+// A block that is cut says of some accounts what became of them and shows none: nothing is taken for done that was not said, and nobody
+// for gone who was only not shown.
+func TestCutBlock(t *testing.T) {
+	cut := &system.Unclear{Err: errors.New("the connection broke")}
+	ana := account.Account{ID: "ana"}
+	orders := map[system.Verb]system.Order{
+		system.Creates: {Does: system.Creates, Wanted: account.Account{Fields: map[string]account.Value{"userName": account.Of("ana")}}},
+		system.Changes: {Does: system.Changes, Known: ana, Changes: []account.Change{{Field: "gecos", After: account.Of("Ana")}}}, system.Removes: {Does: system.Removes, Known: ana}, system.Renews: {Does: system.Renews, Known: ana},
+	}
+	for does, o := range orders {
+		task := &task{Order: o, after: "ana"}
+		for _, c := range []struct {
+			said result
+			want error // in its kind
+		}{
+			{result{}, cut}, {result{came: true, step: "not-as-it-was", code: 9}, system.ErrChanged}, {result{came: true, step: "account", code: 9}, cut}, {result{came: true, step: "none"}, cut},
+		} {
+			now, err := (&client{}).came(t.Context(), &answer{}, task, c.said, cut, nil)
+			if made := does == system.Creates && c.said.step == "none"; made {
+				assert.NoError(t, err)
+				assert.Equal(t, account.Account{ID: "ana"}, now, "it was made; how it looks was not shown")
+				continue
+			}
+			if c.want == cut {
+				assert.ErrorAs(t, err, new(*system.Unclear), "%v %v", does, c.said)
+			} else {
+				assert.ErrorIs(t, err, c.want, "%v %v", does, c.said)
+			}
+		}
 	}
 }
 

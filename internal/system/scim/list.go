@@ -185,6 +185,9 @@ func (c *Client) read(ctx context.Context, r request) (*httpdial.Answer, error) 
 	if second != nil {
 		return nil, err
 	}
+	if passes(status) {
+		return got, nil // a busy moment says nothing of what it takes
+	}
 	c.habits.learn(func(h *habits) {
 		if !projected {
 			h.plain = true
@@ -241,7 +244,7 @@ func (c *Client) samples(ctx context.Context, fresh bool) (sample []resource, to
 			start = 2
 		}
 		one, err := c.page(ctx, d.endpoint, url.Values{}, start, 1, 0, func(resource) error { return nil })
-		if err != nil && statusOf(err) == 0 {
+		if err != nil && (statusOf(err) == 0 || passes(statusOf(err))) {
 			return nil, 0, err
 		}
 		// Others may have made accounts meanwhile: a total beyond what the page gives is not the page's own.
@@ -264,7 +267,7 @@ func (c *Client) believesTotals(ctx context.Context) (bool, error) {
 		return *known, nil
 	}
 	if _, _, err := c.samples(ctx, false); err != nil {
-		if statusOf(err) == 0 || statusOf(err) == http.StatusUnauthorized {
+		if status := statusOf(err); status == 0 || status == http.StatusUnauthorized || passes(status) {
 			return false, err
 		}
 		return false, nil // the accounts may not be listed; other things may
