@@ -24,13 +24,20 @@ const shortestHidden = 3
 // decoded: from JSON, percent-encoding, HTML, base64 and hexadecimal, one within
 // the other. It may be used by several goroutines; the nil Mask hides nothing.
 type Mask struct {
-	mu      sync.RWMutex
-	secrets map[int]map[string]bool // by length, so that a text is looked through once for each
+	mu       sync.RWMutex
+	secrets  map[int]*ofLength // by length, so that a text is looked through once for each
+	shortest int               // of the lengths; 0: there is none
+}
+
+// ofLength are the secrets of one length, and with which bytes they begin.
+type ofLength struct {
+	all    map[string]bool
+	begins [256]bool
 }
 
 // NewMask returns a mask of these secrets.
 func NewMask(secrets ...string) *Mask {
-	m := &Mask{secrets: map[int]map[string]bool{}}
+	m := &Mask{secrets: map[int]*ofLength{}}
 	for _, s := range secrets {
 		m.Add(s)
 	}
@@ -45,10 +52,15 @@ func (m *Mask) Add(secret string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, s := range []string{secret, strings.ReplaceAll(secret, " ", "+")} { // as forms have it
-		if m.secrets[len(s)] == nil {
-			m.secrets[len(s)] = map[string]bool{}
+		same := m.secrets[len(s)]
+		if same == nil {
+			same = &ofLength{all: map[string]bool{}}
+			m.secrets[len(s)] = same
 		}
-		m.secrets[len(s)][s] = true
+		same.all[s], same.begins[s[0]] = true, true
+		if m.shortest == 0 || len(s) < m.shortest {
+			m.shortest = len(s)
+		}
 	}
 }
 
@@ -58,7 +70,15 @@ type span struct{ from, to int }
 // A reading is a text as it reads, with where in the text itself each byte of it comes from.
 type reading struct {
 	text string
-	at   []span
+	from []span // nil: it is the text itself
+}
+
+// at is where the byte comes from.
+func (r reading) at(i int) span {
+	if r.from == nil {
+		return span{i, i + 1}
+	}
+	return r.from[i]
 }
 
 // layers is how many codings that lie one within the other are taken off.
@@ -74,18 +94,20 @@ func (m *Mask) Hide(text string) string {
 	if len(m.secrets) == 0 {
 		return text
 	}
-	r := reading{text, make([]span, len(text))}
-	for i := range r.at {
-		r.at[i] = span{i, i + 1}
-	}
 	var found []span
 	seen := map[string]bool{text: true}
-	for layer, readings := 0, []reading{r}; len(readings) > 0; layer++ {
+	for layer, readings := 0, []reading{{text: text}}; len(readings) > 0; layer++ {
 		var decoded []reading
 		for _, r := range readings {
 			found = m.findDense(m.find(found, r), r)
-			for _, escape := range []func(string) (string, int){jsonEscape, percentEscape, htmlEscape} {
-				if in := unescaped(r, escape); layer < layers && !seen[in.text] {
+			for _, by := range []struct {
+				sign   byte // with which each escape begins
+				escape func(string) (string, int)
+			}{{'\\', jsonEscape}, {'%', percentEscape}, {'&', htmlEscape}} {
+				if layer == layers || strings.IndexByte(r.text, by.sign) < 0 {
+					continue
+				}
+				if in := unescaped(r, by.escape); !seen[in.text] {
 					seen[in.text] = true
 					decoded = append(decoded, in)
 				}
@@ -116,8 +138,8 @@ func (m *Mask) Told(text string) string {
 func (m *Mask) find(found []span, r reading) []span {
 	for length, secrets := range m.secrets {
 		for i := 0; i+length <= len(r.text); i++ {
-			if secrets[r.text[i:i+length]] {
-				found = append(found, span{r.at[i].from, r.at[i+length-1].to})
+			if secrets.begins[r.text[i]] && secrets.all[r.text[i:i+length]] {
+				found = append(found, span{r.at(i).from, r.at(i + length - 1).to})
 			}
 		}
 	}
@@ -145,19 +167,22 @@ func (m *Mask) findDense(found []span, r reading) []span {
 			for end < len(r.text) && of.is(r.text[end]) {
 				end++
 			}
-			for from := i; from < i+of.group && (end-from)*of.gives >= shortestHidden*of.group; from++ {
+			for from := i; from < i+of.group && (end-from)*of.gives >= m.shortest*of.group; from++ {
 				run := r.text[from:end]
 				if of.gives == 1 {
 					run = run[:len(run)/2*2]
 				}
 				data := string(of.decode(run))
+				if len(data) < m.shortest {
+					continue // it is none
+				}
 				inner := reading{data, make([]span, len(data))}
-				for k := range data {
+				for k := range len(data) {
 					first, last := from+k*of.group/of.gives, min(from+(k+1)*of.group/of.gives, end-1)
 					if of.gives == 1 {
 						last = first + 1
 					}
-					inner.at[k] = span{r.at[first].from, r.at[last].to}
+					inner.from[k] = span{r.at(first).from, r.at(last).to}
 				}
 				found = m.find(found, inner)
 			}
@@ -179,7 +204,10 @@ func fromBase64(run string) []byte {
 	if len(run)%4 == 1 {
 		run = run[:len(run)-1]
 	}
-	data, err := base64.RawStdEncoding.DecodeString(strings.NewReplacer("-", "+", "_", "/").Replace(run))
+	if strings.ContainsAny(run, "-_") { // of the other alphabet, or of both
+		run = strings.ReplaceAll(strings.ReplaceAll(run, "-", "+"), "_", "/")
+	}
+	data, err := base64.RawStdEncoding.DecodeString(run)
 	if err != nil {
 		return nil
 	}
@@ -190,13 +218,14 @@ func fromBase64(run string) []byte {
 // and its length; 0: it begins with none.
 func unescaped(r reading, escape func(string) (plain string, n int)) (decoded reading) {
 	var text strings.Builder
+	decoded.from = make([]span, 0, len(r.text))
 	for i := 0; i < len(r.text); {
 		plain, n := escape(r.text[i:])
 		if n == 0 {
 			plain, n = r.text[i:i+1], 1
 		}
 		for range len(plain) {
-			decoded.at = append(decoded.at, span{r.at[i].from, r.at[i+n-1].to})
+			decoded.from = append(decoded.from, span{r.at(i).from, r.at(i + n - 1).to})
 		}
 		text.WriteString(plain)
 		i += n

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"testing"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"filippo.io/age"
@@ -219,6 +220,15 @@ func TestMask(t *testing.T) {
 		assert.NotContains(t, text, "r-", name)
 		assert.NotContains(t, mask.Hide(form+form), form[len(form)/3:len(form)*2/3], name)
 		assert.True(t, strings.HasPrefix(text, "before ") && strings.HasSuffix(text, " behind"), text)
+	}
+	for _, last := range []string{"ż", "漢", "🛟"} { // letters of several bytes
+		word, units := "Hasło"+last, ""
+		for _, unit := range utf16.Encode([]rune(word)) {
+			units += fmt.Sprintf(`\u%04x`, unit)
+		}
+		for _, form := range []string{hex.EncodeToString([]byte(word)), base64.RawStdEncoding.EncodeToString([]byte(word)), percent(word), units} {
+			assert.Equal(t, "<(hidden)>", secret.NewMask(word).Hide("<"+form+">"))
+		}
 	}
 	assert.Equal(t, "six xylophones", mask.Hide("six xylophones"), "what is too short to be told from other text stays")
 	long := mask.Told(strings.Repeat("ö", 1500) + word)
