@@ -184,7 +184,12 @@ func (c *Checker) settingsFit() (findings []account.Finding) {
 	for _, change := range slices.Concat(c.brief.Suspending.Set, c.brief.Resuming) {
 		attribute, known := c.schema.Attribute(change.Field)
 		code, message := account.UnknownField, fmt.Sprintf("the brief sets %s, and the system has no such field", change.Field)
-		if known {
+		switch {
+		case known && change.After.Text() == "" && attribute.Required:
+			code, message = account.NotAllowedValue, fmt.Sprintf("the brief leaves %s blank, and the system wants it", change.Field)
+		case known && change.After.Text() == "":
+			continue
+		case known:
 			value, err := codes.NewReader(codes.Unsettled).Read(attribute.Kind, change.After.Text())
 			allowed := len(attribute.Allowed) == 0 || slices.ContainsFunc(attribute.Allowed, func(a string) bool { return strings.EqualFold(a, value) })
 			if err == nil && allowed {

@@ -3,6 +3,7 @@ package check_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -188,6 +189,12 @@ func TestSchema(t *testing.T) {
 	assert.Equal(t, "Bosun", wanted[2]["title"].Text(), "in the system's spelling")
 	_, told, _ = run(t, people, headings, &account.Schema{Attributes: schema.Attributes[:6]})
 	assert.Contains(t, told, "0 userName unknown-field")
+
+	// What is set with suspending may be blank, of any kind, but where the system wants something.
+	schema.Attributes = append(schema.Attributes, account.Attribute{Field: "startDate", Kind: account.Date}, account.Attribute{Field: "nickName", Kind: account.Login})
+	schema.Attributes[6].Kind = account.Login
+	_, told, _ = run(t, "match: [employeeNumber]\nfields: {employeeNumber: {from: Staff no}}\nsuspend: {set: {startDate: '', nickName: '', title: '', userName: '', email: ''}}\n", headings, schema)
+	assert.Equal(t, []string{"0 userName not-allowed-value"}, slices.DeleteFunc(told, func(f string) bool { return !strings.Contains(f, "not-allowed") }))
 }
 
 // Whatever the rows, they come out in order, each once, and numbers make the

@@ -192,9 +192,12 @@ func writtenAs(text string) map[string][]string {
 	return all
 }
 
-// Read reads text, already trimmed and not empty, as a value of the kind.
+// Read reads text, already trimmed, as a value of the kind; none is the blank of every kind.
 // The error is always an *Error.
 func (r *Reader) Read(kind account.Kind, text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
 	switch kind {
 	case account.Login:
 		return login(text)

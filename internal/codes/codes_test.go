@@ -62,6 +62,7 @@ func TestRead(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add("3/4/2027", uint8(account.Date))
 	f.Add("+44 20", uint8(account.Phone))
+	f.Add("", uint8(account.Login))
 	reader := codes.NewReader(codes.DayFirst)
 	f.Fuzz(func(t *testing.T, text string, kind uint8) {
 		k := account.Kind(int(kind) % len(account.KindNames()))
@@ -71,7 +72,7 @@ func FuzzRead(f *testing.F) {
 			require.ErrorAs(t, err, &told)
 			return
 		}
-		if k == account.Date {
+		if k == account.Date && text != "" {
 			_, err := time.Parse(time.DateOnly, value)
 			require.NoError(t, err)
 		}
