@@ -144,7 +144,7 @@ func TestFeedsThatBreakOff(t *testing.T) {
 			<-r.Context().Done()
 		case "/busy":
 			if calls.Add(1) == 1 {
-				w.Header().Set("Retry-After", "1")
+				w.Header().Set("Retry-After", "2")
 				w.WriteHeader(http.StatusTooManyRequests)
 				return
 			}

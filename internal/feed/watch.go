@@ -70,5 +70,8 @@ func (s *Spool) Watch(ctx context.Context, wait time.Duration) (watched context.
 	return watched, func() { cancel(nil) }
 }
 
+// Waits tells that the server is asked again after so long, as it said: until then it is not silent.
+func (s *Spool) Waits(long time.Duration) { s.meter.last.Store(time.Now().Add(long).UnixNano()) }
+
 // Row tells that a row of a query came.
 func (s *Spool) Row() { s.meter.came(0, 1) }

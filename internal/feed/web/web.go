@@ -64,7 +64,7 @@ func (s *source) Bring(ctx context.Context, to *feed.Spool, last feed.Last, work
 	if err != nil {
 		return feed.Delivery{}, err
 	}
-	if !last.Again {
+	if c.to = to; !last.Again {
 		c.tag, c.modified = last.Tag, last.Modified
 	}
 	defer c.Close()
@@ -103,6 +103,7 @@ type client struct {
 	*httpdial.Client
 	at       *url.URL
 	work     feed.Work
+	to       *feed.Spool // nil: it is called, and nothing is brought
 	tag      string
 	modified time.Time
 }
@@ -164,7 +165,11 @@ func (c *client) no(answer *http.Response) error {
 		after := answer.Header.Get("Retry-After")
 		// A wait as long as any other is lived with; whoever watches the delivery ends one without end.
 		if wait, named := httpdial.RetryAfter(answer.Header, c.work.Clock.Now()); named && wait < c.work.Timeout {
-			return &httpdial.Again{Err: no, Unsent: true, Answered: true, Busy: true, After: max(wait, time.Second), Named: true}
+			wait = max(wait, time.Second)
+			if c.to != nil {
+				c.to.Waits(wait)
+			}
+			return &httpdial.Again{Err: no, Unsent: true, Answered: true, Busy: true, After: wait, Named: true}
 		}
 		if after != "" {
 			no.Remedy = "Try again later; the server says after " + after + " (seconds, or a time)."
