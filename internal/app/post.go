@@ -40,16 +40,16 @@ type Helpers func(ctx context.Context, id int) (wait func() (failed []string), e
 
 // A Posted is a batch that is to be posted, and then what became of it.
 type Posted struct {
-	Batch     *batch.Batch
-	Target    workspace.System
-	Over      bool     // nothing of it waited to be posted, and it was not asked for all the same
-	Err       error    // why it may not be posted, or went no further; nil: neither
-	After     error    // what went wrong with what follows a post
-	Passwords Settled  // what became of its generated passwords
-	Shredded  int      // files with passwords that nobody needs any more
-	Reported  string   // what became of its report, in words; empty: nobody was to get it
-	Alone     []string // why processes that were to help did not, in words
-	Left      Remains
+	Batch         *batch.Batch
+	Target        workspace.System
+	Over          bool     // nothing of it waited to be posted, and it was not asked for all the same
+	Err           error    // why it may not be posted, or went no further; nil: neither
+	After         error    // what went wrong with what follows a post
+	Passwords     Settled  // what became of its generated passwords
+	Shredded      int      // files with passwords that nobody needs any more
+	Reported      string   // what became of its report, in words; empty: nobody was to get it
+	HelpersFailed []string // why processes that were to help ended early, in words
+	Left          Remains
 
 	post *posting.Post // nil: it may not be posted
 }
@@ -142,7 +142,7 @@ func (p *Posts) run(ctx context.Context, one *Posted) error {
 	}
 	failed := wait()
 	if ctx.Err() == nil && err == nil {
-		one.Alone = failed
+		one.HelpersFailed = failed
 	}
 	now, also := p.ledger.Batch(context.WithoutCancel(ctx), one.Batch.ID) // the last of them noted how far they came
 	if also == nil {

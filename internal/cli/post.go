@@ -222,8 +222,8 @@ func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
 	if several {
 		of = p.Batch.System + ": "
 	}
-	if n := len(p.Alone); n > 0 {
-		a.remark("%s%s to help ended early, and the others did the rest: %s", of, report.Counted(n, "process that was", "processes that were"), strings.Join(slices.Compact(p.Alone), "; "))
+	if n := len(p.HelpersFailed); n > 0 {
+		a.remark("%s%s to help ended early, and the others did the rest: %s", of, report.Counted(n, "process that was", "processes that were"), strings.Join(slices.Compact(p.HelpersFailed), "; "))
 	}
 	if p.Shredded > 0 {
 		a.remark("%s%s with passwords shredded.", of, report.Counted(p.Shredded, "file", "files"))

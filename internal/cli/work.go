@@ -76,7 +76,7 @@ func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait 
 	wait = func() (failed []string) {
 		for _, cmd := range started {
 			if err := cmd.Wait(); err != nil {
-				failed = append(failed, a.Mask.Told(cmp.Or(cmd.Stderr.(*firstLine).text(), err.Error())))
+				failed = append(failed, a.Mask.Told(cmp.Or(cmd.Stderr.(*errorLine).text(), err.Error())))
 			}
 		}
 		return failed
@@ -87,7 +87,7 @@ func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait 
 	}
 	for range n {
 		cmd := exec.CommandContext(ctx, self, "work", strconv.Itoa(id), "--workspace", workspace)
-		cmd.Stderr = &firstLine{}
+		cmd.Stderr = &errorLine{}
 		cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 		if err := cmd.Start(); err != nil {
 			return wait, err
@@ -97,15 +97,23 @@ func (a *front) helpers(ctx context.Context, id, n int, workspace string) (wait 
 	return wait, nil
 }
 
-// firstLine keeps the first line of what is written to it, as far as it is of a length that people read.
-type firstLine struct{ kept []byte }
+// errorLine keeps the end of what a process of this program writes, and finds in it why that failed.
+type errorLine struct{ end []byte }
 
-func (f *firstLine) Write(p []byte) (int, error) {
-	f.kept = append(f.kept, p[:min(len(p), 1000-len(f.kept))]...)
+func (e *errorLine) Write(p []byte) (int, error) {
+	e.end = append(e.end, p...)
+	e.end = e.end[max(0, len(e.end)-longestEnd):]
 	return len(p), nil
 }
 
-func (f *firstLine) text() string {
-	line, _, _ := strings.Cut(string(f.kept), "\n")
-	return strings.TrimPrefix(strings.TrimSpace(line), "evenledger: ")
+const longestEnd = 4 << 10
+
+// text is the last line that tells an error; empty: none does.
+func (e *errorLine) text() (why string) {
+	for line := range strings.Lines(string(e.end)) {
+		if told, is := strings.CutPrefix(line, "evenledger: "); is {
+			why = strings.TrimSpace(told)
+		}
+	}
+	return why
 }
