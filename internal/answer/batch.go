@@ -262,7 +262,7 @@ func (s *Shown) Draw(ctx context.Context, page *report.Page) error {
 		}
 		if b.IsToBeSigned() || len(s.Signed) > 0 {
 			page.Line("")
-			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(s.Signed, " and "), "nobody yet"), ShortSeal(b))
+			page.Line("Countersigned by %s. Seal of the draft: %s", cmp.Or(strings.Join(s.Signed, " and "), "nobody yet"), shortSeal(b))
 		}
 		if err := vouch(ctx, page, s.Workspace, l, b); err != nil {
 			return err
@@ -402,7 +402,7 @@ func toSign(page *report.Page, b *batch.Batch, waiting int, several bool) bool {
 		of = b.System + ": "
 	}
 	page.Line("")
-	page.Line("%s%s Seal of the draft: %s", of, page.Bold(who+" to sign it before it is posted."), ShortSeal(b))
+	page.Line("%s%s Seal of the draft: %s", of, page.Bold(who+" to sign it before it is posted."), shortSeal(b))
 	if b.Signers() > 1 {
 		page.Text(page.Dim, fmt.Sprintf("No key in evenledger.yaml is that of %s, who drafted it, so that nobody could tell whether they signed it as well. “evenledger identity” makes one's keys.", b.By))
 	}
@@ -414,8 +414,8 @@ func signNext(batches string) string {
 	return fmt.Sprintf("evenledger countersign %s    # a colleague", batches)
 }
 
-// ShortSeal is the beginning of a batch's seal, which people compare.
-func ShortSeal(b *batch.Batch) string { return fmt.Sprintf("%.12s", b.Seal) }
+// shortSeal is the beginning of a batch's seal, which people compare.
+func shortSeal(b *batch.Batch) string { return fmt.Sprintf("%.12s", b.Seal) }
 
 // credentialsWanted stands in a command to type where a batch makes passwords.
 const credentialsWanted = " --credentials FILE --to KEY"

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"evenledger/internal/account"
 	"evenledger/internal/description"
 	"evenledger/internal/report"
 	"evenledger/internal/system"
@@ -98,5 +99,41 @@ func (d Description) Draw(_ context.Context, page *report.Page) error {
 	}
 	name := strings.TrimSuffix(filepath.Base(d.Path), filepath.Ext(d.Path))
 	page.Next(fmt.Sprintf("evenledger system try %s    # once evenledger.yaml says: %s: {kind: web, url: ADDRESS, description: %s, token: env:NAME}", name, name, d.Path))
+	return nil
+}
+
+// A Walk is what came of walking through an application; its steps are shown as they are taken.
+type Walk struct {
+	System string
+	Steps  []system.Tried
+	Amiss  int // of them
+}
+
+// Add adds a step that was taken.
+func (w *Walk) Add(s system.Tried) {
+	w.Steps = append(w.Steps, s)
+	if s.Amiss != "" {
+		w.Amiss++
+	}
+}
+
+// Document implements Answer.
+func (w Walk) Document(context.Context) any {
+	steps := w.Steps
+	if steps == nil {
+		steps = []system.Tried{}
+	}
+	return map[string]any{"system": w.System, "steps": steps, "amiss": w.Amiss}
+}
+
+// Draw implements Answer.
+func (w Walk) Draw(_ context.Context, page *report.Page) error {
+	if w.Amiss > 0 {
+		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s of %d steps %s amiss.", report.Number(w.Amiss), len(w.Steps), report.Plural(w.Amiss, "is", "are"))))
+		page.Next("evenledger system try " + w.System + "    # once the description is corrected")
+		return nil
+	}
+	page.Line("%s", page.Bold(fmt.Sprintf("All %d steps are in order.", len(w.Steps))))
+	page.Next("evenledger fields " + w.System)
 	return nil
 }

@@ -55,3 +55,15 @@ func WriteWhole(path string, write func(*os.File) (int, error)) (n int, err erro
 	}
 	return n, nil
 }
+
+// WriteNew writes a text to a file that is not there yet, whose folder is made if need be.
+func WriteNew(path, text string) error {
+	if _, err := os.Lstat(path); err == nil {
+		return mistake(path+" exists already", "Name another file.")
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	_, err := WriteWhole(path, func(file *os.File) (int, error) { return file.WriteString(text) })
+	return err
+}

@@ -30,13 +30,9 @@ type Posting struct {
 	Credentials func(*batch.Batch) string // the new file for those of a batch
 	Pages       string                    // the folder that the page of each batch is written into; empty: none is
 	Quiet       bool                      // its report is sent to nobody
-	Helpers     Helpers                   // start others that share the work; nil: nobody does
+	Workers     int                       // processes that share the work of each batch, this one among them; 0: this one alone
 	Progress    func(string, int, int)    // stage, done, in all: of all batches together; may be nil
 }
-
-// Helpers starts processes that help with a batch until ctx is done, and returns what waits for them to end and says why some of
-// them could not.
-type Helpers func(ctx context.Context, id int) (wait func() (failed []string), err error)
 
 // A Posted is a batch that is to be posted, and then what became of it.
 type Posted struct {
@@ -128,12 +124,12 @@ func (p *Posts) run(ctx context.Context, one *Posted) error {
 	if err := p.reach(ctx, one); err != nil {
 		return err
 	}
-	if p.how.Helpers == nil {
+	if p.how.Workers < 2 {
 		return one.post.Run(ctx)
 	}
 	helping, enough := context.WithCancel(ctx)
 	defer enough()
-	wait, err := p.how.Helpers(helping, one.Batch.ID)
+	wait, err := p.helpers(helping, one.Batch.ID, p.how.Workers-1, p.workspace.Dir)
 	if err == nil {
 		err = one.post.Run(ctx)
 	}

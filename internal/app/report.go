@@ -1,6 +1,7 @@
 package app
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"evenledger/internal/account"
 	"evenledger/internal/batch"
 	"evenledger/internal/mail"
 	"evenledger/internal/report"
@@ -118,9 +120,9 @@ func beside(b *batch.Batch, out string, width int) (to *sheet.Beside, plain stri
 	return nil, why, nil
 }
 
-// WriteOutcomes writes the sheet with what became of its rows to a file, and returns why a workbook could not be given back
+// writeOutcomes writes the sheet with what became of its rows to a file, and returns why a workbook could not be given back
 // as it was; empty: it could.
-func WriteOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.File, out string) (rows int, plain string, err error) {
+func writeOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.File, out string) (rows int, plain string, err error) {
 	counts, waiting, err := l.Counts(ctx, b.ID)
 	if err != nil {
 		return 0, "", err
@@ -155,4 +157,100 @@ func WriteOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.
 	}
 	rows, err = report.WriteOutcomesBeside(to, b, l.Entries(ctx, b.ID, store.Filter{Cells: true}), hide)
 	return rows, "", errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
+}
+
+// IsPage reports whether a file of this name is a page to be read in a browser.
+func IsPage(path string) bool {
+	ending := strings.ToLower(filepath.Ext(path))
+	return ending == ".html" || ending == ".htm"
+}
+
+// A Report is what became of the rows of batches, of one or of a set, as it was written to a file.
+type Report struct {
+	Of    report.Set
+	File  string
+	Rows  int
+	Plain string // why the workbook that they came in could not be given back as it was; empty: it could, or is none
+}
+
+// WriteReport writes what became of every row of batches to a file.
+func WriteReport(ctx context.Context, l store.Store, batches []*batch.Batch, out string) (r Report, err error) {
+	r.File = out
+	if r.Of, err = report.ReadSet(ctx, l, batches); err != nil {
+		return r, err
+	}
+	b := batches[0]
+	switch {
+	case len(batches) > 1 && !r.Of.OneSheet():
+		return r, mistake("these batches are not of one sheet", "Write a report of each.")
+	case len(batches) == 1 && b.Path != "" && sheet.SameFile(b.Path, out):
+		return r, mistake(out+" is the sheet that the batch was made of", "Name another file.")
+	}
+	r.Rows, err = WriteWhole(out, func(file *os.File) (rows int, err error) {
+		switch {
+		case len(batches) > 1:
+			return writeSet(ctx, l, r.Of, file, out)
+		case IsPage(out):
+			return report.PageOf(ctx, l, b, file)
+		}
+		rows, r.Plain, err = writeOutcomes(ctx, l, b, file, out)
+		return rows, err
+	})
+	return r, err
+}
+
+// writeSet writes what became of every row of one sheet in every system of a set.
+func writeSet(ctx context.Context, l store.Store, s report.Set, file *os.File, out string) (int, error) {
+	if !IsPage(out) {
+		return report.WriteSetOutcomes(SheetWriter(file, out), s, s.Rows(ctx, l, store.Filter{Cells: true}))
+	}
+	causes, err := s.Causes(ctx, l, nil)
+	if err != nil {
+		return 0, err
+	}
+	buffered := bufio.NewWriter(file)
+	err = report.WriteSetPage(buffered, s, causes, s.Rows(ctx, l, store.Filter{}))
+	return s.Batches[0].Rows, errors.Join(err, buffered.Flush())
+}
+
+// Fixes are rows that were refused or failed, written to a sheet to be corrected.
+type Fixes struct {
+	Of   report.Set
+	File string
+	Rows int       // in it; 0: there is no such row, and no sheet was written
+	Left []Remains // of each batch, what no correction of a row puts right
+}
+
+// WriteFixes writes the rows of batches that were refused or failed, of a set those that any system did.
+func WriteFixes(ctx context.Context, l store.Store, batches []*batch.Batch, out string) (f Fixes, err error) {
+	f.File = out
+	if f.Of, err = report.ReadSet(ctx, l, batches); err != nil {
+		return f, err
+	}
+	if len(batches) > 1 && !f.Of.OneSheet() {
+		return f, mistake("these batches are not of one sheet, so that their rows have no sheet in common", "Write a sheet for each.")
+	}
+	bad := 0
+	for _, counts := range f.Of.Counts {
+		bad += counts.Bad()
+	}
+	entries := l.Entries(ctx, batches[0].ID, store.Filter{Outcomes: account.Bad(), Cells: true})
+	if len(batches) > 1 {
+		entries = f.Of.Fixes(f.Of.Rows(ctx, l, store.Filter{Cells: true}))
+	}
+	if bad > 0 {
+		if f.Rows, err = WriteWhole(out, func(file *os.File) (int, error) {
+			return report.WriteFixes(SheetWriter(file, out), batches[0], entries)
+		}); err != nil {
+			return f, err
+		}
+	}
+	for _, b := range batches {
+		left, err := Remaining(ctx, l, b)
+		if err != nil {
+			return f, err
+		}
+		f.Left = append(f.Left, Remains{Mails: left.Mails, FollowUps: left.FollowUps})
+	}
+	return f, nil
 }

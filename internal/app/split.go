@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
@@ -139,4 +141,25 @@ type counter int
 func (c *counter) Write(p []byte) (int, error) {
 	*c += counter(len(p))
 	return len(p), nil
+}
+
+// BytesIn reads a size such as 5MB.
+func BytesIn(text string) (int, error) {
+	if text == "" {
+		return 0, nil
+	}
+	number, unit := strings.TrimRight(strings.ToUpper(text), "KMGBI "), 1
+	switch strings.TrimSuffix(strings.TrimSuffix(strings.TrimSpace(strings.ToUpper(text)[len(number):]), "B"), "I") {
+	case "K":
+		unit = 1000
+	case "M":
+		unit = 1000 * 1000
+	case "G":
+		unit = 1000 * 1000 * 1000
+	}
+	n, err := strconv.Atoi(number)
+	if err != nil || n <= 0 {
+		return 0, mistake(fmt.Sprintf("--size: “%s” is no size", text), "Write it as 5MB or 800KB.")
+	}
+	return n * unit, nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/words"
 )
 
@@ -30,18 +31,10 @@ and what a key holds never changes its type.`,
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return answerNames(), cobra.ShellCompDirectiveNoFileComp
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			names := answerNames()
 			if len(args) == 0 {
-				if a.json {
-					return a.writeJSON(map[string]any{"commands": names})
-				}
-				page := a.page()
-				for _, name := range names {
-					page.Line("%s", name)
-				}
-				page.Next("evenledger answers draft")
-				return page.Err()
+				return a.tell(cmd.Context(), answer.Done{Holds: map[string]any{"commands": names}, Lines: names, Next: []string{"evenledger answers draft"}})
 			}
 			name := strings.Join(args, "-")
 			schema, err := answerSchemas.ReadFile("answers/" + name + answerEnding)

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/brief"
-	"evenledger/internal/report"
 )
 
 func (a *front) briefCommand() *cobra.Command {
@@ -42,7 +42,7 @@ courses, licences and roles that the brief itself names are looked up in its sys
 			if len(problems) > 0 {
 				return problems
 			}
-			return a.briefFine(b, args[0])
+			return a.tell(cmd.Context(), answer.SoundBrief{Brief: b, Called: args[0]})
 		},
 	}, &cobra.Command{
 		Use:     "schema",
@@ -68,44 +68,4 @@ func (a *front) brief(name string) (*brief.Brief, error) {
 		return nil, err
 	}
 	return a.LoadBrief(w, name, "", "")
-}
-
-// briefFine tells what a brief without mistakes says.
-func (a *front) briefFine(b *brief.Brief, name string) error {
-	type field struct {
-		Field string `json:"field"`
-		Kind  string `json:"kind"`
-		From  string `json:"from,omitempty"`
-		Make  string `json:"make,omitempty"`
-	}
-	var fields []field
-	for _, f := range b.Fields {
-		told := field{Field: f.Name, Kind: f.Kind.String(), From: f.From}
-		if f.Make != nil {
-			told.Make = f.Make.Source
-		}
-		fields = append(fields, told)
-	}
-	if a.json {
-		return a.writeJSON(map[string]any{"brief": b.Name, "system": b.System, "match": b.Match, "new": b.New, "known": b.Known, "fields": fields, "checks": len(b.Checks), "problems": []string{}})
-	}
-	page := a.page()
-	page.Line("%s is in order: %s, %s of its own.", name, report.Counted(len(b.Fields), "field", "fields"), report.Counted(len(b.Checks), "check", "checks"))
-	page.Line("Fields are worked out in this order:")
-	for _, f := range fields {
-		var source string
-		switch {
-		case f.Make != "" && f.From != "":
-			source = fmt.Sprintf("“%s”, else %s", f.From, f.Make)
-		case f.Make != "":
-			source = f.Make
-		case f.From != "":
-			source = "“" + f.From + "”"
-		default:
-			source = "the fallback"
-		}
-		page.Line("  %s %s %s", report.Pad(f.Field, 20), page.Dim(report.Pad(f.Kind, 9)), source)
-	}
-	page.Next("evenledger check SHEET -b " + name)
-	return page.Err()
 }

@@ -40,8 +40,8 @@ you use it: what was guessed says so.`,
 				return err
 			}
 			bar := a.progress()
-			err = a.Guess(cmd.Context(), w, s.Sheet, first, func(rows int) { bar.stageDone("looked at", rows) })
-			bar.end()
+			err = a.Guess(cmd.Context(), w, s.Sheet, first, func(rows int) { bar.Stage("looked at", rows) })
+			bar.End()
 			if err == nil {
 				err = first.Write()
 			}

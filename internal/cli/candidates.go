@@ -59,8 +59,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 		return err
 	}
 	defer app.CloseSet(members)
-	came := map[string]*app.Pairing{}
-	var files []string
+	pairs := answer.Pairs{Came: map[string]*app.Pairing{}, Draft: "evenledger draft " + report.Quoted(path) + flags.flags()}
 	page := a.page()
 	for i := range members {
 		m := &members[i]
@@ -76,31 +75,12 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 			return err
 		}
 		bar := a.progress()
-		p, err := a.Candidates(ctx, m.Job, file, bar.stageDone)
-		bar.end()
+		p, err := a.Candidates(ctx, m.Job, file, bar.Stage)
+		bar.End()
 		if m.Err = err; err != nil {
 			continue
 		}
-		came[m.System] = p
-		files = append(files, file)
-		if !a.json {
-			answer.Pairing(page, m.System, file, p)
-		}
+		pairs.Add(page, m.System, file, p)
 	}
-	if a.json {
-		return errors.Join(a.writeJSON(map[string]any{"files": files, "systems": came}), a.tellSystems(ctx, ofMembers(members)))
-	}
-	if len(files) > 0 {
-		page.Line("")
-		page.Text(page.Dim, "Answer in the column “Answer”: yes for the first, 2 or 3 for another, new for nobody, or a user name. What is left blank is refused.")
-		draft := "evenledger draft " + report.Quoted(path) + flags.flags()
-		for _, file := range files {
-			draft += " --pairs " + report.Quoted(file)
-		}
-		page.Next(draft)
-		if err := page.Err(); err != nil {
-			return err
-		}
-	}
-	return a.tellSystems(ctx, ofMembers(members))
+	return errors.Join(page.Err(), a.tell(ctx, pairs), a.tellSystems(ctx, ofMembers(members)))
 }

@@ -118,7 +118,7 @@ Without a brief, recognised headings map themselves.`,
 // check checks a sheet for each system that it is for. What cannot be asked leaves the others alone.
 func (a *front) check(ctx context.Context, members []app.Member, set string, flags sheetFlags, out string) error {
 	bar := a.progress()
-	how := app.Checking{Out: out, Keeps: a.json, Told: bar.stageDone}
+	how := app.Checking{Out: out, Keeps: a.json, Told: bar.Stage}
 	if set == "" && a.json {
 		one, found, err := app.CheckFindings(ctx, members[0].Job, how)
 		if err == nil {
@@ -128,7 +128,7 @@ func (a *front) check(ctx context.Context, members []app.Member, set string, fla
 		return err
 	}
 	all, err := app.Check(ctx, members, how)
-	bar.end()
+	bar.End()
 	if err != nil {
 		return err
 	}

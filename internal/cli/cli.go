@@ -6,7 +6,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,12 +17,10 @@ import (
 	"regexp"
 	"strings"
 	"sync"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"evenledger/internal/account"
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/clock"
@@ -77,7 +74,7 @@ func (a *front) longWork() { a.ballast = make([]byte, 24<<20) }
 type begun struct {
 	io.Writer
 	yes  bool
-	json *bidiSafe // between, where the answer is JSON; else nil
+	json *report.Unturned // between, where the answer is JSON; else nil
 }
 
 func (b *begun) Write(p []byte) (int, error) {
@@ -86,51 +83,6 @@ func (b *begun) Write(p []byte) (int, error) {
 		return b.json.Write(p)
 	}
 	return b.Writer.Write(p)
-}
-
-// bidiSafe writes JSON in which characters that turn the direction of writing, so that a
-// text reads as another than it is, are escaped.
-type bidiSafe struct {
-	io.Writer
-	rest []byte // the beginning of a character
-}
-
-func (u *bidiSafe) Write(p []byte) (int, error) {
-	text := append(u.rest, p...)
-	whole := len(text)
-	for back := 1; back <= min(len(text), utf8.UTFMax-1); back++ {
-		if b := text[len(text)-back]; utf8.RuneStart(b) {
-			if !utf8.FullRune(text[len(text)-back:]) {
-				whole = len(text) - back
-			}
-			break
-		}
-	}
-	u.rest = append([]byte(nil), text[whole:]...)
-	if _, err := u.Writer.Write(turning.replace(text[:whole])); err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
-// directions are characters that turn the direction of writing (Unicode Standard Annex 9).
-type directions string
-
-const turning directions = "\u061c\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"
-
-func (d directions) replace(text []byte) []byte {
-	if !bytes.ContainsAny(text, string(d)) {
-		return text
-	}
-	var out bytes.Buffer
-	for _, r := range string(text) {
-		if strings.ContainsRune(string(d), r) {
-			fmt.Fprintf(&out, "\\u%04x", r)
-		} else {
-			out.WriteRune(r)
-		}
-	}
-	return out.Bytes()
 }
 
 // Commands are the commands with their flags and help, for the manual; nothing can be done with them.
@@ -153,7 +105,7 @@ func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer)
 		a.json = a.json || arg == "--json"
 	}
 	if a.json {
-		answer.json = &bidiSafe{Writer: out}
+		answer.json = &report.Unturned{W: out}
 	}
 	err := root.ExecuteContext(ctx)
 	if closing := a.Close(); err == nil {
@@ -219,6 +171,12 @@ type failure struct {
 
 func (f *failure) Error() string { return f.message }
 func (f *failure) Unwrap() error { return f.err }
+
+// problems are the mistakes in a file, if that is what it is.
+func (f *failure) problems() (problems yamldoc.Problems) {
+	errors.As(f.err, &problems)
+	return problems
+}
 
 func wrong(message, remedy string) error {
 	return &failure{code: exitWrong, message: message, remedy: remedy}
@@ -288,8 +246,7 @@ func (a *front) fail(ctx context.Context, err error) int {
 	}
 	if a.json {
 		told := map[string]any{"code": f.code, "message": f.message, "remedy": f.remedy}
-		var problems yamldoc.Problems
-		if errors.As(f.err, &problems) {
+		if problems := f.problems(); problems != nil {
 			told["problems"] = problems
 		}
 		if err := a.writeJSON(map[string]any{"error": told}); err != nil {
@@ -297,31 +254,10 @@ func (a *front) fail(ctx context.Context, err error) int {
 		}
 		return f.code
 	}
-	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
-	var problems yamldoc.Problems
-	if errors.As(f.err, &problems) {
-		page.Line("%s %d %s in %s:", page.Level(account.Error, "evenledger:"), len(problems), report.Plural(len(problems), "mistake", "mistakes"), problems[0].File)
-		for _, p := range problems {
-			page.Line("  %s %s", page.Bold(fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), p.Message)
-			if p.Remedy != "" {
-				page.Line("      %s", page.Dim("→ "+p.Remedy))
-			}
-		}
-		return f.code
-	}
 	if a.answer.yes {
-		page.Line("") // apart from the answer above
+		fmt.Fprintln(a.err) // apart from the answer above
 	}
-	for i, line := range strings.Split(f.message, "\n") {
-		if i == 0 {
-			page.Line("%s %s", page.Level(account.Error, "evenledger:"), line)
-		} else {
-			page.Line("%s", line)
-		}
-	}
-	if f.remedy != "" {
-		page.Remedy(f.remedy)
-	}
+	a.aside().Failure(f.message, f.remedy, f.problems())
 	return f.code
 }
 
@@ -361,13 +297,26 @@ func (a *front) judge(bad int, even bool) {
 	}
 }
 
-// page writes the answer for a person.
+// page writes the answer for a person; with --json nobody reads it.
 func (a *front) page() *report.Page {
+	if a.json {
+		return &report.Page{W: io.Discard}
+	}
 	page := &report.Page{W: a.out, Color: a.color(a.terminal)}
 	if file, ok := a.answer.Writer.(*os.File); ok && a.terminal {
 		page.Width, _, _ = term.GetSize(int(file.Fd())) // 0 where it cannot be told
 	}
 	return page
+}
+
+// progress tells how far long work has come.
+func (a *front) progress() *report.Progress {
+	return report.NewProgress(a.err, isTerminal(a.err), a.Clock.Now)
+}
+
+// aside writes what is no part of the answer.
+func (a *front) aside() *report.Page {
+	return &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
 }
 
 func (a *front) color(terminal bool) bool {
@@ -381,7 +330,7 @@ func isTerminal(w any) bool {
 
 // remark tells something by the way.
 func (a *front) remark(format string, args ...any) {
-	page := &report.Page{W: a.err, Color: a.color(isTerminal(a.err))}
+	page := a.aside()
 	page.Line("%s", page.Dim(fmt.Sprintf(format, args...)))
 }
 

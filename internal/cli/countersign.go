@@ -2,15 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
-	"evenledger/internal/report"
 	"evenledger/internal/store"
 	"evenledger/internal/workspace"
 )
@@ -47,27 +46,22 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 			return err
 		}
 	}
-	page := a.page()
-	var numbers []string
+	ask := answer.Countersign{}
 	for _, b := range batches {
-		numbers = append(numbers, fmt.Sprint(b.ID))
-		if a.json {
-			continue
-		}
-		of, err := answer.NewBatch(ctx, l, b)
+		one, err := answer.NewToSign(ctx, w, l, b)
 		if err != nil {
 			return err
 		}
-		if err := of.Draw(ctx, page); err != nil {
-			return err
-		}
-		a.judge(of.Fine())
-		if err := a.whatIsSigned(ctx, page, w, l, b); err != nil {
-			return err
-		}
-		page.Line("")
+		ask.Batches = append(ask.Batches, one)
 	}
-	called := strings.Join(numbers, ", ")
+	page := a.page()
+	for _, one := range ask.Batches {
+		if err := one.Draw(ctx, page); err != nil {
+			return err
+		}
+		a.judge(one.Fine())
+	}
+	called := ask.Called()
 	if !yes {
 		if !isTerminal(a.In) {
 			return guard(fmt.Sprintf("batch %s would be countersigned, and nobody is there to be asked", called), "Give --yes if that is right.")
@@ -76,60 +70,12 @@ func (a *front) countersign(ctx context.Context, w *workspace.Workspace, l store
 			return guard("not countersigned", "")
 		}
 	}
-	var signed []map[string]any
-	for i, b := range batches {
-		s, err := a.Countersign(ctx, l, b, by[i])
+	for i, one := range ask.Batches {
+		s, err := a.Countersign(ctx, l, one.Of, by[i])
 		if err != nil {
 			return err
 		}
-		if a.json {
-			all, err := ordersOf(ctx, l, b)
-			if err != nil {
-				return err
-			}
-			since, err := app.SignedBefore(ctx, w, l, b)
-			if err != nil {
-				return err
-			}
-			signed = append(signed, map[string]any{"batch": b.ID, "person": s.Person, "seal": s.Of, "at": s.At, "orders": all.All, "begin": b.Begin, "end": b.End, "reportTo": b.ReportTo, "limits": b.Limits, "since": since})
-		} else {
-			page.Line("Batch %d is countersigned by %s. Seal of the draft: %s", b.ID, s.Person, answer.ShortSeal(b))
-		}
+		one.Signed = s
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"countersigned": signed})
-	}
-	page.Next("evenledger post " + strings.Join(numbers, ","))
-	return page.Err()
-}
-
-// ordersOf are all that a draft would have done.
-func ordersOf(ctx context.Context, l store.Store, b *batch.Batch) (*report.Orders, error) {
-	all := &report.Orders{}
-	for e, err := range l.Entries(ctx, b.ID, store.Filter{Mails: true, Secrets: true}) {
-		if err != nil {
-			return nil, err
-		}
-		all.Add(&e)
-	}
-	return all, nil
-}
-
-// whatIsSigned shows all that a draft would have done, and what is otherwise than in one that was signed.
-func (a *front) whatIsSigned(ctx context.Context, page *report.Page, w *workspace.Workspace, l store.Store, b *batch.Batch) error {
-	all, err := ordersOf(ctx, l, b)
-	if err != nil {
-		return err
-	}
-	page.Orders(b, all)
-	since, err := app.SignedBefore(ctx, w, l, b)
-	if err != nil || since == nil {
-		return err
-	}
-	page.Line("")
-	page.Text(page.Bold, since.String())
-	if len(since.First) > 0 {
-		page.Text(page.Plain, "Among them: "+strings.Join(since.First, ", "))
-	}
-	return nil
+	return errors.Join(page.Err(), a.tell(ctx, ask))
 }

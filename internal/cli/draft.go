@@ -77,8 +77,8 @@ func (a *front) draft(ctx context.Context, path string, flags sheetFlags) error 
 	}
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) error {
 		bar := a.progress()
-		made := a.DraftSet(ctx, l, members, set, bar.stageDone)
-		bar.end()
+		made := a.DraftSet(ctx, l, members, set, bar.Stage)
+		bar.End()
 		if err := a.drafted(ctx, l, members, made); err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/account"
+	"evenledger/internal/answer"
 	"evenledger/internal/words"
 )
 
@@ -19,7 +20,7 @@ func (a *front) explainCommand() *cobra.Command {
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return codeNames(), cobra.ShellCompDirectiveNoFileComp
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			list := account.Codes()
 			if len(args) == 1 {
 				code, ok := account.Explain(account.Code(args[0]))
@@ -32,16 +33,7 @@ func (a *front) explainCommand() *cobra.Command {
 				}
 				list = []account.Explanation{code}
 			}
-			if a.json {
-				return a.writeJSON(map[string]any{"codes": list})
-			}
-			page := a.page()
-			for _, code := range list {
-				page.Line("%s", page.Bold(string(code.Code)))
-				page.Line("    %s", code.Meaning)
-				page.Line("    %s", page.Dim("→ "+code.Remedy))
-			}
-			return page.Err()
+			return a.tell(cmd.Context(), answer.Codes(list))
 		},
 	}
 }

@@ -117,9 +117,9 @@ func (a *front) export(ctx context.Context, e *export.Export, target workspace.S
 			return 0, err
 		}
 		defer func() { err = errors.Join(err, w.Close()) }()
-		return e.Write(ctx, w, func(looked int) { bar.stageDone("looked at accounts", looked) })
+		return e.Write(ctx, w, func(looked int) { bar.Stage("looked at accounts", looked) })
 	})
-	bar.end()
+	bar.End()
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/secret"
 )
@@ -25,7 +26,7 @@ public keys, as they are written into evenledger.yaml; they are no secret. NAME 
 to be called there, if that is not the name that you sign in to this machine with.`,
 		Example: "  evenledger identity\n  evenledger identity ana.reyes",
 		Args:    cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			name := a.By
 			if len(args) > 0 {
 				name = strings.TrimSpace(args[0])
@@ -53,20 +54,7 @@ to be called there, if that is not the name that you sign in to this machine wit
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.writeJSON(map[string]any{"name": name, "file": path, "made": made, "opens": who.Opens(), "signs": who.Signs()})
-			}
-			page := a.page()
-			if made {
-				page.Line("Your identity is in %s now. Whoever has that file is you: keep a copy where nobody else can read it.", path)
-			} else {
-				page.Line("Your identity is in %s.", path)
-			}
-			page.Line("")
-			page.Line("Write this into evenledger.yaml, under “people”:")
-			page.Line("")
-			page.Line("  %s", page.Bold(fmt.Sprintf("%s: {opens: %s, signs: \"%s\"}", name, who.Opens(), who.Signs())))
-			return page.Err()
+			return a.tell(cmd.Context(), answer.Identity{Identity: who, Name: name, File: path, Made: made})
 		},
 	}
 }

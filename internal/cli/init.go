@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	feeds "evenledger/internal/feed/kinds"
 	"evenledger/internal/system/kinds"
 	"evenledger/internal/workspace"
@@ -19,7 +20,7 @@ func (a *front) initCommand() *cobra.Command {
 		Short:   "Make a workspace: evenledger.yaml, briefs/ and an example",
 		Example: "  evenledger init\n  evenledger init crew-accounts\n  evenledger init --schema > evenledger.schema.json",
 		Args:    cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if schema {
 				data, err := workspace.Schema(workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()})
 				if err != nil {
@@ -40,18 +41,15 @@ func (a *front) initCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.writeJSON(map[string]any{"workspace": absolute, "files": made})
-			}
-			page := a.page()
-			page.Line("A workspace in %s:", absolute)
+			lines := []string{fmt.Sprintf("A workspace in %s:", absolute)}
 			for _, file := range made {
-				page.Line("  %s", file)
+				lines = append(lines, "  "+file)
 			}
-			page.Line("")
-			page.Line("Say in evenledger.yaml how your system is reached. To practise without one:")
-			page.Next("evenledger standin --token file:crewdesk.token", "evenledger brief check starters")
-			return page.Err()
+			return a.tell(cmd.Context(), answer.Done{
+				Holds: map[string]any{"workspace": absolute, "files": made},
+				Lines: append(lines, "", "Say in evenledger.yaml how your system is reached. To practise without one:"),
+				Next:  []string{"evenledger standin --token file:crewdesk.token", "evenledger brief check starters"},
+			})
 		},
 	}
 	cmd.Flags().BoolVar(&schema, "schema", false, "make nothing; print the JSON Schema of evenledger.yaml, for editors")

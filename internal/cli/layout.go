@@ -1,13 +1,12 @@
 package cli
 
 import (
+	"context"
 	"fmt"
-	"os"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/compose"
 	"evenledger/internal/layout"
@@ -27,12 +26,12 @@ func (a *front) layoutCommand() *cobra.Command {
 		Short:   "Tell every mistake in a layout, with line and column",
 		Example: "  evenledger layout check layouts/deskbook.yaml",
 		Args:    one("a layout's file"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := layout.Load(args[0], a.Today())
 			if err != nil {
 				return err
 			}
-			return a.layoutFine(l, args[0])
+			return a.tell(cmd.Context(), answer.Layout{Layout: l, Path: args[0], Today: a.Today()})
 		},
 	}, &cobra.Command{
 		Use:     "schema",
@@ -50,45 +49,14 @@ func (a *front) layoutCommand() *cobra.Command {
 	return cmd
 }
 
-// layoutFine tells what a layout without mistakes says.
-func (a *front) layoutFine(l *layout.Layout, path string) error {
-	if a.json {
-		return a.writeJSON(map[string]any{"layout": l.Name, "format": l.File.Format, "key": l.Key, "headings": l.Headings(), "memberships": l.Kinds(), "problems": []string{}})
-	}
-	page := a.page()
-	page.Line("%s is in order: files of %d columns, in which %s says whose a row is.", path, len(l.Headings()), l.Key)
-	page.Text(page.Plain, "Headings: "+strings.Join(l.Headings(), ", "))
-	page.Line("A file of batch 17 would be called %s.", l.FileName(17, 1, "VALUE", a.Today()))
-	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
-	page.Next(fmt.Sprintf("evenledger fields %s    # once evenledger.yaml says: %s: {kind: files, layout: %s, accounts: EXPORT}", name, name, path))
-	return page.Err()
-}
-
-// writeFirst writes the first text of a file that a person goes on with, made from another, or shows it where no file is named.
-func (a *front) writeFirst(what, text, from, out, check string) error {
-	if out == "" {
-		if a.json {
-			return a.writeJSON(map[string]any{what: text})
+// first tells the first text of a file that a person goes on with, after it was written to one, if one is named.
+func (a *front) first(ctx context.Context, f answer.First) error {
+	if f.File != "" {
+		if err := app.WriteNew(f.File, f.Text); err != nil {
+			return err
 		}
-		_, err := fmt.Fprint(a.out, text)
-		return err
 	}
-	if _, err := os.Lstat(out); err == nil {
-		return wrong(out+" exists already", "Name another file.")
-	}
-	if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
-		return err
-	}
-	if _, err := app.WriteWhole(out, func(file *os.File) (int, error) { return file.WriteString(text) }); err != nil {
-		return err
-	}
-	if a.json {
-		return a.writeJSON(map[string]any{"file": out})
-	}
-	page := a.page()
-	page.Line("%s is written from %s.", out, from)
-	page.Next(check + out)
-	return page.Err()
+	return a.tell(ctx, f)
 }
 
 func (a *front) layoutNewCommand() *cobra.Command {
@@ -101,7 +69,7 @@ accounts) and writes a layout with its columns in their order. What was guessed 
 in a comment: look at each line.`,
 		Example: "  evenledger layout new deskbook-empty.csv -o layouts/deskbook.yaml",
 		Args:    one("a file of the application's"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := compose.Layout(args[0], a.Today())
 			if err != nil {
 				return err
@@ -109,7 +77,7 @@ in a comment: look at each line.`,
 			if _, err := layout.Parse("layout", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			return a.writeFirst("layout", text, args[0], out, "evenledger layout check ")
+			return a.first(cmd.Context(), answer.First{What: "layout", Text: text, From: args[0], File: out, Check: "evenledger layout check "})
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")

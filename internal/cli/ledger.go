@@ -129,13 +129,11 @@ func (a *front) writeHeads(ctx context.Context, path string) (err error) {
 	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
 		return errors.Join(err, os.Remove(path))
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"file": path, "batches": n})
-	}
-	page := a.page()
-	page.Line("%s: where the history of %s stands. Keep it where nobody who can write to the ledger can.", path, report.Counted(n, "batch", "batches"))
-	page.Next("evenledger ledger check --against " + path + "    # some day")
-	return page.Err()
+	return a.tell(ctx, answer.Done{
+		Holds: map[string]any{"file": path, "batches": n},
+		Lines: []string{fmt.Sprintf("%s: where the history of %s stands. Keep it where nobody who can write to the ledger can.", path, report.Counted(n, "batch", "batches"))},
+		Next:  []string{"evenledger ledger check --against " + path + "    # some day"},
+	})
 }
 
 func soundExit(sound app.Soundness) int {
@@ -159,12 +157,10 @@ func (a *front) copyLedger(ctx context.Context, path string) (err error) {
 	default: // it is the ledger's own
 		return err
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"file": path, "bytes": size})
-	}
-	page := a.page()
-	page.Line("%s: a copy of the ledger, %s bytes. You alone can read it; it has people's data in it.", path, report.Number(int(size)))
-	return page.Err()
+	return a.tell(ctx, answer.Done{
+		Holds: map[string]any{"file": path, "bytes": size},
+		Lines: []string{fmt.Sprintf("%s: a copy of the ledger, %s bytes. You alone can read it; it has people's data in it.", path, report.Number(int(size)))},
+	})
 }
 
 func (a *front) moveLedger(ctx context.Context, to string) error {
@@ -173,9 +169,9 @@ func (a *front) moveLedger(ctx context.Context, to string) error {
 	rows := 0
 	from, into, err := a.MoveLedger(ctx, to, func(stage string, n int) {
 		rows = max(rows, n)
-		bar.stageDone(stage, n)
+		bar.Stage(stage, n)
 	})
-	bar.end()
+	bar.End()
 	if err != nil {
 		return err
 	}

@@ -90,9 +90,9 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 		}
 	}
 	bar := a.progress()
-	how := app.Posting{Progress: bar.of}
+	how := app.Posting{Progress: bar.Of}
 	sent, err := a.SendMails(ctx, w, l, b, how, send.Rows, again)
-	bar.end()
+	bar.End()
 	if err != nil {
 		return err
 	}

@@ -44,8 +44,8 @@ never shown. “-” reads what is piped in.`,
 				return a.peekRows(cmd.Context(), s, selection)
 			}
 			bar := a.progress()
-			found, err := profile.Of(s.Info(), s.Rows(), func(rows int) { bar.stageDone("looked at", rows) })
-			bar.end()
+			found, err := profile.Of(s.Info(), s.Rows(), func(rows int) { bar.Stage("looked at", rows) })
+			bar.End()
 			if err != nil {
 				return err
 			}

@@ -111,13 +111,8 @@ func (a *front) posting(w *workspace.Workspace, o order, batches ...*batch.Batch
 			err = wrong(path+" exists already", "Name another file: passwords that stand in it would be lost.")
 		}
 	}
-	how := app.Posting{Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope}
+	how := app.Posting{Workers: o.workers, Trial: o.trial, Again: o.again, SettleOnly: o.settle, HoldMails: o.hold, Unproven: o.unproven, Envelope: envelope}
 	how.Credentials = func(b *batch.Batch) string { return o.credentials.of(b, len(batches) > 1) }
-	if o.workers > 1 {
-		how.Helpers = func(ctx context.Context, id int) (func() []string, error) {
-			return a.helpers(ctx, id, o.workers-1, w.Dir)
-		}
-	}
 	return how, err
 }
 
@@ -129,7 +124,7 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 		return err
 	}
 	bar := a.progress()
-	how.Progress = bar.of
+	how.Progress = bar.Of
 	posts, err := a.Ready(ctx, w, l, how, batches...)
 	if err != nil {
 		return err
@@ -149,12 +144,12 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 		a.remark("Nothing in batch %d waits to be posted.", batches[0].ID)
 	}
 	stop := context.AfterFunc(ctx, func() {
-		bar.end()
+		bar.End()
 		a.remark("Stopping: the requests on their way are let to end. Press Ctrl-C again to leave at once; nothing is lost.")
 	})
 	posts.CarryOut(ctx)
 	stop()
-	bar.end()
+	bar.End()
 	after := context.WithoutCancel(ctx)
 	var troubles []inSystem
 	for _, one := range posts.All {

@@ -114,8 +114,8 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 	flags.Elevated = true // nothing is given: it is only compared
 	return a.onSheets(ctx, path, flags, func(members []app.Member, set string, l store.Store) (err error) {
 		bar := a.progress()
-		err = a.CompareSet(ctx, l, members, set, bar.stageDone, func(made []*drafting.Made) error {
-			bar.end()
+		err = a.CompareSet(ctx, l, members, set, bar.Stage, func(made []*drafting.Made) error {
+			bar.End()
 			var batches []*batch.Batch
 			for _, m := range made {
 				if m != nil {
@@ -140,7 +140,7 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 			}
 			return a.tell(ctx, c)
 		})
-		bar.end()
+		bar.End()
 		return errors.Join(err, a.tellSystems(ctx, ofMembers(members)))
 	})
 }
@@ -155,15 +155,15 @@ func (a *front) writeDifferences(out string, c report.Comparison, lines iter.Seq
 	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
 	c.Told = fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
 	c.Kinds = answer.Compared{}.Kinds()
-	n, err := app.WriteDifferences(out, isPage(out), c, lines)
+	n, err := app.WriteDifferences(out, c, lines)
 	return answer.Differences{File: out, Lines: n}, err
 }
 
 // readBack tells whether the system is still as a batch left it.
 func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.Store, b *batch.Batch, within time.Duration, out string) error {
 	bar := a.progress()
-	read, err := a.ReadBack(ctx, w, l, b, within, bar.stageDone)
-	bar.end()
+	read, err := a.ReadBack(ctx, w, l, b, within, bar.Stage)
+	bar.End()
 	if err != nil {
 		return err
 	}

@@ -104,9 +104,9 @@ func (a *front) reverse(ctx context.Context, w *workspace.Workspace, l store.Sto
 		})
 	}
 	bar := a.progress()
-	u.Progress = bar.stageDone
+	u.Progress = bar.Stage
 	all := a.Reverse(ctx, w, l, u, batches...)
-	bar.end()
+	bar.End()
 	var made []*batch.Batch
 	var troubles []inSystem
 	for _, r := range all {

@@ -76,7 +76,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 		return err
 	}
 	bar := a.progress()
-	how.Progress = bar.of
+	how.Progress = bar.Of
 	after := context.WithoutCancel(ctx)
 	var troubles []inSystem
 	var settled *app.Posted
@@ -85,7 +85,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 			continue // nothing of it was handed over
 		}
 		one, err := a.Settle(ctx, w, l, b, answer, how)
-		if bar.end(); err == nil {
+		if bar.End(); err == nil {
 			settled = one
 			a.followed(one, how, len(batches) > 1)
 			if err = errors.Join(one.Err, one.After); err == nil {

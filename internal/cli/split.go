@@ -1,13 +1,12 @@
 package cli
 
 import (
-	"fmt"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/report"
 	"evenledger/internal/sheet"
@@ -31,7 +30,7 @@ blank unless --with-passwords says otherwise.`,
   evenledger split everyone.xlsx --each 200 --rows 2-1001 -o parts`,
 		Args: one("a sheet"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			most, err := bytesIn(size)
+			most, err := app.BytesIn(size)
 			switch {
 			case err != nil:
 				return err
@@ -59,7 +58,7 @@ blank unless --with-passwords says otherwise.`,
 			if p.Concealed > 0 {
 				a.remark("%s like a password and left blank. With --with-passwords they are written.", report.Counted(p.Concealed, "cell looks", "cells look"))
 			}
-			return a.tellPieces(p)
+			return a.tell(cmd.Context(), answer.Cut{Cut: p})
 		},
 	}
 	flags.addRows(cmd)
@@ -69,46 +68,4 @@ blank unless --with-passwords says otherwise.`,
 	cmd.Flags().StringVarP(&folder, "output", "o", "", "the `FOLDER` to write to")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over files that exist")
 	return cmd
-}
-
-// bytesIn reads a size such as 5MB.
-func bytesIn(text string) (int, error) {
-	if text == "" {
-		return 0, nil
-	}
-	number, unit := strings.TrimRight(strings.ToUpper(text), "KMGBI "), 1
-	switch strings.TrimSuffix(strings.TrimSuffix(strings.TrimSpace(strings.ToUpper(text)[len(number):]), "B"), "I") {
-	case "K":
-		unit = 1000
-	case "M":
-		unit = 1000 * 1000
-	case "G":
-		unit = 1000 * 1000 * 1000
-	}
-	n, err := strconv.Atoi(number)
-	if err != nil || n <= 0 {
-		return 0, wrong(fmt.Sprintf("--size: “%s” is no size", text), "Write it as 5MB or 800KB.")
-	}
-	return n * unit, nil
-}
-
-func (a *front) tellPieces(p *app.Cut) error {
-	if a.json {
-		files := p.Files
-		if files == nil {
-			files = []app.Piece{}
-		}
-		return a.writeJSON(map[string]any{"rows": p.Rows, "left": p.Left, "files": files})
-	}
-	page := a.page()
-	in := 0
-	for _, f := range p.Files {
-		page.Line("%s  %s", report.Pad(f.File, 40), page.Dim(fmt.Sprintf("%s %s, %d to %d of the sheet", report.Number(f.Rows), report.Plural(f.Rows, "row", "rows"), f.From, f.To)))
-		in += f.Rows
-	}
-	page.Account([]report.Side{{Label: "Rows in", N: p.Rows}}, []report.Side{{Label: fmt.Sprintf("In %d %s", len(p.Files), report.Plural(len(p.Files), "file", "files")), N: in}, {Label: "Left out", N: p.Left}})
-	if len(p.Files) > 0 {
-		page.Next("evenledger check " + report.Quoted(p.Files[0].File))
-	}
-	return page.Err()
 }

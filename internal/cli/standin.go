@@ -5,36 +5,26 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/http"
 	"net/url"
 	"os"
 	"runtime/debug"
 	"slices"
 	"strconv"
-	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"evenledger/internal/answer"
 	"evenledger/internal/demo"
-	"evenledger/internal/report"
 	"evenledger/internal/standin"
-	"evenledger/internal/standin/desk"
-	"evenledger/internal/standin/mooring"
 	"evenledger/internal/workspace"
 )
 
-// A practiceWish is which practice application is asked for, and what it is to be like.
+// A practiceWish is which practice application is asked for, and where.
 type practiceWish struct {
-	options        standin.Options
+	demo.Practice
 	port, mailPort int
-	token, mails   string
-	sample         bool
-	files, web     bool // the one that takes nothing but files, or the one with a web interface of its own
-	rows           int
-	jobs           time.Duration
-	client         string
+	mails          string // the folder for mails; empty: none are taken
 }
 
 func (a *front) standinCommand() *cobra.Command {
@@ -76,18 +66,18 @@ it, and with the same --seed the same requests meet the same.`,
 }
 
 func (wish *practiceWish) flags(flags *pflag.FlagSet) {
-	options := &wish.options
+	options := &wish.Options
 	flags.IntVar(&wish.port, "port", 8085, "the port on this machine; 0: any free one")
-	flags.StringVar(&wish.token, "token", "", "where the token is: env:NAME or file:PATH")
-	flags.BoolVar(&wish.files, "files", false, "be an application that takes nothing but files")
-	flags.BoolVar(&wish.web, "web", false, "be an application with a web interface of its own")
-	flags.DurationVar(&wish.jobs, "jobs", 0, "with --web: accounts are made by jobs that take so long")
-	flags.StringVar(&wish.client, "oauth", "", "with --web: tokens are got by this `CLIENT`, whose secret is --token")
-	flags.IntVar(&wish.rows, "rows", 500, "with --files: most lines of a file")
+	flags.StringVar(&wish.Token, "token", "", "where the token is: env:NAME or file:PATH")
+	flags.BoolVar(&wish.Files, "files", false, "be an application that takes nothing but files")
+	flags.BoolVar(&wish.Web, "web", false, "be an application with a web interface of its own")
+	flags.DurationVar(&wish.Jobs, "jobs", 0, "with --web: accounts are made by jobs that take so long")
+	flags.StringVar(&wish.Client, "oauth", "", "with --web: tokens are got by this `CLIENT`, whose secret is --token")
+	flags.IntVar(&wish.Rows, "rows", 500, "with --files: most lines of a file")
 	flags.StringVar(&options.Data, "data", "", "keep the data in this `FILE` (else in memory)")
 	flags.StringVar(&wish.mails, "mail", "", "take mails too, and keep each in this `FOLDER`; nobody gets them")
 	flags.IntVar(&wish.mailPort, "mail-port", 8025, "the port for mails on this machine; 0: any free one")
-	flags.BoolVar(&wish.sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
+	flags.BoolVar(&wish.Sample, "sample", false, "begin with the sample company's accounts, unless the data file is there")
 	flags.IntVar(&options.Page, "page", 200, "most accounts in one answer")
 	flags.IntVar(&options.Bulk, "bulk", 0, "serve bulk requests of at most this many operations")
 	flags.BoolVar(&options.NoPatch, "no-patch", false, "do not serve PATCH")
@@ -102,124 +92,41 @@ func (wish *practiceWish) flags(flags *pflag.FlagSet) {
 	flags.DurationVar(&options.Faults.Unseen, "unseen", 0, "how long a new account is not shown")
 }
 
-// standIn serves the practice application that is asked for.
-func (a *front) standIn(ctx context.Context, wish *practiceWish) error {
-	if wish.files {
-		a.longWork()
-		return a.serveFiles(ctx, desk.Options{Data: wish.options.Data, Rows: wish.rows}, wish.port, wish.sample)
-	}
-	if wish.web && wish.options.Data != "" {
-		return wrong("the practice application with a web interface of its own keeps its data in memory", "Leave --data out.")
-	}
-	secret, err := standin.OpenToken(wish.token)
+// standIn serves the practice application that is asked for, until it is stopped.
+func (a *front) standIn(ctx context.Context, wish *practiceWish) (err error) {
+	application, err := wish.Open(a.Clock.Now())
 	if err != nil {
-		return wrong(err.Error(), "Give --token file:PATH or env:NAME.")
+		return err
 	}
-	if wish.web {
-		a.longWork()
-		with := mooring.Options{Token: secret, Page: wish.options.Page, Unseen: wish.options.Faults.Unseen, Delay: wish.options.Faults.Delay, Jobs: wish.jobs}
-		if wish.client != "" {
-			with.Client, with.Secret = wish.client, secret
-		}
-		return a.serveWeb(ctx, with, wish.port, wish.sample)
-	}
-	wish.options.Token = secret
-	server, err := demo.NewPractice(wish.options, wish.sample)
-	if err != nil {
-		return wrong(err.Error(), "")
-	}
+	defer func() { err = errors.Join(err, application.Close()) }()
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(150) // all that it keeps is in memory, and is looked at each time that is tidied
 	}
 	var box *standin.Mailbox
-	if wish.mails != "" {
+	if wish.mails != "" && application.Scim() {
 		if box, err = standin.NewMailbox(fmt.Sprintf("127.0.0.1:%d", wish.mailPort), wish.mails); err != nil {
 			return wrong("mails cannot be taken: "+err.Error(), "Name another port with --mail-port, or another folder.")
 		}
 		defer box.Close()
 	}
-	return a.serve(ctx, server, wish.port, box)
-}
-
-func (a *front) serveFiles(ctx context.Context, options desk.Options, port int, sample bool) error {
-	d, err := demo.NewDesk(options, sample, a.Clock.Now())
+	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", wish.port))
 	if err != nil {
-		return wrong(err.Error(), "")
+		return wrong(fmt.Sprintf("port %d cannot be used: %s", wish.port, err), a.otherPort(wish.port))
 	}
-	return a.serveHandler(ctx, d, port, "/", func(page *report.Page, address string) {
-		page.Line("The practice application for files is at %s", address)
-		page.Line("%s", page.Dim("Open it in a browser. Ctrl-C ends it; in the background, kill %1 does."))
-	})
-}
-
-// serveWeb serves the practice application with a web interface of its own; with sample it begins with the sample
-// company's people.
-func (a *front) serveWeb(ctx context.Context, options mooring.Options, port int, sample bool) error {
-	server := mooring.New(options)
-	if sample {
-		if err := demo.Moor(server); err != nil {
-			return wrong(err.Error(), "")
-		}
+	address := fmt.Sprintf("http://%s%s", listener.Addr(), application.Path)
+	serving := answer.Done{Holds: map[string]any{"url": address}, Lines: application.About(address)}
+	if w, err := a.FindWorkspace(); err == nil && application.Scim() && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
+		serving.Lines = append(serving.Lines, fmt.Sprintf("To use it, write this url for a system in %s.", workspace.File))
 	}
-	return a.serveHandler(ctx, server, port, "/api", func(page *report.Page, address string) {
-		page.Line("The practice application with a web interface of its own is at %s", address)
-		page.Line("What it is like is told in a browser at %s", strings.TrimSuffix(address, "api"))
-		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
-	})
-}
-
-// serveHandler serves a practice application until it is stopped.
-func (a *front) serveHandler(ctx context.Context, handler http.Handler, port int, path string, tell func(page *report.Page, address string)) error {
-	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
+	if box != nil {
+		serving.Holds["mail"] = "smtp://" + box.Address
+		serving.Lines = append(serving.Lines, "It takes mails at smtp://"+box.Address)
 	}
-	address := fmt.Sprintf("http://%s%s", listener.Addr(), path)
-	if a.json {
-		err = a.writeJSON(map[string]any{"url": address})
-	} else {
-		page := a.page()
-		tell(page, address)
-		err = page.Err()
+	serving.Lines = append(serving.Lines, "Ctrl-C ends it; in the background, kill %1 does.")
+	if err := a.tell(ctx, serving); err != nil {
+		return errors.Join(err, listener.Close())
 	}
-	if err != nil {
-		return err
-	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
-	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
-	defer stop()
-	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return nil
-}
-
-func (a *front) serve(ctx context.Context, server *standin.Server, port int, box *standin.Mailbox) error {
-	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return wrong(fmt.Sprintf("port %d cannot be used: %s", port, err), a.otherPort(port))
-	}
-	address := practiceURL(listener.Addr())
-	if a.json {
-		told := map[string]any{"url": address}
-		if box != nil {
-			told["mail"] = "smtp://" + box.Address
-		}
-		if err := a.writeJSON(told); err != nil {
-			return err
-		}
-	} else {
-		page := a.page()
-		page.Line("The practice application is at %s", address)
-		if w, err := a.FindWorkspace(); err == nil && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
-			page.Line("To use it, write this url for a system in %s.", workspace.File)
-		}
-		if box != nil {
-			page.Line("It takes mails at smtp://%s", box.Address)
-		}
-		page.Line("%s", page.Dim("Ctrl-C ends it; in the background, kill %1 does."))
-	}
-	return server.Serve(ctx, listener)
+	return standin.Serve(ctx, listener, application)
 }
 
 // otherPort says how to go on where a port cannot be used: with one that is free,
@@ -239,7 +146,5 @@ func (a *front) otherPort(taken int) string {
 			}
 		}
 	}
-	return fmt.Sprintf("Give --port %d, and in %s make the url %s %s", free, workspace.File, which, practiceURL(listener.Addr()))
+	return fmt.Sprintf("Give --port %d, and in %s make the url %s %s", free, workspace.File, which, fmt.Sprintf("http://%s%s", listener.Addr(), standin.Path))
 }
-
-func practiceURL(at net.Addr) string { return fmt.Sprintf("http://%s/scim/v2", at) }

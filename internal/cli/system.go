@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 
@@ -10,7 +12,6 @@ import (
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/description"
-	"evenledger/internal/report"
 	"evenledger/internal/system"
 )
 
@@ -61,7 +62,7 @@ and changed, and writes a description. What was guessed says so in a comment: lo
 each line, then try it out.`,
 		Example: "  evenledger system new openapi.json -o systems/mooring.yaml",
 		Args:    one("an OpenAPI document"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := os.ReadFile(args[0])
 			if err != nil {
 				return err
@@ -73,7 +74,7 @@ each line, then try it out.`,
 			if _, err := description.Parse("description", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			return a.writeFirst("description", text, args[0], out, "evenledger system check ")
+			return a.first(cmd.Context(), answer.First{What: "description", Text: text, From: args[0], File: out, Check: "evenledger system check "})
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")
@@ -124,7 +125,7 @@ changed, tied, suspended and removed again, and each step is judged.`,
 			if !is {
 				return wrong(fmt.Sprintf("%s is spoken to by a standard, and has no description to try out", target.Name), "Look at what it takes with: evenledger fields "+target.Name)
 			}
-			return a.systemTry(cmd, target.Name, trier, as, write)
+			return a.systemTry(cmd.Context(), target.Name, trier, as, write)
 		},
 	}
 	cmd.Flags().StringVarP(&flags.Brief, "brief", "b", "", "the `BRIEF` of the sheet: its name in briefs/, or a file")
@@ -148,33 +149,17 @@ func wantedIn(cmd *cobra.Command, j *app.Job, path string, row int) (*account.Ac
 	return &as, nil
 }
 
-func (a *front) systemTry(cmd *cobra.Command, name string, trier system.Trier, as *account.Account, write bool) error {
-	steps, amiss := []system.Tried{}, 0
+func (a *front) systemTry(ctx context.Context, name string, trier system.Trier, as *account.Account, write bool) error {
+	walk := answer.Walk{System: name}
 	page := a.page()
-	told := func(s system.Tried) {
-		steps = append(steps, s)
-		if s.Amiss != "" {
-			amiss++
-		}
-		if !a.json {
-			answer.Tried(page, len(steps), s)
-		}
-	}
-	if err := trier.Try(cmd.Context(), as, write, told); err != nil {
+	if err := trier.Try(ctx, as, write, func(s system.Tried) {
+		walk.Add(s)
+		answer.Tried(page, len(walk.Steps), s)
+	}); err != nil {
 		return err
 	}
-	if amiss > 0 {
+	if walk.Amiss > 0 {
 		a.exit = max(a.exit, exitRows)
 	}
-	if a.json {
-		return a.writeJSON(map[string]any{"system": name, "steps": steps, "amiss": amiss})
-	}
-	if amiss > 0 {
-		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s of %d steps %s amiss.", report.Number(amiss), len(steps), map[bool]string{true: "is", false: "are"}[amiss == 1])))
-		page.Next("evenledger system try " + name + "    # once the description is corrected")
-		return page.Err()
-	}
-	page.Line("%s", page.Bold(fmt.Sprintf("All %d steps are in order.", len(steps))))
-	page.Next("evenledger fields " + name)
-	return page.Err()
+	return errors.Join(page.Err(), a.tell(ctx, walk))
 }

@@ -3,6 +3,8 @@ package cli
 import (
 	"runtime/debug"
 
+	"evenledger/internal/answer"
+
 	"github.com/spf13/cobra"
 )
 
@@ -13,7 +15,7 @@ func (a *front) versionCommand() *cobra.Command {
 		Short:   "Print the version, the commit it was built from and its date",
 		Example: "  evenledger version",
 		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			version, commit, date := "(built from source)", "unknown", "unknown"
 			if info, ok := debug.ReadBuildInfo(); ok {
 				if info.Main.Version != "" && info.Main.Version != "(devel)" {
@@ -30,14 +32,10 @@ func (a *front) versionCommand() *cobra.Command {
 					}
 				}
 			}
-			if a.json {
-				return a.writeJSON(map[string]any{"version": version, "commit": commit, "date": date})
-			}
-			page := a.page()
-			page.Line("evenledger %s", version)
-			page.Line("commit %s", commit)
-			page.Line("date   %s", date)
-			return page.Err()
+			return a.tell(cmd.Context(), answer.Done{
+				Holds: map[string]any{"version": version, "commit": commit, "date": date},
+				Lines: []string{"evenledger " + version, "commit " + commit, "date   " + date},
+			})
 		},
 	}
 }

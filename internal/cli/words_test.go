@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,12 +22,12 @@ func TestQuoted(t *testing.T) {
 
 func TestBytesIn(t *testing.T) {
 	for text, want := range map[string]int{"": 0, "800": 800, "5MB": 5_000_000, "5 mb": 5_000_000, "2KiB": 2000, "1g": 1_000_000_000} {
-		n, err := bytesIn(text)
+		n, err := app.BytesIn(text)
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, n, text)
 	}
 	for _, text := range []string{"-1", "0", "MB", "5 apples", "1.5MB"} {
-		_, err := bytesIn(text)
+		_, err := app.BytesIn(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -47,17 +46,4 @@ func TestAbout(t *testing.T) {
 	} {
 		assert.Equal(t, want, answer.About(info))
 	}
-}
-
-// What turns the direction of writing is escaped in JSON, also where a character comes in
-// pieces.
-func TestUnturned(t *testing.T) {
-	var out strings.Builder
-	w := &bidiSafe{Writer: &out}
-	for _, b := range []byte("{\"name\": \"Zoë \u202egnp.exe\u2066 田\"}") {
-		n, err := w.Write([]byte{b})
-		assert.NoError(t, err)
-		assert.Equal(t, 1, n)
-	}
-	assert.Equal(t, `{"name": "Zoë \u202egnp.exe\u2066 田"}`, out.String())
 }

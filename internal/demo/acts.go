@@ -1,5 +1,10 @@
 package demo
 
+import (
+	"path/filepath"
+	"time"
+)
+
 // A Step is a command of the demonstration with what it is about.
 type Step struct {
 	About string
@@ -51,4 +56,20 @@ func Acts() [][]Step {
 			{"Only what the new export shows counts as done; what was not taken says why.", []string{"settle", "1", "--results", "desk/not-taken.csv", "--workspace", "desk"}, 1},
 		},
 	}
+}
+
+// Between does what somebody does after an act, and says so: corrections in a line each.
+func Between(act int, dir string, now time.Time) (about string, lines []string, err error) {
+	switch act {
+	case 0:
+		about = "Somebody opens again.csv and puts the cells right:"
+		lines, err = Correct(filepath.Join(dir, "again.csv"), Corrections(now))
+	case 1:
+		about = "Somebody opens managers.csv and changes three cells:"
+		lines, err = Correct(filepath.Join(dir, "managers.csv"), NewManagers())
+	case 3:
+		about = "Somebody gives desk/outbox/people-1-1.csv to Deskbook's page, and saves its list of\nwhat it did not take as desk/not-taken.csv, its new export as desk/exports/people.csv."
+		err = GiveToDesk(dir, now)
+	}
+	return about, lines, err
 }

@@ -17,6 +17,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
+	"evenledger/internal/yamldoc"
 )
 
 // A Page writes for a person. Color turns styling on; words alone say everything
@@ -49,6 +50,30 @@ func (p *Page) Told(text, remedy string) {
 	p.beneath("   ", "", func(line string) Styled { return p.Level(account.Error, line) }, text)
 	if remedy != "" {
 		p.beneath("   ", "→ ", p.Plain, remedy)
+	}
+}
+
+// Failure tells why a command failed, and what can be done about it: the mistakes in a file each at its place.
+func (p *Page) Failure(message, remedy string, problems yamldoc.Problems) {
+	if problems != nil {
+		p.Line("%s %d %s in %s:", p.Level(account.Error, "evenledger:"), len(problems), Plural(len(problems), "mistake", "mistakes"), problems[0].File)
+		for _, one := range problems {
+			p.Line("  %s %s", p.Bold(fmt.Sprintf("%s:%d:%d:", one.File, one.Line, one.Column)), one.Message)
+			if one.Remedy != "" {
+				p.Line("      %s", p.Dim("→ "+one.Remedy))
+			}
+		}
+		return
+	}
+	for i, line := range strings.Split(message, "\n") {
+		if i == 0 {
+			p.Line("%s %s", p.Level(account.Error, "evenledger:"), line)
+		} else {
+			p.Line("%s", line)
+		}
+	}
+	if remedy != "" {
+		p.Remedy(remedy)
 	}
 }
 
@@ -878,9 +903,11 @@ func Plural(n int, one, many string) string {
 	return many
 }
 
-// Next writes the command to type next.
+// Next writes the commands to type next, if there are any.
 func (p *Page) Next(commands ...string) {
-	p.Line("")
+	if len(commands) > 0 {
+		p.Line("")
+	}
 	for i, command := range commands {
 		label := "      "
 		if i == 0 {

@@ -42,8 +42,10 @@ type Options struct {
 const (
 	mediaType = "application/scim+json"
 	maxBody   = 1 << 20
-	base      = "/scim/v2"
 )
+
+// Path is where it is on its server.
+const Path = "/scim/v2"
 
 // A Server is a practice application. It is an http.Handler.
 type Server struct {
@@ -103,9 +105,9 @@ func (s *Server) Add(body map[string]any) error {
 	return err
 }
 
-// Serve serves on the listener until ctx is done, and puts the data together at the end.
-func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
-	server := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
+// Serve serves a practice application on the listener until ctx is done. Requests on their way are let to end.
+func Serve(ctx context.Context, listener net.Listener, handler http.Handler) error {
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	select {
@@ -118,7 +120,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 		if errors.Is(err, context.DeadlineExceeded) {
 			err = server.Close()
 		}
-		return errors.Join(err, s.Close())
+		return err
 	}
 }
 
@@ -202,9 +204,9 @@ func (s *Server) authorized(r *http.Request) bool {
 }
 
 func (s *Server) route(w http.ResponseWriter, r *http.Request, body []byte) {
-	path, ok := strings.CutPrefix(r.URL.Path, base)
+	path, ok := strings.CutPrefix(r.URL.Path, Path)
 	if !ok {
-		fail(w, &problem{404, "", "the service is at " + base})
+		fail(w, &problem{404, "", "the service is at " + Path})
 		return
 	}
 	endpoint, id, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
@@ -522,7 +524,7 @@ func sortRecords(kind *resourceType, found []*record, by, order string) error {
 }
 
 func location(r *http.Request, kind *resourceType, id string) string {
-	return "http://" + r.Host + base + kind.endpoint + "/" + id
+	return "http://" + r.Host + Path + kind.endpoint + "/" + id
 }
 
 // projection says which attributes to give (RFC 7644 section 3.9).

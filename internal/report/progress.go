@@ -1,4 +1,4 @@
-package cli
+package report
 
 import (
 	"fmt"
@@ -6,13 +6,11 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"evenledger/internal/report"
 )
 
-// progress tells on standard error how far long work has come: on a terminal in
+// A Progress tells how far long work has come: on a terminal in
 // one line that is written over, elsewhere in a line every so often.
-type progress struct {
+type Progress struct {
 	w        io.Writer
 	terminal bool
 	every    time.Duration
@@ -25,22 +23,23 @@ type progress struct {
 	shown bool
 }
 
-func (a *front) progress() *progress {
-	p := &progress{w: a.err, terminal: isTerminal(a.err), every: 10 * time.Second, now: a.Clock.Now, begun: a.Clock.Now()}
-	if p.terminal {
+// NewProgress tells on w, which may be a terminal, how far work has come that begins now.
+func NewProgress(w io.Writer, terminal bool, now func() time.Time) *Progress {
+	p := &Progress{w: w, terminal: terminal, every: 10 * time.Second, now: now, begun: now()}
+	if terminal {
 		p.every = 100 * time.Millisecond
 	}
 	p.told = p.begun
 	return p
 }
 
-// stageDone tells a stage without a known end.
-func (p *progress) stageDone(stage string, n int) {
-	p.tell(func(time.Duration) string { return fmt.Sprintf("%s %s", stage, report.Number(n)) })
+// Stage tells a stage without a known end.
+func (p *Progress) Stage(stage string, n int) {
+	p.tell(func(time.Duration) string { return fmt.Sprintf("%s %s", stage, Number(n)) })
 }
 
-// of tells how much of a known whole is done, with rate and time left.
-func (p *progress) of(stage string, done, total int) {
+// Of tells how much of a known whole is done, with rate and time left.
+func (p *Progress) Of(stage string, done, total int) {
 	p.mu.Lock()
 	if stage != p.stage && p.stage != "" {
 		p.begun = p.now() // the rate is that of the stage
@@ -49,7 +48,7 @@ func (p *progress) of(stage string, done, total int) {
 	p.mu.Unlock()
 	p.tell(func(spent time.Duration) string {
 		rate := float64(done) / max(spent.Seconds(), 0.001)
-		line := fmt.Sprintf("posted %s of %s %s", report.Number(done), report.Number(total), stage)
+		line := fmt.Sprintf("posted %s of %s %s", Number(done), Number(total), stage)
 		if done > 0 && spent > time.Second {
 			line += fmt.Sprintf(" · %.0f/s", rate)
 			if left := time.Duration(float64(total-done) / rate * float64(time.Second)); done < total {
@@ -60,7 +59,7 @@ func (p *progress) of(stage string, done, total int) {
 	})
 }
 
-func (p *progress) tell(line func(time.Duration) string) {
+func (p *Progress) tell(line func(time.Duration) string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := p.now()
@@ -77,8 +76,8 @@ func (p *progress) tell(line func(time.Duration) string) {
 	fmt.Fprintf(p.w, "\r%s%s", text, strings.Repeat(" ", max(0, 60-len(text))))
 }
 
-// end clears the line.
-func (p *progress) end() {
+// End clears the line.
+func (p *Progress) End() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.shown {
