@@ -3,17 +3,12 @@ package answer
 import (
 	"context"
 
-	"evenledger/internal/export"
+	"evenledger/internal/app"
 	"evenledger/internal/report"
 )
 
 // Exported are accounts that were written to a sheet.
-type Exported struct {
-	System, File string
-	Rows         int
-	Export       *export.Export
-	Left         string // which of the system's fields have no column
-}
+type Exported app.Exported
 
 // Document implements Answer.
 func (e Exported) Document(context.Context) any {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"evenledger/internal/account"
+	"evenledger/internal/app"
 	"evenledger/internal/export"
 	"evenledger/internal/report"
 	"evenledger/internal/words"
@@ -135,12 +136,7 @@ func (k Kinds) Draw(_ context.Context, page *report.Page) error {
 }
 
 // Things are those of one kind that were asked for.
-type Things struct {
-	System, Kind string
-	Total        int            // that there are
-	Called       map[string]int // how many have a name, by words.Key
-	Things       []account.Thing
-}
+type Things app.Things
 
 // Document implements Answer.
 func (s Things) Document(context.Context) any {

@@ -392,3 +392,17 @@ func (r ReadBack) found(page *report.Page) {
 		page.Line("%s", page.Level(account.Error, fmt.Sprintf("%s not carried out to the end, or it is open whether they were.", report.Counted(read.Waiting, "row is", "rows are"))))
 	}
 }
+
+// WriteDifferences writes the sheet or page of what is otherwise, if one is asked for, and returns what was
+// written. held says when that was, and by whom.
+func WriteDifferences(out, held string, c report.Comparison, lines iter.Seq2[[][]string, error]) (Differences, error) {
+	if out == "" {
+		return Differences{}, nil
+	}
+	none := func(s report.Side) bool { return s.N == 0 && s.Label != "Rows in" }
+	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
+	c.Told = held
+	c.Kinds = Compared{}.Kinds()
+	n, err := app.WriteDifferences(out, c, lines)
+	return Differences{File: out, Lines: n}, err
+}

@@ -82,3 +82,20 @@ func (a *App) reverse(ctx context.Context, w *workspace.Workspace, l store.Store
 	}
 	return b, err
 }
+
+// TrialBatches are the batches of a trial that were posted and are not undone yet, the newest first.
+func TrialBatches(ctx context.Context, l store.Store, name string) (batches []*batch.Batch, err error) {
+	all, err := l.Batches(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if b := &all[i]; b.Trial == name && b.Took() {
+			batches = append(batches, b)
+		}
+	}
+	if len(batches) == 0 {
+		return nil, mistake(fmt.Sprintf("no batch that is still to be undone was marked as a trial of “%s”", name), "“evenledger report SYSTEM trials” lists those that are.")
+	}
+	return batches, nil
+}

@@ -103,3 +103,23 @@ func known(name, address string) []string {
 	}
 	return append(strings.Split(at.Hostname(), "."), name)
 }
+
+// OwnIdentity is the person's identity and the file that it is in: the one that evenledger.yaml names, or the
+// person's own, which is made if there is none.
+func (a *App) OwnIdentity() (who *secret.Identity, path string, made bool, err error) {
+	if w, err := a.FindWorkspace(); err == nil && w.Identity.Given() {
+		who, err = Identity(w)
+		return who, w.Identity.String(), false, err
+	}
+	if path, err = IdentityPath(); err != nil {
+		return nil, "", false, err
+	}
+	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
+		who, err = IdentityIn(path)
+		return who, path, false, err
+	}
+	if who, err = secret.NewIdentity(); err == nil {
+		err = who.Keep(path)
+	}
+	return who, path, true, err
+}

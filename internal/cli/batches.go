@@ -2,23 +2,18 @@ package cli
 
 import (
 	"errors"
-	"fmt"
-	"path"
 	"slices"
-	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
-	"evenledger/internal/batch"
 	"evenledger/internal/report"
 	"evenledger/internal/store"
 )
 
 func (a *front) batchesCommand() *cobra.Command {
-	var only batchesOf
+	var only app.BatchFilter
 	cmd := &cobra.Command{
 		Use:     "batches",
 		GroupID: "look",
@@ -44,7 +39,7 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 			if err != nil {
 				return err
 			}
-			if all, err = only.of(all); err != nil {
+			if all, err = only.Of(all); err != nil {
 				return err
 			}
 			heads := make([]report.Head, len(all))
@@ -64,43 +59,11 @@ With flags: only those of a system, of a sheet (in whose name * stands for anyth
 			return a.tell(ctx, answer.Batches{Batches: all, Heads: heads, Of: every, Working: working, Now: a.Clock.Now()})
 		},
 	}
-	cmd.Flags().StringVar(&only.system, "system", "", "only batches for this `SYSTEM`")
-	cmd.Flags().StringVar(&only.sheet, "sheet", "", "only batches of this `SHEET`; * stands for anything")
-	cmd.Flags().StringVar(&only.state, "state", "", "only batches in this `STATE`, such as drafted or posted")
+	cmd.Flags().StringVar(&only.System, "system", "", "only batches for this `SYSTEM`")
+	cmd.Flags().StringVar(&only.Sheet, "sheet", "", "only batches of this `SHEET`; * stands for anything")
+	cmd.Flags().StringVar(&only.State, "state", "", "only batches in this `STATE`, such as drafted or posted")
 	completeFlag(cmd, "system", a.completeSystems)
-	completeFlag(cmd, "state", oneOf(listedStates()...))
-	cmd.Flags().StringVar(&only.since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
+	completeFlag(cmd, "state", oneOf(app.ListedStates()...))
+	cmd.Flags().StringVar(&only.Since, "since", "", "only batches drafted on this `DAY` or later, such as 2027-03-01")
 	return cmd
-}
-
-// listedStates are the states in which batches are listed.
-func listedStates() (names []string) {
-	for _, state := range []batch.State{batch.Drafted, batch.Posting, batch.Stopped, batch.Handed, batch.Posted, batch.Reversed, batch.Withdrawing, batch.Withdrawn} {
-		names = append(names, string(state))
-	}
-	return names
-}
-
-// batchesOf says which batches are listed.
-type batchesOf struct{ system, sheet, state, since string }
-
-// of picks batches.
-func (o batchesOf) of(all []batch.Batch) ([]batch.Batch, error) {
-	var since time.Time
-	if o.since != "" {
-		var err error
-		if since, err = time.ParseInLocation(time.DateOnly, o.since, time.Local); err != nil {
-			return nil, wrong(fmt.Sprintf("“%s” is no day", o.since), "Write it as year-month-day, such as 2027-03-01.")
-		}
-	}
-	if states := listedStates(); o.state != "" && !slices.Contains(states, o.state) {
-		return nil, wrong(fmt.Sprintf("no batch is ever “%s”", o.state), fmt.Sprintf("The states are %s.", strings.Join(states, ", ")))
-	}
-	if _, err := path.Match(o.sheet, ""); err != nil {
-		return nil, wrong(fmt.Sprintf("“%s” is no name of sheets", o.sheet), "Write a name, in which * stands for anything.")
-	}
-	return slices.DeleteFunc(all, func(b batch.Batch) bool {
-		is, _ := path.Match(o.sheet, b.Sheet) // it was looked at above
-		return o.system != "" && b.System != o.system || o.sheet != "" && !is || o.state != "" && string(b.State) != o.state || b.Made.Before(since)
-	}), nil
 }

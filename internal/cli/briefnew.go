@@ -30,7 +30,7 @@ you use it: what was guessed says so.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(cmd.Context(), args[0], flags, 0)
+			s, err := a.Look(cmd.Context(), args[0], flags.Request, 0)
 			if err != nil {
 				return err
 			}

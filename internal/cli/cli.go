@@ -57,7 +57,6 @@ type front struct {
 	exit      int             // of a command that did its work
 	stepwise  bool            // demo waits for somebody before each command
 	refusedOK bool            // --refused-ok: that rows are refused is no reason for another exit code
-	stop      <-chan struct{} // closed when the person ends the work
 	tracing   sync.Mutex      // over trace
 	tracePath string          // --trace
 	trace     *os.File        // open once a system was reached
@@ -93,7 +92,7 @@ func Commands() *cobra.Command {
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, in *os.File, out, errOut io.Writer) int {
 	answer := &begun{Writer: out}
-	a := &front{out: answer, terminal: isTerminal(out), err: errOut, answer: answer, stop: ctx.Done()}
+	a := &front{out: answer, terminal: isTerminal(out), err: errOut, answer: answer}
 	a.App = app.App{Kinds: workspace.Kinds{Systems: kinds.All(), Feeds: feeds.All()}, In: in, By: who(), Clock: clock.Real(), Mask: secret.NewMask(), Trace: a.traceTo, Remark: a.remark}
 	root := a.root()
 	root.SetArgs(args)

@@ -2,22 +2,19 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"os"
-	"slices"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/brief"
-	"evenledger/internal/export"
 	"evenledger/internal/sheet"
-	"evenledger/internal/workspace"
 )
 
 func (a *front) exportCommand() *cobra.Command {
-	var w exportWish
+	var w app.ExportWish
+	var out string
+	var overwrite bool
 	cmd := &cobra.Command{
 		Use:     "export [SYSTEM] -o FILE",
 		GroupID: "look",
@@ -42,86 +39,41 @@ out of the list is left. With --each there is a row for each membership of one k
 		ValidArgsFunction: a.completeSystems,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
-			return a.exportAs(cmd.Context(), args, w)
+			return a.export(cmd.Context(), args, out, overwrite, w)
 		},
 	}
-	cmd.Flags().StringVarP(&w.out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
-	cmd.Flags().StringSliceVar(&w.fields, "fields", nil, "only these `FIELDS`, in this order")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `FILE` to write, "+sheet.Formats)
+	cmd.Flags().StringSliceVar(&w.Fields, "fields", nil, "only these `FIELDS`, in this order")
 	completeFlag(cmd, "fields", listOf(fieldNames()...))
-	cmd.Flags().StringSliceVar(&w.memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
-	cmd.Flags().StringVar(&w.each, "each", "", "a row for each membership of this `KIND`")
+	cmd.Flags().StringSliceVar(&w.Memberships, "memberships", nil, "also these `KINDS` of memberships, such as groups,courses")
+	cmd.Flags().StringVar(&w.Each, "each", "", "a row for each membership of this `KIND`")
 	completeFlag(cmd, "memberships", listOf(brief.Kinds()...))
 	completeFlag(cmd, "each", oneOf(brief.Kinds()...))
-	cmd.Flags().BoolVar(&w.all, "all", false, "also the system's own fields, and all memberships")
-	cmd.Flags().StringVar(&w.only, "only", "", "only accounts for which this `EXPRESSION` holds")
-	cmd.Flags().BoolVar(&w.overwrite, "overwrite", false, "write over a file that exists")
+	cmd.Flags().BoolVar(&w.All, "all", false, "also the system's own fields, and all memberships")
+	cmd.Flags().StringVar(&w.Only, "only", "", "only accounts for which this `EXPRESSION` holds")
+	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "write over a file that exists")
 	ofRows.tell(cmd, "only", "each")
 	ofWriting.tell(cmd, "output", "overwrite", "fields", "memberships", "all")
 	return cmd
 }
 
-// An exportWish is what was asked of an export.
-type exportWish struct {
-	out, only, each     string
-	fields, memberships []string
-	overwrite, all      bool
-}
-
-// exportAs writes the accounts of a system as they were asked for.
-func (a *front) exportAs(ctx context.Context, args []string, w exportWish) error {
-	if w.out == "" {
+// export writes the accounts of a system as they were asked for.
+func (a *front) export(ctx context.Context, args []string, out string, overwrite bool, w app.ExportWish) error {
+	if out == "" {
 		return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
 	}
-	if err := app.MayWrite(w.out, w.overwrite, "and may have been edited"); err != nil {
+	if err := app.MayWrite(out, overwrite, "and may have been edited"); err != nil {
 		return err
 	}
 	target, client, err := a.target(args)
 	if err != nil {
 		return err
 	}
-	if w.each != "" && len(w.memberships) > 0 {
-		return wrong("--each and --memberships cannot both be given", "Keep one of them.")
-	}
-	about, err := client.Describe(ctx)
-	if err != nil {
-		return err
-	}
-	if w.each != "" && len(w.fields) == 0 {
-		w.fields = []string{about.Naming}
-	}
-	columns, err := export.Columns(about.Schema, w.fields, w.all)
-	if err != nil {
-		return err
-	}
-	e, left, kinds := &export.Export{System: client, Columns: columns, Kinds: w.memberships, Each: w.each}, "", app.NamedKinds(about)
-	switch {
-	case w.all && w.each == "":
-		e.Kinds, left = kinds, export.LeftOut(about.Schema, columns, nil)
-	case len(w.fields) == 0:
-		left = export.LeftOut(about.Schema, columns, slices.DeleteFunc(kinds, func(kind string) bool { return slices.Contains(w.memberships, kind) }))
-	}
-	if err := e.Only(about.Schema, w.only, a.Today()); err != nil {
-		return err
-	}
-	if err := e.Register(ctx, about); err != nil {
-		return err
-	}
-	return a.export(ctx, e, target, w.out, left)
-}
-
-func (a *front) export(ctx context.Context, e *export.Export, target workspace.System, out, left string) error {
 	bar := a.progress()
-	rows, err := app.WriteWhole(out, func(file *os.File) (rows int, err error) {
-		w, err := app.SheetWriter(file, out)(sheet.Form{})
-		if err != nil {
-			return 0, err
-		}
-		defer func() { err = errors.Join(err, w.Close()) }()
-		return e.Write(ctx, w, func(looked int) { bar.Stage("looked at accounts", looked) })
-	})
+	done, err := a.Export(ctx, target, client, w, out, bar.Stage)
 	bar.End()
 	if err != nil {
 		return err
 	}
-	return a.tell(ctx, answer.Exported{System: target.Name, File: out, Rows: rows, Export: e, Left: left})
+	return a.tell(ctx, answer.Exported(done))
 }

@@ -1,17 +1,11 @@
 package cli
 
 import (
-	"context"
-	"fmt"
-	"slices"
-	"strings"
-
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
 	"evenledger/internal/answer"
+	"evenledger/internal/app"
 	"evenledger/internal/system"
-	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
@@ -82,65 +76,18 @@ the kinds are listed.`,
 			if err != nil {
 				return err
 			}
-			about, err := client.Describe(cmd.Context())
+			if len(args) < 2 {
+				kinds, counts, err := app.Kinds(cmd.Context(), client)
+				if err != nil {
+					return err
+				}
+				return a.tell(cmd.Context(), answer.Kinds{System: target.Name, Kinds: kinds, Counts: counts})
+			}
+			found, err := app.LookUp(cmd.Context(), target.Name, client, args[1], args[2:])
 			if err != nil {
 				return err
 			}
-			if len(args) < 2 {
-				return a.lookupKinds(cmd.Context(), target, client, about.Kinds)
-			}
-			kind := args[1]
-			var names []string
-			for _, about := range about.Kinds {
-				names = append(names, about.Name)
-			}
-			if !slices.Contains(names, kind) {
-				remedy := "It has: " + strings.Join(names, ", ") + "."
-				if near := words.Nearest(kind, names); near != "" {
-					remedy = fmt.Sprintf("Did you mean “%s”?", near)
-				}
-				return wrong(fmt.Sprintf("%s has no %s", target.Name, kind), remedy)
-			}
-			return a.lookup(cmd.Context(), target, client, kind, args[2:])
+			return a.tell(cmd.Context(), answer.Things(found))
 		},
 	}
-}
-
-func (a *front) lookupKinds(ctx context.Context, target workspace.System, client system.System, kinds []account.ThingKind) error {
-	counts := map[string]int{}
-	for _, kind := range kinds {
-		for _, err := range client.Things(ctx, kind.Name, false) {
-			if err != nil {
-				return err
-			}
-			counts[kind.Name]++
-		}
-	}
-	return a.tell(ctx, answer.Kinds{System: target.Name, Kinds: kinds, Counts: counts})
-}
-
-func (a *front) lookup(ctx context.Context, target workspace.System, client system.System, kind string, wanted []string) error {
-	found := answer.Things{System: target.Name, Kind: kind, Called: map[string]int{}, Things: []account.Thing{}}
-	for t, err := range client.Things(ctx, kind, true) {
-		if err != nil {
-			return err
-		}
-		found.Total++
-		found.Called[words.Key(t.Name)]++
-		if isWanted(t, wanted) {
-			found.Things = append(found.Things, t)
-		}
-	}
-	slices.SortFunc(found.Things, func(x, y account.Thing) int { return strings.Compare(words.Key(x.Name), words.Key(y.Name)) })
-	return a.tell(ctx, found)
-}
-
-// isWanted reports whether a thing has all the words in its name, or one of them
-// as its id.
-func isWanted(t account.Thing, wanted []string) bool {
-	if slices.Contains(wanted, t.ID) {
-		return true
-	}
-	name := words.Key(t.Name)
-	return !slices.ContainsFunc(wanted, func(w string) bool { return !strings.Contains(name, words.Key(w)) })
 }

@@ -1,18 +1,13 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"strings"
 	"unicode"
 
 	"github.com/spf13/cobra"
 
 	"evenledger/internal/answer"
-	"evenledger/internal/app"
-	"evenledger/internal/secret"
 )
 
 func (a *front) identityCommand() *cobra.Command {
@@ -34,23 +29,7 @@ to be called there, if that is not the name that you sign in to this machine wit
 			if name == "" || name == nobody || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || strings.ContainsRune(":{}[]#,\"'", r) }) {
 				return wrong(fmt.Sprintf("“%s” is no name to be known by", name), "Say what you are to be called: evenledger identity NAME")
 			}
-			path, err := app.IdentityPath()
-			if err != nil {
-				return err
-			}
-			_, err = os.Stat(path)
-			made := errors.Is(err, fs.ErrNotExist)
-			var who *secret.Identity
-			if w, found := a.FindWorkspace(); found == nil && w.Identity.Given() {
-				path, made = w.Identity.String(), false
-				who, err = app.Identity(w)
-			} else if made {
-				if who, err = secret.NewIdentity(); err == nil {
-					err = who.Keep(path)
-				}
-			} else {
-				who, err = app.IdentityIn(path)
-			}
+			who, path, made, err := a.OwnIdentity()
 			if err != nil {
 				return err
 			}

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"errors"
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/profile"
@@ -35,7 +33,7 @@ never shown. “-” reads what is piped in.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(cmd.Context(), args[0], flags, headingRow)
+			s, err := a.Look(cmd.Context(), args[0], flags.Request, headingRow)
 			if err != nil {
 				return err
 			}
@@ -60,52 +58,12 @@ never shown. “-” reads what is piped in.`,
 	return cmd
 }
 
-// looked is a sheet that is looked at without a brief.
-type looked struct {
-	*sheet.Sheet
-	local   *app.Local
-	options sheet.Options
-}
-
-// secrets tells which columns hold passwords. What is piped in can be read only once: there their
-// headings alone tell.
-func (l looked) secrets() ([]bool, error) {
-	headings := l.Info().Headings
-	if l.local.Path == sheet.StandardInput {
-		return profile.Secrets(headings, func(func(sheet.Row, error) bool) {})
-	}
-	ahead, err := sheet.Open(l.local.Path, nil, l.options)
-	if err != nil {
-		return nil, err
-	}
-	defer ahead.Close()
-	return profile.Secrets(headings, ahead.Rows())
-}
-
-// Close closes the sheet, and takes away what a feed brought.
-func (l looked) Close() error { return errors.Join(l.Sheet.Close(), l.local.Close()) }
-
-// look opens a sheet without a brief.
-func (a *front) look(ctx context.Context, name string, flags sheetFlags, headingRow int) (looked, error) {
-	local, err := a.Local(ctx, name, flags.Again, false)
-	if err != nil {
-		return looked{}, err
-	}
-	known := account.NewHeadings()
-	options := sheet.Options{Tab: flags.Tab, Encoding: flags.Encoding, AnyTab: true, Stop: a.stop, HeadingRow: headingRow, Recognise: func(h string) bool { _, ok := known.Field(h); return ok }}
-	s, err := sheet.Open(local.Path, a.In, options)
-	if err != nil {
-		return looked{}, errors.Join(err, local.Close())
-	}
-	return looked{s, local, options}, nil
-}
-
 // mostShown is how many rows are shown at most.
 const mostShown = 1000
 
 // peekRows shows rows as they were read.
-func (a *front) peekRows(ctx context.Context, s looked, selection sheet.Selection) error {
-	secret, err := s.secrets()
+func (a *front) peekRows(ctx context.Context, s *app.Looked, selection sheet.Selection) error {
+	secret, err := s.Secrets()
 	if err != nil {
 		return err
 	}

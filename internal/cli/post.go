@@ -213,27 +213,11 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 
 // followed tells what followed a post, of one of several with the system's name.
 func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
-	of := ""
-	if several {
-		of = p.Batch.System + ": "
-	}
-	if n := len(p.HelpersFailed); n > 0 {
-		a.remark("%s%s to help ended early, and the others did the rest: %s", of, report.Counted(n, "process that was", "processes that were"), strings.Join(slices.Compact(p.HelpersFailed), "; "))
-	}
-	if p.Shredded > 0 {
-		a.remark("%s%s with passwords shredded.", of, report.Counted(p.Shredded, "file", "files"))
-	}
-	if p.Passwords.Handed > 0 {
-		a.remark("%s: %s kept nowhere else.", how.Credentials(p.Batch), report.Counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
-	}
-	if says := p.Passwords.Elsewhere(); says != "" {
-		a.remark("%s%s.", of, says)
-	}
-	if p.Passwords.Kept > 0 && p.After == nil { // else that says it
-		a.remark("%s%s still to be handed out: evenledger post %d --credentials FILE --to KEY", of, report.Counted(p.Passwords.Kept, "generated password is", "generated passwords are"), p.Batch.ID)
-	}
-	if p.Reported != "" {
-		a.remark("%s%s.", of, p.Reported)
+	for _, line := range answer.Followed(p, how.Credentials(p.Batch)) {
+		if several {
+			line = p.Batch.System + ": " + line
+		}
+		a.remark("%s", line)
 	}
 }
 
@@ -259,7 +243,7 @@ func (a *front) confirm(ctx context.Context, l store.Store, batches []*app.Poste
 	if len(batches) == 1 {
 		who, where = fmt.Sprintf("Batch %d", batches[0].Batch.ID), batches[0].Batch.System
 	}
-	what := intended(all, unmakes, o.trial)
+	what := answer.Intended(all, unmakes, o.trial)
 	if !isTerminal(a.In) {
 		return guard(fmt.Sprintf("%s%s would %s in %s, and nobody is there to be asked", strings.ToLower(who[:1]), who[1:], what, where), "Give --yes if that is right.")
 	}
@@ -267,37 +251,6 @@ func (a *front) confirm(ctx context.Context, l store.Store, batches []*app.Poste
 		return guard("not confirmed; nothing was sent", "")
 	}
 	return nil
-}
-
-// intended says what would be done.
-func intended(waiting map[account.Intent]int, unmakes bool, trial int) string {
-	var parts []string
-	for _, intent := range account.Intents() {
-		if n := waiting[intent]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s", intent, people(n)))
-		}
-	}
-	what := "read back what was done"
-	if unmakes {
-		what = "remove what the batch undone had made"
-	}
-	if len(parts) > 0 {
-		what = parts[len(parts)-1]
-	}
-	if len(parts) > 1 {
-		what = strings.Join(parts[:len(parts)-1], ", ") + " and " + what
-	}
-	if trial > 0 {
-		what = fmt.Sprintf("try the first %d of: %s", trial, what)
-	}
-	return what
-}
-
-func people(n int) string {
-	if n == 1 {
-		return "1 account"
-	}
-	return fmt.Sprintf("%d accounts", n)
 }
 
 // ask asks on standard error, as standard output is for the answer.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"iter"
 	"slices"
 	"time"
 
@@ -135,7 +134,7 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 			if !c.Even() {
 				a.exit = max(a.exit, exitRows)
 			}
-			if c.Written, err = a.writeDifferences(out, c.Comparison(), c.Lines(ctx)); err != nil {
+			if c.Written, err = answer.WriteDifferences(out, a.heldOn(), c.Comparison(), c.Lines(ctx)); err != nil {
 				return err
 			}
 			return a.tell(ctx, c)
@@ -145,18 +144,9 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 	})
 }
 
-// writeDifferences writes the sheet or page of what is otherwise, if one is asked for, and returns what was
-// written.
-func (a *front) writeDifferences(out string, c report.Comparison, lines iter.Seq2[[][]string, error]) (answer.Differences, error) {
-	if out == "" {
-		return answer.Differences{}, nil
-	}
-	none := func(s report.Side) bool { return s.N == 0 && s.Label != "Rows in" }
-	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
-	c.Told = fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
-	c.Kinds = answer.Compared{}.Kinds()
-	n, err := app.WriteDifferences(out, c, lines)
-	return answer.Differences{File: out, Lines: n}, err
+// heldOn says when two sides were held against each other, and by whom.
+func (a *front) heldOn() string {
+	return fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
 }
 
 // readBack tells whether the system is still as a batch left it.
@@ -171,7 +161,7 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		a.exit = exitRows
 	}
 	r := answer.ReadBack{Batch: b, Read: read}
-	if r.Written, err = a.writeDifferences(out, r.Comparison(), r.Lines); err != nil {
+	if r.Written, err = answer.WriteDifferences(out, a.heldOn(), r.Comparison(), r.Lines); err != nil {
 		return err
 	}
 	return a.tell(ctx, r)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -77,18 +76,9 @@ func (a *front) reverseTrial(ctx context.Context, name string, u app.Undoing) (e
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
-	all, err := l.Batches(ctx)
+	batches, err := app.TrialBatches(ctx, l, name)
 	if err != nil {
 		return err
-	}
-	var batches []*batch.Batch
-	for i := range all {
-		if b := &all[i]; b.Trial == name && b.Took() {
-			batches = append(batches, b)
-		}
-	}
-	if len(batches) == 0 {
-		return wrong(fmt.Sprintf("no batch that is still to be undone was marked as a trial of “%s”", name), "“evenledger report SYSTEM trials” lists those that are.")
 	}
 	return a.reverse(ctx, w, l, batches, u)
 }

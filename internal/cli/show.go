@@ -7,12 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evenledger/internal/account"
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/batch"
 	"evenledger/internal/store"
-	"evenledger/internal/words"
 	"evenledger/internal/workspace"
 )
 
@@ -75,7 +73,7 @@ and every request that was sent.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			filter := store.Filter{Rows: rows}
 			for _, word := range outcomes {
-				if err := addOutcome(&filter, word); err != nil {
+				if err := app.AddOutcome(&filter, word); err != nil {
 					return err
 				}
 			}
@@ -91,31 +89,6 @@ and every request that was sent.`,
 	completeFlag(cmd, "outcome", listOf(outcomeNames()...))
 	cmd.Flags().IntSliceVar(&rows, "row", nil, "only these `ROWS` of the sheet")
 	return cmd
-}
-
-// addOutcome adds to a filter what became of an entry, or will: “created”, “create”
-// and “to create” are all understood.
-func addOutcome(filter *store.Filter, word string) error {
-	var names []string
-	for _, outcome := range account.Outcomes() {
-		if string(outcome) == word {
-			filter.Outcomes = append(filter.Outcomes, outcome)
-			return nil
-		}
-		names = append(names, string(outcome))
-	}
-	for _, intent := range account.Intents() {
-		if string(intent) == strings.TrimLeft(strings.TrimPrefix(word, "to"), " -") {
-			filter.Intents = append(filter.Intents, intent)
-			return nil
-		}
-		names = append(names, "to "+string(intent))
-	}
-	remedy := "They are " + strings.Join(names, ", ") + "."
-	if near := words.Nearest(word, names); near != "" {
-		remedy = fmt.Sprintf("Did you mean “%s”?", near)
-	}
-	return wrong(fmt.Sprintf("“%s” is not an outcome", word), remedy)
 }
 
 // showSeveral shows batches together; entries in full one batch after the other.

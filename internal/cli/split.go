@@ -43,7 +43,7 @@ blank unless --with-passwords says otherwise.`,
 			if err != nil {
 				return err
 			}
-			s, err := a.look(cmd.Context(), args[0], flags, 0)
+			s, err := a.Look(cmd.Context(), args[0], flags.Request, 0)
 			if err != nil {
 				return err
 			}
