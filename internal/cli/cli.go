@@ -54,13 +54,13 @@ type front struct {
 	terminal  bool   // out is one
 	json      bool
 	plain     bool
-	exit      int             // of a command that did its work
-	stepwise  bool            // demo waits for somebody before each command
-	refusedOK bool            // --refused-ok: that rows are refused is no reason for another exit code
-	tracing   sync.Mutex      // over trace
-	tracePath string          // --trace
-	trace     *os.File        // open once a system was reached
-	ballast   []byte          // see longWork
+	exit      int        // of a command that did its work
+	stepwise  bool       // demo waits for somebody before each command
+	refusedOK bool       // --refused-ok: that rows are refused is no reason for another exit code
+	tracing   sync.Mutex // over trace
+	tracePath string     // --trace
+	trace     *os.File   // open once a system was reached
+	ballast   []byte     // see longWork
 }
 
 // longWork is called by commands that may run long. They keep little and make
