@@ -18,7 +18,7 @@ type Traits struct {
 	Attributes bool   // the names are a directory's
 }
 
-// A format is a form of files that sheets are read from or written in: a further one is a line of formats.
+// A format is a form of files that sheets are read from or written in: a further one is a line of known.
 type format struct {
 	Traits
 	endings []string // of files that are written in it
@@ -42,12 +42,15 @@ type input struct {
 	info    *Info
 }
 
-// formats lists those there are. A text is of the first whose beginning it has.
-func formats() []format {
+// formats are a table of them.
+type formats []format
+
+// known are those there are. A text is of the first whose beginning it has.
+func known() formats {
 	named := func(headings func(io.Writer, Form) Writer) func(io.Writer, Form) (Writer, error) {
 		return func(w io.Writer, form Form) (Writer, error) { return headings(w, form), nil }
 	}
-	return []format{
+	return formats{
 		{Traits: Traits{Name: "XLSX", Short: "xlsx", Workbook: true, Beside: true}, endings: []string{".xlsx"}, part: "xl/workbook.xml", open: openXLSX,
 			write: func(w io.Writer, form Form) (Writer, error) { return newWorkbook(w, form) }},
 		{Traits: Traits{Name: "ODS", Short: "ods", Workbook: true}, part: "content.xml", mime: "spreadsheet", open: openODS},
@@ -83,13 +86,40 @@ func userFormat(kind string) format {
 }
 
 // ofPath returns the format that a path ends in.
-func ofPath(path string) (format, bool) {
-	all, ending := formats(), strings.ToLower(filepath.Ext(path))
-	i := slices.IndexFunc(all, func(f format) bool { return slices.Contains(f.endings, ending) })
+func (all formats) ofPath(path string) (format, bool) {
+	ending := strings.ToLower(filepath.Ext(path))
+	return all.first(func(f format) bool { return slices.Contains(f.endings, ending) })
+}
+
+// ofText returns the format of a text that begins so.
+func (all formats) ofText(start []byte, o Options) (format, bool) {
+	return all.first(func(f format) bool { return f.is != nil && f.is(start, o) })
+}
+
+// ofArchive returns the format of an archive.
+func (all formats) ofArchive(p parts) (format, bool) {
+	return all.first(func(f format) bool {
+		return f.part != "" && p.find(f.part) != nil && (f.mime == "" || strings.Contains(p.mimetype(), f.mime))
+	})
+}
+
+func (all formats) first(is func(format) bool) (f format, found bool) {
+	i := slices.IndexFunc(all, is)
 	if i < 0 {
-		return format{}, false
+		return f, false
 	}
 	return all[i], true
+}
+
+// sheet begins to read a sheet in the format.
+func (f format) sheet(in input, s *Sheet, o Options) (err error) {
+	if s.source, err = f.read(in, o); err != nil {
+		return err
+	}
+	if s.lines = f.lines; f.seeks {
+		return s.findHeadings(o)
+	}
+	return nil
 }
 
 // Formats are the endings of files that can be written.
@@ -97,19 +127,23 @@ const Formats = ".xlsx, .csv, .tsv, .jsonl or .ldif"
 
 // CanWrite reports whether a path ends in a format that can be written.
 func CanWrite(path string) bool {
-	f, known := ofPath(path)
-	return known && f.write != nil
+	f, found := known().ofPath(path)
+	return found && f.write != nil
 }
 
 // TraitsOf are those of the format that a path ends in; of none that is known, those of CSV.
 func TraitsOf(path string) Traits {
-	f, _ := ofPath(path)
+	f, _ := known().ofPath(path)
 	return f.Traits
 }
 
 // NewWriter begins a sheet on w in the format that path ends in; of none that is known, as CSV.
 func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
-	if f, known := ofPath(path); known && f.write != nil {
+	return known().writer(w, path, form)
+}
+
+func (all formats) writer(w io.Writer, path string, form Form) (Writer, error) {
+	if f, found := all.ofPath(path); found && f.write != nil {
 		return f.write(w, form)
 	}
 	return newCSVWriter(w, form.Separator)
@@ -117,10 +151,8 @@ func NewWriter(w io.Writer, path string, form Form) (Writer, error) {
 
 // Traits are those of the sheet's format.
 func (i Info) Traits() Traits {
-	for _, f := range formats() {
-		if f.Name == i.Format {
-			return f.Traits
-		}
+	if f, found := known().first(func(f format) bool { return f.Name == i.Format }); found {
+		return f.Traits
 	}
 	return Traits{Name: i.Format}
 }

@@ -91,6 +91,11 @@ func (b *bounded) Read(p []byte) (int, error) {
 // Read reads a sheet from r; name is what messages call it. A workbook cannot be
 // read so, as its parts stand in no order.
 func Read(name string, r io.Reader, options Options) (*Sheet, error) {
+	return known().read(name, r, options)
+}
+
+// read reads a sheet in one of the formats.
+func (all formats) read(name string, r io.Reader, options Options) (*Sheet, error) {
 	fail := func(message, remedy string) (*Sheet, error) {
 		return nil, &Error{Name: name, Message: message, Remedy: remedy}
 	}
@@ -130,19 +135,11 @@ func Read(name string, r io.Reader, options Options) (*Sheet, error) {
 	}
 	s := &Sheet{info: Info{Name: name, Compressed: compressed}, below: below{end: options.End}, close: func() error { return nil }}
 	in := input{name, text, decoded, &s.info}
-	for _, f := range formats() {
-		if f.is == nil || !f.is(start, options) {
-			continue
-		}
-		if s.source, err = f.read(in, options); err != nil {
-			return nil, err
-		}
-		if s.lines = f.lines; f.seeks {
-			err = s.findHeadings(options)
-		}
-		break
+	f, found := all.ofText(start, options)
+	if !found {
+		return fail("is of no format that can be read", saveAgain)
 	}
-	if err != nil {
+	if err := f.sheet(in, s, options); err != nil {
 		return nil, err
 	}
 	return s, nil
@@ -192,10 +189,8 @@ func openWorkbook(name string, file io.ReaderAt, size int64, options Options) (*
 	for _, f := range archive.File {
 		p.files[strings.ToLower(f.Name)] = f
 	}
-	for _, f := range formats() {
-		if f.part != "" && p.find(f.part) != nil && (f.mime == "" || strings.Contains(p.mimetype(), f.mime)) {
-			return f.open(p, options)
-		}
+	if f, found := known().ofArchive(p); found {
+		return f.open(p, options)
 	}
 	switch {
 	case p.find("xl/workbook.bin") != nil:

@@ -182,7 +182,8 @@ func (e *Error) Tell() told.Telling { return told.Telling{Message: e.Error(), Re
 type source interface {
 	// read returns the next row, valid until the one after, or io.EOF.
 	read() (record, error)
-	// describe fills in what the source knows by now.
+	// describe fills in what the source knows by now: how many records it read, against which rows are tallied, and what it
+	// learned on the way.
 	describe(*Info)
 }
 
