@@ -10,8 +10,8 @@ import (
 	"evenledger/internal/report"
 )
 
-// Followed says in lines what followed a post, whose generated passwords were written to a file of credentials.
-func Followed(p *app.Posted, credentials string) (lines []string) {
+// Followed says in lines what followed a post.
+func Followed(p *app.Posted) (lines []string) {
 	tell := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if n := len(p.HelpersFailed); n > 0 {
 		tell("%s to help ended early, and the others did the rest: %s", report.Counted(n, "process that was", "processes that were"), strings.Join(slices.Compact(p.HelpersFailed), "; "))
@@ -20,7 +20,7 @@ func Followed(p *app.Posted, credentials string) (lines []string) {
 		tell("%s with passwords shredded.", report.Counted(p.Shredded, "file", "files"))
 	}
 	if p.Passwords.Handed > 0 {
-		tell("%s: %s kept nowhere else.", credentials, report.Counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
+		tell("%s: %s kept nowhere else.", p.Credentials, report.Counted(p.Passwords.Handed, "generated password. It is", "generated passwords. They are"))
 	}
 	if says := p.Passwords.Elsewhere(); says != "" {
 		tell("%s.", says)

@@ -71,10 +71,13 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 	for i, above := range d.Batch.Above {
 		d.Batch.Above[i] = concealed(above)
 	}
-	if d.Batch.Delivery == nil {
-		d.Batch.Path, d.Batch.Sum = Fingerprint(j.Path, info)
+	if d.Batch.Delivery == nil && j.Path != sheet.StandardInput {
+		if d.Batch.Path, err = filepath.Abs(j.Path); err != nil {
+			return nil, err
+		}
+		d.Batch.Sum = Fingerprint(j.Path, info)
 	}
-	if d.Batch.Path != "" {
+	if d.Batch.Sum != "" {
 		d.Batch.Tab = info.Tab
 	}
 	if !j.Selection.All() {
@@ -138,26 +141,22 @@ func corrects(ctx context.Context, l store.Store, headings []string, system stri
 	return of, nil
 }
 
-// Fingerprint returns the path of a workbook that a report can be written into, and
-// its SHA-256, so that it is known later whether it is the same still.
-func Fingerprint(path string, info sheet.Info) (at, sum string) {
+// Fingerprint returns the SHA-256 of a workbook that a report can be written into, so that it is known later whether it is the same
+// still; empty: it is none, or cannot be read.
+func Fingerprint(path string, info sheet.Info) string {
 	if !info.Traits().Beside {
-		return "", ""
+		return ""
 	}
-	at, err := filepath.Abs(path)
+	file, err := os.Open(path)
 	if err != nil {
-		return "", ""
-	}
-	file, err := os.Open(at)
-	if err != nil {
-		return "", "" // the sheet itself was read; only the report is plainer for it
+		return "" // the sheet itself was read; only the report is plainer for it
 	}
 	defer file.Close()
 	hash := sha256.New()
 	if _, err := io.Copy(hash, file); err != nil {
-		return "", ""
+		return ""
 	}
-	return at, hex.EncodeToString(hash.Sum(nil))
+	return hex.EncodeToString(hash.Sum(nil))
 }
 
 // concealed returns cells without what looks like passwords.

@@ -6,23 +6,25 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"evenledger/internal/account"
 	"evenledger/internal/attribute"
 	"evenledger/internal/sheet"
 )
 
-// MayWrite sees that a sheet, or a file with one of the other endings, can be written to a path without loss.
-func MayWrite(path string, overwrite bool, holds string, others ...string) error {
+// MayWrite sees that a sheet, or also a page, can be written to a path without loss.
+func MayWrite(path string, overwrite, page bool, holds string) error {
 	if _, err := os.Lstat(path); err == nil && !overwrite {
 		return mistake(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
 	}
-	if !sheet.CanWrite(path) && !slices.Contains(others, strings.ToLower(filepath.Ext(path))) {
-		return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+strings.Join(append(others, sheet.Formats), ", ")+".")
+	if page && IsPage(path) || sheet.CanWrite(path) {
+		return nil
 	}
-	return nil
+	endings := sheet.Formats
+	if page {
+		endings = ".html, " + endings
+	}
+	return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+endings+".")
 }
 
 // SheetWriter begins a sheet in the format that path ends in. Working files stand
@@ -46,7 +48,9 @@ func WriteWhole(path string, write func(*os.File) (int, error)) (n int, err erro
 	if err != nil {
 		return 0, err
 	}
-	n, err = write(file)
+	if n, err = write(file); err == nil {
+		err = file.Sync() // else a name may outlast what it names, when the power goes
+	}
 	if err = errors.Join(err, file.Close()); err == nil {
 		err = os.Rename(file.Name(), path)
 	}

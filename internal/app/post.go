@@ -42,6 +42,7 @@ type Posted struct {
 	Err           error    // why it may not be posted, or went no further; nil: neither
 	After         error    // what went wrong with what follows a post
 	Passwords     Settled  // what became of its generated passwords
+	Credentials   string   // the file that those are in which were handed out; empty: nothing says where they go
 	Shredded      int      // files with passwords that nobody needs any more
 	Reported      string   // what became of its report, in words; empty: nobody was to get it
 	HelpersFailed []string // why processes that were to help ended early, in words
@@ -159,16 +160,15 @@ func (p *Posts) reach(ctx context.Context, one *Posted) error {
 // finish sees to what follows a post, however it ended: what was made is handed out all the same, and before anything is
 // shown, as whoever reads the answer may stop reading.
 func (p *Posts) finish(ctx context.Context, one *Posted) {
-	path := ""
 	if p.how.Credentials != nil {
-		path = p.how.Credentials(one.Batch)
+		one.Credentials = p.how.Credentials(one.Batch)
 	}
 	var err, also error
-	if one.Passwords, err = p.SettlePasswords(ctx, p.workspace, p.ledger, one.Batch, p.how.Envelope, path); err == nil && one.Err == nil {
+	if one.Passwords, err = p.SettlePasswords(ctx, p.workspace, p.ledger, one.Batch, p.how.Envelope, one.Credentials); err == nil && one.Err == nil {
 		err = p.took(ctx, p.workspace, p.ledger, one.Batch)
 	}
 	if !p.how.Quiet && p.how.Trial == 0 && !one.Over {
-		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, p.why(one.Err), path)
+		one.Reported, also = p.report(ctx, p.workspace, p.ledger, one.Batch, p.how, p.why(one.Err), one.Credentials)
 		err = errors.Join(err, also)
 	}
 	if one.Left, also = Remaining(ctx, p.ledger, one.Batch); p.how.Trial > 0 {

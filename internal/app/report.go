@@ -110,11 +110,11 @@ func beside(b *batch.Batch, out string, width int) (to *sheet.Beside, plain stri
 	}
 	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
 	why := "it was not .xlsx, or is not there any more"
-	if path, sum := Fingerprint(b.Path, info); b.Path != "" && path != "" && sum == b.Sum {
-		if to, why, err = sheet.OpenBeside(path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
+	if sum := Fingerprint(b.Path, info); b.Sum != "" && sum == b.Sum {
+		if to, why, err = sheet.OpenBeside(b.Path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
 			return to, "", err
 		}
-	} else if path != "" {
+	} else if b.Sum != "" && sum != "" {
 		why = "it was changed since"
 	}
 	return nil, why, nil
@@ -180,11 +180,11 @@ func WriteReport(ctx context.Context, l store.Store, batches []*batch.Batch, out
 		return r, err
 	}
 	b := batches[0]
-	switch {
-	case len(batches) > 1 && !r.Of.OneSheet():
+	if len(batches) > 1 && !r.Of.OneSheet() {
 		return r, mistake("these batches are not of one sheet", "Write a report of each.")
-	case len(batches) == 1 && b.Path != "" && sheet.SameFile(b.Path, out):
-		return r, mistake(out+" is the sheet that the batch was made of", "Name another file.")
+	}
+	if err := notMadeOf(b, out); err != nil {
+		return r, err
 	}
 	r.Rows, err = WriteWhole(out, func(file *os.File) (rows int, err error) {
 		switch {
@@ -197,6 +197,14 @@ func WriteReport(ctx context.Context, l store.Store, batches []*batch.Batch, out
 		return rows, err
 	})
 	return r, err
+}
+
+// notMadeOf sees that a file is not the sheet that a batch was made of: rows of it would be lost.
+func notMadeOf(b *batch.Batch, out string) error {
+	if b.Path != "" && sheet.SameFile(b.Path, out) {
+		return mistake(out+" is the sheet that the batch was made of", "Name another file.")
+	}
+	return nil
 }
 
 // writeSet writes what became of every row of one sheet in every system of a set.
@@ -229,6 +237,9 @@ func WriteFixes(ctx context.Context, l store.Store, batches []*batch.Batch, out 
 	}
 	if len(batches) > 1 && !f.Of.OneSheet() {
 		return f, mistake("these batches are not of one sheet, so that their rows have no sheet in common", "Write a sheet for each.")
+	}
+	if err := notMadeOf(batches[0], out); err != nil {
+		return f, err
 	}
 	bad := 0
 	for _, counts := range f.Of.Counts {

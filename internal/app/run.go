@@ -162,7 +162,7 @@ func (r Run) followed(p *Posted) {
 		r.Log("settle", fmt.Sprintf("batch %d: files with passwords shredded: %d", p.Batch.ID, p.Shredded))
 	}
 	if p.Passwords.Handed > 0 {
-		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", p.Passwords.Handed, r.Posting.Credentials(p.Batch)))
+		r.Log("post", fmt.Sprintf("%d generated passwords are in %s, and kept nowhere else", p.Passwords.Handed, p.Credentials))
 	}
 	if says := p.Passwords.Elsewhere(); says != "" {
 		r.Log("post", says)

@@ -57,7 +57,7 @@ func (p *Cut) Make(selection sheet.Selection) error {
 	row, more, err := next()
 	for more && err == nil {
 		path := filepath.Join(p.Folder, fmt.Sprintf("%s-%d%s", p.Name, len(p.Files)+1, ending))
-		if err := MayWrite(path, p.Overwrite, "from another time it seems"); err != nil {
+		if err := MayWrite(path, p.Overwrite, false, "from another time it seems"); err != nil {
 			return err
 		}
 		piece := Piece{File: path, From: row.Number}

@@ -105,8 +105,8 @@ type Source struct {
 	Encoding   string            `json:"encoding,omitempty"`
 	Tab        string            `json:"tab,omitempty"`
 	Workbook   bool              `json:"workbook,omitempty"` // it was one
-	Path       string            `json:"path,omitempty"`     // if it is a workbook that can be given back
-	Sum        string            `json:"sha256,omitempty"`   // SHA-256 of it
+	Path       string            `json:"path,omitempty"`     // of the sheet, if it is a file of the machine that drafted
+	Sum        string            `json:"sha256,omitempty"`   // SHA-256 of a workbook that a report can be written into
 	Words      map[string]string `json:"words,omitempty"`    // field → heading of the one column that gives it
 	Rows       int               `json:"rows"`               // rows in
 	Taken      string            `json:"taken,omitempty"`    // which of them were taken, if not all

@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/answer"
 	"evenledger/internal/app"
 	"evenledger/internal/report"
+	"evenledger/internal/sheet"
 )
 
 func (a *front) candidatesCommand() *cobra.Command {
@@ -40,6 +41,9 @@ Nothing is changed.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger candidates %s -b BRIEF -o pairs.xlsx", report.Quoted(args[0])))
+			}
+			if sheet.SameFile(args[0], out) {
+				return wrong(out+" is the sheet itself", "Name another file.")
 			}
 			a.longWork()
 			flags.Compare = true // nothing is made of it
@@ -71,7 +75,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 			ending := filepath.Ext(out)
 			file = strings.TrimSuffix(out, ending) + "-" + m.System + ending
 		}
-		if err := app.MayWrite(file, overwrite, "and may hold answers"); err != nil {
+		if err := app.MayWrite(file, overwrite, false, "and may hold answers"); err != nil {
 			return err
 		}
 		bar := a.progress()

@@ -96,7 +96,7 @@ func (a *front) sendMails(ctx context.Context, w *workspace.Workspace, l store.S
 	if err != nil {
 		return err
 	}
-	a.followed(sent, how, false)
+	a.followed(sent, false)
 	return errors.Join(a.listMails(context.WithoutCancel(ctx), l, b, pick), sent.Err, sent.After, a.remains(sent.Left))
 }
 

@@ -153,7 +153,7 @@ func (a *front) post(ctx context.Context, w *workspace.Workspace, l store.Store,
 	after := context.WithoutCancel(ctx)
 	var troubles []inSystem
 	for _, one := range posts.All {
-		a.followed(one, how, several)
+		a.followed(one, several)
 		troubles = append(troubles, inSystem{one.Batch.System, goesOn(ctx, one)})
 	}
 	var unclear *system.Unclear
@@ -212,8 +212,8 @@ func (a *front) giveUp(ctx context.Context, l store.Store, posts *app.Posts, o o
 }
 
 // followed tells what followed a post, of one of several with the system's name.
-func (a *front) followed(p *app.Posted, how app.Posting, several bool) {
-	for _, line := range answer.Followed(p, how.Credentials(p.Batch)) {
+func (a *front) followed(p *app.Posted, several bool) {
+	for _, line := range answer.Followed(p) {
 		if several {
 			line = p.Batch.System + ": " + line
 		}

@@ -54,7 +54,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv, .tsv or .html.")
 			}
 			if out != "" {
-				if err := app.MayWrite(out, overwrite, "and may be what somebody works through", ".html", ".htm"); err != nil {
+				if err := app.MayWrite(out, overwrite, true, "and may be what somebody works through"); err != nil {
 					return err
 				}
 				if sheet.SameFile(args[0], out) {

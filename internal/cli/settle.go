@@ -87,7 +87,7 @@ func (a *front) settle(ctx context.Context, w *workspace.Workspace, l store.Stor
 		one, err := a.Settle(ctx, w, l, b, answer, how)
 		if bar.End(); err == nil {
 			settled = one
-			a.followed(one, how, len(batches) > 1)
+			a.followed(one, len(batches) > 1)
 			if err = errors.Join(one.Err, one.After); err == nil {
 				err = a.remains(one.Left)
 			}
