@@ -318,8 +318,11 @@ func ReadAs(page *report.Page, j *app.Job) {
 		case len(c.Fields) > 0 && !j.Touches(c.Fields[0]):
 			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim("not touched"))
 		case len(c.Fields) > 0:
-			field, _ := account.FieldNamed(c.Fields[0])
-			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(field.Label+", "+field.Kind.String()))
+			what := "a field of its own"
+			if field, known := account.FieldNamed(c.Fields[0]); known {
+				what = field.Label + ", " + field.Kind.String()
+			}
+			page.Line("  %s → %s %s", report.Pad(report.Clip(c.Heading, 28), 28), report.Pad(c.Fields[0], 18), page.Dim(what))
 		default:
 			page.Line("  %s   %s", report.Pad(report.Clip(c.Heading, 28), 28), page.Dim("not used"))
 		}

@@ -8,9 +8,7 @@
 package compose
 
 import (
-	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -20,6 +18,7 @@ import (
 	"evenledger/internal/profile"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
+	"evenledger/internal/yamldoc"
 )
 
 // A Source is what a brief is written from.
@@ -55,15 +54,15 @@ func (s *Source) Brief() string {
 	match := s.Match(named)
 
 	line("# A first brief for %s, written on %s from what its columns seem to be.", comment(s.Info.Name), s.Today)
-	line("# Look at each line: what was guessed says so. Then: evenledger check SHEET -b %s", quote(s.Name))
-	line("brief: %s", quote(s.Name))
+	line("# Look at each line: what was guessed says so. Then: evenledger check SHEET -b %s", yamldoc.Scalar(s.Name))
+	line("brief: %s", yamldoc.Scalar(s.Name))
 	if s.System != "" {
-		line("system: %s", quote(s.System))
+		line("system: %s", yamldoc.Scalar(s.System))
 	} else {
 		line("# system: NAME          the system of evenledger.yaml whose accounts are meant")
 	}
 	if len(s.Info.Tabs) > 1 {
-		line("sheet: {tab: %s}", quote(s.Info.Tab))
+		line("sheet: {tab: %s}", yamldoc.Scalar(s.Info.Tab))
 	}
 	s.dates(line)
 	s.phones(line)
@@ -193,7 +192,7 @@ func dateField(heading string, n int, others []field) field {
 	if name == "" || n > 1 && slices.ContainsFunc(others, func(f field) bool { return f.name == name }) {
 		name = fmt.Sprintf("date%d", n)
 	}
-	return field{name: name, keys: []string{"from: " + quote(heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"}
+	return field{name: name, keys: []string{"from: " + yamldoc.Scalar(heading), "as: date", "send: false"}, comment: "for checks only; sent nowhere"}
 }
 
 // summed says of which kind the values of a column are, and how many there are. A brief is read by
@@ -211,7 +210,7 @@ func summed(c profile.Column) string {
 
 // field is the field that a column gives.
 func (s *Source) field(c profile.Column) field {
-	f := field{name: c.Field, keys: []string{"from: " + quote(c.Heading)}}
+	f := field{name: c.Field, keys: []string{"from: " + yamldoc.Scalar(c.Heading)}}
 	if !c.Sure {
 		f.perhaps, f.comment = true, "perhaps, by "+comment(c.Why)
 	}
@@ -255,7 +254,7 @@ func (s *Source) names(named map[string]bool) names {
 	}
 	if first != "" && second != "" && s.takes("familyName") {
 		n.from[first], n.from[second] = true, true
-		n.fields = append(n.fields, field{name: "familyName", keys: []string{fmt.Sprintf("make: 'col[%s] + \" \" + col[%s]'", celText(first), celText(second))}, comment: "of both columns"})
+		n.fields = append(n.fields, field{name: "familyName", keys: []string{fmt.Sprintf("make: 'col[%s] + \" \" + col[%s]'", yamldoc.Quoted(first), yamldoc.Quoted(second))}, comment: "of both columns"})
 	}
 	c, ok := s.column("formattedName")
 	if !ok || isUsed(named, c.Heading) || s.has("givenName") || s.has("familyName") || !s.takes("givenName") || !s.takes("familyName") || strings.Contains(c.Heading, "'") {
@@ -266,8 +265,8 @@ func (s *Source) names(named map[string]bool) names {
 	}
 	n.from[c.Heading] = true
 	n.fields = append(n.fields,
-		field{name: "familyName", keys: []string{fmt.Sprintf("make: 'before(col[%s], \",\")'", celText(c.Heading))}, comment: "what stands before the comma"},
-		field{name: "givenName", keys: []string{fmt.Sprintf("make: 'after(col[%s], \",\")'", celText(c.Heading))}, comment: "and behind it"})
+		field{name: "familyName", keys: []string{fmt.Sprintf("make: 'before(col[%s], \",\")'", yamldoc.Quoted(c.Heading))}, comment: "what stands before the comma"},
+		field{name: "givenName", keys: []string{fmt.Sprintf("make: 'after(col[%s], \",\")'", yamldoc.Quoted(c.Heading))}, comment: "and behind it"})
 	return n
 }
 
@@ -401,7 +400,7 @@ func (s *Source) phones(line func(string, ...any)) {
 func (s *Source) only(line func(string, ...any)) {
 	for _, c := range s.Profile.Columns {
 		if key := words.Key(c.Heading); !c.Secret && c.Field == "" && c.Distinct > 1 && c.Distinct <= 6 && 2*c.Distinct <= c.Filled && len(c.Examples) > 0 && (strings.Contains(key, "status") || strings.Contains(key, "state") || strings.Contains(key, "stage")) {
-			expression := "col[" + celText(c.Heading) + "] == " + celText(c.Examples[0])
+			expression := "col[" + yamldoc.Quoted(c.Heading) + "] == " + yamldoc.Quoted(c.Examples[0])
 			line("# only: %s   to leave the other rows aside", comment(expression))
 			return
 		}
@@ -421,35 +420,10 @@ func (s *Source) lacking(fields []field) []account.Attribute {
 	return lacking
 }
 
-var plain = regexp.MustCompile(`^[\p{L}][\p{L}\p{N} ._/()-]*[\p{L}\p{N}.)]$`)
-
-// words that YAML takes for something else.
-var notText = []string{"yes", "no", "true", "false", "null", "on", "off", "y", "n"}
-
-// quote writes a text as it may stand in a flow mapping of YAML.
-func quote(text string) string {
-	if plain.MatchString(text) && !slices.Contains(notText, strings.ToLower(text)) {
-		return text
-	}
-	return celText(text)
-}
-
-// celText writes a text in double quotes, escaped as JSON has it, which both YAML
-// and the expression language read.
-func celText(text string) string {
-	var b strings.Builder
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	if err := encoder.Encode(text); err != nil {
-		return `""` // texts always encode
-	}
-	return strings.TrimSpace(b.String())
-}
-
 // comment makes a text out of a sheet safe in a comment.
 func comment(text string) string {
 	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == '\u2028' || r == '\u2029' || r == '\u0085' {
+		if words.Steers(r) || r == '\u2028' || r == '\u2029' {
 			return ' '
 		}
 		return r

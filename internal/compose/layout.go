@@ -15,6 +15,7 @@ import (
 	"evenledger/internal/heading"
 	"evenledger/internal/sheet"
 	"evenledger/internal/words"
+	"evenledger/internal/yamldoc"
 )
 
 // sampled is how many rows of an application's file are looked at.
@@ -64,13 +65,13 @@ func Layout(path, today string) (string, error) {
 	name := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 	line("# A first layout of what the application takes, written on %s from %s.", today, comment(filepath.Base(path)))
 	line("# Look at each line: what was guessed says so. Then: evenledger layout check FILE")
-	line("layout: %s", quote(name))
+	line("layout: %s", yamldoc.Scalar(name))
 	line("file: %s", fileForm(path, info))
 	if len(info.Above) > 0 {
 		line("above:")
 		separator := map[string]string{"semicolon": ";", "tab": "\t", "pipe": "|"}[info.Separator]
 		for _, cells := range info.Above {
-			line("  - %s", quote(strings.TrimRight(strings.Join(cells, orComma(separator)), orComma(separator))))
+			line("  - %s", yamldoc.Scalar(strings.TrimRight(strings.Join(cells, orComma(separator)), orComma(separator))))
 		}
 	}
 	line("columns:")
@@ -80,7 +81,7 @@ func Layout(path, today string) (string, error) {
 		if said != "" {
 			said = "   # " + said
 		}
-		line("  - {heading: %s, %s}%s", quote(c.heading), text, said)
+		line("  - {heading: %s, %s}%s", yamldoc.Scalar(c.heading), text, said)
 	}
 	line("# limits: {rows: 1000}          # at most so many rows a file")
 	line("# blank: clears                 # a blank cell empties what the application has; without it: it keeps that")
@@ -109,7 +110,7 @@ func fileForm(path string, info sheet.Info) string {
 		parts = append(parts, "separator: "+info.Separator)
 	}
 	if info.Encoding != "" && info.Encoding != "UTF-8" && info.Encoding != "US-ASCII" {
-		parts = append(parts, "encoding: "+quote(info.Encoding))
+		parts = append(parts, "encoding: "+yamldoc.Scalar(info.Encoding))
 	}
 	begins := make([]byte, 64<<10)
 	if file, err := os.Open(path); err == nil {
@@ -192,7 +193,7 @@ func (c *sampleColumn) fill(reader *heading.Reader, taken map[string]bool) (text
 	}
 	switch {
 	case m.Action && once("action"):
-		return "action: {create: " + quote(word(c.values, 0, "New")) + ", update: " + quote(word(c.values, 1, "Change")) + "}", "guessed: the application's words for what is to be done"
+		return "action: {create: " + yamldoc.Scalar(word(c.values, 0, "New")) + ", update: " + yamldoc.Scalar(word(c.values, 1, "Change")) + "}", "guessed: the application's words for what is to be done"
 	case m.Ties != "" && m.Beside != "" && once(m.Ties+m.Beside):
 		return m.Ties + ": " + m.Beside + split(c), ""
 	case m.Ties != "" && once(m.Ties):
@@ -235,7 +236,7 @@ func (c *sampleColumn) field(m heading.Meaning) (text, said string) {
 			if m.Negated {
 				is = map[string]string{"true": "false", "false": "true"}[is]
 			}
-			parts = append(parts, is+": "+quote(v))
+			parts = append(parts, is+": "+yamldoc.Scalar(v))
 		}
 		if len(parts) > 0 {
 			text += ", words: {" + strings.Join(parts, ", ") + "}"
@@ -272,7 +273,7 @@ func split(c *sampleColumn) string {
 	}
 	for _, separator := range []string{";", "|", ","} {
 		if slices.ContainsFunc(c.values, func(v string) bool { return strings.Contains(v, separator) }) {
-			return ", split: " + quote(separator)
+			return ", split: " + yamldoc.Scalar(separator)
 		}
 	}
 	return ""

@@ -12,6 +12,7 @@ import (
 	"evenledger/internal/heading"
 	"evenledger/internal/profile"
 	"evenledger/internal/words"
+	"evenledger/internal/yamldoc"
 )
 
 // numbered is a heading with a number in it.
@@ -38,14 +39,14 @@ func (s *Source) memberships() (lines []string, used map[string]bool) {
 	for _, kind := range brief.Kinds() {
 		var from []string
 		for _, t := range s.ties(kind) {
-			keys := []string{"from: " + quote(t.from)}
+			keys := []string{"from: " + yamldoc.Scalar(t.from)}
 			for _, beside := range []struct{ key, from string }{{"role", t.role}, {"section", t.section}} {
 				if beside.from != "" {
-					keys = append(keys, beside.key+": "+quote(beside.from))
+					keys = append(keys, beside.key+": "+yamldoc.Scalar(beside.from))
 				}
 			}
 			if t.split != "" {
-				keys = append(keys, "split: "+quote(t.split))
+				keys = append(keys, "split: "+yamldoc.Scalar(t.split))
 			}
 			used[t.from], used[t.role], used[t.section] = true, true, true
 			from = append(from, "{"+strings.Join(keys, ", ")+"}")
@@ -151,9 +152,9 @@ func (s *Source) flag(c profile.Column) (via string, ok bool) {
 		}
 		if yes != c.Negated {
 			active++
-			pairs = append(pairs, celText(word)+`: "yes"`)
+			pairs = append(pairs, yamldoc.Quoted(word)+`: "yes"`)
 		} else {
-			pairs = append(pairs, celText(word)+`: "no"`)
+			pairs = append(pairs, yamldoc.Quoted(word)+`: "no"`)
 		}
 	}
 	if !c.Negated && active == 0 {
@@ -232,7 +233,7 @@ func (s *Source) intent(line func(string, ...any)) {
 	var pairs []string
 	for _, word := range c.Examples {
 		intent, _ := intentOf(word)
-		pairs = append(pairs, fmt.Sprintf("%s: %s", celText(word), intent))
+		pairs = append(pairs, fmt.Sprintf("%s: %s", yamldoc.Quoted(word), intent))
 	}
-	line("intent: {from: %s, via: {%s}}", quote(c.Heading), strings.Join(pairs, ", "))
+	line("intent: {from: %s, via: {%s}}", yamldoc.Scalar(c.Heading), strings.Join(pairs, ", "))
 }

@@ -189,7 +189,7 @@ components:
 `
 	text, err := description.Guess([]byte(openAPI))
 	require.NoError(t, err)
-	for _, want := range []string{`interface: "Harbour office"`, "userName: username", "familyName: lastName", "title: jobTitle", "email: email", `get: "/v1/staff-members"`, "items: results", "cursor: paging.next_cursor, as: cursor", `every: {limit: "100"}`,
+	for _, want := range []string{"interface: Harbour office", "userName: username", "familyName: lastName", "title: jobTitle", "email: email", `get: "/v1/staff-members"`, "items: results", "cursor: paging.next_cursor, as: cursor", `every: {limit: "100"}`,
 		`read: {get: "/v1/staff-members/{id}"}`, "body: merge", `suspend: {post: "/v1/staff-members/{id}/disable"}`, "#/components/schemas/Member", "made: createdAt", "by: {email: email}", "besides: ", "guessed"} {
 		assert.Contains(t, text, want)
 	}

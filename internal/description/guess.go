@@ -4,12 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 
 	"evenledger/internal/account"
+	"evenledger/internal/yamldoc"
 )
 
 // Guess writes a first description out of an OpenAPI 3 document: what was guessed says so in a comment.
@@ -122,21 +122,6 @@ func (g *guess) listIn(s *schema) (at string, of *schema) {
 // line writes a line. What comes out of the document, which may be anybody's, is written as one value and breaks no line.
 func (g *guess) line(format string, args ...any) { fmt.Fprintf(&g.out, format+"\n", args...) }
 
-// bare matches what stands in YAML without quotes and is a text.
-var bare = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
-
-// value is a text as YAML has it, in quotes where it needs them. JSON's quotes are YAML's (YAML 1.2 section 7.3.1).
-func value(text string) string {
-	if bare.MatchString(text) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(text)) {
-		return text
-	}
-	quoted, err := Encode(text)
-	if err != nil {
-		return `""`
-	}
-	return string(quoted)
-}
-
 // remark is a text in a comment.
 func remark(text string) string {
 	return strings.Map(func(r rune) rune {
@@ -165,13 +150,13 @@ func (g *guess) write(title string) {
 	}
 	g.line("# A first description, out of an OpenAPI document. Look at each line: what was guessed says so.")
 	g.line("# Try it with: evenledger system try NAME")
-	g.line("interface: %s", value(title))
+	g.line("interface: %s", yamldoc.Scalar(title))
 	g.line("account:")
 	id := "id"
 	if one != nil && one.Properties["id"] == nil && one.Properties[g.param] != nil && (Path{g.param}).isWritable() {
 		id = g.param
 	}
-	g.line("  id: %s    # guessed", value(Path{id}.String()))
+	g.line("  id: %s    # guessed", yamldoc.Scalar(Path{id}.String()))
 	if one != nil {
 		for _, name := range []string{"created_at", "createdAt", "created"} {
 			if one.Properties[name] != nil {
@@ -188,23 +173,23 @@ func (g *guess) write(title string) {
 	g.list(items, listed)
 	read := ""
 	if item != "" {
-		read = fmt.Sprintf(", item: %s", value(Path{item}.String()))
+		read = fmt.Sprintf(", item: %s", yamldoc.Scalar(Path{item}.String()))
 	}
 	one1 := strings.ReplaceAll(g.one, "{"+g.param+"}", "{id}")
-	g.line("read: {get: %s%s}", value(one1), read)
+	g.line("read: {get: %s%s}", yamldoc.Scalar(one1), read)
 	if g.operation(g.all, "post") != nil {
-		g.line("create: {post: %s%s}", value(g.all), read)
+		g.line("create: {post: %s%s}", yamldoc.Scalar(g.all), read)
 	}
 	for _, method := range []string{"patch", "put"} {
 		if g.operation(g.one, method) == nil {
 			continue
 		}
 		form := map[string]string{"patch": "merge", "put": "whole"}[method]
-		g.line("change: {%s: %s, body: %s%s}    # guessed: merge (RFC 7396), patch (RFC 6902) or whole", method, value(one1), form, read)
+		g.line("change: {%s: %s, body: %s%s}    # guessed: merge (RFC 7396), patch (RFC 6902) or whole", method, yamldoc.Scalar(one1), form, read)
 		break
 	}
 	if g.operation(g.one, "delete") != nil {
-		g.line("remove: {delete: %s}", value(one1))
+		g.line("remove: {delete: %s}", yamldoc.Scalar(one1))
 	}
 	g.actions(one1)
 }
@@ -239,7 +224,7 @@ func (g *guess) fields(one *schema) {
 			if p.ReadOnly {
 				note = "    # it keeps this itself: {at: …, read_only: true}"
 			}
-			g.line("    %s: %s%s", field, value(Path(at).String()), note)
+			g.line("    %s: %s%s", field, yamldoc.Scalar(Path(at).String()), note)
 		}
 	}
 	if one != nil {
@@ -271,7 +256,7 @@ func (g *guess) list(items string, answer *schema) {
 	if items == "" {
 		items = "data"
 	}
-	items = value(items)
+	items = yamldoc.Scalar(items)
 	params := map[string]bool{}
 	list, _ := g.operation(g.all, "get")["parameters"].([]any)
 	for _, p := range list {
@@ -297,20 +282,20 @@ func (g *guess) list(items string, answer *schema) {
 			continue
 		}
 		if next = fmt.Sprintf(", next: {%s: %s}", way[1], way[0]); way[1] == "cursor" {
-			next = fmt.Sprintf(", next: {cursor: %s, as: %s}", value(g.cursorIn(answer)), way[0])
+			next = fmt.Sprintf(", next: {cursor: %s, as: %s}", yamldoc.Scalar(g.cursorIn(answer)), way[0])
 		}
 		break
 	}
-	g.line("list: {get: %s%s, items: %s%s}    # guessed: how further pages are asked for, where the list stands", value(g.all), every, items, next)
+	g.line("list: {get: %s%s, items: %s%s}    # guessed: how further pages are asked for, where the list stands", yamldoc.Scalar(g.all), every, items, next)
 	by := map[string]string{}
 	for _, name := range slices.Sorted(maps.Keys(params)) {
 		f, known := g.headings.Field(spoken(name))
 		if known && g.fielded[f.Name] && by[f.Name] == "" && slices.Contains([]string{"userName", "email", "employeeNumber"}, f.Name) {
-			by[f.Name] = f.Name + ": " + value(name)
+			by[f.Name] = f.Name + ": " + yamldoc.Scalar(name)
 		}
 	}
 	if len(by) > 0 {
-		g.line("find: {get: %s, by: {%s}, items: %s}    # guessed; it is believed only once it was seen to find", value(g.all), join(slices.Sorted(maps.Values(by))), items)
+		g.line("find: {get: %s, by: {%s}, items: %s}    # guessed; it is believed only once it was seen to find", yamldoc.Scalar(g.all), join(slices.Sorted(maps.Values(by))), items)
 	}
 }
 
@@ -351,9 +336,9 @@ func (g *guess) actions(one string) {
 				}
 				body := ""
 				if key == "password" {
-					body = fmt.Sprintf(", body: {%s: \"{password}\"}", value(action))
+					body = fmt.Sprintf(", body: {%s: \"{password}\"}", yamldoc.Scalar(action))
 				}
-				g.line("%s: {%s: %s%s}    # guessed", key, method, value(one+"/"+action), body)
+				g.line("%s: {%s: %s%s}    # guessed", key, method, yamldoc.Scalar(one+"/"+action), body)
 				break
 			}
 		}

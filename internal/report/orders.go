@@ -104,11 +104,11 @@ func sentWords(text string) []string {
 	if err := json.Unmarshal([]byte(text), &parts); err != nil {
 		return []string{"it cannot be read out of the ledger: " + err.Error()}
 	}
-	return words("", parts)
+	return linesOf("", parts)
 }
 
-// words are lines of all that is in parts, in the order of their names.
-func words(before string, parts map[string]any) (lines []string) {
+// linesOf are lines of all that is in parts, in the order of their names.
+func linesOf(before string, parts map[string]any) (lines []string) {
 	names := make([]string, 0, len(parts))
 	for name := range parts {
 		names = append(names, name)
@@ -122,11 +122,11 @@ func words(before string, parts map[string]any) (lines []string) {
 		switch part := parts[name].(type) {
 		case nil:
 		case map[string]any:
-			lines = append(lines, words(called, part)...)
+			lines = append(lines, linesOf(called, part)...)
 		case []any:
 			for i, one := range part {
 				if within, is := one.(map[string]any); is {
-					lines = append(lines, words(fmt.Sprintf("%s.%d", called, i+1), within)...)
+					lines = append(lines, linesOf(fmt.Sprintf("%s.%d", called, i+1), within)...)
 				} else {
 					lines = append(lines, fmt.Sprintf("%s: %v", called, one))
 				}

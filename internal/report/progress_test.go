@@ -37,10 +37,10 @@ func TestProgress(t *testing.T) {
 func TestUnturned(t *testing.T) {
 	var out strings.Builder
 	w := &Unturned{W: &out}
-	for _, b := range []byte("{\"name\": \"Zoë \u202egnp.exe\u2066 田\"}") {
+	for _, b := range []byte("{\"name\": \"Zoë \u202egnp.exe\u2066 田\u009b2J\"}") {
 		n, err := w.Write([]byte{b})
 		assert.NoError(t, err)
 		assert.Equal(t, 1, n)
 	}
-	assert.Equal(t, `{"name": "Zoë \u202egnp.exe\u2066 田"}`, out.String())
+	assert.Equal(t, `{"name": "Zoë \u202egnp.exe\u2066 田\u009b2J"}`, out.String())
 }

@@ -17,6 +17,7 @@ import (
 	"evenledger/internal/batch"
 	"evenledger/internal/membership"
 	"evenledger/internal/sheet"
+	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
 
@@ -131,7 +132,7 @@ func (p *Page) Line(format string, args ...any) {
 
 // Harmless takes out of a text what would steer a terminal.
 func Harmless(text string) string {
-	if !strings.ContainsFunc(text, isControl) {
+	if !strings.ContainsFunc(text, words.Steers) {
 		return text
 	}
 	// The lines of an address, or the items of a list.
@@ -140,15 +141,11 @@ func Harmless(text string) string {
 		switch {
 		case r == '\t':
 			return ' '
-		case isControl(r):
+		case words.Steers(r):
 			return '\uFFFD'
 		}
 		return r
 	}, text)
-}
-
-func isControl(r rune) bool {
-	return r < ' ' || r >= 0x7f && r < 0xa0 || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069'
 }
 
 // Few colours: errors red, warnings amber, what came out even green.

@@ -1,15 +1,13 @@
 package report
 
 import (
-	"bytes"
-	"fmt"
 	"io"
-	"strings"
 	"unicode/utf8"
+
+	"evenledger/internal/words"
 )
 
-// An Unturned writes JSON in which characters that turn the direction of writing, so that a
-// text reads as another than it is, are escaped.
+// An Unturned writes JSON in which characters that steer a terminal or turn the direction of writing are escaped.
 type Unturned struct {
 	W    io.Writer
 	rest []byte // the beginning of a character
@@ -28,28 +26,8 @@ func (u *Unturned) Write(p []byte) (int, error) {
 		}
 	}
 	u.rest = append([]byte(nil), text[whole:]...)
-	if _, err := u.W.Write(turning.replace(text[:whole])); err != nil {
+	if _, err := u.W.Write(words.EscapeJSON(text[:whole])); err != nil {
 		return 0, err
 	}
 	return len(p), nil
-}
-
-// directions are characters that turn the direction of writing (Unicode Standard Annex 9).
-type directions string
-
-const turning directions = "\u061c\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"
-
-func (d directions) replace(text []byte) []byte {
-	if !bytes.ContainsAny(text, string(d)) {
-		return text
-	}
-	var out bytes.Buffer
-	for _, r := range string(text) {
-		if strings.ContainsRune(string(d), r) {
-			fmt.Fprintf(&out, "\\u%04x", r)
-		} else {
-			out.WriteRune(r)
-		}
-	}
-	return out.Bytes()
 }

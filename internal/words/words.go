@@ -8,6 +8,8 @@
 package words
 
 import (
+	"bytes"
+	"fmt"
 	"strings"
 	"sync"
 	"unicode"
@@ -112,13 +114,38 @@ func OneLine(s string) (line string, changed bool) {
 	return strings.Join(strings.Fields(s), " "), true
 }
 
+// Steers reports whether a character is not shown, and decides how others are: it steers a terminal, or turns the
+// direction of writing round (Unicode Standard Annex 9), so that a text reads as another than it is.
+func Steers(r rune) bool {
+	return r < ' ' || r >= 0x7f && r < 0xa0 || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069'
+}
+
+// EscapeJSON escapes in JSON the characters that steer, and the marks of direction, which JSON lets stand as they are.
+func EscapeJSON(text []byte) []byte {
+	is := func(r rune) bool {
+		return r >= 0x7f && Steers(r) || r == '\u061c' || r == '\u200e' || r == '\u200f'
+	}
+	if !bytes.ContainsFunc(text, is) {
+		return text
+	}
+	var out bytes.Buffer
+	for _, r := range string(text) {
+		if is(r) {
+			fmt.Fprintf(&out, "\\u%04x", r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.Bytes()
+}
+
 // ControlCharacter returns the first control character in s other than a tab or
 // a line break, or a character that turns the direction of writing round.
 func ControlCharacter(s string) (r rune, found bool) {
 	for _, r := range s {
 		switch {
 		case r == '\t' || r == '\n' || r == '\r':
-		case r < ' ', r >= 0x7f && r < 0xa0, r >= '\u202a' && r <= '\u202e', r >= '\u2066' && r <= '\u2069', r == utf8.RuneError:
+		case Steers(r), r == utf8.RuneError:
 			return r, true
 		}
 	}

@@ -1,11 +1,14 @@
 package yamldoc_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
+	"evenledger/internal/words"
 	"evenledger/internal/yamldoc"
 )
 
@@ -85,4 +88,24 @@ func TestCannotBeParsed(t *testing.T) {
 	assert.Empty(t, doc.Root().Pairs("a"))
 	doc.Root().Fail("write something", "nothing is here")
 	assert.EqualError(t, doc.Err(), "f.yaml:1:1: nothing is here\n    write something")
+}
+
+// Whatever a text is, written into a flow mapping it is one value and reads as itself, and steers no terminal.
+func TestScalar(t *testing.T) {
+	odd := rapid.SampledFrom([]string{"\x00", "\x1b", "\u009b", "\u202e", "\u2028", "\u0085", "\n", "\t", `"`, "\\", ": ", " #", "{", "]", ",", "yes", "~", "0", "-", "Zoë", "田", " "})
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.OneOf(odd, rapid.String()), 0, 4).Draw(t, "text"), "")
+		written := yamldoc.Scalar(text)
+		assert.NotContains(t, written, "\n")
+		assert.False(t, strings.ContainsFunc(written, words.Steers), "%q", written)
+		doc, err := yamldoc.Parse("f.yaml", []byte("m: {before: 1, it: "+written+", after: 2}\n"))
+		require.NoError(t, err, written)
+		var keys []string
+		for _, pair := range doc.Root().Pairs()[0].Value.Pairs() {
+			if keys = append(keys, pair.Key); pair.Key == "it" {
+				assert.Equal(t, text, pair.Value.Text(), written)
+			}
+		}
+		assert.Equal(t, []string{"before", "it", "after"}, keys, written)
+	})
 }
