@@ -188,7 +188,7 @@ func (c *client) complete(ctx context.Context, may system.Permit, known, wanted 
 	c.mask.Add(wanted.Password)
 	_, dn := splitVersion(known.Version)
 	err = c.setFirstPassword(ctx, may, d, dn, wanted)
-	if told, plain := err.(*ldap.Error); plain && told.ResultCode == ldap.LDAPResultConstraintViolation && sameAsBefore(c.said(told)) {
+	if told := answerIn(err); told != nil && told.ResultCode == ldap.LDAPResultConstraintViolation && sameAsBefore(c.said(told)) {
 		// It was set before the cut.
 		err = c.markAgain(ctx, may, d, dn, d.isMarked(renewal, wanted), d.isMarked("active", wanted))
 	}

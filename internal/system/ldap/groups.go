@@ -3,6 +3,7 @@ package ldap
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"slices"
@@ -476,9 +477,14 @@ func (c *client) RemoveThing(ctx context.Context, may system.Permit, kind, thing
 	if dn == "" {
 		return system.ErrGone
 	}
-	err = c.run(ctx, operation{may: may, what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, nil)) }})
-	if codeOf(err) == ldap.LDAPResultNoSuchObject {
+	err = c.guarded(ctx, d, thing, "", dn, nil, func(controls []ldap.Control) error {
+		return c.run(ctx, operation{may: may, what: "removing " + dn, do: func(conn *ldap.Conn) error { return conn.Del(ldap.NewDelRequest(dn, controls)) }})
+	})
+	switch {
+	case codeOf(err) == ldap.LDAPResultNoSuchObject:
 		return system.ErrGone
+	case errors.Is(err, system.ErrChanged):
+		return &system.Refusal{Code: account.SystemRefused, Message: fmt.Sprintf("%s is another by now", dn)}
 	}
 	return c.refusal(err)
 }

@@ -11,6 +11,7 @@ import (
 
 	"evenledger/internal/account"
 	"evenledger/internal/system"
+	"evenledger/internal/told"
 )
 
 // longestSaid is how much of what a server says is told, in bytes.
@@ -29,11 +30,45 @@ func isBroken(err error) bool {
 // codeOf returns the result code of an answer to one request (RFC 4511 section 4.1.9);
 // success where none came, or where it is of more than the request.
 func codeOf(err error) uint16 {
-	told, plain := err.(*ldap.Error)
-	if !plain || isBroken(err) {
-		return ldap.LDAPResultSuccess
+	if told := answerIn(err); told != nil {
+		return told.ResultCode
 	}
-	return told.ResultCode
+	return ldap.LDAPResultSuccess
+}
+
+// answerIn is the answer that an error is of one request; nil: none came, or it is of more than the request.
+func answerIn(err error) *ldap.Error {
+	switch err := err.(type) {
+	case *answered:
+		return err.told
+	case *ldap.Error:
+		if !isBroken(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// An answered is the answer to one request that is no success. Whoever asked knows what it means; else it is told as it is.
+type answered struct {
+	what, by string // was asked, and of whom
+	said     string // by the server
+	told     *ldap.Error
+}
+
+func (a *answered) Error() string {
+	text := fmt.Sprintf("%s: %s answered %s (%d)", a.what, a.by, strings.ToLower(ldap.LDAPResultCodeMap[a.told.ResultCode]), a.told.ResultCode)
+	if a.said != "" {
+		text += ": " + a.said
+	}
+	return text
+}
+
+func (a *answered) Unwrap() error { return a.told }
+
+// Tell implements told.Error.
+func (a *answered) Tell() told.Telling {
+	return told.Telling{Class: told.Away, Message: a.Error(), Remedy: "Ask who runs the server."}
 }
 
 // errIncomplete marks an answer that was cut short.
@@ -74,7 +109,7 @@ func (c *client) judge(o operation, err error) error {
 		}
 		return failed
 	}
-	return err
+	return &answered{o.what, c.url, said, told}
 }
 
 // said is what a server says of its no, without any secret in it.
@@ -109,8 +144,8 @@ var (
 // refusal puts a server's no to a change of one account into plain words. Codes mean other
 // things with other servers, so that what is said counts as well.
 func (c *client) refusal(err error) error {
-	told, plain := err.(*ldap.Error)
-	if !plain || isBroken(err) {
+	told := answerIn(err)
+	if told == nil {
 		return err
 	}
 	said := c.said(told)

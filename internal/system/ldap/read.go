@@ -388,18 +388,26 @@ func readTime(text string) (time.Time, error) {
 	return time.Time{}, problem
 }
 
-// idOf returns the identifier of an entry; empty: it is not shown.
+// idOf returns the identifier of an entry; empty: it is not shown, or what is shown can be none of this family's. It is what accounts are
+// known by for good, and stands where names may stand.
 func (d *directory) idOf(e *ldap.Entry) string {
-	if !d.binary {
-		return strings.ToLower(e.GetEqualFoldAttributeValue(d.id))
-	}
-	for _, a := range e.Attributes {
-		if strings.EqualFold(a.Name, d.id) && len(a.ByteValues) > 0 {
-			return hex.EncodeToString(a.ByteValues[0])
+	id := strings.ToLower(e.GetEqualFoldAttributeValue(d.id))
+	if d.binary {
+		id = ""
+		for _, a := range e.Attributes {
+			if strings.EqualFold(a.Name, d.id) && len(a.ByteValues) > 0 {
+				id = hex.EncodeToString(a.ByteValues[0])
+			}
 		}
 	}
-	return ""
+	if strings.Trim(id, idCharacters) != "" || d.family.digits != "" && len(id) != len(d.family.digits) {
+		return ""
+	}
+	return id
 }
+
+// idCharacters are those that identifiers are made of (RFC 4530).
+const idCharacters = "0123456789abcdefghijklmnopqrstuvwxyz-"
 
 // byID is the filter for identifiers.
 func (d *directory) byID(ids []string) string {
