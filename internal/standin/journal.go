@@ -127,9 +127,11 @@ func (s *Server) save() error {
 	defer s.mu.Unlock()
 	all, given := map[string]any{}, map[string]int{}
 	for _, st := range s.stores {
-		list := make([]saved, 0, len(st.order))
+		list := make([]saved, 0, len(st.byID))
 		for _, id := range st.order {
-			list = append(list, st.byID[id].saved())
+			if r := st.byID[id]; r != nil {
+				list = append(list, r.saved())
+			}
 		}
 		all[st.kind.endpoint], given[st.kind.endpoint] = list, st.next
 	}

@@ -28,7 +28,8 @@ type store struct {
 	mu     *sync.RWMutex // over all stores of a server: what is in one may depend on another
 	log    *journal      // nil: the data are in memory alone
 	byID   map[string]*record
-	order  []string // of ids, as they were made
+	order  []string // of ids, as they were made; some may have been removed since
+	gone   int      // how many of those
 	keys   []uniqueKey
 	unique map[string]map[string]string // attribute path → value → id
 	next   int
@@ -189,7 +190,15 @@ func (s *store) remove(id, version string, now time.Time) error {
 func (s *store) discard(r *record) {
 	s.forget(r)
 	delete(s.byID, r.id)
-	s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == r.id })
+	s.gone++
+}
+
+// tidy takes what was removed out of the order, all of it at once.
+func (s *store) tidy() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.order = slices.DeleteFunc(s.order, func(id string) bool { return s.byID[id] == nil })
+	s.gone = 0
 }
 
 // find returns the records that pass the filter, in the order they were made.
@@ -210,7 +219,7 @@ func (s *store) find(f filter, now time.Time) []*record {
 	}
 	for _, id := range s.order {
 		r := s.byID[id]
-		if !r.visible.After(now) && (f == nil || f.match(r.whole())) {
+		if r != nil && !r.visible.After(now) && (f == nil || f.match(r.whole())) {
 			found = append(found, r)
 		}
 	}
@@ -220,7 +229,12 @@ func (s *store) find(f filter, now time.Time) []*record {
 // page returns some records of all, in the order they were made, and how many there are.
 func (s *store) page(start, count int, now time.Time) (found []*record, total int) {
 	s.mu.RLock()
-	if all := len(s.order); !s.shown.After(now) {
+	if s.gone > 0 {
+		s.mu.RUnlock()
+		s.tidy()
+		s.mu.RLock()
+	}
+	if all := len(s.order); s.gone == 0 && !s.shown.After(now) {
 		defer s.mu.RUnlock()
 		for _, id := range s.order[min(start-1, all):min(start-1+count, all)] {
 			found = append(found, s.byID[id])
