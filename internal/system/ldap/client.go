@@ -310,11 +310,11 @@ func (c *client) signIn(conn *ldap.Conn) error {
 	case told.ResultCode == ldap.LDAPResultInvalidCredentials:
 		return &system.Unavailable{Message: fmt.Sprintf("%s turns us away (49)%s", c.url, whyNot(c.said(told))), Remedy: "The user or the password is wrong, or has run out. Look where evenledger.yaml says it is kept.", Err: err}
 	case told.ResultCode == ldap.LDAPResultConfidentialityRequired, told.ResultCode == ldap.LDAPResultStrongAuthRequired:
-		return &system.Unavailable{Message: fmt.Sprintf("%s takes no password without TLS (%d): %s", c.url, told.ResultCode, c.said(told)), Remedy: "Use ldaps:// in evenledger.yaml.", Err: err}
+		return &system.Unavailable{Message: fmt.Sprintf("%s takes no password without TLS (%d)%s", c.url, told.ResultCode, whyNot(c.said(told))), Remedy: "Use ldaps:// in evenledger.yaml.", Err: err}
 	case told.ResultCode == ldap.LDAPResultBusy, told.ResultCode == ldap.LDAPResultUnavailable:
-		return &again{&system.Unavailable{Message: fmt.Sprintf("%s is busy (%d): %s", c.url, told.ResultCode, c.said(told)), Remedy: "Try again later.", Err: err}}
+		return &again{&system.Unavailable{Message: fmt.Sprintf("%s is busy (%d)%s", c.url, told.ResultCode, whyNot(c.said(told))), Remedy: "Try again later.", Err: err}}
 	}
-	return &system.Unavailable{Message: fmt.Sprintf("%s does not let us sign in (%d): %s", c.url, told.ResultCode, c.said(told)), Remedy: "Look at “user” and “url” in evenledger.yaml, or ask who runs the server.", Err: err}
+	return &system.Unavailable{Message: fmt.Sprintf("%s does not let us sign in (%d)%s", c.url, told.ResultCode, whyNot(c.said(told))), Remedy: "Look at “user” and “url” in evenledger.yaml, or ask who runs the server.", Err: err}
 }
 
 // whyNot puts what some servers say of a refused sign-in into words.

@@ -230,13 +230,15 @@ func (c *client) estimate(ctx context.Context, d *directory) {
 
 // nothing is the error of what has to be in a directory and is not found.
 func (c *client) nothing(err error, what string) error {
-	switch codeOf(err) {
-	case ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights:
-		return &system.Unavailable{Message: fmt.Sprintf("%s does not show us %s (%d)", c.url, what, codeOf(err)), Remedy: "Look at “base” and “people” in evenledger.yaml, and ask who runs the server whether this user may read there.", Err: err}
-	case ldap.LDAPResultSuccess:
+	told := answerIn(err)
+	if told == nil {
 		return err
 	}
-	return &system.Unavailable{Message: fmt.Sprintf("%s does not show us %s: %s", c.url, what, plainly(err)), Remedy: "Ask who runs the server.", Err: err}
+	remedy := "Ask who runs the server."
+	if told.ResultCode == ldap.LDAPResultNoSuchObject || told.ResultCode == ldap.LDAPResultInsufficientAccessRights {
+		remedy = "Look at “base” and “people” in evenledger.yaml, and ask who runs the server whether this user may read there."
+	}
+	return &system.Unavailable{Message: fmt.Sprintf("%s does not show us %s (%d)%s", c.url, what, told.ResultCode, whyNot(c.said(told))), Remedy: remedy, Err: err}
 }
 
 // adopt finds out what the classes of accounts hold, and where fields stand.

@@ -95,15 +95,15 @@ func (c *client) judge(o operation, err error) error {
 	said := c.said(told)
 	switch told.ResultCode {
 	case ldap.LDAPResultBusy, ldap.LDAPResultUnavailable:
-		return &again{unavailable("Try again later, or set a pace in evenledger.yaml, such as “rate: 50/s”.", "%s is busy and stayed so (%d): %s", c.url, told.ResultCode, said)}
+		return &again{unavailable("Try again later, or set a pace in evenledger.yaml, such as “rate: 50/s”.", "%s is busy and stayed so (%d)%s", c.url, told.ResultCode, whyNot(said))}
 	case ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded:
 		return &system.Unavailable{Message: fmt.Sprintf("%s: %s cut its answer short (%d %s), so that not all is known%s", o.what, c.url, told.ResultCode, strings.ToLower(ldap.LDAPResultCodeMap[told.ResultCode]), whyNot(said)), Remedy: "Ask who runs the server to let this user read more at once.", Err: errors.Join(errIncomplete, err)}
 	case ldap.LDAPResultConfidentialityRequired, ldap.LDAPResultStrongAuthRequired:
-		return unavailable("Use ldaps:// in evenledger.yaml.", "%s wants TLS for this (%d): %s", c.url, told.ResultCode, said)
+		return unavailable("Use ldaps:// in evenledger.yaml.", "%s wants TLS for this (%d)%s", c.url, told.ResultCode, whyNot(said))
 	case ldap.LDAPResultReferral:
-		return unavailable("If that is the server that takes changes, put it as url into evenledger.yaml.", "%s keeps this elsewhere: %s", c.url, said)
+		return unavailable("If that is the server that takes changes, put it as url into evenledger.yaml.", "%s keeps this elsewhere%s", c.url, whyNot(said))
 	case ldap.LDAPResultOther, ldap.LDAPResultOperationsError:
-		failed := unavailable("Ask who runs the server.", "%s cannot answer (%d): %s", c.url, told.ResultCode, said)
+		failed := unavailable("Ask who runs the server.", "%s cannot answer (%d)%s", c.url, told.ResultCode, whyNot(said))
 		if !o.safe {
 			return &system.Unclear{Err: failed} // it may have been carried out all the same
 		}
