@@ -10,6 +10,7 @@ import (
 type Done struct {
 	Holds map[string]any // the document
 	Lines []string
+	Aside string   // less weighty than they are
 	Next  []string // commands
 }
 
@@ -20,6 +21,9 @@ func (d Done) Document(context.Context) any { return d.Holds }
 func (d Done) Draw(_ context.Context, page *report.Page) error {
 	for _, line := range d.Lines {
 		page.Line("%s", line)
+	}
+	if d.Aside != "" {
+		page.Line("%s", page.Dim(d.Aside))
 	}
 	page.Next(d.Next...)
 	return nil

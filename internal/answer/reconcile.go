@@ -393,16 +393,11 @@ func (r ReadBack) found(page *report.Page) {
 	}
 }
 
-// WriteDifferences writes the sheet or page of what is otherwise, if one is asked for, and returns what was
-// written. held says when that was, and by whom.
-func WriteDifferences(out, held string, c report.Comparison, lines iter.Seq2[[][]string, error]) (Differences, error) {
-	if out == "" {
-		return Differences{}, nil
-	}
+// Filed is a comparison as it is written to a file: without sides that nothing stands on, and with when it was made, and by whom.
+func Filed(c report.Comparison, held string) report.Comparison {
 	none := func(s report.Side) bool { return s.N == 0 && s.Label != "Rows in" }
 	c.In, c.Sides = slices.DeleteFunc(slices.Clone(c.In), none), slices.DeleteFunc(slices.Clone(c.Sides), none)
 	c.Told = held
 	c.Kinds = Compared{}.Kinds()
-	n, err := app.WriteDifferences(out, c, lines)
-	return Differences{File: out, Lines: n}, err
+	return c
 }

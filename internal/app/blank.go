@@ -21,8 +21,8 @@ type Blank struct {
 	Left                string // which of the system's fields have no column, in words
 }
 
-// NamedKinds are the kinds of things a system has that a brief can name.
-func NamedKinds(about *system.Description) (names []string) {
+// namedKinds are the kinds of things a system has that a brief can name.
+func namedKinds(about *system.Description) (names []string) {
 	for _, kind := range about.Kinds {
 		if slices.Contains(brief.Kinds(), kind.Name) {
 			names = append(names, kind.Name)
@@ -34,7 +34,7 @@ func NamedKinds(about *system.Description) (names []string) {
 // BlankOf is the blank with a column for each field of a system; only, if any, says for which, and all that its own
 // fields and memberships have one, too.
 func BlankOf(about *system.Description, only []string, all bool) (b Blank, err error) {
-	kinds := NamedKinds(about)
+	kinds := namedKinds(about)
 	if b.Columns, err = export.Columns(about.Schema, only, all); err != nil {
 		return b, err
 	}
@@ -99,11 +99,11 @@ func (a *App) BlankOfBrief(ctx context.Context, name string) (blank Blank, err e
 
 // Write writes the blank to its file: a workbook has lists and notes, and a text has the notes above its headings.
 func (b Blank) Write() error {
-	_, err := WriteWhole(b.File, func(file *os.File) (int, error) {
+	_, err := writeWhole(b.File, func(file *os.File) (int, error) {
 		if sheet.TraitsOf(b.File).Workbook {
 			return 0, sheet.WriteBlank(file, export.Workbook(b.Columns))
 		}
-		w, err := SheetWriter(file, b.File)(sheet.Form{})
+		w, err := sheetWriter(file, b.File)(sheet.Form{})
 		if err != nil {
 			return 0, err
 		}

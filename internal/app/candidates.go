@@ -49,8 +49,8 @@ func (a *App) Candidates(ctx context.Context, j *Job, out string, tell func(stag
 	if err != nil {
 		return nil, err
 	}
-	_, err = WriteWhole(out, func(file *os.File) (int, error) {
-		w, err := candidates.NewWriter(SheetWriter(file, out), j.Target.Name, j.Sheet.Info().Headings)
+	_, err = writeWhole(out, func(file *os.File) (int, error) {
+		w, err := candidates.NewWriter(sheetWriter(file, out), j.Target.Name, j.Sheet.Info().Headings)
 		if err != nil {
 			return 0, err
 		}

@@ -114,11 +114,11 @@ func (a *App) ReadBack(ctx context.Context, w *workspace.Workspace, l store.Stor
 // WriteDifferences writes what is otherwise to a file, as a page or as a sheet with a line for each, and returns how many
 // lines there are.
 func WriteDifferences(path string, c report.Comparison, lines iter.Seq2[[][]string, error]) (n int, err error) {
-	return WriteWhole(path, func(file *os.File) (n int, err error) {
-		if IsPage(path) {
+	return writeWhole(path, func(file *os.File) (n int, err error) {
+		if isPage(path) {
 			return c.WritePage(file, lines)
 		}
-		w, err := SheetWriter(file, path)(sheet.Form{})
+		w, err := sheetWriter(file, path)(sheet.Form{})
 		if err != nil {
 			return 0, err
 		}

@@ -75,7 +75,7 @@ func (a *App) Drafter(ctx context.Context, l store.Store, j *Job) (*drafting.Dra
 		if d.Batch.Path, err = filepath.Abs(j.Path); err != nil {
 			return nil, err
 		}
-		d.Batch.Sum = Fingerprint(j.Path, info)
+		d.Batch.Sum = fingerprint(j.Path, info)
 	}
 	if d.Batch.Sum != "" {
 		d.Batch.Tab = info.Tab
@@ -141,9 +141,9 @@ func corrects(ctx context.Context, l store.Store, headings []string, system stri
 	return of, nil
 }
 
-// Fingerprint returns the SHA-256 of a workbook that a report can be written into, so that it is known later whether it is the same
+// fingerprint returns the SHA-256 of a workbook that a report can be written into, so that it is known later whether it is the same
 // still; empty: it is none, or cannot be read.
-func Fingerprint(path string, info sheet.Info) string {
+func fingerprint(path string, info sheet.Info) string {
 	if !info.Traits().Beside {
 		return ""
 	}

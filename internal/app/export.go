@@ -45,7 +45,7 @@ func (a *App) Export(ctx context.Context, target workspace.System, client system
 	if err != nil {
 		return done, err
 	}
-	e, kinds := &export.Export{System: client, Columns: columns, Kinds: w.Memberships, Each: w.Each}, NamedKinds(about)
+	e, kinds := &export.Export{System: client, Columns: columns, Kinds: w.Memberships, Each: w.Each}, namedKinds(about)
 	done = Exported{System: target.Name, File: out, Export: e}
 	switch {
 	case w.All && w.Each == "":
@@ -59,8 +59,8 @@ func (a *App) Export(ctx context.Context, target workspace.System, client system
 	if err := e.Register(ctx, about); err != nil {
 		return done, err
 	}
-	done.Rows, err = WriteWhole(out, func(file *os.File) (rows int, err error) {
-		to, err := SheetWriter(file, out)(sheet.Form{})
+	done.Rows, err = writeWhole(out, func(file *os.File) (rows int, err error) {
+		to, err := sheetWriter(file, out)(sheet.Form{})
 		if err != nil {
 			return 0, err
 		}

@@ -12,24 +12,29 @@ import (
 	"evenledger/internal/sheet"
 )
 
-// MayWrite sees that a sheet, or also a page, can be written to a path without loss.
-func MayWrite(path string, overwrite, page bool, holds string) error {
+// MayWrite sees that a sheet can be written to a path without loss; what is there already holds something.
+func MayWrite(path string, overwrite bool, holds string) error {
+	return mayWrite(path, overwrite, holds, sheet.CanWrite(path), sheet.Formats)
+}
+
+// MayWritePage sees the same of a sheet or a page.
+func MayWritePage(path string, overwrite bool, holds string) error {
+	return mayWrite(path, overwrite, holds, isPage(path) || sheet.CanWrite(path), ".html, "+sheet.Formats)
+}
+
+func mayWrite(path string, overwrite bool, holds string, known bool, endings string) error {
 	if _, err := os.Lstat(path); err == nil && !overwrite {
 		return mistake(fmt.Sprintf("%s exists already, %s", path, holds), "Name another file, or give --overwrite.")
 	}
-	if page && IsPage(path) || sheet.CanWrite(path) {
-		return nil
+	if !known {
+		return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+endings+".")
 	}
-	endings := sheet.Formats
-	if page {
-		endings = ".html, " + endings
-	}
-	return mistake(fmt.Sprintf("%s is of no format that can be written", path), "Let its name end in "+endings+".")
+	return nil
 }
 
-// SheetWriter begins a sheet in the format that path ends in. Working files stand
+// sheetWriter begins a sheet in the format that path ends in. Working files stand
 // beside it, never in a folder that others share.
-func SheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
+func sheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, error) {
 	return func(form sheet.Form) (sheet.Writer, error) {
 		known := account.NewHeadings()
 		form.Folder, form.Attribute = filepath.Dir(path), func(heading string) string {
@@ -42,8 +47,8 @@ func SheetWriter(to io.Writer, path string) func(sheet.Form) (sheet.Writer, erro
 	}
 }
 
-// WriteWhole writes a file readable by its owner alone, whole or not at all.
-func WriteWhole(path string, write func(*os.File) (int, error)) (n int, err error) {
+// writeWhole writes a file readable by its owner alone, whole or not at all.
+func writeWhole(path string, write func(*os.File) (int, error)) (n int, err error) {
 	file, err := os.CreateTemp(filepath.Dir(path), ".evenledger-*")
 	if err != nil {
 		return 0, err
@@ -68,6 +73,6 @@ func WriteNew(path, text string) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	_, err := WriteWhole(path, func(file *os.File) (int, error) { return file.WriteString(text) })
+	_, err := writeWhole(path, func(file *os.File) (int, error) { return file.WriteString(text) })
 	return err
 }

@@ -119,7 +119,7 @@ func (m *marked) write(ctx context.Context, j *Job) error {
 		return err
 	}
 	defer again.Close()
-	_, err = WriteWhole(m.out, func(file *os.File) (rows int, err error) {
+	_, err = writeWhole(m.out, func(file *os.File) (rows int, err error) {
 		info := again.Info()
 		if info.Traits().Workbook && sheet.TraitsOf(m.out).Workbook {
 			var to *sheet.Beside
@@ -131,7 +131,7 @@ func (m *marked) write(ctx context.Context, j *Job) error {
 		for len(headings) < m.width {
 			headings = append(headings, sheet.BeyondHeading)
 		}
-		out, err := SheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
+		out, err := sheetWriter(file, m.out)(sheet.Form{Separator: info.Separator, HeadingRow: info.HeadingRow, Wide: len(headings)})
 		if err != nil {
 			return 0, err
 		}

@@ -20,7 +20,7 @@ func (a *App) Ask(ctx context.Context, target workspace.System, client system.Sy
 		table, err = q.Ask(ctx, client, told)
 	}
 	if err == nil && out != "" {
-		_, err = WriteWhole(out, func(file *os.File) (int, error) { return len(table.Lines), writeTable(file, out, table) })
+		_, err = writeWhole(out, func(file *os.File) (int, error) { return len(table.Lines), writeTable(file, out, table) })
 	}
 	return table, err
 }
@@ -37,7 +37,7 @@ func (a *App) askTrials(ctx context.Context, target workspace.System, client sys
 
 // writeTable writes an answer as a sheet. One about accounts can be handed back in, as an export can.
 func writeTable(file *os.File, out string, table inquiry.Table) (err error) {
-	w, err := SheetWriter(file, out)(sheet.Form{})
+	w, err := sheetWriter(file, out)(sheet.Form{})
 	if err != nil {
 		return err
 	}

@@ -98,7 +98,7 @@ func pageInto(ctx context.Context, l store.Store, b *batch.Batch, folder string)
 		return "", err
 	}
 	path := filepath.Join(folder, fmt.Sprintf("batch-%d.html", b.ID))
-	_, err := WriteWhole(path, func(file *os.File) (int, error) { return report.PageOf(ctx, l, b, file) })
+	_, err := writeWhole(path, func(file *os.File) (int, error) { return report.PageOf(ctx, l, b, file) })
 	return path, err
 }
 
@@ -110,7 +110,7 @@ func beside(b *batch.Batch, out string, width int) (to *sheet.Beside, plain stri
 	}
 	info := sheet.Info{Format: "XLSX", Tab: b.Tab, Headings: b.Headings, HeadingRow: b.HeadingRow}
 	why := "it was not .xlsx, or is not there any more"
-	if sum := Fingerprint(b.Path, info); b.Sum != "" && sum == b.Sum {
+	if sum := fingerprint(b.Path, info); b.Sum != "" && sum == b.Sum {
 		if to, why, err = sheet.OpenBeside(b.Path, info, width, report.OutcomeHeadings(b)); to != nil || err != nil {
 			return to, "", err
 		}
@@ -139,7 +139,7 @@ func writeOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.
 		return 0, "", err
 	}
 	if to == nil {
-		begin := SheetWriter(file, out)
+		begin := sheetWriter(file, out)
 		rows, err = report.WriteOutcomes(func(form sheet.Form) (sheet.Writer, error) {
 			form.Account = report.Chart(b, counts, waiting)
 			return begin(form)
@@ -159,8 +159,8 @@ func writeOutcomes(ctx context.Context, l store.Store, b *batch.Batch, file *os.
 	return rows, "", errors.Join(err, to.Save(file, report.Chart(b, counts, waiting)))
 }
 
-// IsPage reports whether a file of this name is a page to be read in a browser.
-func IsPage(path string) bool {
+// isPage reports whether a file of this name is a page to be read in a browser.
+func isPage(path string) bool {
 	ending := strings.ToLower(filepath.Ext(path))
 	return ending == ".html" || ending == ".htm"
 }
@@ -186,11 +186,11 @@ func WriteReport(ctx context.Context, l store.Store, batches []*batch.Batch, out
 	if err := notMadeOf(b, out); err != nil {
 		return r, err
 	}
-	r.Rows, err = WriteWhole(out, func(file *os.File) (rows int, err error) {
+	r.Rows, err = writeWhole(out, func(file *os.File) (rows int, err error) {
 		switch {
 		case len(batches) > 1:
 			return writeSet(ctx, l, r.Of, file, out)
-		case IsPage(out):
+		case isPage(out):
 			return report.PageOf(ctx, l, b, file)
 		}
 		rows, r.Plain, err = writeOutcomes(ctx, l, b, file, out)
@@ -209,8 +209,8 @@ func notMadeOf(b *batch.Batch, out string) error {
 
 // writeSet writes what became of every row of one sheet in every system of a set.
 func writeSet(ctx context.Context, l store.Store, s report.Set, file *os.File, out string) (int, error) {
-	if !IsPage(out) {
-		return report.WriteSetOutcomes(SheetWriter(file, out), s, s.Rows(ctx, l, store.Filter{Cells: true}))
+	if !isPage(out) {
+		return report.WriteSetOutcomes(sheetWriter(file, out), s, s.Rows(ctx, l, store.Filter{Cells: true}))
 	}
 	causes, err := s.Causes(ctx, l, nil)
 	if err != nil {
@@ -250,8 +250,8 @@ func WriteFixes(ctx context.Context, l store.Store, batches []*batch.Batch, out 
 		entries = f.Of.Fixes(f.Of.Rows(ctx, l, store.Filter{Cells: true}))
 	}
 	if bad > 0 {
-		if f.Rows, err = WriteWhole(out, func(file *os.File) (int, error) {
-			return report.WriteFixes(SheetWriter(file, out), batches[0], entries)
+		if f.Rows, err = writeWhole(out, func(file *os.File) (int, error) {
+			return report.WriteFixes(sheetWriter(file, out), batches[0], entries)
 		}); err != nil {
 			return f, err
 		}

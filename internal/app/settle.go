@@ -180,7 +180,7 @@ func OpenFiles(w *workspace.Workspace, l store.Store, b *batch.Batch, target wor
 			return paths, err
 		}
 		path := at.File(f.Name, false)
-		_, err = WriteWhole(path, func(to *os.File) (int, error) {
+		_, err = writeWhole(path, func(to *os.File) (int, error) {
 			plain, err := vault.OpenFile(b.FilesKey, sealed)
 			if err != nil {
 				return 0, fmt.Errorf("%s cannot be opened: %w", filepath.Base(path), err)

@@ -57,12 +57,12 @@ func (p *Cut) Make(selection sheet.Selection) error {
 	row, more, err := next()
 	for more && err == nil {
 		path := filepath.Join(p.Folder, fmt.Sprintf("%s-%d%s", p.Name, len(p.Files)+1, ending))
-		if err := MayWrite(path, p.Overwrite, false, "from another time it seems"); err != nil {
+		if err := MayWrite(path, p.Overwrite, "from another time it seems"); err != nil {
 			return err
 		}
 		piece := Piece{File: path, From: row.Number}
-		_, err = WriteWhole(path, func(file *os.File) (_ int, err error) {
-			out, err := SheetWriter(file, path)(sheet.Form{Separator: info.Separator})
+		_, err = writeWhole(path, func(file *os.File) (_ int, err error) {
+			out, err := sheetWriter(file, path)(sheet.Form{Separator: info.Separator})
 			if err != nil {
 				return 0, err
 			}

@@ -47,8 +47,8 @@ func (k keeper) ForgetKey(batch int) error {
 	return k.Passwords(batch).ForgetKey(context.Background())
 }
 
-// IdentityPath is where the identity of who is at work is kept, if evenledger.yaml does not say.
-func IdentityPath() (string, error) {
+// identityPath is where the identity of who is at work is kept, if evenledger.yaml does not say.
+func identityPath() (string, error) {
 	dir, err := os.UserConfigDir()
 	return filepath.Join(dir, "evenledger", "identity"), err
 }
@@ -62,15 +62,15 @@ func Identity(w *workspace.Workspace) (*secret.Identity, error) {
 		}
 		return parsed(text, w.Identity.String())
 	}
-	path, err := IdentityPath()
+	path, err := identityPath()
 	if err != nil {
 		return nil, err
 	}
-	return IdentityIn(path)
+	return identityIn(path)
 }
 
-// IdentityIn is the identity in a file.
-func IdentityIn(path string) (*secret.Identity, error) {
+// identityIn is the identity in a file.
+func identityIn(path string) (*secret.Identity, error) {
 	stat, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -111,11 +111,11 @@ func (a *App) OwnIdentity() (who *secret.Identity, path string, made bool, err e
 		who, err = Identity(w)
 		return who, w.Identity.String(), false, err
 	}
-	if path, err = IdentityPath(); err != nil {
+	if path, err = identityPath(); err != nil {
 		return nil, "", false, err
 	}
 	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
-		who, err = IdentityIn(path)
+		who, err = identityIn(path)
 		return who, path, false, err
 	}
 	if who, err = secret.NewIdentity(); err == nil {

@@ -38,7 +38,7 @@ courses, licences and roles.`,
 			if out == "" {
 				return wrong("say which file to write", "For example: evenledger blank crewdesk -o blank.xlsx")
 			}
-			if err := app.MayWrite(out, overwrite, false, "and may be filled in"); err != nil {
+			if err := app.MayWrite(out, overwrite, "and may be filled in"); err != nil {
 				return err
 			}
 			if sheet.TraitsOf(out).Named {

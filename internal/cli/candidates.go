@@ -75,7 +75,7 @@ func (a *front) candidates(ctx context.Context, path string, flags sheetFlags, o
 			ending := filepath.Ext(out)
 			file = strings.TrimSuffix(out, ending) + "-" + m.System + ending
 		}
-		if err := app.MayWrite(file, overwrite, false, "and may hold answers"); err != nil {
+		if err := app.MayWrite(file, overwrite, "and may hold answers"); err != nil {
 			return err
 		}
 		bar := a.progress()

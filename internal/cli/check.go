@@ -85,7 +85,7 @@ Without a brief, recognised headings map themselves.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.longWork()
 			if out != "" {
-				if err := app.MayWrite(out, overwrite, false, "and may hold corrections"); err != nil {
+				if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 					return err
 				}
 				if sheet.SameFile(first(args), out) {

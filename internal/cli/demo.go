@@ -52,7 +52,7 @@ func (a *front) demo(ctx context.Context, dir string) error {
 	} else if exists(dir) {
 		return wrong(fmt.Sprintf("%s exists already", dir), "Name a folder that doesn't.")
 	}
-	stage, err := demo.Set(ctx, dir, a.Clock.Now())
+	stage, err := demo.NewStage(ctx, dir, a.Clock.Now())
 	if err != nil {
 		return err
 	}
@@ -66,8 +66,8 @@ func (a *front) play(ctx context.Context, dir, again string) error {
 	page.Line("starters.csv; the application to fill is the stand-in, which now runs. All of it")
 	page.Line("is in the folder %s.", dir)
 	played := answer.Played{Folder: dir, Again: again}
-	for i, act := range demo.Acts() {
-		for _, s := range act {
+	for _, act := range demo.Acts() {
+		for _, s := range act.Steps {
 			code, err := a.demoStep(ctx, dir, s)
 			if err != nil {
 				return err
@@ -78,14 +78,14 @@ func (a *front) play(ctx context.Context, dir, again string) error {
 				return fmt.Errorf("“%s” ended with %d where %d was expected", command, code, s.Exit)
 			}
 		}
-		about, lines, err := demo.Between(i, dir, a.Clock.Now())
+		lines, err := act.Do(dir, a.Clock.Now())
 		if err != nil {
 			return err
 		}
-		if about != "" {
+		if act.About != "" {
 			page.Line("")
 		}
-		for line := range strings.Lines(about) {
+		for line := range strings.Lines(act.About) {
 			page.Line("%s", page.Dim("# "+strings.TrimSuffix(line, "\n")))
 		}
 		for _, line := range lines {

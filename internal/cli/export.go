@@ -62,7 +62,7 @@ func (a *front) export(ctx context.Context, args []string, out string, overwrite
 	if out == "" {
 		return wrong("say which file to write", "For example: evenledger export -o accounts.xlsx")
 	}
-	if err := app.MayWrite(out, overwrite, false, "and may have been edited"); err != nil {
+	if err := app.MayWrite(out, overwrite, "and may have been edited"); err != nil {
 		return err
 	}
 	target, client, err := a.target(args)

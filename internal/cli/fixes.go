@@ -32,7 +32,7 @@ with the same brief: the two columns that were added are passed over.`,
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger fixes %s -o again.csv", args[0]))
 			}
-			if err := app.MayWrite(out, overwrite, false, "and may hold corrections"); err != nil {
+			if err := app.MayWrite(out, overwrite, "and may hold corrections"); err != nil {
 				return err
 			}
 			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {

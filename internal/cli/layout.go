@@ -49,8 +49,8 @@ func (a *front) layoutCommand() *cobra.Command {
 	return cmd
 }
 
-// first tells the first text of a file that a person goes on with, after it was written to one, if one is named.
-func (a *front) first(ctx context.Context, f answer.First) error {
+// tellFirst tells the first text of a file that a person goes on with, after it was written to one, if one is named.
+func (a *front) tellFirst(ctx context.Context, f answer.First) error {
 	if f.File != "" {
 		if err := app.WriteNew(f.File, f.Text); err != nil {
 			return err
@@ -77,7 +77,7 @@ in a comment: look at each line.`,
 			if _, err := layout.Parse("layout", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			return a.first(cmd.Context(), answer.First{What: "layout", Text: text, From: args[0], File: out, Check: "evenledger layout check "})
+			return a.tellFirst(cmd.Context(), answer.First{What: "layout", Text: text, From: args[0], File: out, Check: "evenledger layout check "})
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")

@@ -15,7 +15,7 @@ func (a *front) answerAbout(ctx context.Context, name, asked, out string, overwr
 		return err
 	}
 	if out != "" {
-		if err := app.MayWrite(out, overwrite, false, "and may have been edited"); err != nil {
+		if err := app.MayWrite(out, overwrite, "and may have been edited"); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"time"
 
@@ -54,7 +55,7 @@ Nothing is changed. The exit code is 0 if all is even and 1 if not.`,
 				return wrong(out+" would have no headings", "Let its name end in .xlsx, .csv, .tsv or .html.")
 			}
 			if out != "" {
-				if err := app.MayWrite(out, overwrite, true, "and may be what somebody works through"); err != nil {
+				if err := app.MayWritePage(out, overwrite, "and may be what somebody works through"); err != nil {
 					return err
 				}
 				if sheet.SameFile(args[0], out) {
@@ -134,7 +135,7 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 			if !c.Even() {
 				a.exit = max(a.exit, exitRows)
 			}
-			if c.Written, err = answer.WriteDifferences(out, a.heldOn(), c.Comparison(), c.Lines(ctx)); err != nil {
+			if c.Written, err = a.writeDifferences(out, c.Comparison(), c.Lines(ctx)); err != nil {
 				return err
 			}
 			return a.tell(ctx, c)
@@ -144,9 +145,14 @@ func (a *front) reconcile(ctx context.Context, path string, flags sheetFlags, ou
 	})
 }
 
-// heldOn says when two sides were held against each other, and by whom.
-func (a *front) heldOn() string {
-	return fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
+// writeDifferences writes the sheet or page of what is otherwise, if one is asked for, and returns what was written.
+func (a *front) writeDifferences(out string, c report.Comparison, lines iter.Seq2[[][]string, error]) (answer.Differences, error) {
+	if out == "" {
+		return answer.Differences{}, nil
+	}
+	held := fmt.Sprintf("held against each other on %s by %s", a.Clock.Now().Local().Format("2 Jan 2006 at 15:04"), a.By)
+	n, err := app.WriteDifferences(out, answer.Filed(c, held), lines)
+	return answer.Differences{File: out, Lines: n}, err
 }
 
 // readBack tells whether the system is still as a batch left it.
@@ -161,7 +167,7 @@ func (a *front) readBack(ctx context.Context, w *workspace.Workspace, l store.St
 		a.exit = exitRows
 	}
 	r := answer.ReadBack{Batch: b, Read: read}
-	if r.Written, err = answer.WriteDifferences(out, a.heldOn(), r.Comparison(), r.Lines); err != nil {
+	if r.Written, err = a.writeDifferences(out, r.Comparison(), r.Lines); err != nil {
 		return err
 	}
 	return a.tell(ctx, r)

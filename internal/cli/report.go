@@ -56,7 +56,7 @@ it is about accounts, its last column says which, and it can be handed back in.`
 			if out == "" {
 				return wrong("say which file to write", fmt.Sprintf("For example: evenledger report %s -o batch-%s.html", args[0], args[0]))
 			}
-			if err := app.MayWrite(out, overwrite, true, "and may be what somebody keeps"); err != nil {
+			if err := app.MayWritePage(out, overwrite, "and may be what somebody keeps"); err != nil {
 				return err
 			}
 			return a.onBatches(cmd.Context(), args[0], true, func(_ *workspace.Workspace, l store.Store, batches []*batch.Batch) error {

@@ -103,7 +103,10 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) (err error) {
 		debug.SetGCPercent(150) // all that it keeps is in memory, and is looked at each time that is tidied
 	}
 	var box *standin.Mailbox
-	if wish.mails != "" && application.Scim() {
+	if wish.mails != "" && !application.Scim() {
+		return wrong("only the practice application over SCIM takes mails", "Leave --mail out, or --files and --web.")
+	}
+	if wish.mails != "" {
 		if box, err = standin.NewMailbox(fmt.Sprintf("127.0.0.1:%d", wish.mailPort), wish.mails); err != nil {
 			return wrong("mails cannot be taken: "+err.Error(), "Name another port with --mail-port, or another folder.")
 		}
@@ -114,7 +117,7 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) (err error) {
 		return wrong(fmt.Sprintf("port %d cannot be used: %s", wish.port, err), a.otherPort(wish.port))
 	}
 	address := fmt.Sprintf("http://%s%s", listener.Addr(), application.Path)
-	serving := answer.Done{Holds: map[string]any{"url": address}, Lines: application.About(address)}
+	serving := answer.Done{Holds: map[string]any{"url": address}, Lines: application.About(address), Aside: "Ctrl-C ends it; in the background, kill %1 does."}
 	if w, err := a.FindWorkspace(); err == nil && application.Scim() && !slices.ContainsFunc(w.Systems, func(s workspace.System) bool { return s.URL() == address }) {
 		serving.Lines = append(serving.Lines, fmt.Sprintf("To use it, write this url for a system in %s.", workspace.File))
 	}
@@ -122,7 +125,6 @@ func (a *front) standIn(ctx context.Context, wish *practiceWish) (err error) {
 		serving.Holds["mail"] = "smtp://" + box.Address
 		serving.Lines = append(serving.Lines, "It takes mails at smtp://"+box.Address)
 	}
-	serving.Lines = append(serving.Lines, "Ctrl-C ends it; in the background, kill %1 does.")
 	if err := a.tell(ctx, serving); err != nil {
 		return errors.Join(err, listener.Close())
 	}

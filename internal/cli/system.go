@@ -74,7 +74,7 @@ each line, then try it out.`,
 			if _, err := description.Parse("description", []byte(text), a.Today()); err != nil {
 				a.remark("Something is still to be filled in: %s", err)
 			}
-			return a.first(cmd.Context(), answer.First{What: "description", Text: text, From: args[0], File: out, Check: "evenledger system check "})
+			return a.tellFirst(cmd.Context(), answer.First{What: "description", Text: text, From: args[0], File: out, Check: "evenledger system check "})
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write it to this `FILE` instead of showing it")

@@ -1,7 +1,7 @@
 // Package demo is the sample organisation, Brindle Sound Ferries: a sheet of
 // starters with the troubles of real sheets, one of people who leave and come back,
-// the briefs for them, what its practice application begins with, and the
-// corrections a person would make.
+// the briefs for them, what its practice applications begin with, and what a person does
+// between the commands; it readies those applications to be served.
 package demo
 
 import (
@@ -181,8 +181,8 @@ type Correction struct {
 	StaffNo, Column, Value string
 }
 
-// NewManagers are what a person changes in an export of who reports to whom.
-func NewManagers() []Correction {
+// newManagers are what a person changes in an export of who reports to whom.
+func newManagers() []Correction {
 	return []Correction{{"2032", "Manager", "marek.novak"}, {"2038", "Manager", "marek.novak"}, {"2016", "Manager", "marek.novak"}}
 }
 

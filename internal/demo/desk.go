@@ -38,9 +38,9 @@ func writeDesk(dir string, now time.Time) error {
 	return errors.Join(desk.Write(&text, d.Export()), os.WriteFile(export, text.Bytes(), 0o644), os.Chtimes(export, before, before))
 }
 
-// GiveToDesk does what a person does with the file of the demonstration: it gives it to Deskbook's page, and saves
+// giveToDesk does what a person does with the file of the demonstration: it gives it to Deskbook's page, and saves
 // what that lists and exports.
-func GiveToDesk(dir string, today time.Time) error {
+func giveToDesk(dir string, today time.Time) error {
 	d, err := NewDesk(desk.Options{Data: filepath.Join(dir, "desk", "deskbook.json")}, true, today)
 	if err != nil {
 		return err

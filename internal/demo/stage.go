@@ -21,8 +21,8 @@ type Stage struct {
 	served chan error
 }
 
-// Set makes the folder, which must not exist, and serves what is around it until Close.
-func Set(ctx context.Context, dir string, now time.Time) (stage *Stage, err error) {
+// NewStage makes the folder, which must not exist, and serves what is around it until Close.
+func NewStage(ctx context.Context, dir string, now time.Time) (stage *Stage, err error) {
 	listener, err := listen(8085)
 	if err != nil {
 		return nil, err
